@@ -1,0 +1,212 @@
+// Package cli is the command line: a thin face over the packages that do the
+// work.
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime/debug"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/link"
+	"runcrowd/internal/run"
+)
+
+// Exit codes.
+const (
+	exitProven      = 0 // every requirement holds
+	exitBroken      = 1 // the run was played, but a requirement does not hold
+	exitWrong       = 2 // the command, the file or the run folder is wrong
+	exitUnreachable = 3 // the platform could not be reached
+	exitInterrupted = 4
+)
+
+// exitError is an error with the exit code that it leads to. An empty text
+// means that all has been told.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return ""
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+// env is what commands share.
+type env struct {
+	program        string // how the user called us
+	stdout, stderr io.Writer
+	color          string
+}
+
+// Main runs the command line and gives the exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ignoreFileLimitSignal()
+	e := &env{program: programName(args[0]), stdout: stdout, stderr: stderr}
+	root := e.root()
+	root.SetArgs(args[1:])
+	err := root.Execute()
+	if err == nil {
+		return exitProven
+	}
+	var exit *exitError
+	code := exitWrong
+	if errors.As(err, &exit) {
+		code = exit.code
+	}
+	if text := err.Error(); text != "" {
+		fmt.Fprintf(stderr, "runcrowd: %s\n", text)
+	}
+	return code
+}
+
+// programName is what to write in hints: with "go run" the binary has a path
+// that nobody would type again.
+func programName(arg0 string) string {
+	if strings.Contains(arg0, string(filepath.Separator)+"go-build") {
+		return "go run ./cmd/runcrowd"
+	}
+	return arg0
+}
+
+// Version is the program's version.
+func Version() string {
+	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
+		return info.Main.Version
+	}
+	return "development"
+}
+
+func (e *env) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "runcrowd",
+		Short: "Plays fleets of virtual devices and proves what became of every message",
+		Long: `Run Crowd plays a fleet of virtual devices against a device platform, over MQTT
+and HTTP, and proves, message by message, that the platform acknowledged,
+received and stored what was sent: right, and once.
+
+A crowd file says who sends what, when, and how we know. Begin with the demo,
+which brings its own platform, or write a crowd file of your own with new.`,
+		Example: `  runcrowd demo                     see it work, with nothing installed
+  runcrowd demo --flaw lose         the same against a platform that loses messages
+  runcrowd new harbour              write a first crowd file
+  runcrowd run harbour/crowd.yaml   play it`,
+		Version:       Version(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return cmd.Help()
+			}
+			text := fmt.Sprintf("there is no command %q", args[0])
+			if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+				text += fmt.Sprintf("; did you mean %q?", near[0])
+			}
+			return fmt.Errorf("%s\nSee %s --help for all commands", text, e.program)
+		},
+		SuggestionsMinimumDistance: 2,
+	}
+	root.SetOut(e.stdout)
+	root.SetErr(e.stderr)
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.PersistentFlags().StringVar(&e.color, "color", "auto", "colours: auto, always or never")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		switch e.color {
+		case "auto", "always", "never":
+			return nil
+		}
+		return fmt.Errorf("--color is auto, always or never, not %q", e.color)
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return fmt.Errorf("%w\nSee %s %s --help", err, e.program, strings.TrimPrefix(cmd.CommandPath(), "runcrowd "))
+	})
+	root.AddCommand(e.demo(), e.newFile(), e.run(), e.verify(), e.standin())
+	return root
+}
+
+// exactly is cobra.ExactArgs with a message that says what is wanted.
+func exactly(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == n {
+			return nil
+		}
+		if n == 0 {
+			return fmt.Errorf("%s takes no arguments, not %q", cmd.Name(), args[0])
+		}
+		if len(args) < n {
+			return fmt.Errorf("%s needs %s: %s", cmd.Name(), what, cmd.UseLine())
+		}
+		return fmt.Errorf("%s takes %s, and %q is too much", cmd.Name(), what, args[n])
+	}
+}
+
+// terminal tells whether w is a terminal, and its width.
+func terminal(w io.Writer) (bool, int) {
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return false, 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil {
+		width = 0
+	}
+	return true, width
+}
+
+// colored tells whether to colour what goes to w.
+func (e *env) colored(w io.Writer) bool {
+	switch e.color {
+	case "always":
+		return true
+	case "never":
+		return false
+	}
+	is, _ := terminal(w)
+	return is && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+// fail gives an error its exit code, and takes secrets out of it.
+func fail(err error, c *crowd.Crowd) error {
+	if err == nil {
+		return nil
+	}
+	var exit *exitError
+	if errors.As(err, &exit) {
+		return err
+	}
+	code := exitWrong
+	var reach *link.ReachError
+	if errors.As(err, &reach) {
+		code = exitUnreachable
+	}
+	var storage *run.StorageError
+	if errors.As(err, &storage) {
+		code = exitWrong
+	}
+	text := err.Error()
+	if c != nil {
+		text = c.Redact(text)
+	}
+	return &exitError{code, errors.New(text)}
+}
+
+// checkFormat checks the value of --format.
+func checkFormat(format string) error {
+	if format != "text" && format != "json" {
+		return fmt.Errorf("--format is text or json, not %q", format)
+	}
+	return nil
+}

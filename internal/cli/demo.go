@@ -1,0 +1,266 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"runcrowd/examples"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/standin"
+)
+
+func flawHelp() string {
+	var b strings.Builder
+	for _, n := range standin.FlawNames() {
+		fmt.Fprintf(&b, "  %-8s %s\n", n, standin.FlawDoc(n))
+	}
+	return b.String()
+}
+
+func parseFlaws(texts []string) ([]standin.Flaw, error) {
+	var list []standin.Flaw
+	for _, t := range texts {
+		f, err := standin.ParseFlaw(t)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+func (e *env) demo() *cobra.Command {
+	var o output
+	var flaws []string
+	var length string
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Play Skerry Roads against a platform that comes with the program",
+		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and
+plays the harbour of Skerry Roads against it: 48 light buoys over MQTT and 6
+tide gauges over HTTP send for 20 seconds, and every message is proven three
+times over: acknowledged, received and stored. Nothing needs to be installed.
+
+With --flaw the stand-in has a defect, and the demo shows that it is found:
+
+` + flawHelp() + `
+A flaw hits 3 messages; --flaw alter=5 hits 5, --flaw alter=2% every fiftieth,
+--flaw delay=3@2s holds three back for two seconds.`,
+		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5",
+		Args:    exactly(0, ""),
+		RunE: func(*cobra.Command, []string) error {
+			if err := checkFormat(o.format); err != nil {
+				return err
+			}
+			list, err := parseFlaws(flaws)
+			if err != nil {
+				return err
+			}
+			d, err := quantity.ParseDuration(length)
+			if err != nil {
+				return fmt.Errorf("--for: %w", err)
+			}
+			if d < 5*time.Second || d > time.Hour {
+				return fmt.Errorf("--for: %s is outside 5s to 1h", length)
+			}
+			return e.playDemo(&o, list, d)
+		},
+	}
+	o.flags(cmd)
+	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect of the platform, such as lose or alter=5 (may be given more than once)")
+	cmd.Flags().StringVar(&length, "for", "20s", "how long the devices send")
+	return cmd
+}
+
+func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) error {
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr,
+		"for: 20s", "for: "+quantity.FormatDuration(length)).Replace(examples.SkerryRoads)
+	c, err := crowd.Parse("skerry-roads.crowd.yaml", []byte(text), os.LookupEnv)
+	if err != nil {
+		return err
+	}
+	if o.format == "text" && !o.quiet {
+		fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
+		for _, f := range flaws {
+			fmt.Fprintf(e.stderr, "It has a flaw: %s. It %s.\n", f.Name, standin.FlawDoc(f.Name))
+		}
+		fmt.Fprintf(e.stderr, "48 light buoys and 6 tide gauges join and send for %s.\n", quantity.FormatDuration(length))
+	}
+	_, err = e.play(c, "(demo)", o, func(p *played) {
+		if o.format != "text" {
+			return
+		}
+		if len(flaws) > 0 {
+			e.tellHits(s, p)
+		}
+		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
+		fmt.Fprintf(e.stdout, "  %s verify %s\n        judges the same evidence again\n", e.program, p.folder)
+		if len(flaws) == 0 {
+			fmt.Fprintf(e.stdout, "  %s demo --flaw lose --flaw alter\n        the same against a platform that loses and alters messages\n", e.program)
+		}
+		fmt.Fprintf(e.stdout, "  %s new harbour\n        writes a first crowd file of your own\n", e.program)
+		fmt.Fprintf(e.stdout, "The run folder is %s; the crowd file it played is in it.\n", p.folder)
+	})
+	return err
+}
+
+// tellHits holds what the stand-in did against what was found.
+func (e *env) tellHits(s *standin.StandIn, p *played) {
+	hits := s.Hits()
+	fmt.Fprintf(e.stdout, "\nWhat the stand-in owns up to (%d messages), and what was found of it\n", len(hits))
+	const most = 20
+	for i, h := range hits {
+		if i == most {
+			fmt.Fprintf(e.stdout, "  … and %d more\n", len(hits)-most)
+			break
+		}
+		var body struct {
+			Mark string `json:"mark"`
+		}
+		m, err := ledger.Mark{}, json.Unmarshal(h.Payload, &body)
+		if err == nil {
+			m, err = ledger.ParseMark(body.Mark)
+		}
+		if err != nil {
+			continue
+		}
+		found := verdictOf(p.input.Result, m.Device, m.Reading, m.Seq)
+		if h.Flaw == "reorder" {
+			found += ", out of order"
+		}
+		fmt.Fprintf(e.stdout, "  %-8s %s %s #%d: %s\n", h.Flaw, m.Device, m.Reading, m.Seq, found)
+	}
+}
+
+func (e *env) standin() *cobra.Command {
+	var mqttAddr, httpAddr, tokenEnv string
+	var flaws []string
+	cmd := &cobra.Command{
+		Use:   "standin",
+		Short: "Start the stand-in, a small simulated platform",
+		Long: `Standin starts the simulated platform that the demo uses, alone, until Ctrl-C:
+an MQTT broker, an HTTP intake, a store, and an API that reads it back. All of
+it is in memory and gone when it stops.
+
+  publish TOPIC                    over MQTT 3.1.1 or 5, QoS 0, 1 or 2
+  POST /in/TOPIC                   over HTTP
+  GET  /devices                    the devices that sent anything
+  GET  /devices/DEVICE/messages    what is stored; from, to, limit and after as parameters
+
+What comes in is passed on to subscribers of TOPIC and stored under the device
+and the reading that are the last two levels of TOPIC.
+
+It can be told to have flaws:
+
+` + flawHelp(),
+		Example: "  runcrowd standin\n  runcrowd standin --mqtt 127.0.0.1:0 --flaw lose=5%",
+		Args:    exactly(0, ""),
+		RunE: func(*cobra.Command, []string) error {
+			list, err := parseFlaws(flaws)
+			if err != nil {
+				return err
+			}
+			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, Flaws: list}
+			if tokenEnv != "" {
+				if cfg.Token = os.Getenv(tokenEnv); cfg.Token == "" {
+					return fmt.Errorf("--token-env: the environment variable %s is not set", tokenEnv)
+				}
+			}
+			return e.serve(cfg)
+		},
+	}
+	cmd.Flags().StringVar(&mqttAddr, "mqtt", examples.MQTTAddress, "address of the broker; port 0 takes a free one")
+	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
+	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
+	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "environment variable with a token that every client must show:\nas MQTT password, as Authorization: Bearer over HTTP")
+	return cmd
+}
+
+func (e *env) serve(cfg standin.Config) error {
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	defer signal.Stop(signals)
+	s, err := standin.Start(cfg)
+	if err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return fmt.Errorf("%w; stop what uses it, or take a free port: %s standin --mqtt 127.0.0.1:0 --http 127.0.0.1:0", err, e.program)
+		}
+		return err
+	}
+	defer s.Close()
+	fmt.Fprintf(e.stdout, "The stand-in platform is up.\n  mqtt://%s   broker\n  http://%s   intake at /in/TOPIC, read-back at /devices/DEVICE/messages\n", s.MQTTAddr, s.HTTPAddr)
+	for _, f := range cfg.Flaws {
+		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, standin.FlawDoc(f.Name))
+	}
+	fmt.Fprintln(e.stdout, "Ctrl-C stops it.")
+	<-signals
+	kept, dropped := s.Stored()
+	fmt.Fprintf(e.stdout, "\nStopped. %d messages were stored", kept)
+	if dropped > 0 {
+		fmt.Fprintf(e.stdout, ", and %d came when the store was full", dropped)
+	}
+	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits()))
+	return nil
+}
+
+var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
+
+func (e *env) newFile() *cobra.Command {
+	return &cobra.Command{
+		Use:     "new DIR",
+		Short:   "Write a first crowd file, with comments",
+		Long:    "New makes the folder DIR and writes a small crowd file with comments into it,\nready to be played against the stand-in. It never writes over a file.",
+		Example: "  runcrowd new harbour",
+		Args:    exactly(1, "one folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			dir := args[0]
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return fmt.Errorf("the folder %s cannot be made: %w", dir, errors.Unwrap(err))
+			}
+			abs, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			name := strings.Trim(crowdName.ReplaceAllString(strings.ToLower(filepath.Base(abs)), "-"), "-")
+			if name == "" {
+				name = "crowd"
+			}
+			path := filepath.Join(dir, "crowd.yaml")
+			f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if errors.Is(err, os.ErrExist) {
+				return fmt.Errorf("%s exists already and was left as it is; name another folder", path)
+			}
+			if err != nil {
+				return fmt.Errorf("%s cannot be written: %w", path, errors.Unwrap(err))
+			}
+			_, err = f.WriteString(strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))
+			if err2 := f.Close(); err == nil {
+				err = err2
+			}
+			if err != nil {
+				return fmt.Errorf("%s cannot be written: %w", path, err)
+			}
+			fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
+			fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
+			fmt.Fprintf(e.stdout, "Then put the address of your own platform in place of %s.\n", examples.MQTTAddress)
+			return nil
+		},
+	}
+}

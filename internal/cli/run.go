@@ -1,0 +1,294 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"sync/atomic"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/report"
+	"runcrowd/internal/run"
+	"runcrowd/internal/verdict"
+)
+
+// output is how a command that judges a run tells it.
+type output struct {
+	out    string // where run folders are made
+	format string
+	quiet  bool
+}
+
+func (o *output) flags(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVarP(&o.out, "out", "o", "runs", "folder in which the run folder is made")
+	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
+	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
+}
+
+func (e *env) run() *cobra.Command {
+	var o output
+	cmd := &cobra.Command{
+		Use:   "run FILE",
+		Short: "Play a crowd file and judge what became of every message",
+		Long: `Run plays a crowd file against the platform that it names: devices join, send
+and leave, as the plan says, in one round or several. It hears the witnesses,
+gives every message one verdict and prints the report. The run folder that it
+leaves holds the evidence; verify judges it again at any time.
+
+Ctrl-C once stops the devices, hears the witnesses and reports. Ctrl-C twice
+leaves at once; the run folder can still be verified.
+
+Exit codes: 0 every requirement holds; 1 the run was played, but a requirement
+does not hold; 2 the command, the file or the disk is wrong; 3 the platform
+could not be reached; 4 interrupted.`,
+		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run harbour/crowd.yaml --format json > report.json",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(o.format); err != nil {
+				return err
+			}
+			c, err := crowd.Load(args[0])
+			if err != nil {
+				return err
+			}
+			_, err = e.play(c, args[0], &o, nil)
+			return err
+		},
+	}
+	o.flags(cmd)
+	return cmd
+}
+
+// played is what a run left.
+type played struct {
+	folder string
+	input  *report.Input
+}
+
+// play plays a crowd, writes its reports and prints one. After is called behind
+// the report, before the exit code is decided.
+func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) (*played, error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var session atomic.Pointer[run.Session]
+	view := newView(e, c, o.quiet)
+	defer e.onInterrupt(cancel, &session, view)()
+
+	s, err := run.Open(ctx, c, run.Options{Out: o.out, Version: Version(), File: file})
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
+		}
+		return nil, fail(err, c)
+	}
+	session.Store(s)
+	view.start(s)
+	err = s.Play(ctx)
+	view.stop()
+	if err != nil {
+		err = fmt.Errorf("%w\nWhat was recorded until then can be judged: %s verify %s", err, e.program, s.Folder)
+		return nil, fail(err, c)
+	}
+	if n, first := s.ValuesFailed(); n > 0 {
+		fmt.Fprintf(e.stderr, "%d values could not be made and were sent as null; the first: %s\n", n, c.Redact(first.Error()))
+	}
+	in, err := e.report(s.Folder, o.format, true)
+	if err != nil {
+		return nil, fail(err, c)
+	}
+	p := &played{s.Folder, in}
+	if after != nil {
+		after(p)
+	} else if o.format == "text" {
+		fmt.Fprintf(e.stdout, "\nRun folder %s; judge it again with: %s verify %s\n", s.Folder, e.program, s.Folder)
+	}
+	if ctx.Err() != nil {
+		return p, &exitError{code: exitInterrupted}
+	}
+	if !in.Holds() {
+		return p, &exitError{code: exitBroken}
+	}
+	return p, nil
+}
+
+// onInterrupt stops a run at the first signal and leaves at the second.
+func (e *env) onInterrupt(cancel func(), session *atomic.Pointer[run.Session], view *view) (release func()) {
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	done := make(chan struct{})
+	go func() {
+		for n := 1; ; n++ {
+			select {
+			case <-done:
+				return
+			case <-signals:
+			}
+			if n == 1 {
+				view.note("Stopping: devices leave, witnesses are heard. Once more to leave at once.")
+				cancel()
+				continue
+			}
+			view.stop()
+			text := "runcrowd: left at once"
+			if s := session.Load(); s != nil {
+				s.Flush()
+				text += fmt.Sprintf("; judge what was recorded with: %s verify %s", e.program, s.Folder)
+			}
+			fmt.Fprintln(e.stderr, text)
+			os.Exit(exitInterrupted)
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(done)
+	}
+}
+
+// keepFindings is how many messages of each bad verdict the JSON report lists.
+const keepFindings = 10_000
+
+// report judges a run folder and prints the report; write leaves it in the
+// folder too.
+func (e *env) report(folder, format string, write bool) (*report.Input, error) {
+	_, res, checks, err := run.Judge(folder, keepFindings)
+	if err != nil {
+		return nil, err
+	}
+	in := &report.Input{Folder: folder, Result: res, Checks: checks}
+	doc, err := report.JSON(in)
+	if err != nil {
+		return nil, err
+	}
+	if write {
+		if err := writeReports(folder, in, doc); err != nil {
+			fmt.Fprintf(e.stderr, "The report could not be left in the run folder: %s\n", err)
+		}
+	}
+	if format == "json" {
+		_, err = e.stdout.Write(doc)
+		return in, err
+	}
+	_, width := terminal(e.stdout)
+	_, err = fmt.Fprint(e.stdout, report.Text(in, report.Style{Color: e.colored(e.stdout), Width: width}))
+	return in, err
+}
+
+func writeReports(folder string, in *report.Input, doc []byte) error {
+	if err := os.WriteFile(filepath.Join(folder, run.ReportJSON), doc, 0o644); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(folder, run.ReportText), []byte(report.Text(in, report.Style{})), 0o644)
+}
+
+func (e *env) verify() *cobra.Command {
+	var format string
+	var again, offline bool
+	cmd := &cobra.Command{
+		Use:   "verify RUN",
+		Short: "Judge a run folder again",
+		Long: `Verify judges a run folder again, at any time, also that of a run that was cut
+off. The same evidence gives the same verdicts.
+
+A witness that queries the platform and was not heard to the end is asked now,
+and what it says is added to the run folder.`,
+		Example: "  runcrowd verify runs/skerry-roads-20300102-030405-abcdefgh",
+		Args:    exactly(1, "one run folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(format); err != nil {
+				return err
+			}
+			if again && offline {
+				return errors.New("--again asks the platform and --offline forbids it; give one")
+			}
+			return e.judge(args[0], format, again, offline)
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
+	cmd.Flags().BoolVar(&again, "again", false, "ask every querying witness again, also those that were heard")
+	cmd.Flags().BoolVar(&offline, "offline", false, "ask nobody: judge what is recorded")
+	return cmd
+}
+
+func (e *env) judge(folder, format string, again, offline bool) error {
+	m, err := run.ReadManifest(folder)
+	if err != nil {
+		return err
+	}
+	if !offline {
+		if err := e.hearAgain(folder, again); err != nil {
+			return err
+		}
+	}
+	in, err := e.report(folder, format, true)
+	if err != nil {
+		return err
+	}
+	if format == "text" && in.Result.Torn > 0 {
+		fmt.Fprintf(e.stdout, "\nThe last %d bytes of the ledger of run %s were not written whole and were left out.\n", in.Result.Torn, m.Run)
+	}
+	if !in.Holds() {
+		return &exitError{code: exitBroken}
+	}
+	return nil
+}
+
+// hearAgain asks the witnesses that can still be asked. What cannot be asked is
+// told, and judged as not heard.
+func (e *env) hearAgain(folder string, all bool) error {
+	b, err := run.ReadLedger(folder)
+	if err != nil {
+		return err
+	}
+	needed := all
+	for _, w := range b.Witnesses {
+		for _, r := range b.Rounds {
+			needed = needed || !w.Heard[r.N].Complete
+		}
+	}
+	if !needed {
+		return nil
+	}
+	c, err := run.LoadCopy(folder)
+	if err != nil {
+		fmt.Fprintf(e.stderr, "The witnesses cannot be asked, because the run folder's crowd file cannot be used:\n%s\n", err)
+		return nil
+	}
+	which := run.Unheard(b, c, all)
+	if len(which) == 0 {
+		return nil
+	}
+	for _, i := range which {
+		fmt.Fprintf(e.stderr, "Asking the witness %s …\n", b.Witnesses[i].Name)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run.HearAgain(ctx, folder, b, c, which); err != nil {
+		var storage *run.StorageError
+		if errors.As(err, &storage) {
+			return fail(err, c)
+		}
+		if ctx.Err() != nil {
+			return &exitError{exitInterrupted, errors.New("interrupted")}
+		}
+		fmt.Fprintf(e.stderr, "%s\n", c.Redact(err.Error()))
+	}
+	return nil
+}
+
+// verdictOf finds the verdict of a message among the findings.
+func verdictOf(r *verdict.Result, device, reading string, seq uint64) string {
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if f.Device == device && f.Reading == reading && f.Seq == seq {
+			return f.Verdict
+		}
+	}
+	return verdict.Proven.String()
+}

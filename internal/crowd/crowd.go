@@ -1,0 +1,332 @@
+// Package crowd reads the crowd file: what a fleet is, what it says, when, and
+// how we know that it arrived.
+//
+// Load gives either a whole, valid Crowd or a *Problems error that lists every
+// mistake with file, line and column. Texts and formulas are compiled here, for
+// each group of devices with the types of its properties, so that nothing that
+// can be known beforehand fails in a run.
+package crowd
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"sort"
+	"strings"
+	"time"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// Crowd is one crowd file.
+type Crowd struct {
+	Path      string
+	Source    []byte
+	Name      string
+	Seed      uint64
+	Links     []*Link
+	Kinds     []*Kind
+	Casts     []*Cast
+	Plan      Plan
+	Witnesses []*Witness
+	Require   []Requirement
+	Env       formula.Secrets // the environment variables that the file reads
+
+	secrets map[string]bool
+	literal []literal
+}
+
+// Protocol is what a link speaks.
+type Protocol uint8
+
+// The protocols of links.
+const (
+	MQTT Protocol = iota + 1
+	HTTP
+)
+
+func (p Protocol) String() string { return [...]string{"", "MQTT", "HTTP"}[p] }
+
+// Link says how devices reach the platform.
+type Link struct {
+	Name     string
+	Pos      Pos
+	Protocol Protocol
+	Address  string // host:port for MQTT, a base URL without trailing slash for HTTP
+
+	Version       int // MQTT protocol version as on the wire: 4 (3.1.1) or 5
+	KeepAlive     time.Duration
+	CleanStart    bool
+	SessionExpiry time.Duration // version 5: how long the broker keeps the session of a lost connection
+	InFlight      int           // most messages of one device that wait for their acknowledgement
+
+	Timeout        time.Duration // HTTP: for one request
+	ConnectTimeout time.Duration
+	BackOff        [2]time.Duration // first and longest wait before connecting again
+	Backlog        int              // most messages that wait in one device for the link
+	Connections    int              // HTTP: most requests under way at once
+
+	node linkNode
+}
+
+// Kind is a sort of device.
+type Kind struct {
+	Name string
+	Pos  Pos
+	Link *Link
+	Mark Mark
+	node kindNode
+}
+
+// Cast is a group of devices of one kind, with everything compiled for it.
+type Cast struct {
+	Kind       *Kind
+	Pos        Pos
+	Count      int
+	First      int           // the number n of the first device
+	Name       *formula.Text // of n and kind
+	NamePos    Pos
+	Properties []Property
+	Readings   []*Reading
+
+	ClientID, Username, Password *formula.Text // MQTT
+	Headers                      []Header      // HTTP
+}
+
+// Header is one header line of requests.
+type Header struct {
+	Name  string
+	Value *formula.Text
+}
+
+// Property is how one property of a device comes to its value: exactly one of
+// Text, Pick, Box is set, or else it is Value.
+type Property struct {
+	Name  string
+	Pos   Pos
+	Value signal.Value
+	Text  *formula.Text
+	Pick  []signal.Value
+	Box   *[2]quantity.Position // south-west and north-east corner
+}
+
+// Reading is a bundle of fields that is sent at an interval.
+type Reading struct {
+	Name    string
+	Pos     Pos
+	Every   time.Duration
+	Jitter  float64       // share of Every by which a message may be early or late
+	Target  *formula.Text // topic or path
+	QoS     byte
+	Retain  bool
+	Method  string
+	Accept  []int
+	Headers []Header
+	Fields  []Field
+}
+
+// Field is one value of a reading: from a signal or a formula.
+type Field struct {
+	Name      string
+	Pos       Pos
+	Spec      *signal.Spec
+	Args      map[string]Arg
+	Formula   *formula.Formula
+	Finish    signal.Finish
+	Tolerance float64 // how far a found number may be from the sent one
+}
+
+// Arg is a parameter of a signal: a value, or a formula over the device's
+// properties that gives a number or a position.
+type Arg struct {
+	Value   any
+	Formula *formula.Formula
+}
+
+// Mark says where the mark of a message rides.
+type Mark struct {
+	Place MarkPlace
+	Name  string // of the field, user property or header
+}
+
+// MarkPlace is a place for the mark.
+type MarkPlace uint8
+
+// The places a mark can ride in.
+const (
+	MarkField        MarkPlace = iota // a text in a field of the payload
+	MarkSequence                      // a whole number in a field, beside the device's name
+	MarkUserProperty                  // a user property of MQTT 5
+	MarkHeader                        // a header of an HTTP request
+)
+
+var markKeys = []string{"field", "sequence", "user_property", "header"}
+
+// Plan says what happens in a run and when.
+type Plan struct {
+	Join   Join
+	For    time.Duration
+	Rounds int
+	Every  time.Duration // from the beginning of one round to that of the next
+	Settle time.Duration // how long the end of a round waits for acknowledgements
+}
+
+// Join says how devices come: all at once (the zero Join), spread over a time,
+// or at a rate.
+type Join struct {
+	Over time.Duration
+	Rate quantity.Rate
+}
+
+// At is when the i-th of n devices joins, after the round's beginning.
+func (j Join) At(i, n int) time.Duration {
+	switch {
+	case j.Over > 0 && n > 1:
+		return time.Duration(float64(j.Over) * float64(i) / float64(n))
+	case j.Rate > 0:
+		return time.Duration(float64(i) / float64(j.Rate) * float64(time.Second))
+	}
+	return 0
+}
+
+// Proof is what a witness proves.
+type Proof uint8
+
+// The proofs, in the order of a message's way. Acknowledged needs no witness.
+const (
+	Acknowledged Proof = iota
+	Received
+	Stored
+)
+
+func (p Proof) String() string { return [...]string{"acknowledged", "received", "stored"}[p] }
+
+// Witness is a place where we look for messages on the platform's side.
+type Witness struct {
+	Name   string
+	Pos    Pos
+	Proves Proof
+	Link   *Link
+	Of     []string // kinds it should see; none means all
+
+	Filter    string // subscribe: a topic filter
+	QoS       byte
+	TopicText string // the topic a message should come out at, if not its own
+	topics    map[*Cast]*formula.Text
+
+	Get       string // query: an address with placeholders
+	gets      map[*Cast]*formula.Text
+	PerDevice bool // the address names the device: ask once for each
+	Headers   []Header
+	Timeout   time.Duration
+
+	// jq expressions; empty means the default of the witness's sort
+	Rows, Time, Mark, Device, Reading, Values, Next string
+
+	Wait   time.Duration // how long it goes on looking for what is missing
+	Settle time.Duration // how long it looks on for repeats when nothing is missing
+}
+
+// Sees tells whether the witness should see the messages of a kind.
+func (w *Witness) Sees(kind string) bool { return len(w.Of) == 0 || contains(w.Of, kind) }
+
+// Address is the compiled address of a query for the devices of a cast.
+func (w *Witness) Address(c *Cast) *formula.Text { return w.gets[c] }
+
+// Topic is the compiled topic at which messages of a cast should come out, or
+// nil where that is their own topic.
+func (w *Witness) Topic(c *Cast) *formula.Text { return w.topics[c] }
+
+// Requirement is one line of what must hold.
+type Requirement struct {
+	Key     string // as in the file: "received", "stored_p99"
+	Pos     Pos
+	Proof   Proof
+	Proven  bool             // the share of proven messages, not of one proof
+	Share   quantity.Percent // for shares
+	Within  time.Duration    // for shares: the time allowed; 0 is any
+	Measure string           // "share", "p50", "p90", "p99", "worst", "strays", "out_of_order", "lateness_p99"
+	Limit   time.Duration    // for percentiles
+	Most    int              // for counts
+	Text    string           // the value as written
+}
+
+// Secret registers a value that must never be printed. Short values are left
+// out: they would black out half of every text and protect nothing.
+func (c *Crowd) Secret(value string) {
+	if len(value) >= 4 {
+		c.secrets[value] = true
+	}
+}
+
+// Redact takes all secrets out of a text.
+func (c *Crowd) Redact(text string) string {
+	list := make([]string, 0, len(c.secrets))
+	for s := range c.secrets {
+		if strings.Contains(text, s) {
+			list = append(list, s)
+		}
+	}
+	// The longest first: one secret may be a part of another.
+	sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
+	for _, s := range list {
+		text = strings.ReplaceAll(text, s, "«secret»")
+	}
+	return text
+}
+
+// Copy is the file for the run folder: secrets in plain text are taken out,
+// references such as ${env.NAME} stay.
+func (c *Crowd) Copy() []byte {
+	lines := strings.Split(string(c.Source), "\n")
+	for _, l := range c.literal {
+		// A text in several lines is taken out line by line.
+		for i := max(l.line-1, 0); i < len(lines); i++ {
+			for _, part := range strings.Split(l.value, "\n") {
+				if len(strings.TrimSpace(part)) > 0 {
+					lines[i] = strings.ReplaceAll(lines[i], part, Redacted)
+				}
+			}
+			if !strings.Contains(l.value, "\n") {
+				break
+			}
+		}
+	}
+	return []byte(strings.Join(lines, "\n"))
+}
+
+// literal is a secret that stands in the file in plain text.
+type literal struct {
+	line  int
+	value string
+}
+
+// Redacted stands in a run folder's copy of the file where a secret stood.
+const Redacted = "taken-out"
+
+// Digest identifies the file's text (SHA-256, hexadecimal).
+func (c *Crowd) Digest() string {
+	sum := sha256.Sum256(c.Source)
+	return hex.EncodeToString(sum[:])
+}
+
+// Link finds a link by name.
+func (c *Crowd) Link(name string) *Link {
+	for _, l := range c.Links {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Kind finds a kind by name.
+func (c *Crowd) Kind(name string) *Kind {
+	for _, k := range c.Kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}

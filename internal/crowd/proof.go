@@ -1,0 +1,362 @@
+package crowd
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/itchyny/gojq"
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+)
+
+func (r *reader) witnesses(n *yaml.Node) {
+	for _, e := range r.entries(n, "witnesses") {
+		name := r.name(e.key, "witnesses", e.key.Value)
+		what := fmt.Sprintf("the witness %q", name)
+		o := r.object(e.value, what, "proves", "of", "subscribe", "link", "qos", "topic", "get", "headers", "timeout",
+			"rows", "time", "mark", "device", "reading", "values", "next", "wait", "settle")
+		if o.node.Kind != yaml.MappingNode {
+			continue
+		}
+		w := &Witness{Name: name, Pos: pos(e.key), topics: map[*Cast]*formula.Text{}, gets: map[*Cast]*formula.Text{}}
+		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
+		w.Proves = Received
+		if r.word(o.need("proves", "received"), what+": proves", "received", "received", "stored") == "stored" {
+			w.Proves = Stored
+		}
+		for _, kn := range r.list(o.get("of"), what+": of") {
+			if s, ok := r.scalar(kn, what+": of"); ok {
+				if r.crowd.Kind(s) == nil {
+					var names []string
+					for _, k := range r.crowd.Kinds {
+						names = append(names, k.Name)
+					}
+					r.noSuch(kn, what+": of", "kind", s, names)
+				}
+				w.Of = append(w.Of, s)
+			}
+		}
+		subscribe, get := o.get("subscribe"), o.get("get")
+		switch {
+		case subscribe != nil && get != nil:
+			r.Add(pos(get), "%s has both subscribe and get; make two witnesses of it", what)
+		case subscribe != nil:
+			r.subscription(w, o, what)
+			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "next")
+		case get != nil:
+			r.query(w, o, what)
+			r.misplaced(o, what, "a query", "link", "qos", "topic")
+		default:
+			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
+		}
+		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
+			"reading": &w.Reading, "values": &w.Values, "next": &w.Next} {
+			if jn := o.get(key); jn != nil {
+				*into = parse(r, jn, what+": "+key, "", checkJQ)
+			}
+		}
+		w.Settle = r.span(o.get("settle"), what+": settle", time.Second, 0, time.Hour)
+		w.Wait = r.span(o.get("wait"), what+": wait", 0, 0, 24*time.Hour)
+	}
+}
+
+func (r *reader) misplaced(o *object, what, sort string, keys ...string) {
+	for _, key := range keys {
+		if n := o.get(key); n != nil {
+			r.Add(pos(n), "%s: %q does not go with %s", what, key, sort)
+		}
+	}
+}
+
+func checkJQ(s string) (string, error) {
+	q, err := gojq.Parse(s)
+	if err == nil {
+		_, err = gojq.Compile(q)
+	}
+	if err != nil {
+		return "", fmt.Errorf("%q is not a jq expression: %s", s, strings.TrimPrefix(err.Error(), "gojq: "))
+	}
+	return s, nil
+}
+
+func (r *reader) subscription(w *Witness, o *object, what string) {
+	if t := r.text(o.get("subscribe"), what+": subscribe", formula.Env{"crowd": "", "env": formula.Secrets{}}); t != nil {
+		s, err := t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
+		if err == nil {
+			err = CheckFilter(s)
+		}
+		if err != nil {
+			r.Add(pos(o.get("subscribe")), "%s: subscribe: %s", what, err)
+		}
+		w.Filter = s
+	}
+	w.QoS = byte(r.whole(o.get("qos"), what+": qos", 2, 0, 2))
+	if ln := o.get("link"); ln != nil {
+		if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != MQTT {
+			r.Add(pos(ln), "%s: link: %q speaks %s; a subscription needs an MQTT link", what, w.Link.Name, w.Link.Protocol)
+		}
+	} else {
+		for _, l := range r.crowd.Links {
+			if l.Protocol != MQTT {
+				continue
+			}
+			if w.Link != nil {
+				o.need("link", l.Name)
+				return
+			}
+			w.Link = l
+		}
+		if w.Link == nil {
+			r.Add(w.Pos, "%s: a subscription needs an MQTT link, and the file has none", what)
+			return
+		}
+	}
+	if w.Link != nil {
+		r.witnessCredentials(w, what)
+	}
+	if tn := o.get("topic"); tn != nil {
+		r.perCast(w, func(c *Cast, env formula.Env) { w.topics[c] = r.text(tn, what+": topic", env) })
+	}
+}
+
+// witnessCredentials checks that the link's user name and password make sense
+// for a witness, which is no device.
+func (r *reader) witnessCredentials(w *Witness, what string) {
+	env := formula.Env{"crowd": "", "env": formula.Secrets{}, "device": "", "kind": "", "n": 1}
+	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password} {
+		if n == nil {
+			continue
+		}
+		if _, err := formula.ParseText(n.Value, env); err != nil {
+			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness a link of its own",
+				what, w.Link.Name, n.Value)
+			return
+		}
+	}
+}
+
+// Credentials are the user name and password of a subscribing witness.
+func (w *Witness) Credentials(c *Crowd) (username, password string, err error) {
+	env := formula.Env{"crowd": c.Name, "env": c.Env, "device": w.Name, "kind": "witness", "n": 1}
+	expand := func(n *yaml.Node) string {
+		if n == nil || err != nil {
+			return ""
+		}
+		var t *formula.Text
+		if t, err = formula.ParseText(n.Value, env); err != nil {
+			return ""
+		}
+		var s string
+		s, err = t.Expand(&formula.Machine{}, env)
+		return s
+	}
+	return expand(w.Link.node.username), expand(w.Link.node.password), err
+}
+
+// perCast runs a step with the names of each group that the witness should see.
+func (r *reader) perCast(w *Witness, step func(*Cast, formula.Env)) {
+	for _, c := range r.crowd.Casts {
+		if !w.Sees(c.Kind.Name) {
+			continue
+		}
+		env := deviceEnv()
+		env["reading"] = ""
+		for _, p := range c.Properties {
+			env[p.Name] = p.sample()
+		}
+		step(c, env)
+	}
+}
+
+func (p *Property) sample() any {
+	switch {
+	case p.Text != nil:
+		return ""
+	case p.Box != nil:
+		return quantity.Position{}
+	case len(p.Pick) > 0:
+		return commonSample(p.Pick)
+	}
+	return sampleOf(p.Value)
+}
+
+func (r *reader) query(w *Witness, o *object, what string) {
+	get := o.get("get")
+	names := map[string]bool{}
+	r.perCast(w, func(c *Cast, env formula.Env) {
+		delete(env, "reading")
+		env["from"], env["to"] = time.Time{}, time.Time{}
+		t := r.text(get, what+": get", env)
+		w.gets[c] = t
+		if t == nil {
+			return
+		}
+		for _, n := range t.Names() {
+			names[n] = true
+		}
+		if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
+			r.Add(pos(get), "%s: get must be a whole address that begins with http:// or https://", what)
+		}
+	})
+	w.Get = get.Value
+	for name := range names {
+		if !contains([]string{"from", "to", "crowd", "env", "unix", "unix_ms", "pad"}, name) {
+			w.PerDevice = true
+		}
+	}
+	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
+	w.Timeout = r.span(o.get("timeout"), what+": timeout", 10*time.Second, time.Millisecond, time.Hour)
+	o.need("rows", ".messages[]")
+	if !w.PerDevice && o.get("device") == nil {
+		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
+	}
+}
+
+// CheckTopic tells why a text cannot be the topic of a message (MQTT 5,
+// sections 1.5.4 and 4.7).
+func CheckTopic(topic string) error {
+	switch {
+	case topic == "":
+		return fmt.Errorf("the topic is empty")
+	case strings.ContainsAny(topic, "+#"):
+		return fmt.Errorf("the topic %q holds a wildcard; + and # are for subscriptions only", topic)
+	case strings.ContainsRune(topic, 0):
+		return fmt.Errorf("the topic %q holds a null character", topic)
+	case len(topic) > 65535:
+		return fmt.Errorf("the topic is %d bytes long; the most is 65535", len(topic))
+	}
+	return nil
+}
+
+// CheckFilter tells why a text cannot be a topic filter (MQTT 5, section 4.7.1).
+func CheckFilter(filter string) error {
+	if filter == "" {
+		return fmt.Errorf("the topic filter is empty")
+	}
+	if strings.ContainsRune(filter, 0) || len(filter) > 65535 {
+		return fmt.Errorf("the topic filter holds a null character or is longer than 65535 bytes")
+	}
+	levels := strings.Split(filter, "/")
+	for i, l := range levels {
+		if strings.Contains(l, "#") && (l != "#" || i != len(levels)-1) {
+			return fmt.Errorf("in %q the # must stand alone as the last level", filter)
+		}
+		if strings.Contains(l, "+") && l != "+" {
+			return fmt.Errorf("in %q the + must stand alone in its level", filter)
+		}
+	}
+	return nil
+}
+
+var requireKeys = func() []string {
+	keys := []string{"proven", "acknowledged", "received", "stored"}
+	for _, p := range []string{"acknowledged", "received", "stored"} {
+		for _, m := range []string{"p50", "p90", "p99", "worst"} {
+			keys = append(keys, p+"_"+m)
+		}
+	}
+	return append(keys, "lateness_p99", "strays", "out_of_order")
+}()
+
+func (r *reader) require(n *yaml.Node) {
+	c := r.crowd
+	if n == nil || isNull(n) {
+		c.Require = []Requirement{{Key: "proven", Proven: true, Measure: "share", Share: 100, Text: "100%"}}
+	} else {
+		o := r.object(n, "require", requireKeys...)
+		for _, e := range r.entries(n, "require") {
+			if v := o.get(e.key.Value); v != nil {
+				if q, ok := r.requirement(e.key, v); ok {
+					c.Require = append(c.Require, q)
+				}
+			}
+		}
+		if len(c.Require) == 0 && o.node.Kind == yaml.MappingNode && len(o.node.Content) == 0 {
+			r.Add(pos(n), "require is empty: every run would pass; leave it out to require proven: 100%%")
+		}
+	}
+	for _, w := range c.Witnesses {
+		if w.Wait == 0 {
+			w.Wait = 10 * time.Second
+			for _, q := range c.Require {
+				if q.Within > 0 && (q.Proof == w.Proves || q.Proven) {
+					// Longer than what is allowed, to tell the late from the lost.
+					w.Wait = max(w.Wait, 2*q.Within)
+				}
+			}
+		}
+	}
+}
+
+func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
+	s, ok := r.scalar(n, "require: "+key.Value)
+	if !ok {
+		return Requirement{}, false
+	}
+	q := Requirement{Key: key.Value, Pos: pos(key), Text: s}
+	what := "require: " + q.Key
+	before := len(r.List)
+	base, measure, _ := strings.Cut(q.Key, "_")
+	switch q.Key {
+	case "strays", "out_of_order":
+		q.Measure = q.Key
+		q.Most = int(r.whole(n, what, 0, 0, 1<<40))
+		return q, len(r.List) == before
+	case "lateness_p99":
+		q.Measure = q.Key
+		q.Limit = r.span(n, what, 0, time.Microsecond, time.Hour)
+		return q, len(r.List) == before
+	case "proven":
+		q.Proven = true
+	default:
+		q.Proof = map[string]Proof{"acknowledged": Acknowledged, "received": Received, "stored": Stored}[base]
+		r.canBeProven(q, what)
+	}
+	if measure != "" {
+		q.Measure = measure
+		q.Limit = r.span(n, what, 0, time.Microsecond, 24*time.Hour)
+		return q, len(r.List) == before
+	}
+	q.Measure = "share"
+	share, within, timed := strings.Cut(s, " within ")
+	p, err := quantity.ParsePercent(share)
+	if err == nil && timed {
+		if q.Within, err = quantity.ParseDuration(within); err == nil && q.Within <= 0 {
+			err = fmt.Errorf("the time after \"within\" must be longer than zero")
+		}
+	}
+	if err == nil && timed && (q.Proven || q.Proof == Acknowledged) {
+		err = fmt.Errorf("\"within\" goes with received and stored; for acknowledgements write acknowledged_worst: %s", within)
+	}
+	if err != nil {
+		r.Add(pos(n), "%s: %s", what, err)
+	}
+	q.Share = p
+	return q, len(r.List) == before
+}
+
+// canBeProven notes a requirement that nothing in the file can fulfil.
+func (r *reader) canBeProven(q Requirement, what string) {
+	if q.Proof == Acknowledged {
+		for _, c := range r.crowd.Casts {
+			for _, rd := range c.Readings {
+				if c.Kind.Link == nil || c.Kind.Link.Protocol == HTTP || rd.QoS > 0 {
+					return
+				}
+			}
+		}
+		if len(r.crowd.Casts) > 0 {
+			r.Add(q.Pos, "%s: no reading asks for acknowledgements (all are QoS 0); use qos: 1, or leave this out", what)
+		}
+		return
+	}
+	for _, w := range r.crowd.Witnesses {
+		if w.Proves == q.Proof {
+			return
+		}
+	}
+	r.Add(q.Pos, "%s: no witness proves that messages are %s; add one under witnesses:, or leave this out", what, q.Proof)
+}

@@ -1,0 +1,430 @@
+// Package ledger keeps the record of every message of a run: when it was due,
+// sent and settled, what it carried, and every sighting of it. It knows nothing
+// of MQTT or HTTP and nothing of what the evidence means.
+//
+// # The file
+//
+// A ledger is a header line, "runcrowd ledger 1\n", and then blocks. A block is
+// its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
+// and its body: the Unix time in nanoseconds at which it was written (8, big
+// endian) and records. A record is one byte for its type and its fields:
+// unsigned and signed varints as in encoding/binary, texts as a length and
+// bytes, times as signed varints of nanoseconds since the ledger's start.
+//
+// Blocks are written at least every FlushEvery. A process that is killed loses
+// what was not yet in a block; a block torn in the middle is recognised by its
+// length or checksum, and reading stops there.
+//
+// Records about one message are appended through one Page, and a Page is
+// written in order. Between pages there is no order: a sighting may stand
+// before the message it belongs to.
+package ledger
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"sync"
+	"time"
+)
+
+// FlushEvery is how long a record waits at most before it is written.
+const FlushEvery = 250 * time.Millisecond
+
+// pageSize is how many bytes a page gathers before it is written early.
+const pageSize = 128 << 10
+
+// maxBlock bounds a block when reading: a greater length is damage.
+const maxBlock = 64 << 20
+
+const header = "runcrowd ledger 1\n"
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// The types of records.
+const (
+	recStart    = iota + 1 // run, crowd, start in Unix ns
+	recStream              // index, device, kind, reading, flags, expected topic
+	recRound               // round, begin, end
+	recWitness             // index, name, proof
+	recDue                 // stream, seq, round, due, sent or 0, carried
+	recSent                // stream, seq, sent, attempt
+	recSettled             // stream, seq, at, outcome, code, text
+	recSighting            // witness, seen, stored or 0, mark stream+1, seq, filed, flags, values
+	recDeaf                // witness, from, to, why
+	recHeard               // witness, round, complete, why
+	recLink                // stream of the device, at, up or down, text
+	recEnd                 // at, interrupted
+)
+
+// Stream is one reading of one device: what sequence numbers count in.
+type Stream struct {
+	Device  string
+	Kind    string
+	Reading string
+	QoS0    bool // no acknowledgement is asked for
+	// MayRepeat: the protocol allows one copy for each time the message was
+	// sent (MQTT QoS 1).
+	MayRepeat bool
+	// Tolerances maps fields to how far a found number may be off.
+	Tolerances map[string]float64
+}
+
+// Outcome is the protocol's own answer to a message.
+type Outcome uint8
+
+// The outcomes of a message.
+const (
+	Open     Outcome = iota // no answer yet
+	Accepted                // acknowledged
+	Refused                 // the platform said no
+	NotAsked                // QoS 0: written, no answer is asked for
+	NoAnswer                // given up: time-out, connection lost, end of the run
+	Unsent                  // never sent before the end
+)
+
+var outcomeNames = [...]string{"open", "accepted", "refused", "not asked", "no answer", "unsent"}
+
+func (o Outcome) String() string {
+	if int(o) < len(outcomeNames) {
+		return outcomeNames[o]
+	}
+	return fmt.Sprintf("outcome %d", uint8(o))
+}
+
+// Sighting is one message found by a witness.
+type Sighting struct {
+	Witness int
+	Seen    time.Time
+	Stored  time.Time // by the platform's clock; zero where it does not tell
+	Mark    Mark      // whose message it is
+	// FiledDevice and FiledReading say where it was found; empty where the
+	// witness cannot tell.
+	FiledDevice  string
+	FiledReading string
+	// Redelivered: the protocol says that this may be another delivery of the
+	// same message to the witness.
+	Redelivered bool
+	// Values is the JSON object that was found.
+	Values []byte
+}
+
+// Writer writes a ledger. The first error stops all writing; it is told by
+// Err, by Failed and by Close.
+type Writer struct {
+	file   *os.File
+	start  time.Time
+	mu     sync.Mutex // guards file and err
+	err    error
+	failed chan struct{}
+	pages  []*Page
+	own    *Page
+	stop   chan struct{}
+	done   chan struct{}
+}
+
+// Page gathers records. Its methods may be called from any goroutine.
+type Page struct {
+	w   *Writer
+	mu  sync.Mutex
+	buf []byte
+}
+
+// Create makes the file; it must not exist yet.
+func Create(path, run, crowd string, start time.Time) (*Writer, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	w := &Writer{file: f, start: start, failed: make(chan struct{}), stop: make(chan struct{}), done: make(chan struct{})}
+	w.own = w.Page()
+	if _, err := f.WriteString(header); err != nil {
+		f.Close()
+		return nil, err
+	}
+	w.own.begin(recStart)
+	w.own.text(run)
+	w.own.text(crowd)
+	w.own.int(start.UnixNano())
+	w.own.end()
+	w.Flush()
+	if w.err != nil {
+		f.Close()
+		return nil, w.err
+	}
+	go w.flusher()
+	return w, nil
+}
+
+// Page makes a new page. All pages are made before any is written to from
+// another goroutine.
+func (w *Writer) Page() *Page {
+	p := &Page{w: w, buf: make([]byte, 16, 4096)}
+	w.mu.Lock()
+	w.pages = append(w.pages, p)
+	w.mu.Unlock()
+	return p
+}
+
+func (w *Writer) flusher() {
+	defer close(w.done)
+	t := time.NewTicker(FlushEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-w.stop:
+			return
+		case <-t.C:
+			w.Flush()
+		}
+	}
+}
+
+// Flush writes all pages now.
+func (w *Writer) Flush() {
+	w.mu.Lock()
+	pages := w.pages
+	w.mu.Unlock()
+	for _, p := range pages {
+		p.mu.Lock()
+		p.write()
+		p.mu.Unlock()
+	}
+}
+
+// write writes the page as one block. The caller holds p.mu.
+func (p *Page) write() {
+	if len(p.buf) <= 16 {
+		return
+	}
+	body := p.buf[8:]
+	binary.BigEndian.PutUint64(body, uint64(time.Now().UnixNano()))
+	binary.BigEndian.PutUint32(p.buf, uint32(len(body)))
+	binary.BigEndian.PutUint32(p.buf[4:], crc32.Checksum(body, castagnoli))
+	w := p.w
+	w.mu.Lock()
+	if w.err == nil {
+		if _, err := w.file.Write(p.buf); err != nil {
+			w.err = err
+			close(w.failed)
+		}
+	}
+	w.mu.Unlock()
+	p.buf = p.buf[:16]
+}
+
+// Failed is closed when the ledger could not be written.
+func (w *Writer) Failed() <-chan struct{} { return w.failed }
+
+// Err is why the ledger could not be written, or nil.
+func (w *Writer) Err() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// End notes that the run is over: every message has its last record.
+func (w *Writer) End(interrupted bool) {
+	w.own.begin(recEnd)
+	w.own.when(time.Now())
+	w.own.bool(interrupted)
+	w.own.end()
+}
+
+// Close writes what is left and closes the file.
+func (w *Writer) Close() error {
+	close(w.stop)
+	<-w.done
+	w.Flush()
+	err := w.file.Close()
+	if w.err != nil {
+		return w.err
+	}
+	return err
+}
+
+func (p *Page) begin(rec byte)   { p.mu.Lock(); p.buf = append(p.buf, rec) }
+func (p *Page) uint(v uint64)    { p.buf = binary.AppendUvarint(p.buf, v) }
+func (p *Page) int(v int64)      { p.buf = binary.AppendVarint(p.buf, v) }
+func (p *Page) text(s string)    { p.uint(uint64(len(s))); p.buf = append(p.buf, s...) }
+func (p *Page) bytes(b []byte)   { p.uint(uint64(len(b))); p.buf = append(p.buf, b...) }
+func (p *Page) when(t time.Time) { p.nano(t.UnixNano(), t.IsZero()) }
+
+// nano writes a time since the start; the start itself is written as 1 ns
+// later, because 0 stands for no time.
+func (p *Page) nano(unix int64, none bool) {
+	v := unix - p.w.start.UnixNano()
+	switch {
+	case none:
+		v = 0
+	case v == 0:
+		v = 1
+	}
+	p.int(v)
+}
+
+func (p *Page) bool(b bool) {
+	if b {
+		p.buf = append(p.buf, 1)
+	} else {
+		p.buf = append(p.buf, 0)
+	}
+}
+
+// end closes a record and writes the page when it is full.
+func (p *Page) end() {
+	if len(p.buf) >= pageSize {
+		p.write()
+	}
+	p.mu.Unlock()
+}
+
+// Stream defines a stream; its index is its place in the order of definition.
+func (w *Writer) Stream(index int, s Stream) {
+	p := w.own
+	p.begin(recStream)
+	p.uint(uint64(index))
+	p.text(s.Device)
+	p.text(s.Kind)
+	p.text(s.Reading)
+	p.bool(s.QoS0)
+	p.bool(s.MayRepeat)
+	p.uint(uint64(len(s.Tolerances)))
+	for name, t := range s.Tolerances {
+		p.text(name)
+		p.text(fmt.Sprint(t))
+	}
+	p.end()
+}
+
+// Witness defines a witness by its place in the file and what it proves.
+func (w *Writer) Witness(index int, name, proof string, kinds []string, within time.Duration) {
+	p := w.own
+	p.begin(recWitness)
+	p.uint(uint64(index))
+	p.text(name)
+	p.text(proof)
+	p.int(int64(within))
+	p.uint(uint64(len(kinds)))
+	for _, k := range kinds {
+		p.text(k)
+	}
+	p.end()
+}
+
+// Round notes when a round sent.
+func (w *Writer) Round(n int, begin, end time.Time) {
+	p := w.own
+	p.begin(recRound)
+	p.uint(uint64(n))
+	p.when(begin)
+	p.when(end)
+	p.end()
+}
+
+// Due notes a message. Carried is the JSON object of its fields; it is copied.
+func (p *Page) Due(stream int, seq uint64, round int, due int64, carried []byte) {
+	p.begin(recDue)
+	p.uint(uint64(stream))
+	p.uint(seq)
+	p.uint(uint64(round))
+	p.nano(due, false)
+	p.bytes(carried)
+	p.end()
+}
+
+// Sent notes that a message was handed to the network, in Unix nanoseconds.
+func (p *Page) Sent(stream int, seq uint64, at int64) {
+	p.begin(recSent)
+	p.uint(uint64(stream))
+	p.uint(seq)
+	p.nano(at, false)
+	p.end()
+}
+
+// Settled notes the outcome of a message, with the protocol's code and text.
+func (p *Page) Settled(stream int, seq uint64, at int64, o Outcome, code int, text string) {
+	p.begin(recSettled)
+	p.uint(uint64(stream))
+	p.uint(seq)
+	p.nano(at, false)
+	p.buf = append(p.buf, byte(o))
+	p.uint(uint64(code))
+	p.text(text)
+	p.end()
+}
+
+// Sighting notes what a witness found.
+func (p *Page) Sighting(s *Sighting) {
+	p.begin(recSighting)
+	p.uint(uint64(s.Witness))
+	p.when(s.Seen)
+	p.when(s.Stored)
+	p.text(s.Mark.Run)
+	p.text(s.Mark.Device)
+	p.text(s.Mark.Reading)
+	p.uint(s.Mark.Seq)
+	p.text(s.FiledDevice)
+	p.text(s.FiledReading)
+	p.bool(s.Redelivered)
+	p.bytes(s.Values)
+	p.end()
+}
+
+// Deaf notes a time in which a witness could not hear; to may be zero for a
+// deafness that lasted to the end.
+// qos0 says that only messages of QoS 0 can be missing: the broker kept the others.
+func (p *Page) Deaf(witness int, from, to time.Time, qos0 bool, why string) {
+	p.begin(recDeaf)
+	p.uint(uint64(witness))
+	p.when(from)
+	p.when(to)
+	p.bool(qos0)
+	p.text(why)
+	p.end()
+}
+
+// Heard notes that a witness was heard to the end for a round, or why not.
+func (p *Page) Heard(witness, round int, complete bool, why string) {
+	p.begin(recHeard)
+	p.uint(uint64(witness))
+	p.uint(uint64(round))
+	p.bool(complete)
+	p.text(why)
+	p.end()
+}
+
+// Link notes that a device's connection came up or went down, and why.
+func (p *Page) Link(stream int, at time.Time, up bool, text string) {
+	p.begin(recLink)
+	p.uint(uint64(stream))
+	p.when(at)
+	p.bool(up)
+	p.text(text)
+	p.end()
+}
+
+// Reopen opens a ledger to append evidence to it: a witness heard again later.
+// A torn end is cut off first.
+func Reopen(path string, b *Book) (*Writer, error) {
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Truncate(b.Good); err == nil {
+		_, err = f.Seek(b.Good, 0)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	w := &Writer{file: f, start: b.Start, failed: make(chan struct{}), stop: make(chan struct{}), done: make(chan struct{})}
+	w.own = w.Page()
+	go w.flusher()
+	return w, nil
+}
+
+// ErrNotALedger is the error for a file that is none.
+var ErrNotALedger = errors.New("this is not a ledger")

@@ -1,0 +1,303 @@
+package ledger
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"os"
+	"strconv"
+	"time"
+)
+
+// Message is all that the ledger knows of one message.
+type Message struct {
+	Seq      uint64
+	Round    int
+	Due      time.Time
+	Sent     time.Time // first handed to the network; zero: never
+	Attempts int       // how often it was sent
+	Outcome  Outcome
+	At       time.Time // of the outcome
+	Code     int
+	Text     string // what the platform said, or what went wrong
+	Carried  []byte // JSON object of its fields
+}
+
+// Round is when a round sent.
+type Round struct {
+	N          int
+	Begin, End time.Time
+}
+
+// Deafness is a time in which a witness could not hear.
+type Deafness struct {
+	From, To time.Time // To is zero for: to the end
+	QoS0     bool      // only messages of QoS 0 can be missing
+	Why      string
+}
+
+// Witness is a witness and how it was heard.
+type Witness struct {
+	Name   string
+	Proof  string
+	Kinds  []string // empty: all
+	Within time.Duration
+	Deaf   []Deafness
+	Heard  map[int]Hearing // by round
+}
+
+// Hearing is the end of listening to a witness for a round.
+type Hearing struct {
+	Complete bool
+	Why      string
+}
+
+// LinkEvent is a connection that came up or went down.
+type LinkEvent struct {
+	Stream int
+	At     time.Time
+	Up     bool
+	Text   string
+}
+
+// Book is a ledger that was read.
+type Book struct {
+	Run, Crowd  string
+	Start       time.Time
+	Streams     []Stream
+	Messages    [][]Message // by stream, in order of sequence numbers; Messages[i][k].Seq is k+1
+	Rounds      []Round
+	Witnesses   []Witness
+	Sightings   []Sighting
+	Links       []LinkEvent
+	Ended       bool // the run came to its own end; false after a kill
+	Interrupted bool
+	LastWrite   time.Time
+	Good        int64 // bytes that could be read
+	Torn        int64 // bytes behind them that could not
+}
+
+// Read reads a ledger. A torn end is not an error: it is counted in Torn. An
+// error means that the file is no ledger, or cannot be read at all.
+func Read(path string) (*Book, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	size := int64(0)
+	if info, err := f.Stat(); err == nil {
+		size = info.Size()
+	}
+	return read(f, size)
+}
+
+func read(f io.Reader, size int64) (*Book, error) {
+	r := bufio.NewReaderSize(f, 1<<20)
+	head := make([]byte, len(header))
+	if _, err := io.ReadFull(r, head); err != nil || string(head) != header {
+		return nil, ErrNotALedger
+	}
+	b := &Book{Good: int64(len(header))}
+	var frame [8]byte
+	for {
+		if _, err := io.ReadFull(r, frame[:]); err != nil {
+			break
+		}
+		n := binary.BigEndian.Uint32(frame[:])
+		if n < 8 || n > maxBlock || int64(n) > size-b.Good {
+			break
+		}
+		// The records keep parts of the body, so each block has its own.
+		body := make([]byte, n)
+		if _, err := io.ReadFull(r, body); err != nil {
+			break
+		}
+		if crc32.Checksum(body, castagnoli) != binary.BigEndian.Uint32(frame[4:]) {
+			break
+		}
+		if err := b.block(body[8:]); err != nil {
+			return nil, fmt.Errorf("the ledger is damaged at byte %d: %w", b.Good, err)
+		}
+		b.LastWrite = time.Unix(0, int64(binary.BigEndian.Uint64(body)))
+		b.Good += int64(n) + 8
+	}
+	if b.Run == "" {
+		return nil, ErrNotALedger
+	}
+	b.Torn = max(0, size-b.Good)
+	return b, nil
+}
+
+var errShort = errors.New("a record ends too early")
+
+// decoder takes fields off a block; after the first error all are zero.
+type decoder struct {
+	b     []byte
+	start time.Time
+	err   error
+}
+
+func (d *decoder) uint() uint64 {
+	v, n := binary.Uvarint(d.b)
+	if n <= 0 {
+		d.fail()
+		return 0
+	}
+	d.b = d.b[n:]
+	return v
+}
+
+func (d *decoder) int() int64 {
+	v, n := binary.Varint(d.b)
+	if n <= 0 {
+		d.fail()
+		return 0
+	}
+	d.b = d.b[n:]
+	return v
+}
+
+func (d *decoder) fail() {
+	if d.err == nil {
+		d.err = errShort
+	}
+	d.b = nil
+}
+
+func (d *decoder) bytes() []byte {
+	n := d.uint()
+	if n > uint64(len(d.b)) {
+		d.fail()
+		return nil
+	}
+	v := d.b[:n:n]
+	d.b = d.b[n:]
+	return v
+}
+
+func (d *decoder) text() string { return string(d.bytes()) }
+
+func (d *decoder) byte() byte {
+	if len(d.b) == 0 {
+		d.fail()
+		return 0
+	}
+	v := d.b[0]
+	d.b = d.b[1:]
+	return v
+}
+
+func (d *decoder) bool() bool { return d.byte() != 0 }
+
+func (d *decoder) when() time.Time {
+	v := d.int()
+	if v == 0 {
+		return time.Time{}
+	}
+	return d.start.Add(time.Duration(v))
+}
+
+// maxIndex bounds the indexes of streams and witnesses when reading.
+const maxIndex = 1 << 24
+
+func (b *Book) block(body []byte) error {
+	d := &decoder{b: body, start: b.Start}
+	for len(d.b) > 0 && d.err == nil {
+		rec := d.byte()
+		switch rec {
+		case recStart:
+			b.Run, b.Crowd, b.Start = d.text(), d.text(), time.Unix(0, d.int())
+			d.start = b.Start
+		case recStream:
+			i := d.uint()
+			s := Stream{Device: d.text(), Kind: d.text(), Reading: d.text(), QoS0: d.bool(), MayRepeat: d.bool()}
+			if n := d.uint(); n > 0 && n < maxIndex {
+				s.Tolerances = map[string]float64{}
+				for ; n > 0 && d.err == nil; n-- {
+					name := d.text()
+					s.Tolerances[name], _ = strconv.ParseFloat(d.text(), 64)
+				}
+			}
+			if d.err == nil && i != uint64(len(b.Streams)) {
+				return fmt.Errorf("stream %d comes after %d", i, len(b.Streams))
+			}
+			b.Streams = append(b.Streams, s)
+			b.Messages = append(b.Messages, nil)
+		case recRound:
+			b.Rounds = append(b.Rounds, Round{int(d.uint()), d.when(), d.when()})
+		case recWitness:
+			i := d.uint()
+			w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), Heard: map[int]Hearing{}}
+			for n := d.uint(); n > 0 && d.err == nil; n-- {
+				w.Kinds = append(w.Kinds, d.text())
+			}
+			if d.err == nil && i != uint64(len(b.Witnesses)) {
+				return fmt.Errorf("witness %d comes after %d", i, len(b.Witnesses))
+			}
+			b.Witnesses = append(b.Witnesses, w)
+		case recDue:
+			stream, seq := d.uint(), d.uint()
+			m := Message{Seq: seq, Round: int(d.uint()), Due: d.when(), Carried: d.bytes()}
+			if d.err != nil {
+				break
+			}
+			if stream >= uint64(len(b.Streams)) || seq != uint64(len(b.Messages[stream]))+1 {
+				return fmt.Errorf("message %d of stream %d is out of place", seq, stream)
+			}
+			b.Messages[stream] = append(b.Messages[stream], m)
+		case recSent:
+			m, at := b.message(d), d.when()
+			if m != nil {
+				if m.Sent.IsZero() {
+					m.Sent = at
+				}
+				m.Attempts++
+			}
+		case recSettled:
+			m, at := b.message(d), d.when()
+			o, code, text := Outcome(d.byte()), int(d.uint()), d.text()
+			if m != nil {
+				m.At, m.Outcome, m.Code, m.Text = at, o, code, text
+			}
+		case recSighting:
+			s := Sighting{Witness: int(d.uint()), Seen: d.when(), Stored: d.when(),
+				Mark:        Mark{d.text(), d.text(), d.text(), d.uint()},
+				FiledDevice: d.text(), FiledReading: d.text(), Redelivered: d.bool(), Values: d.bytes()}
+			b.Sightings = append(b.Sightings, s)
+		case recDeaf:
+			w, x := d.uint(), Deafness{d.when(), d.when(), d.bool(), d.text()}
+			if w < uint64(len(b.Witnesses)) {
+				b.Witnesses[w].Deaf = append(b.Witnesses[w].Deaf, x)
+			}
+		case recHeard:
+			w, round, h := d.uint(), int(d.uint()), Hearing{d.bool(), d.text()}
+			if w < uint64(len(b.Witnesses)) {
+				b.Witnesses[w].Heard[round] = h
+			}
+		case recLink:
+			b.Links = append(b.Links, LinkEvent{int(d.uint()), d.when(), d.bool(), d.text()})
+		case recEnd:
+			_ = d.when()
+			b.Ended, b.Interrupted = true, d.bool()
+		default:
+			return fmt.Errorf("a record of the unknown type %d", rec)
+		}
+	}
+	return d.err
+}
+
+// message finds the message that a record is about; nil after an error.
+func (b *Book) message(d *decoder) *Message {
+	stream, seq := d.uint(), d.uint()
+	if d.err != nil || stream >= uint64(len(b.Messages)) || seq < 1 || seq > uint64(len(b.Messages[stream])) {
+		if d.err == nil {
+			d.err = fmt.Errorf("a record of message %d of stream %d stands before the message", seq, stream)
+		}
+		return nil
+	}
+	return &b.Messages[stream][seq-1]
+}

@@ -1,0 +1,277 @@
+// Package http brings messages as HTTP requests, one message a request
+// (RFC 9110). A device sends in order, one request at a time; a slow answer
+// makes its later messages late, and the ledger shows it.
+//
+// A request that may have reached the platform is never sent a second time. One
+// that surely did not (the connection was refused) is tried again with back-off.
+package http
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"runcrowd/internal/link"
+)
+
+// Config is what the crowd file says of an HTTP link.
+type Config struct {
+	Name           string
+	Base           string // URL without trailing slash
+	Timeout        time.Duration
+	ConnectTimeout time.Duration
+	BackOff        [2]time.Duration
+	Backlog        int
+	Connections    int
+}
+
+// maxAnswer is how much of an answer's body is read, in bytes.
+const maxAnswer = 64 << 10
+
+// Link is an HTTP platform.
+type Link struct {
+	cfg    Config
+	client *http.Client
+	slots  *semaphore.Weighted
+	wg     sync.WaitGroup
+}
+
+// New makes a link; nothing is connected yet.
+func New(cfg Config) *Link {
+	d := &net.Dialer{Timeout: cfg.ConnectTimeout}
+	t := &http.Transport{
+		Proxy:               http.ProxyFromEnvironment,
+		DialContext:         d.DialContext,
+		TLSHandshakeTimeout: cfg.ConnectTimeout,
+		MaxConnsPerHost:     cfg.Connections,
+		MaxIdleConnsPerHost: cfg.Connections,
+		IdleConnTimeout:     90 * time.Second,
+		ForceAttemptHTTP2:   false,
+		DisableCompression:  true,
+	}
+	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: &http.Client{Transport: t,
+		// A redirect of a message is an answer to be told, not to be followed.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+}
+
+// Try opens a connection. No request is made: there is none that every
+// platform would take without harm.
+func (l *Link) Try(ctx context.Context, _ link.Identity) error {
+	u, err := url.Parse(l.cfg.Base)
+	if err != nil {
+		return err
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	address := net.JoinHostPort(u.Hostname(), port)
+	if p, _ := http.ProxyFromEnvironment(&http.Request{URL: u}); p != nil {
+		address = p.Host
+	}
+	d := net.Dialer{Timeout: l.cfg.ConnectTimeout}
+	nc, err := d.DialContext(ctx, "tcp", address)
+	if err != nil {
+		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
+		e.What, e.Try = link.Explain(err, address)
+		return e
+	}
+	return nc.Close()
+}
+
+// Connect makes a device.
+func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
+	ctx, cancel := context.WithCancel(context.Background())
+	sink.Up(id.Device)
+	return &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel}
+}
+
+// Close waits for all requests to end.
+func (l *Link) Close() {
+	l.wg.Wait()
+	l.client.CloseIdleConnections()
+}
+
+// Conn is one device.
+type Conn struct {
+	link   *Link
+	id     link.Identity
+	sink   link.Sink
+	ctx    context.Context
+	cancel context.CancelFunc
+
+	mu      sync.Mutex
+	closed  bool
+	busy    bool // a goroutine works off waiting
+	down    bool
+	waiting []*link.Message
+}
+
+// Send takes a message over.
+func (c *Conn) Send(m *link.Message) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.closed:
+		c.sink.Settled(m, time.Now().UnixNano(), link.Unsent, 0, "the device had left")
+	case len(c.waiting) >= c.link.cfg.Backlog:
+		c.sink.Settled(m, time.Now().UnixNano(), link.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
+	default:
+		c.waiting = append(c.waiting, m)
+		if !c.busy {
+			c.busy = true
+			c.link.wg.Add(1)
+			go c.work()
+		}
+	}
+}
+
+// work sends what waits and ends when nothing does.
+func (c *Conn) work() {
+	defer c.link.wg.Done()
+	for try := 0; ; {
+		c.mu.Lock()
+		if len(c.waiting) == 0 {
+			c.busy = false
+			c.mu.Unlock()
+			return
+		}
+		m := c.waiting[0]
+		c.mu.Unlock()
+
+		if c.link.slots.Acquire(c.ctx, 1) != nil {
+			c.finish(link.Unsent, 0, "still waiting for its turn at the end of the round")
+			continue
+		}
+		outcome, code, text, again := c.request(m)
+		c.link.slots.Release(1)
+		if again {
+			c.lost(text)
+			select {
+			case <-c.ctx.Done():
+				c.finish(link.Unsent, 0, text)
+			case <-time.After(link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], try)):
+			}
+			try++
+			continue
+		}
+		try = 0
+		c.finish(outcome, code, text)
+	}
+}
+
+// finish settles the message in front.
+func (c *Conn) finish(o link.Outcome, code int, text string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m := c.waiting[0]
+	c.waiting[0] = nil
+	c.waiting = c.waiting[1:]
+	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
+	if o == link.Accepted || o == link.Refused {
+		if c.down {
+			c.down = false
+			c.sink.Up(c.id.Device)
+		}
+	}
+}
+
+func (c *Conn) lost(why string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.down {
+		c.down = true
+		c.sink.Down(c.id.Device, why)
+	}
+}
+
+// request sends one message. Again says that it surely did not leave.
+func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, again bool) {
+	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
+	defer cancel()
+	left := false
+	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) {
+		left = true
+		c.sink.Sent(m, time.Now().UnixNano())
+	}}
+	// The client library itself sends such a request again only when it wrote
+	// nothing of it to a connection that had gone stale (net/http, Transport).
+	req, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, trace), m.Method, c.link.cfg.Base+m.Target, bytes.NewReader(m.Body))
+	if err != nil {
+		return link.Unsent, 0, "the request could not be made: " + err.Error(), false
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("User-Agent", "runcrowd")
+	for _, h := range m.Headers {
+		if strings.EqualFold(h.Name, "Host") {
+			req.Host = h.Value
+			continue
+		}
+		req.Header.Set(h.Name, h.Value)
+	}
+	if m.MarkKey != "" {
+		req.Header.Set(m.MarkKey, m.MarkValue)
+	}
+	resp, err := c.link.client.Do(req)
+	if err != nil {
+		what, _ := link.Explain(err, c.link.cfg.Base)
+		if !left {
+			return link.Unsent, 0, what, c.ctx.Err() == nil
+		}
+		if errors.Is(err, context.Canceled) {
+			what = "no answer before the end of the round"
+		} else if errors.Is(err, context.DeadlineExceeded) {
+			what = fmt.Sprintf("no answer within %s", c.link.cfg.Timeout)
+		}
+		return link.NoAnswer, 0, what, false
+	}
+	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
+	resp.Body.Close()
+	if slices.Contains(m.Accept, resp.StatusCode) {
+		return link.Accepted, resp.StatusCode, "", false
+	}
+	return link.Refused, resp.StatusCode, "status " + resp.Status + snippet(body), false
+}
+
+// snippet is the beginning of an answer in one line.
+func snippet(body []byte) string {
+	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
+	if s == "" {
+		return ""
+	}
+	if r := []rune(s); len(r) > 120 {
+		s = string(r[:120]) + "…"
+	}
+	return ": " + s
+}
+
+// Tick does nothing: HTTP has no keep-alive of its own.
+func (c *Conn) Tick(time.Time) time.Duration { return 0 }
+
+// Open is how many messages are not settled.
+func (c *Conn) Open() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.waiting)
+}
+
+// Close ends the request under way; what waits is settled.
+func (c *Conn) Close() {
+	c.mu.Lock()
+	c.closed = true
+	c.mu.Unlock()
+	c.cancel()
+}

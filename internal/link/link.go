@@ -1,0 +1,165 @@
+// Package link is the seam between devices and protocols. The engine makes
+// messages due and hands them to a Conn; link/mqtt and link/http see them off
+// and tell a Sink what became of each.
+//
+// The contract:
+//
+//   - A Conn takes over every message it is sent and settles each exactly once,
+//     sooner or later: at the latest in Close.
+//   - Send and Tick never block. What cannot leave yet waits in the device's
+//     backlog, which is bounded; what does not fit is settled as Unsent.
+//   - A Conn brings its connection back by itself, with a growing, jittered
+//     back-off, until it is closed.
+//   - Sink methods are called from any goroutine, in order for one message,
+//     with the Conn locked: they must not block and not call the Conn.
+package link
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Outcome is what became of a message.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Accepted Outcome = iota // the protocol's acknowledgement came
+	Refused                 // the platform said no
+	NotAsked                // written; the protocol gives no answer (QoS 0)
+	NoAnswer                // sent, and given up waiting
+	Unsent                  // never sent
+)
+
+// Message is one message on its way. The link owns it from Send until Settled.
+type Message struct {
+	Stream int
+	Seq    uint64
+	Due    int64 // Unix nanoseconds
+
+	Target  string // topic, or path of the request
+	Body    []byte
+	QoS     byte
+	Retain  bool
+	Method  string
+	Accept  []int
+	Headers []Header
+	// MarkKey and MarkValue ride as a user property or a header; empty: neither.
+	MarkKey, MarkValue string
+}
+
+// Header is a header line.
+type Header struct{ Name, Value string }
+
+// Identity is who a device is to the platform.
+type Identity struct {
+	Device             int // as the Sink knows it
+	Name               string
+	ClientID           string
+	Username, Password string
+}
+
+// Sink hears what becomes of messages and connections. Times are Unix
+// nanoseconds. Settled gives the message back: the link does not touch it again.
+type Sink interface {
+	Sent(m *Message, at int64)
+	Settled(m *Message, at int64, o Outcome, code int, text string)
+	Up(device int)
+	Down(device int, why string)
+}
+
+// Conn is one device's connection.
+type Conn interface {
+	Send(m *Message)
+	// Tick does what is due by the clock (keep-alive) and says when to call
+	// again; zero means never.
+	Tick(now time.Time) time.Duration
+	// Open is how many messages are not settled yet.
+	Open() int
+	// Close ends the connection as the protocol wants it and settles what is
+	// open. It does not wait.
+	Close()
+}
+
+// Link reaches one platform for many devices.
+type Link interface {
+	// Try goes the way once, as one device: it fails where the run would.
+	Try(ctx context.Context, id Identity) error
+	// Connect makes a device's connection and returns at once.
+	Connect(id Identity, sink Sink) Conn
+	// Close waits for all connections to be gone.
+	Close()
+}
+
+// ReachError says that a platform could not be reached, and what to try.
+type ReachError struct {
+	Link, Address string
+	What          string // what was seen
+	Try           string // what to try
+	Err           error
+}
+
+func (e *ReachError) Error() string {
+	s := fmt.Sprintf("the link %q (%s): %s", e.Link, e.Address, e.What)
+	if e.Try != "" {
+		s += "; " + e.Try
+	}
+	return s
+}
+
+func (e *ReachError) Unwrap() error { return e.Err }
+
+// Explain tells a network error in words, and what to try.
+func Explain(err error, address string) (what, try string) {
+	var dns *net.DNSError
+	host, port, splitErr := net.SplitHostPort(address)
+	if splitErr != nil {
+		host, port = address, ""
+	}
+	var netErr net.Error
+	switch {
+	case errors.As(err, &dns) && dns.IsNotFound:
+		return fmt.Sprintf("the host name %q is not known", host), "check its spelling, and that this machine's DNS knows it"
+	case errors.As(err, &dns):
+		return fmt.Sprintf("the host name %q could not be looked up: %s", host, dns.Err), "check this machine's DNS"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "the connection was refused: nothing listens there", fmt.Sprintf("check host and port %s, and that the platform is up", port)
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
+		return "there is no way to that network from here", "check the address and this machine's routes"
+	case errors.Is(err, syscall.EMFILE):
+		return "this machine allows no more open connections", "raise the limit (ulimit -n), or use fewer devices"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return "the platform cut the connection", "check that this port speaks the protocol"
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return "the platform closed the connection", "check that this port speaks the protocol, and the platform's log"
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
+		return "no answer in time", "check host and port, and that no firewall swallows the packets"
+	case errors.Is(err, net.ErrClosed):
+		return "the connection was closed", ""
+	}
+	text := err.Error()
+	// "dial tcp 127.0.0.1:1: connect: …" names the address twice.
+	if i := strings.LastIndex(text, ": "); i >= 0 && strings.HasPrefix(text, "dial ") {
+		text = text[i+2:]
+	}
+	return text, ""
+}
+
+// BackOff is how long to wait before the n-th try again (from 0): it doubles
+// from the first wait to the longest, and of that a random half is taken away,
+// so that devices which fell together do not come back together.
+func BackOff(first, longest time.Duration, n int) time.Duration {
+	d := longest
+	if n < 30 && first<<n < longest && first<<n > 0 {
+		d = first << n
+	}
+	return d/2 + rand.N(d/2+1)
+}

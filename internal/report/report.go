@@ -1,0 +1,111 @@
+// Package report turns the judgement of a run into text for people and JSON for
+// programs. Both say the same.
+package report
+
+import (
+	"encoding/json"
+	"time"
+
+	"runcrowd/internal/verdict"
+)
+
+// Format is the version of the JSON document: it grows when a member changes
+// its meaning or goes away.
+const Format = 1
+
+// Document is the report as JSON. Times are RFC 3339, delays milliseconds.
+type Document struct {
+	Format      int                     `json:"format"`
+	Run         string                  `json:"run"`
+	Crowd       string                  `json:"crowd"`
+	Folder      string                  `json:"folder"`
+	Started     time.Time               `json:"started"`
+	Proven      bool                    `json:"requirements_hold"`
+	Ended       bool                    `json:"ended"`
+	Interrupted bool                    `json:"interrupted"`
+	Due         int                     `json:"due"`
+	Verdicts    map[string]int          `json:"verdicts"`
+	Kinds       []group                 `json:"kinds"`
+	Rounds      []group                 `json:"rounds"`
+	Devices     []group                 `json:"devices_not_proven"`
+	Proofs      []verdict.Proof         `json:"proofs"`
+	Require     []verdict.Check         `json:"requirements"`
+	Delays      map[string]delays       `json:"delays_ms"`
+	Strays      int                     `json:"strays"`
+	StraySample []verdict.Stray         `json:"stray_sample,omitempty"`
+	OutOfOrder  int                     `json:"out_of_order"`
+	Resent      int                     `json:"resent"`
+	Drops       int                     `json:"connections_lost"`
+	DropReasons map[string]int          `json:"connections_lost_why,omitempty"`
+	Witnesses   []verdict.WitnessReport `json:"witnesses"`
+	Findings    []verdict.Finding       `json:"messages_not_proven"`
+	Recovered   int                     `json:"recovered,omitempty"`
+}
+
+type group struct {
+	Name     string         `json:"name"`
+	Due      int            `json:"due"`
+	Verdicts map[string]int `json:"verdicts"`
+}
+
+type delays struct {
+	Messages int     `json:"messages"`
+	P50      float64 `json:"p50"`
+	P90      float64 `json:"p90"`
+	P99      float64 `json:"p99"`
+	Worst    float64 `json:"worst"`
+}
+
+// Input is what a report is made of.
+type Input struct {
+	Folder string
+	Result *verdict.Result
+	Checks []verdict.Check
+}
+
+// Holds tells whether every requirement holds.
+func (in *Input) Holds() bool {
+	for _, c := range in.Checks {
+		if !c.Holds {
+			return false
+		}
+	}
+	return true
+}
+
+// JSON makes the document.
+func JSON(in *Input) ([]byte, error) {
+	r := in.Result
+	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Proven: in.Holds(),
+		Ended: r.Ended, Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
+		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Strays: r.StrayCount, StraySample: r.Strays, OutOfOrder: r.OutOfOrder,
+		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered,
+		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lateness": ms(r.Lateness)}}
+	if d.Findings == nil {
+		d.Findings = []verdict.Finding{}
+	}
+	text, err := json.MarshalIndent(d, "", "  ")
+	return append(text, '\n'), err
+}
+
+// counts names every verdict, those with no message too: the sum is what was due.
+func counts(c *verdict.Counts) map[string]int {
+	m := map[string]int{}
+	for _, v := range verdict.All() {
+		m[v.String()] = c[v]
+	}
+	return m
+}
+
+func groups(list []verdict.Group) []group {
+	out := make([]group, 0, len(list))
+	for i := range list {
+		out = append(out, group{list[i].Name, list[i].Counts.Due(), counts(&list[i].Counts)})
+	}
+	return out
+}
+
+func ms(d verdict.Delays) delays {
+	f := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+	return delays{d.N, f(d.P50), f(d.P90), f(d.P99), f(d.Worst)}
+}

@@ -1,0 +1,429 @@
+package report
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"runcrowd/internal/verdict"
+)
+
+// Style says how a text report is drawn.
+type Style struct {
+	Color bool
+	Width int // of the terminal; 0: no limit
+	Brief bool
+}
+
+const (
+	worstDevices = 5 // named at most
+	perVerdict   = 3 // messages shown at most
+)
+
+func (s Style) paint(c text.Colors, t string) string {
+	if !s.Color {
+		return t
+	}
+	// Not c.Sprint: that asks a global switch.
+	return c.EscapeSeq() + t + text.Reset.EscapeSeq()
+}
+
+var (
+	good  = text.Colors{text.FgGreen, text.Bold}
+	bad   = text.Colors{text.FgRed, text.Bold}
+	doubt = text.Colors{text.FgYellow, text.Bold}
+	faint = text.Colors{text.Faint}
+	head  = text.Colors{text.Bold}
+)
+
+// Text makes the report for people.
+func Text(in *Input, st Style) string {
+	var b strings.Builder
+	r := in.Result
+	due := r.Total.Due()
+	w := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
+
+	w("%s  run %s, %s, %d devices, %d messages due\n\n", st.paint(head, r.Crowd), r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), r.DeviceCount, due)
+	headline(&b, in, st)
+	w("\n")
+	proofs(&b, r, st)
+	w("\n")
+	b.WriteString(kinds(r, st))
+	if len(r.Rounds) > 1 {
+		w("\n")
+		b.WriteString(rounds(r, st))
+	}
+	b.WriteString(delayTable(r))
+	asides(&b, r)
+	b.WriteString(devices(r, st))
+	b.WriteString(findings(r, st))
+	w("\nRequirements\n")
+	for _, c := range in.Checks {
+		sign, note := st.paint(good, "holds "), ""
+		switch {
+		case c.Unknown:
+			sign, note = st.paint(doubt, "open  "), "  a witness could not be heard"
+		case !c.Holds:
+			sign = st.paint(bad, "broken")
+		}
+		w("  %s  %s: %s   %s%s\n", sign, c.Key, c.Want, st.paint(faint, "is "+c.Got), note)
+	}
+	return b.String()
+}
+
+// headline says in one or two lines how it went.
+func headline(b *strings.Builder, in *Input, st Style) {
+	r := in.Result
+	due, proven := r.Total.Due(), r.Total[verdict.Proven]
+	switch {
+	case due == 0:
+		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS DUE")+" in the time the plan gave; nothing was shown. Is a reading's interval longer than the plan?")
+	case proven == due:
+		fmt.Fprintf(b, "%s  all %d messages%s\n", st.paint(good, "PROVEN"), due, everyProof(r))
+	case due-proven == r.Total[verdict.Unknown]:
+		fmt.Fprintf(b, "%s  %d of %d messages; the other %d are not known, because a witness could not be heard\n",
+			st.paint(doubt, "NOT ALL PROVEN"), proven, due, due-proven)
+	default:
+		var parts []string
+		for _, v := range verdict.All() {
+			if v != verdict.Proven && r.Total[v] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", r.Total[v], v))
+			}
+		}
+		fmt.Fprintf(b, "%s  %d of %d messages: %s\n", st.paint(bad, "NOT PROVEN"), due-proven, due, strings.Join(parts, ", "))
+	}
+	if r.Interrupted {
+		b.WriteString("The run was interrupted: the plan was not played to its end.\n")
+	}
+	if !r.Ended {
+		b.WriteString("The run was cut off: its ledger ends in the middle. What was written is judged.\n")
+	}
+	if r.Recovered > 0 {
+		fmt.Fprintf(b, "%d messages are known from witnesses only: they were sent just before the run was cut off.\n", r.Recovered)
+	}
+}
+
+// everyProof names the proofs that were had of every message.
+func everyProof(r *verdict.Result) string {
+	var list []string
+	for _, p := range r.Proofs {
+		if p.NotAsked == 0 && p.Holds == p.Asked {
+			list = append(list, p.Name)
+		}
+	}
+	switch len(list) {
+	case 0:
+		return ""
+	case 1:
+		return ": each " + list[0] + ", once, as it was sent"
+	}
+	return ": each " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + ", once, as it was sent"
+}
+
+func proofs(b *strings.Builder, r *verdict.Result, st Style) {
+	by := map[string][]string{"acknowledged": {"the platform's own answer"}}
+	for _, w := range r.Witnesses {
+		by[w.Proves] = append(by[w.Proves], fmt.Sprintf("witness %s", w.Name))
+	}
+	for _, p := range r.Proofs {
+		var line string
+		switch {
+		case p.Name != "acknowledged" && len(by[p.Name]) == 0:
+			line = st.paint(faint, "not asked: no witness proves it")
+		case p.Asked == 0:
+			line = st.paint(faint, "not asked")
+			if p.Name == "acknowledged" {
+				line += st.paint(faint, ": QoS 0 gives no acknowledgement")
+			}
+		default:
+			c := good
+			if p.Holds < p.Asked {
+				c = bad
+				if p.Holds+p.Unknown == p.Asked {
+					c = doubt
+				}
+			}
+			line = st.paint(c, fmt.Sprintf("%6d of %d", p.Holds, p.Asked)) + st.paint(faint, "   "+strings.Join(by[p.Name], ", "))
+			if p.Unknown > 0 {
+				line += fmt.Sprintf(", %d not known", p.Unknown)
+			}
+			if p.NotAsked > 0 {
+				why := "not looked for"
+				if p.Name == "acknowledged" {
+					why = "not asked (QoS 0)"
+				}
+				line += fmt.Sprintf(", %d %s", p.NotAsked, why)
+			}
+		}
+		fmt.Fprintf(b, "  %-13s %s\n", p.Name, line)
+	}
+	for _, w := range r.Witnesses {
+		for _, why := range w.Why {
+			fmt.Fprintf(b, "  %s %s: %s\n", st.paint(doubt, "witness"), w.Name, why)
+		}
+	}
+}
+
+// columns are the verdicts that the table shows: those that occur, and proven.
+func columns(r *verdict.Result) []verdict.Verdict {
+	list := []verdict.Verdict{verdict.Proven}
+	for _, v := range verdict.All() {
+		if v != verdict.Proven && r.Total[v] > 0 {
+			list = append(list, v)
+		}
+	}
+	return list
+}
+
+func newTable() table.Writer {
+	t := table.NewWriter()
+	s := table.StyleDefault
+	s.Options = table.Options{SeparateHeader: true, SeparateFooter: true}
+	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
+	s.Box.MiddleHorizontal = "-"
+	s.Box.MiddleSeparator = "-"
+	s.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
+	t.SetStyle(s)
+	return t
+}
+
+func verdictTable(first string, groups []verdict.Group, total *verdict.Group, cols []verdict.Verdict) string {
+	t := newTable()
+	header := table.Row{first, "due"}
+	configs := []table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight}}
+	for i, v := range cols {
+		header = append(header, v.String())
+		configs = append(configs, table.ColumnConfig{Number: i + 3, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight})
+	}
+	row := func(g *verdict.Group) table.Row {
+		r := table.Row{g.Name, g.Counts.Due()}
+		for _, v := range cols {
+			if g.Counts[v] == 0 {
+				r = append(r, "-")
+			} else {
+				r = append(r, g.Counts[v])
+			}
+		}
+		return r
+	}
+	t.AppendHeader(header)
+	for i := range groups {
+		t.AppendRow(row(&groups[i]))
+	}
+	if total != nil {
+		t.AppendFooter(row(total))
+	}
+	t.SetColumnConfigs(configs)
+	return indent(t.Render())
+}
+
+func indent(s string) string {
+	lines := strings.Split(s, "\n")
+	for i := range lines {
+		lines[i] = strings.TrimRight("  "+lines[i], " ")
+	}
+	return strings.Join(lines, "\n") + "\n"
+}
+
+func kinds(r *verdict.Result, _ Style) string {
+	var total *verdict.Group
+	if len(r.Kinds) > 1 {
+		total = &verdict.Group{Name: "all", Counts: r.Total}
+	}
+	return verdictTable("kind", r.Kinds, total, columns(r))
+}
+
+func rounds(r *verdict.Result, _ Style) string {
+	list := r.Rounds
+	const most = 12
+	cut := 0
+	if len(list) > most {
+		cut = len(list) - most
+		list = list[cut:]
+	}
+	s := verdictTable("round", list, nil, columns(r))
+	if cut > 0 {
+		s += fmt.Sprintf("  (and %d rounds before these; all are in %s)\n", cut, "report.json")
+	}
+	return s
+}
+
+func delayTable(r *verdict.Result) string {
+	t := newTable()
+	t.AppendHeader(table.Row{"time", "p50", "p90", "p99", "worst", ""})
+	rows := 0
+	for _, d := range []struct {
+		name, note string
+		d          verdict.Delays
+	}{
+		{"sent late by", "after it was due", r.Lateness},
+		{"to acknowledgement", "after it was sent", r.Acknowledged},
+		{"to reception", "after it was sent", r.Received},
+		{"to storage", "after it was sent", r.Stored},
+	} {
+		if d.d.N > 0 {
+			t.AppendRow(table.Row{d.name, verdict.Span(d.d.P50), verdict.Span(d.d.P90), verdict.Span(d.d.P99), verdict.Span(d.d.Worst), d.note})
+			rows++
+		}
+	}
+	if rows == 0 {
+		return ""
+	}
+	var c []table.ColumnConfig
+	for i := 2; i <= 5; i++ {
+		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(c)
+	return "\n" + indent(t.Render())
+}
+
+// asides are counts beside the verdicts.
+func asides(b *strings.Builder, r *verdict.Result) {
+	var list []string
+	if r.OutOfOrder > 0 {
+		list = append(list, fmt.Sprintf("%d out of order", r.OutOfOrder))
+	}
+	if r.StrayCount > 0 {
+		list = append(list, fmt.Sprintf("%d strays (sightings of this run that match no message sent)", r.StrayCount))
+	}
+	if r.Resent > 0 {
+		list = append(list, fmt.Sprintf("%d sent more than once", r.Resent))
+	}
+	if len(list) > 0 {
+		fmt.Fprintf(b, "\n  Beside the verdicts: %s.\n", strings.Join(list, "; "))
+	}
+	for _, s := range r.Strays[:min(3, len(r.Strays))] {
+		fmt.Fprintf(b, "    stray at %s: %s\n", s.Witness, s.Mark)
+	}
+	if r.Drops > 0 {
+		fmt.Fprintf(b, "\n  Connections were lost or failed %d times:\n", r.Drops)
+		type reason struct {
+			text string
+			n    int
+		}
+		var reasons []reason
+		for t, n := range r.DropReasons {
+			reasons = append(reasons, reason{t, n})
+		}
+		sort.Slice(reasons, func(i, j int) bool {
+			return reasons[i].n > reasons[j].n || reasons[i].n == reasons[j].n && reasons[i].text < reasons[j].text
+		})
+		for _, x := range reasons[:min(5, len(reasons))] {
+			fmt.Fprintf(b, "  %5d  %s\n", x.n, x.text)
+		}
+	}
+}
+
+func devices(r *verdict.Result, _ Style) string {
+	if len(r.Devices) == 0 || r.DeviceCount == 1 {
+		return ""
+	}
+	var b strings.Builder
+	if len(r.Devices) <= worstDevices {
+		fmt.Fprintf(&b, "\nDevices with messages that are not proven\n")
+	} else {
+		fmt.Fprintf(&b, "\nWorst devices, of %d with messages that are not proven\n", len(r.Devices))
+	}
+	for _, g := range r.Devices[:min(worstDevices, len(r.Devices))] {
+		var parts []string
+		for _, v := range verdict.All() {
+			if v != verdict.Proven && g.Counts[v] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", g.Counts[v], v))
+			}
+		}
+		fmt.Fprintf(&b, "  %-20s %d of %d: %s\n", g.Name, g.Counts.Due()-g.Counts[verdict.Proven], g.Counts.Due(), strings.Join(parts, ", "))
+	}
+	return b.String()
+}
+
+func findings(r *verdict.Result, st Style) string {
+	var b strings.Builder
+	shown := map[string]int{}
+	for i := range r.Findings {
+		f := &r.Findings[i]
+		if shown[f.Verdict]++; shown[f.Verdict] > perVerdict {
+			continue
+		}
+		if shown[f.Verdict] == 1 {
+			v := byName(f.Verdict)
+			c := bad
+			if v == verdict.Unknown {
+				c = doubt
+			}
+			fmt.Fprintf(&b, "\n%s: %s", st.paint(c, f.Verdict), v.Meaning())
+			if n := r.Total[v]; n > perVerdict {
+				fmt.Fprintf(&b, " (%d of %d shown)", perVerdict, n)
+			}
+			b.WriteByte('\n')
+		}
+		b.WriteString(finding(f, st))
+	}
+	return b.String()
+}
+
+func byName(name string) verdict.Verdict {
+	for _, v := range verdict.All() {
+		if v.String() == name {
+			return v
+		}
+	}
+	return verdict.Unknown
+}
+
+// finding tells one message: what was sent, answered and found.
+func finding(f *verdict.Finding, st Style) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "  %s %s #%d", st.paint(head, f.Device), f.Reading, f.Seq)
+	if f.Sent != nil {
+		fmt.Fprintf(&b, "  sent %s", f.Sent.UTC().Format("15:04:05.000"))
+	} else if !f.Due.IsZero() {
+		fmt.Fprintf(&b, "  due %s", f.Due.UTC().Format("15:04:05.000"))
+	}
+	if f.Attempts > 1 {
+		fmt.Fprintf(&b, " (%d times)", f.Attempts)
+	}
+	switch f.Outcome {
+	case "accepted":
+		fmt.Fprintf(&b, ", acknowledged after %s", verdict.Span(f.Took()))
+	case "not asked":
+		b.WriteString(", no acknowledgement asked")
+	case "open":
+		b.WriteString(", no answer")
+	default:
+		fmt.Fprintf(&b, ", %s", f.Outcome)
+	}
+	if f.Said != "" {
+		fmt.Fprintf(&b, ": %s", f.Said)
+	}
+	b.WriteByte('\n')
+	for _, t := range f.Testimony {
+		fmt.Fprintf(&b, "    %-8s %s", t.Witness, t.Says)
+		if len(t.Differences) > 0 {
+			var parts []string
+			for _, d := range t.Differences {
+				switch {
+				case d.Note == "missing":
+					parts = append(parts, fmt.Sprintf("%s %s -> missing", d.Field, d.Sent))
+				case d.Note != "":
+					parts = append(parts, fmt.Sprintf("%s %s -> %s (%s)", d.Field, d.Sent, d.Found, d.Note))
+				default:
+					parts = append(parts, fmt.Sprintf("%s %s -> %s", d.Field, d.Sent, d.Found))
+				}
+			}
+			const most = 4
+			if len(parts) > most {
+				parts = append(parts[:most], fmt.Sprintf("and %d more fields", len(parts)-most))
+			}
+			fmt.Fprintf(&b, ": %s", strings.Join(parts, ", "))
+		}
+		b.WriteByte('\n')
+	}
+	return b.String()
+}
+
+// Clock is a time of day in UTC to the second.
+func Clock(t time.Time) string { return t.UTC().Format("15:04:05") }

@@ -1,0 +1,396 @@
+// Package run plays a crowd against its platform, hears the witnesses and
+// leaves a run folder behind: the whole way from file to evidence. It prints
+// nothing; a caller that wants to show progress asks for it.
+package run
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/http"
+	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/verdict"
+	"runcrowd/internal/witness"
+)
+
+// The files of a run folder.
+const (
+	LedgerFile   = "ledger"
+	ManifestFile = "run.json"
+	CrowdFile    = "crowd.yaml"
+	ReportText   = "report.txt"
+	ReportJSON   = "report.json"
+)
+
+// Manifest says what a run folder is of.
+type Manifest struct {
+	Run     string                `json:"run"`
+	Crowd   string                `json:"crowd"`
+	File    string                `json:"file"`
+	SHA256  string                `json:"sha256"` // of the crowd file as it was
+	Seed    uint64                `json:"seed"`
+	Started time.Time             `json:"started"`
+	Version string                `json:"version"`
+	Require []verdict.Requirement `json:"require"`
+}
+
+// StorageError is the error when the run folder could not be written.
+type StorageError struct {
+	Folder string
+	Err    error
+}
+
+func (e *StorageError) Error() string {
+	return fmt.Sprintf("the run folder %s could not be written: %s; make room, or choose another place with --out", e.Folder, cause(e.Err))
+}
+
+func (e *StorageError) Unwrap() error { return e.Err }
+
+// cause is the innermost error: the path is told already.
+func cause(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// Session is one run.
+type Session struct {
+	Folder string
+	ID     string
+
+	crowd     *crowd.Crowd
+	fleet     *fleet.Fleet
+	links     map[*crowd.Link]link.Link
+	ledger    *ledger.Writer
+	engine    *engine.Engine
+	witnesses []witness.Witness
+	pages     []*ledger.Page
+	start     time.Time
+
+	mu       sync.Mutex
+	progress Progress
+	notes    []string
+}
+
+// Progress is how far a session is.
+type Progress struct {
+	Phase          Phase
+	Round, Rounds  int
+	Begin, End     time.Time // of the round, or of the pause before the next
+	Devices        int64
+	Joined, Up     int64
+	Due, Sent      int64
+	Accepted       int64
+	Refused        int64
+	NotAsked       int64
+	NoAnswer       int64
+	Unsent         int64
+	Drops          int64
+	LastDrop       string
+	Missing        []Missing
+	LedgerFailure  error
+	ValuesFailed   int64
+	FirstValueFail error
+}
+
+// Missing is how many messages of the round a witness has not found yet.
+type Missing struct {
+	Witness string
+	Proves  string
+	N       int
+}
+
+// Phase is what a session is doing.
+type Phase uint8
+
+// The phases.
+const (
+	Preparing Phase = iota
+	Playing
+	Hearing
+	Pausing
+	Done
+)
+
+// Options say where a run folder is made and by which program.
+type Options struct {
+	Out     string // folder in which run folders are made
+	Version string
+	File    string // the crowd file as the user named it
+}
+
+// Open reaches the platform, makes the run folder and starts the witnesses. The
+// error is a *link.ReachError where the platform could not be reached, a
+// *StorageError where the folder could not be made.
+func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
+	f, err := fleet.Build(c)
+	if err != nil {
+		return nil, err
+	}
+	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c), start: time.Now()}
+	tried := map[*crowd.Link]bool{}
+	for _, d := range f.Devices {
+		l := d.Cast.Kind.Link
+		if tried[l] {
+			continue
+		}
+		tried[l] = true
+		id := link.Identity{Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password}
+		if err := s.links[l].Try(ctx, id); err != nil {
+			return nil, err
+		}
+	}
+	s.Folder = filepath.Join(opt.Out, fmt.Sprintf("%s-%s-%s", c.Name, s.start.UTC().Format("20060102-150405"), s.ID))
+	if err := s.make(opt); err != nil {
+		s.discard()
+		return nil, &StorageError{s.Folder, err}
+	}
+	s.engine = engine.New(f, s.links, s.ledger, s.ID, s.start)
+	catalog := witness.NewCatalog(f, s.ID, s.start)
+	for i, spec := range c.Witnesses {
+		page := s.ledger.Page()
+		s.ledger.Witness(i, spec.Name, spec.Proves.String(), spec.Of, within(c, spec))
+		w, err := witness.New(spec, i, catalog, page)
+		if err == nil {
+			err = w.Start(ctx)
+		}
+		if err != nil {
+			s.close()
+			s.discard()
+			return nil, err
+		}
+		s.witnesses = append(s.witnesses, w)
+		s.pages = append(s.pages, page)
+	}
+	s.ledger.Flush()
+	return s, nil
+}
+
+// newID is eight letters and digits, 40 random bits.
+func newID() string {
+	var b [5]byte
+	rand.Read(b[:])
+	return strings.ToLower(base32.StdEncoding.EncodeToString(b[:]))
+}
+
+// Links makes the links of a crowd; nothing is connected.
+func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
+	links := map[*crowd.Link]link.Link{}
+	for _, l := range c.Links {
+		switch l.Protocol {
+		case crowd.MQTT:
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Address: l.Address, Version: l.Version, KeepAlive: l.KeepAlive,
+				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
+				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff})
+		case crowd.HTTP:
+			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
+				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections})
+		}
+	}
+	return links
+}
+
+// within is the time that the requirements allow a witness's proof.
+func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
+	for _, q := range c.Require {
+		if q.Measure == "share" && !q.Proven && q.Proof == w.Proves && q.Within > 0 {
+			return q.Within
+		}
+	}
+	return 0
+}
+
+func requirements(c *crowd.Crowd) []verdict.Requirement {
+	var list []verdict.Requirement
+	for _, q := range c.Require {
+		r := verdict.Requirement{Key: q.Key, Text: q.Text, Proof: int(q.Proof), Measure: q.Measure, Share: float64(q.Share), Limit: q.Limit, Most: q.Most}
+		if q.Proven {
+			r.Proof = -1
+		}
+		list = append(list, r)
+	}
+	return list
+}
+
+// make makes the run folder.
+func (s *Session) make(opt Options) error {
+	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
+		return err
+	}
+	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), Seed: s.crowd.Seed, Started: s.start.UTC(),
+		Version: opt.Version, Require: requirements(s.crowd)}
+	text, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(s.Folder, ManifestFile), append(text, '\n'), 0o644); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(s.Folder, CrowdFile), s.crowd.Copy(), 0o644); err != nil {
+		return err
+	}
+	s.ledger, err = ledger.Create(filepath.Join(s.Folder, LedgerFile), s.ID, s.crowd.Name, s.start)
+	return err
+}
+
+// discard removes a run folder in which nothing was recorded.
+func (s *Session) discard() {
+	if s.Folder == "" {
+		return
+	}
+	for _, name := range []string{LedgerFile, ManifestFile, CrowdFile} {
+		os.Remove(filepath.Join(s.Folder, name))
+	}
+	os.Remove(s.Folder)
+}
+
+// Play plays all rounds. When ctx is done, devices stop; what is in flight is
+// settled and the witnesses are heard all the same. The error is a
+// *StorageError when the ledger could not be written.
+func (s *Session) Play(ctx context.Context) error {
+	play, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() {
+		select {
+		case <-s.ledger.Failed():
+			stop()
+		case <-play.Done():
+		}
+	}()
+	plan := &s.crowd.Plan
+	begin := time.Now()
+	for n := 1; n <= plan.Rounds && play.Err() == nil; n++ {
+		if planned := begin.Add(time.Duration(n-1) * plan.Every); n > 1 {
+			s.set(func(p *Progress) { p.Phase, p.Round, p.Begin, p.End = Pausing, n, time.Now(), planned })
+			if late := time.Since(planned); late > 100*time.Millisecond {
+				s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n, late.Round(100*time.Millisecond))
+			}
+			select {
+			case <-play.Done():
+				continue
+			case <-time.After(time.Until(planned)):
+			}
+		}
+		s.round(play, n)
+	}
+	s.set(func(p *Progress) { p.Phase = Done })
+	interrupted := ctx.Err() != nil
+	s.close()
+	if s.ledger.Err() == nil {
+		s.ledger.End(interrupted)
+	}
+	if err := s.ledger.Close(); err != nil {
+		return &StorageError{s.Folder, err}
+	}
+	return nil
+}
+
+// round plays one round and hears the witnesses for it.
+func (s *Session) round(ctx context.Context, n int) {
+	begin := time.Now()
+	end := begin.Add(s.crowd.Plan.For)
+	s.set(func(p *Progress) {
+		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, s.crowd.Plan.Rounds, begin, end
+	})
+	s.ledger.Round(n, begin, end)
+	s.engine.Play(ctx, n, begin)
+	r := witness.Round{N: n, Begin: begin, End: end, Expect: s.engine}
+	s.set(func(p *Progress) { p.Phase = Hearing })
+	// An interrupted run hears its witnesses all the same; a full disk ends it.
+	hear, cut := context.WithCancel(context.Background())
+	defer cut()
+	stop := context.AfterFunc(ctx, func() {
+		if s.ledger.Err() != nil {
+			cut()
+		}
+	})
+	defer stop()
+	if s.ledger.Err() != nil {
+		cut()
+	}
+	var g errgroup.Group
+	for i, w := range s.witnesses {
+		g.Go(func() error {
+			complete, why := w.Hear(hear, r)
+			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
+			return nil
+		})
+	}
+	g.Wait()
+}
+
+func (s *Session) close() {
+	for _, w := range s.witnesses {
+		w.Stop()
+	}
+	for _, l := range s.links {
+		l.Close()
+	}
+}
+
+// Flush writes what is recorded so far: before leaving at once.
+func (s *Session) Flush() { s.ledger.Flush() }
+
+func (s *Session) set(f func(*Progress)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f(&s.progress)
+}
+
+func (s *Session) note(format string, args ...any) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.notes = append(s.notes, fmt.Sprintf(format, args...))
+}
+
+// Notes are what happened that the user should know; each is told once.
+func (s *Session) Notes() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := s.notes
+	s.notes = nil
+	return n
+}
+
+// Progress is how far the session is now. While witnesses are heard it counts
+// what is missing, which takes some time for millions of messages.
+func (s *Session) Progress() Progress {
+	s.mu.Lock()
+	p := s.progress
+	s.mu.Unlock()
+	c := &s.engine.Counts
+	p.Devices, p.Joined, p.Up = c.Devices, c.Joined.Load(), c.Connected.Load()
+	p.Due, p.Sent, p.Accepted, p.Refused = c.Due.Load(), c.Sent.Load(), c.Accepted.Load(), c.Refused.Load()
+	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
+	p.LastDrop = s.engine.LastDrop()
+	p.LedgerFailure = s.ledger.Err()
+	p.ValuesFailed, p.FirstValueFail = s.engine.Failure()
+	if p.Phase == Hearing {
+		for i, w := range s.witnesses {
+			spec := s.crowd.Witnesses[i]
+			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing(witness.Round{Expect: s.engine})})
+		}
+	}
+	return p
+}
+
+// ValuesFailed is how many values could not be made, and why the first was not.
+func (s *Session) ValuesFailed() (int64, error) { return s.engine.Failure() }

@@ -1,0 +1,176 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/verdict"
+	"runcrowd/internal/witness"
+)
+
+// ReadManifest reads what a run folder is of.
+func ReadManifest(folder string) (*Manifest, error) {
+	info, err := os.Stat(folder)
+	if err != nil {
+		return nil, fmt.Errorf("%s: there is no such run folder", folder)
+	}
+	if !info.IsDir() {
+		return nil, fmt.Errorf("%s: is a file; name the run folder that a run left", folder)
+	}
+	text, err := os.ReadFile(filepath.Join(folder, ManifestFile))
+	if err != nil {
+		return nil, fmt.Errorf("%s: is no run folder: it has no %s", folder, ManifestFile)
+	}
+	var m Manifest
+	if err := json.Unmarshal(text, &m); err != nil || m.Run == "" {
+		return nil, fmt.Errorf("%s: its %s cannot be read", folder, ManifestFile)
+	}
+	return &m, nil
+}
+
+// ReadLedger reads the ledger of a run folder.
+func ReadLedger(folder string) (*ledger.Book, error) {
+	b, err := ledger.Read(filepath.Join(folder, LedgerFile))
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil, fmt.Errorf("%s: its ledger is missing", folder)
+	case err != nil:
+		return nil, fmt.Errorf("%s: its ledger cannot be read: %w", folder, err)
+	}
+	return b, nil
+}
+
+// bookExpect tells from a ledger what witnesses should find.
+type bookExpect struct {
+	book  *ledger.Book
+	round int
+}
+
+func (e bookExpect) Range(stream int) (from, to uint64) {
+	for i := range e.book.Messages[stream] {
+		m := &e.book.Messages[stream][i]
+		if m.Round != e.round {
+			continue
+		}
+		if from == 0 {
+			from = m.Seq
+		}
+		to = m.Seq + 1
+	}
+	return from, to
+}
+
+func (e bookExpect) Excused(stream int, seq uint64) bool {
+	o := e.book.Messages[stream][seq-1].Outcome
+	return o == ledger.Refused || o == ledger.Unsent
+}
+
+// Unheard lists the witnesses that were not heard to the end and can still be
+// asked: queries. With all, queries that were heard are listed too.
+func Unheard(b *ledger.Book, c *crowd.Crowd, all bool) []int {
+	var list []int
+	for i, w := range b.Witnesses {
+		if i >= len(c.Witnesses) || c.Witnesses[i].Get == "" {
+			continue
+		}
+		heard := true
+		for _, r := range b.Rounds {
+			heard = heard && w.Heard[r.N].Complete
+		}
+		if all || !heard {
+			list = append(list, i)
+		}
+	}
+	return list
+}
+
+// HearAgain asks witnesses of an earlier run and adds what they say to its
+// ledger. C is the crowd file of the run folder.
+func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crowd, which []int) error {
+	f, err := fleet.Build(c)
+	if err != nil {
+		return err
+	}
+	if len(f.Streams) != len(b.Streams) {
+		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(b.Streams))
+	}
+	for i, s := range f.Streams {
+		if d := engine.Describe(s); d.Device != b.Streams[i].Device || d.Reading != b.Streams[i].Reading {
+			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, b.Streams[i].Device)
+		}
+	}
+	w, err := ledger.Reopen(filepath.Join(folder, LedgerFile), b)
+	if err != nil {
+		return &StorageError{folder, err}
+	}
+	catalog := witness.NewCatalog(f, b.Run, b.Start)
+	var failed error
+	for _, i := range which {
+		page := w.Page()
+		failed = hearOne(ctx, b, c, catalog, i, page)
+		if failed != nil {
+			break
+		}
+	}
+	if err := w.Close(); err != nil {
+		return &StorageError{folder, err}
+	}
+	return failed
+}
+
+func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
+	wit, err := witness.New(c.Witnesses[i], i, catalog, page)
+	if err != nil {
+		return err
+	}
+	defer wit.Stop()
+	if err := wit.Start(ctx); err != nil {
+		return err
+	}
+	if k, ok := wit.(witness.Knower); ok {
+		for j := range b.Sightings {
+			if b.Sightings[j].Witness == i {
+				k.Know(&b.Sightings[j])
+			}
+		}
+	}
+	for _, r := range b.Rounds {
+		round := witness.Round{N: r.N, Begin: r.Begin, End: r.End, Expect: bookExpect{b, r.N}}
+		complete, why := wit.Hear(ctx, round)
+		page.Heard(i, r.N, complete, c.Redact(why))
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// LoadCopy loads the crowd file of a run folder.
+func LoadCopy(folder string) (*crowd.Crowd, error) {
+	return crowd.Load(filepath.Join(folder, CrowdFile))
+}
+
+// Judge judges a run folder.
+func Judge(folder string, keep int) (*Manifest, *verdict.Result, []verdict.Check, error) {
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	b, err := ReadLedger(folder)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if b.Run != m.Run {
+		return nil, nil, nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, b.Run, ManifestFile, m.Run)
+	}
+	res := verdict.Judge(b, verdict.Options{PerVerdict: keep})
+	return m, res, res.Check(m.Require), nil
+}

@@ -1,0 +1,194 @@
+package standin
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Flaw is a defect that the stand-in is told to have.
+type Flaw struct {
+	Name  string
+	Count int           // how many messages it hits; or
+	Share float64       // which part of them, when Count is 0
+	Delay time.Duration // for delay
+}
+
+// flaws are all there are, with what they do.
+var flaws = map[string]string{
+	"lose":    "acknowledges and keeps nothing",
+	"forget":  "acknowledges and passes on, but does not store",
+	"refuse":  "says no and keeps nothing (MQTT 3.1.1 has no way to say no: there it acknowledges)",
+	"ignore":  "does not answer and keeps nothing",
+	"mute":    "passes on and stores, but does not answer",
+	"delay":   "acknowledges at once, passes on and stores later",
+	"repeat":  "passes on and stores twice",
+	"reorder": "passes on and stores behind the next message on the same topic",
+	"alter":   "changes the last number of the message",
+	"misfile": "files under another device",
+	"cut":     "cuts the connection and keeps nothing",
+}
+
+// FlawNames lists all flaws in alphabetical order.
+func FlawNames() []string {
+	names := make([]string, 0, len(flaws))
+	for n := range flaws {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// FlawDoc is what a flaw does.
+func FlawDoc(name string) string { return flaws[name] }
+
+const (
+	defaultHits  = 3
+	defaultDelay = 3 * time.Second
+)
+
+// ParseFlaw reads NAME, NAME=COUNT or NAME=SHARE%, and for delay a time behind
+// an @: "lose", "alter=5", "repeat=2%", "delay=3@2s".
+func ParseFlaw(text string) (Flaw, error) {
+	name, amount, given := strings.Cut(text, "=")
+	amount, delay, timed := strings.Cut(amount, "@")
+	if !given {
+		name, delay, timed = strings.Cut(name, "@")
+	}
+	f := Flaw{Name: name, Count: defaultHits}
+	if _, known := flaws[name]; !known {
+		return f, fmt.Errorf("there is no flaw %q; there is %s", name, strings.Join(FlawNames(), ", "))
+	}
+	if timed && name != "delay" {
+		return f, fmt.Errorf("the flaw %q takes no time; only delay does, such as delay=3@2s", name)
+	}
+	f.Delay = defaultDelay
+	if timed {
+		d, err := time.ParseDuration(delay)
+		if err != nil || d <= 0 || d > time.Hour {
+			return f, fmt.Errorf("%q is not a time for the flaw delay; write one such as delay=3@2s", delay)
+		}
+		f.Delay = d
+	}
+	if !given {
+		return f, nil
+	}
+	if p, isShare := strings.CutSuffix(amount, "%"); isShare {
+		v, err := strconv.ParseFloat(p, 64)
+		if err != nil || !(v > 0 && v <= 100) {
+			return f, fmt.Errorf("%q is not a share of messages; write one such as %s=5%%", amount, name)
+		}
+		f.Count, f.Share = 0, v/100
+		return f, nil
+	}
+	n, err := strconv.Atoi(amount)
+	if err != nil || n < 1 {
+		return f, fmt.Errorf("%q is not a number of messages; write one such as %s=3 or %s=5%%", amount, name, name)
+	}
+	f.Count = n
+	return f, nil
+}
+
+// Hit is a message that a flaw fell on.
+type Hit struct {
+	Flaw    string
+	Topic   string
+	Payload []byte // as it came in
+}
+
+// stride spreads counted hits over the messages: every seventh, so that one
+// device is not hit twice in a row.
+const stride = 7
+
+// chance decides which messages are hit: by counting, so that the same stream
+// of messages is hit at the same places.
+type chance struct {
+	mu      sync.Mutex
+	flaws   []Flaw
+	arrived []int // messages that each flaw looked at
+	struck  []int
+	known   map[string]string // messages hit before, by topic and payload
+	hits    []Hit
+}
+
+func newChance(flaws []Flaw) *chance {
+	return &chance{flaws: flaws, arrived: make([]int, len(flaws)), struck: make([]int, len(flaws)), known: map[string]string{}}
+}
+
+// strike decides whether a flaw falls on a message. A message that comes again
+// because it was not answered is not hit anew; again tells its first flaw.
+func (c *chance) strike(topic string, payload []byte, fits func(Flaw) bool) (f Flaw, hit bool, again string) {
+	if len(c.flaws) == 0 {
+		return Flaw{}, false, ""
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	key := topic + "\x00" + string(payload)
+	if name, before := c.known[key]; before {
+		return Flaw{}, false, name
+	}
+	for i, f := range c.flaws {
+		if !fits(f) {
+			continue
+		}
+		c.arrived[i]++
+		n := c.arrived[i]
+		if f.Count > 0 {
+			hit = c.struck[i] < f.Count && n%stride == (3+i)%stride
+		} else {
+			hit = math.Floor(float64(n)*f.Share+1e-9) > float64(c.struck[i])
+		}
+		if hit {
+			c.struck[i]++
+			c.known[key] = f.Name
+			c.hits = append(c.hits, Hit{f.Name, topic, bytes.Clone(payload)})
+			return f, true, ""
+		}
+	}
+	return Flaw{}, false, ""
+}
+
+// alter changes the last number among the top-level members of a JSON object.
+// ok is false where there is none.
+func alter(payload []byte) (changed []byte, ok bool) {
+	d := json.NewDecoder(bytes.NewReader(payload))
+	d.UseNumber()
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil, false
+	}
+	from, to := int64(0), int64(0)
+	var number json.Number
+	members := 0
+	for d.More() {
+		if _, err := d.Token(); err != nil {
+			return nil, false
+		}
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return nil, false
+		}
+		members++
+		var n json.Number
+		// The first member is left alone: that is where a mark rides.
+		if members > 1 && raw[0] != '"' && json.Unmarshal(raw, &n) == nil && n != "" {
+			to = d.InputOffset()
+			from, number = to-int64(len(raw)), n
+		}
+	}
+	if number == "" {
+		return nil, false
+	}
+	v, err := number.Float64()
+	if err != nil {
+		return nil, false
+	}
+	changed = append(changed, payload[:from]...)
+	changed = strconv.AppendFloat(changed, v+1, 'f', -1, 64)
+	return append(changed, payload[to:]...), true
+}

@@ -1,0 +1,417 @@
+// Package standin is a small simulated device platform: an MQTT broker, an HTTP
+// intake, a store and an API that reads it back. It exists to try crowds
+// without a platform, and to show that every flaw a platform can have is found:
+// it can be told to have them. It shares no code with what it tests.
+//
+// What comes in over MQTT on a topic, or over HTTP by POST to /in/TOPIC, is
+// passed on to subscribers of the topic and stored under the device and the
+// reading that are the last two levels of the topic. GET /devices lists the
+// devices, GET /devices/DEVICE/messages the messages of one, page by page.
+package standin
+
+import (
+	"bytes"
+	"crypto/subtle"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	mqtt "github.com/mochi-mqtt/server/v2"
+	"github.com/mochi-mqtt/server/v2/listeners"
+	"github.com/mochi-mqtt/server/v2/packets"
+)
+
+// Config says how a stand-in is.
+type Config struct {
+	MQTT  string // address to listen on; a port of 0 takes a free one
+	HTTP  string
+	Flaws []Flaw
+	// Token, if not empty, is what every client must show: as the password over
+	// MQTT, as "Authorization: Bearer TOKEN" over HTTP.
+	Token string
+	// Keep is how many messages are stored at most; more are told and dropped.
+	Keep int
+}
+
+// StandIn is a running platform.
+type StandIn struct {
+	MQTTAddr, HTTPAddr string // host:port that it listens on
+
+	cfg    Config
+	broker *mqtt.Server
+	relay  *mqtt.Client
+	web    *http.Server
+	store  *store
+	chance *chance
+
+	mu     sync.Mutex
+	topics map[string]bool     // seen so far, for misfile
+	held   map[string][]func() // by topic, for reorder
+	timers map[*time.Timer]bool
+	closed bool
+	quit   chan struct{}
+}
+
+// defaultKeep bounds the store: about a gigabyte of small messages.
+const defaultKeep = 2_000_000
+
+// maxBody is the largest HTTP message, in bytes.
+const maxBody = 1 << 20
+
+// holdMost is how long a message is held back for the next one of its topic.
+const holdMost = 3 * time.Second
+
+// Start starts a stand-in. It serves until Close.
+func Start(cfg Config) (*StandIn, error) {
+	if cfg.Keep == 0 {
+		cfg.Keep = defaultKeep
+	}
+	ml, err := net.Listen("tcp", cfg.MQTT)
+	if err != nil {
+		return nil, fmt.Errorf("the stand-in cannot listen for MQTT on %s: %w", cfg.MQTT, errors.Unwrap(err))
+	}
+	hl, err := net.Listen("tcp", cfg.HTTP)
+	if err != nil {
+		ml.Close()
+		return nil, fmt.Errorf("the stand-in cannot listen for HTTP on %s: %w", cfg.HTTP, errors.Unwrap(err))
+	}
+	s := &StandIn{MQTTAddr: ml.Addr().String(), HTTPAddr: hl.Addr().String(), cfg: cfg, store: newStore(cfg.Keep), chance: newChance(cfg.Flaws),
+		topics: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{}, quit: make(chan struct{})}
+	caps := mqtt.NewDefaultServerCapabilities()
+	caps.MaximumClientWritesPending = 1 << 20
+	caps.MaximumInflight = 65535
+	s.broker = mqtt.New(&mqtt.Options{Capabilities: caps, InlineClient: true, Logger: slog.New(slog.DiscardHandler)})
+	s.relay = s.broker.NewClient(nil, "local", "stand-in", true)
+	if err := s.broker.AddHook(&hook{s: s}, nil); err != nil {
+		return nil, err
+	}
+	if err := s.broker.AddListener(&listener{Listener: ml}); err != nil {
+		return nil, err
+	}
+	if err := s.broker.Serve(); err != nil {
+		return nil, err
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /in/{topic...}", s.intake)
+	mux.HandleFunc("PUT /in/{topic...}", s.intake)
+	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, _ *http.Request) {
+		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
+	})
+	mux.HandleFunc("GET /devices/{device}/messages", s.store.messages)
+	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second}
+	go s.web.Serve(hl)
+	return s, nil
+}
+
+// Hits are the messages that flaws fell on so far.
+func (s *StandIn) Hits() []Hit {
+	s.chance.mu.Lock()
+	defer s.chance.mu.Unlock()
+	return append([]Hit(nil), s.chance.hits...)
+}
+
+// Stored is how many messages the store holds, and how many it had no room for.
+func (s *StandIn) Stored() (kept, dropped int) {
+	s.store.mu.Lock()
+	defer s.store.mu.Unlock()
+	return s.store.total, s.store.dropped
+}
+
+// Close stops serving and cuts all connections.
+func (s *StandIn) Close() {
+	s.mu.Lock()
+	if s.closed {
+		s.mu.Unlock()
+		return
+	}
+	s.closed = true
+	for t := range s.timers {
+		t.Stop()
+	}
+	s.mu.Unlock()
+	close(s.quit)
+	s.web.Close()
+	s.broker.Close()
+}
+
+// listener serves broker connections. A packet that makes the broker library
+// panic ends that connection, not the program.
+type listener struct {
+	net.Listener
+	once sync.Once
+}
+
+func (l *listener) Init(*slog.Logger) error { return nil }
+func (l *listener) ID() string              { return "mqtt" }
+func (l *listener) Address() string         { return l.Addr().String() }
+func (l *listener) Protocol() string        { return "tcp" }
+
+func (l *listener) Serve(establish listeners.EstablishFn) {
+	for {
+		c, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer func() {
+				if recover() != nil {
+					c.Close()
+				}
+			}()
+			establish(l.ID(), c)
+		}()
+	}
+}
+
+func (l *listener) Close(closeClients listeners.CloseFn) {
+	l.once.Do(func() {
+		closeClients(l.ID())
+		l.Listener.Close()
+	})
+}
+
+// hook sees every message before the broker acknowledges it.
+type hook struct {
+	mqtt.HookBase
+	s *StandIn
+}
+
+func (h *hook) ID() string { return "stand-in" }
+
+func (h *hook) Provides(b byte) bool {
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish}, []byte{b})
+}
+
+func (h *hook) OnACLCheck(*mqtt.Client, string, bool) bool { return true }
+
+func (h *hook) OnConnectAuthenticate(_ *mqtt.Client, pk packets.Packet) bool {
+	return h.s.cfg.Token == "" || subtle.ConstantTimeCompare(pk.Connect.Password, []byte(h.s.cfg.Token)) == 1
+}
+
+func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
+	if cl.Net.Inline {
+		return pk, nil
+	}
+	s := h.s
+	props := map[string]string{}
+	for _, u := range pk.Properties.User {
+		props[u.Key] = u.Val
+	}
+	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), props: props, qos: pk.FixedHeader.Qos, user: pk.Properties.User}
+	switch s.take(in) {
+	case passOn: // by the broker itself
+		return pk, nil
+	case accept:
+		return pk, packets.CodeSuccessIgnore
+	case silent:
+		return pk, packets.ErrRejectPacket
+	case refuse:
+		if cl.Properties.ProtocolVersion != 5 || pk.FixedHeader.Qos == 0 {
+			return pk, packets.CodeSuccessIgnore
+		}
+		kind := byte(packets.Puback)
+		if pk.FixedHeader.Qos == 2 {
+			kind = packets.Pubrec
+		}
+		cl.WritePacket(packets.Packet{FixedHeader: packets.FixedHeader{Type: kind}, PacketID: pk.PacketID, ProtocolVersion: 5,
+			ReasonCode: packets.ErrQuotaExceeded.Code})
+		return pk, packets.ErrRejectPacket
+	case hangUp:
+		cl.Net.Conn.Close()
+		return pk, packets.ErrRejectPacket
+	}
+	return pk, nil
+}
+
+// message is what came in.
+type message struct {
+	topic   string
+	payload []byte
+	props   map[string]string
+	qos     byte
+	user    []packets.UserProperty
+}
+
+// response is how the protocol is to answer.
+type response int
+
+const (
+	passOn response = iota // stored; let the protocol acknowledge and pass on
+	accept                 // acknowledge; what is to be passed on has been, or will be
+	silent                 // give no answer
+	refuse
+	hangUp
+)
+
+// take decides what becomes of a message and does it.
+func (s *StandIn) take(m *message) response {
+	f, hit, again := s.chance.strike(m.topic, m.payload, func(f Flaw) bool { return s.fits(f, m) })
+	s.mu.Lock()
+	s.topics[m.topic] = true
+	held := s.held[m.topic]
+	delete(s.held, m.topic)
+	s.mu.Unlock()
+	for _, release := range held {
+		// Shortly after this message: the broker passes it on first.
+		s.later(50*time.Millisecond, release)
+	}
+	if again == "mute" || again == "ignore" {
+		return silent // it keeps to what it did
+	}
+	if again == "refuse" {
+		return refuse
+	}
+	if !hit {
+		s.store.keep(m.topic, m.payload, m.props)
+		return passOn
+	}
+	switch f.Name {
+	case "lose":
+		return accept
+	case "forget":
+		return passOn
+	case "refuse":
+		return refuse
+	case "ignore":
+		return silent
+	case "cut":
+		return hangUp
+	case "mute":
+		s.deliver(m)
+		return silent
+	case "delay":
+		s.later(f.Delay, func() { s.deliver(m) })
+	case "repeat":
+		s.deliver(m)
+		s.deliver(m)
+	case "reorder":
+		s.hold(m)
+	case "alter":
+		m.payload, _ = alter(m.payload)
+		s.deliver(m)
+	case "misfile":
+		m.topic = s.otherTopic(m.topic)
+		s.deliver(m)
+	}
+	return accept
+}
+
+// fits tells whether a flaw can fall on a message at all.
+func (s *StandIn) fits(f Flaw, m *message) bool {
+	switch f.Name {
+	case "alter":
+		_, ok := alter(m.payload)
+		return ok
+	case "misfile":
+		return s.otherTopic(m.topic) != ""
+	}
+	return true
+}
+
+// deliver stores a message and passes it on.
+func (s *StandIn) deliver(m *message) {
+	s.store.keep(m.topic, m.payload, m.props)
+	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos},
+		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos), Properties: packets.Properties{User: m.user}})
+}
+
+func (s *StandIn) later(d time.Duration, f func()) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return
+	}
+	var t *time.Timer
+	t = time.AfterFunc(d, func() {
+		s.mu.Lock()
+		delete(s.timers, t)
+		closed := s.closed
+		s.mu.Unlock()
+		if !closed {
+			f()
+		}
+	})
+	s.timers[t] = true
+}
+
+// hold keeps a message back until the next one of its topic has passed.
+func (s *StandIn) hold(m *message) {
+	var once sync.Once
+	release := func() { once.Do(func() { s.deliver(m) }) }
+	s.mu.Lock()
+	s.held[m.topic] = append(s.held[m.topic], release)
+	s.mu.Unlock()
+	s.later(holdMost, release)
+}
+
+// otherTopic is a topic seen before, of another device and the same shape.
+func (s *StandIn) otherTopic(topic string) string {
+	device, reading := file(topic)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	best := ""
+	for t := range s.topics {
+		d, r := file(t)
+		if d != device && r == reading && (best == "" || t < best) {
+			best = t
+		}
+	}
+	return best
+}
+
+// guard asks for the token.
+func (s *StandIn) guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		want := "Bearer " + s.cfg.Token
+		if s.cfg.Token != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte(want)) != 1 {
+			answer(w, http.StatusUnauthorized, map[string]any{"error": "the token is missing or wrong"})
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// intake serves POST /in/TOPIC.
+func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		answer(w, http.StatusRequestEntityTooLarge, map[string]any{"error": fmt.Sprintf("a message has at most %d bytes", maxBody)})
+		return
+	}
+	topic := r.PathValue("topic")
+	if topic == "" || strings.ContainsAny(topic, "+#\x00") {
+		answer(w, http.StatusBadRequest, map[string]any{"error": "this path is no topic"})
+		return
+	}
+	m := &message{topic: topic, payload: body, props: map[string]string{}, qos: 1}
+	for name := range r.Header {
+		if strings.HasPrefix(name, "X-") {
+			m.props[name] = r.Header.Get(name)
+			m.user = append(m.user, packets.UserProperty{Key: name, Val: r.Header.Get(name)})
+		}
+	}
+	switch s.take(m) {
+	case passOn:
+		s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1},
+			TopicName: topic, Payload: body, PacketID: 1, Properties: packets.Properties{User: m.user}})
+		w.WriteHeader(http.StatusAccepted)
+	case accept:
+		w.WriteHeader(http.StatusAccepted)
+	case refuse:
+		answer(w, http.StatusUnprocessableEntity, map[string]any{"error": "the value is not plausible"})
+	case silent:
+		select {
+		case <-r.Context().Done():
+		case <-s.quit:
+		}
+		panic(http.ErrAbortHandler)
+	case hangUp:
+		panic(http.ErrAbortHandler)
+	}
+}

@@ -1,0 +1,146 @@
+package standin
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+)
+
+// row is one stored message, as the read-back API tells it.
+type row struct {
+	At      time.Time         `json:"ts"`
+	Device  string            `json:"device"`
+	Reading string            `json:"reading"`
+	Values  json.RawMessage   `json:"values"`
+	Props   map[string]string `json:"props,omitempty"` // user properties, or headers that begin with X-
+}
+
+// store keeps messages by device, in the order in which they came.
+type store struct {
+	mu      sync.Mutex
+	most    int
+	rows    map[string][]row
+	total   int
+	dropped int
+	last    time.Time
+}
+
+func newStore(most int) *store { return &store{most: most, rows: map[string][]row{}} }
+
+// file splits a topic: its last two levels are the device and the reading.
+func file(topic string) (device, reading string) {
+	levels := strings.Split(strings.Trim(topic, "/"), "/")
+	if len(levels) < 2 {
+		return levels[0], ""
+	}
+	return levels[len(levels)-2], levels[len(levels)-1]
+}
+
+func (s *store) keep(topic string, payload []byte, props map[string]string) {
+	device, reading := file(topic)
+	values := json.RawMessage(payload)
+	if !json.Valid(payload) {
+		values, _ = json.Marshal(string(payload))
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.total >= s.most {
+		s.dropped++
+		return
+	}
+	// No two rows have one time: the order can be read from it.
+	now := time.Now()
+	if !now.After(s.last) {
+		now = s.last.Add(time.Microsecond)
+	}
+	s.last = now
+	s.total++
+	s.rows[device] = append(s.rows[device], row{now, device, reading, values, props})
+}
+
+// devices lists the names of all devices that sent anything.
+func (s *store) devices() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	names := make([]string, 0, len(s.rows))
+	for n := range s.rows {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// defaultPage and maxPage are how many rows a page has.
+const (
+	defaultPage = 100
+	maxPage     = 10_000
+)
+
+// messages serves GET /devices/{device}/messages?from=…&to=…&limit=…&after=….
+func (s *store) messages(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	from, err1 := timeParam(q, "from", time.Time{})
+	to, err2 := timeParam(q, "to", time.Now().Add(time.Hour))
+	limit, err3 := intParam(q, "limit", defaultPage, maxPage)
+	after, err4 := intParam(q, "after", 0, 1<<40)
+	for _, err := range []error{err1, err2, err3, err4} {
+		if err != nil {
+			answer(w, http.StatusBadRequest, map[string]any{"error": err.Error()})
+			return
+		}
+	}
+	device := r.PathValue("device")
+	s.mu.Lock()
+	all := s.rows[device]
+	page := make([]row, 0, min(limit, len(all)))
+	i := after
+	for ; i < len(all) && len(page) < limit; i++ {
+		if !all[i].At.Before(from) && !all[i].At.After(to) {
+			page = append(page, all[i])
+		}
+	}
+	more := i < len(all)
+	s.mu.Unlock()
+	body := map[string]any{"messages": page, "next": nil}
+	if more {
+		q.Set("after", strconv.Itoa(i))
+		body["next"] = "/devices/" + url.PathEscape(device) + "/messages?" + q.Encode()
+	}
+	answer(w, http.StatusOK, body)
+}
+
+func timeParam(q url.Values, name string, def time.Time) (time.Time, error) {
+	v := q.Get(name)
+	if v == "" {
+		return def, nil
+	}
+	t, err := time.Parse(time.RFC3339Nano, v)
+	if err != nil {
+		return def, fmt.Errorf("%s must be a time as in RFC 3339, not %q", name, v)
+	}
+	return t, nil
+}
+
+func intParam(q url.Values, name string, def, most int) (int, error) {
+	v := q.Get(name)
+	if v == "" {
+		return def, nil
+	}
+	n, err := strconv.Atoi(v)
+	if err != nil || n < 0 || n > most {
+		return def, fmt.Errorf("%s must be a whole number from 0 to %d, not %q", name, most, v)
+	}
+	return n, nil
+}
+
+func answer(w http.ResponseWriter, status int, body any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(body)
+}

@@ -1,0 +1,155 @@
+package verdict
+
+import (
+	"bytes"
+	"encoding/json"
+	"math"
+	"strconv"
+	"strings"
+)
+
+// member is one member of a JSON object.
+type member struct {
+	name  string
+	value any
+}
+
+// members reads a JSON object in its own order.
+func members(object []byte) ([]member, bool) {
+	d := json.NewDecoder(bytes.NewReader(object))
+	d.UseNumber()
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return nil, false
+	}
+	var list []member
+	for d.More() {
+		t, err := d.Token()
+		name, ok := t.(string)
+		if err != nil || !ok {
+			return nil, false
+		}
+		var v any
+		if err := d.Decode(&v); err != nil {
+			return nil, false
+		}
+		list = append(list, member{name, v})
+	}
+	return list, true
+}
+
+func compareObjects(sent, found []byte, tolerances map[string]float64) []Difference {
+	want, ok := members(sent)
+	if !ok {
+		return nil // nothing was carried that could be compared
+	}
+	d := json.NewDecoder(bytes.NewReader(found))
+	d.UseNumber()
+	var have map[string]any
+	if err := d.Decode(&have); err != nil || have == nil {
+		return []Difference{{Field: "(all)", Sent: string(sent), Found: clip(string(found)), Note: "not an object of fields"}}
+	}
+	var diffs []Difference
+	for _, m := range want {
+		v, there := have[m.name]
+		if !there {
+			diffs = append(diffs, Difference{m.name, show(m.value), "", "missing"})
+			continue
+		}
+		if note, same := compare(m.value, v, tolerances[m.name]); !same {
+			diffs = append(diffs, Difference{m.name, show(m.value), show(v), note})
+		}
+	}
+	return diffs
+}
+
+// compare tells whether a found value is the one that was sent, and if not, how
+// it differs where that has a name.
+func compare(sent, found any, tolerance float64) (note string, same bool) {
+	switch s := sent.(type) {
+	case json.Number:
+		f, is := found.(json.Number)
+		if !is {
+			if text, isText := found.(string); isText && text == s.String() {
+				return "text in place of a number", false
+			}
+			return "", false
+		}
+		return compareNumbers(s, f, tolerance)
+	case map[string]any:
+		f, is := found.(map[string]any)
+		if !is {
+			return "", false
+		}
+		for name, v := range s {
+			other, there := f[name]
+			if !there {
+				return name + " is missing", false
+			}
+			if note, same := compare(v, other, tolerance); !same {
+				return strings.TrimSpace(name + " " + note), false
+			}
+		}
+		return "", true
+	case []any:
+		f, is := found.([]any)
+		if !is || len(f) != len(s) {
+			return "", false
+		}
+		for i := range s {
+			if note, same := compare(s[i], f[i], tolerance); !same {
+				return note, false
+			}
+		}
+		return "", true
+	}
+	if found == nil && sent != nil {
+		return "null", false
+	}
+	return "", sent == found
+}
+
+func compareNumbers(sent, found json.Number, tolerance float64) (string, bool) {
+	if sent == found {
+		return "", true
+	}
+	a, errA := strconv.ParseInt(sent.String(), 10, 64)
+	b, errB := strconv.ParseInt(found.String(), 10, 64)
+	if errA == nil && errB == nil && tolerance == 0 {
+		return "", a == b // beyond 2^53 a float64 would hide a difference
+	}
+	x, _ := sent.Float64()
+	y, _ := found.Float64()
+	switch {
+	case x == y || math.Abs(x-y) <= tolerance:
+		return "", true
+	case y == math.Round(x):
+		return "rounded", false
+	case y == math.Trunc(x):
+		return "cut off", false
+	}
+	for digits := 1; digits <= 6; digits++ {
+		p := math.Pow(10, float64(digits))
+		if y == math.Round(x*p)/p {
+			return "rounded", false
+		}
+	}
+	if float64(float32(x)) == y {
+		return "kept as a 32-bit number", false
+	}
+	return "", false
+}
+
+func show(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return "?"
+	}
+	return clip(string(b))
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 100 {
+		return string(r[:100]) + "…"
+	}
+	return s
+}

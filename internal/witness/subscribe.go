@@ -1,0 +1,439 @@
+package witness
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"sync"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttwire"
+)
+
+// Context is the context of a hearing.
+type Context = context.Context
+
+// maxMessage is the largest message a subscription takes, in bytes.
+const maxMessage = 16 << 20
+
+// subscriptionExpiry is how long a broker of version 5 keeps the subscription
+// of a witness whose connection was lost.
+const subscriptionExpiry = 300
+
+// subscription is a witness that subscribes.
+type subscription struct {
+	*base
+	connect                             mqttwire.Connect
+	device, reading, time, mark, values *picker
+	hasTopic                            map[string]bool // kinds whose topic is known
+
+	writeMu  sync.Mutex
+	nc       net.Conn
+	lastRead time.Time
+	stop     context.CancelFunc
+	done     chan struct{}
+	pending  map[uint16]bool // QoS 2 packets taken and not released yet
+
+	hearMu    sync.Mutex
+	down      time.Time // since when it cannot hear; zero: it can
+	why       string
+	unmarked  int    // messages without a mark
+	sample    string // the first of them
+	unfiled   int    // sequence marks on a topic of no one stream
+	Foreign   int    // messages of other runs
+	connected bool
+}
+
+// New makes the witness of a file; page is where it writes.
+func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness, error) {
+	b := &base{spec: spec, index: index, page: page, catalog: c}
+	pick := func(into **picker, source string) error {
+		p, err := newPicker(source)
+		*into = p
+		return err
+	}
+	if spec.Filter == "" {
+		q := &query{base: b}
+		err := errors.Join(pick(&q.rows, spec.Rows), pick(&q.next, spec.Next), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
+			pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values))
+		return q, err
+	}
+	s := &subscription{base: b, pending: map[uint16]bool{}, hasTopic: map[string]bool{}}
+	err := errors.Join(pick(&s.device, spec.Device), pick(&s.reading, spec.Reading), pick(&s.time, spec.Time),
+		pick(&s.mark, spec.Mark), pick(&s.values, spec.Values))
+	if err != nil {
+		return nil, err
+	}
+	username, password, err := spec.Credentials(c.Fleet.Crowd)
+	if err != nil {
+		return nil, err
+	}
+	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
+		Username: username, Password: password, KeepAlive: 30, CleanStart: true}
+	if s.connect.Version == mqttwire.V5 {
+		s.connect.SessionExpiry = subscriptionExpiry
+	}
+	for _, st := range c.Fleet.Streams {
+		kind := st.Device.Cast.Kind
+		t := spec.Topic(st.Device.Cast)
+		if t != nil {
+			st.Device.Env["reading"] = st.Reading.Name
+			topic, err := t.Expand(&formula.Machine{}, st.Device.Env)
+			delete(st.Device.Env, "reading")
+			if err != nil {
+				return nil, fmt.Errorf("the witness %q: topic: %w", spec.Name, err)
+			}
+			c.addTopic(topic, st.Index)
+		}
+		if t != nil || kind.Link.Protocol == crowd.MQTT {
+			s.hasTopic[kind.Name] = true
+		}
+	}
+	return s, nil
+}
+
+// Start connects and subscribes.
+func (s *subscription) Start(ctx Context) error {
+	rd, err := s.open(ctx)
+	if err != nil {
+		var refused *subscribeError
+		if errors.As(err, &refused) {
+			return &link.ReachError{Link: s.spec.Link.Name, Address: "mqtt://" + s.spec.Link.Address,
+				What: fmt.Sprintf("the witness %q: %s", s.spec.Name, err), Try: "check that this user may subscribe", Err: err}
+		}
+		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
+	}
+	run, stop := context.WithCancel(context.Background())
+	s.stop, s.done = stop, make(chan struct{})
+	go s.listen(run, rd)
+	go s.keepAlive(run)
+	return nil
+}
+
+type subscribeError struct{ text string }
+
+func (e *subscribeError) Error() string { return e.text }
+
+// open connects and makes sure that the subscription stands.
+func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
+	ctx, cancel := context.WithTimeout(ctx, s.spec.Link.ConnectTimeout)
+	defer cancel()
+	var d net.Dialer
+	nc, err := d.DialContext(ctx, "tcp", s.spec.Link.Address)
+	if err != nil {
+		return nil, err
+	}
+	deadline, _ := ctx.Deadline()
+	nc.SetDeadline(deadline)
+	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
+	defer unhook()
+	rd, ack, err := mqtt.Handshake(nc, &s.connect, 64<<10, maxMessage)
+	if err != nil {
+		nc.Close()
+		return nil, err
+	}
+	now := time.Now()
+	s.writeMu.Lock()
+	s.nc, s.lastRead = nc, now
+	s.writeMu.Unlock()
+	kept := ack.SessionPresent && s.connected
+	if !kept {
+		clear(s.pending)
+		if err := s.subscribe(nc, rd); err != nil {
+			nc.Close()
+			return nil, err
+		}
+	}
+	s.hearMu.Lock()
+	if !s.down.IsZero() {
+		s.page.Deaf(s.index, s.down, time.Now(), kept, s.why)
+		s.down = time.Time{}
+	}
+	s.hearMu.Unlock()
+	s.connected = true
+	s.connect.CleanStart = s.connect.Version == mqttwire.V311
+	nc.SetDeadline(time.Time{})
+	return rd, nil
+}
+
+func (s *subscription) subscribe(nc net.Conn, rd *mqttwire.Reader) error {
+	if _, err := nc.Write(mqttwire.AppendSubscribe(nil, s.connect.Version, 1, s.spec.Filter, s.spec.QoS)); err != nil {
+		return err
+	}
+	var p mqttwire.Packet
+	for {
+		if err := rd.Read(&p); err != nil {
+			return err
+		}
+		if p.Type != mqttwire.SUBACK {
+			// Retained messages may come before SUBACK (section 3.8.4).
+			if err := s.packet(nc, &p, nil); err != nil {
+				return err
+			}
+			continue
+		}
+		if p.Reason >= 0x80 {
+			return &subscribeError{fmt.Sprintf("the broker refused the subscription %q: %s", s.spec.Filter, mqttwire.Reason(p.Reason))}
+		}
+		return nil
+	}
+}
+
+// listen reads until stopped, and brings a lost connection back: sooner than
+// devices do, so as to miss nothing of theirs.
+func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
+	defer close(s.done)
+	for {
+		err := s.read(rd)
+		if ctx.Err() != nil {
+			return
+		}
+		s.hearMu.Lock()
+		s.down = time.Now()
+		s.why, _ = link.Explain(err, s.spec.Link.Address)
+		s.hearMu.Unlock()
+		for try := 0; ; try++ {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(link.BackOff(50*time.Millisecond, time.Second, try)):
+			}
+			if rd, err = s.open(ctx); err == nil {
+				break
+			}
+			if ctx.Err() != nil {
+				return
+			}
+		}
+	}
+}
+
+func (s *subscription) read(rd *mqttwire.Reader) error {
+	s.writeMu.Lock()
+	nc := s.nc
+	s.writeMu.Unlock()
+	defer nc.Close()
+	var p mqttwire.Packet
+	var acks []byte
+	for {
+		if err := rd.Read(&p); err != nil {
+			return err
+		}
+		s.writeMu.Lock()
+		s.lastRead = time.Now()
+		s.writeMu.Unlock()
+		acks = acks[:0]
+		if err := s.packet(nc, &p, &acks); err != nil {
+			return err
+		}
+	}
+}
+
+// packet handles one packet.
+func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) error {
+	var ack []byte
+	if scratch != nil {
+		ack = *scratch
+	}
+	switch p.Type {
+	case mqttwire.PUBLISH:
+		switch {
+		case p.Publish.QoS == 2 && s.pending[p.ID]:
+			// The broker sent it again before it saw our PUBREC: not another copy.
+		default:
+			s.message(p)
+		}
+		switch p.Publish.QoS {
+		case 1:
+			ack = mqttwire.AppendAck(ack, mqttwire.PUBACK, p.ID)
+		case 2:
+			s.pending[p.ID] = true
+			ack = mqttwire.AppendAck(ack, mqttwire.PUBREC, p.ID)
+		}
+	case mqttwire.PUBREL:
+		delete(s.pending, p.ID)
+		ack = mqttwire.AppendAck(ack, mqttwire.PUBCOMP, p.ID)
+	case mqttwire.DISCONNECT:
+		return fmt.Errorf("the broker disconnected: %s", mqttwire.Reason(p.Reason))
+	}
+	if len(ack) == 0 {
+		return nil
+	}
+	s.writeMu.Lock()
+	defer s.writeMu.Unlock()
+	_, err := nc.Write(ack)
+	if scratch != nil {
+		*scratch = ack
+	}
+	return err
+}
+
+// message looks for the mark in one message and notes the sighting.
+func (s *subscription) message(p *mqttwire.Packet) {
+	now := time.Now()
+	filed, known := s.catalog.topics[p.Publish.Topic]
+	if !known {
+		filed = -1
+	}
+	body, err := decode(p.Publish.Payload)
+	object, _ := body.(map[string]any)
+	var m ledger.Mark
+	ours, marked := false, false
+	if s.mark != nil && err == nil {
+		if v, err := s.mark.one(body); err == nil {
+			m, ours, marked = s.catalog.markOf(v, filed)
+		}
+	} else {
+		for _, place := range s.catalog.places {
+			switch place.Place {
+			case crowd.MarkField, crowd.MarkSequence:
+				if v, has := object[place.Name]; has {
+					m, ours, marked = s.catalog.markOf(v, filed)
+				}
+			case crowd.MarkUserProperty:
+				for _, u := range p.UserProp {
+					if u.Key == place.Name {
+						m, ours, marked = s.catalog.markOf(u.Value, filed)
+					}
+				}
+			}
+			if marked {
+				break
+			}
+		}
+	}
+	if !ours {
+		s.hearMu.Lock()
+		defer s.hearMu.Unlock()
+		if marked {
+			s.Foreign++
+			return
+		}
+		s.unmarked++
+		if s.sample == "" {
+			s.sample = clip(fmt.Sprintf("%s %s", p.Publish.Topic, p.Publish.Payload))
+		}
+		return
+	}
+	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1}
+	x.Values = append([]byte(nil), p.Publish.Payload...)
+	if filed >= 0 {
+		x.FiledDevice, x.FiledReading = s.catalog.Fleet.Streams[filed].Device.Name, s.catalog.Fleet.Streams[filed].Reading.Name
+	} else if i := s.catalog.stream(m); !known && i >= 0 && s.hasTopic[s.catalog.Fleet.Streams[i].Device.Cast.Kind.Name] {
+		x.FiledDevice = "topic " + p.Publish.Topic
+	}
+	fill(x, body, s.device, s.reading, s.time, s.values)
+	s.note(x)
+}
+
+// fill adds to a sighting what the file's jq expressions pick out of a row.
+func fill(x *ledger.Sighting, row any, device, reading, at, values *picker) {
+	text := func(p *picker, into *string) {
+		if p == nil {
+			return
+		}
+		if v, err := p.one(row); err == nil && v != nil {
+			if n, is := v.(json.Number); is {
+				v = n.String()
+			}
+			*into = formula.String(v)
+		}
+	}
+	text(device, &x.FiledDevice)
+	text(reading, &x.FiledReading)
+	if at != nil {
+		if v, err := at.one(row); err == nil {
+			x.Stored, _ = timeOf(v)
+		}
+	}
+	if values != nil {
+		v, err := values.one(row)
+		if err != nil {
+			v = nil
+		}
+		x.Values, _ = json.Marshal(v)
+	}
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 160 {
+		return string(r[:160]) + "…"
+	}
+	return s
+}
+
+// keepAlive pings and gives up a connection that does not answer.
+func (s *subscription) keepAlive(ctx Context) {
+	every := time.Duration(s.connect.KeepAlive) * time.Second / 2
+	t := time.NewTicker(every)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			s.writeMu.Lock()
+			if s.nc != nil {
+				s.nc.Write(mqttwire.AppendPing(nil))
+				if time.Since(s.lastRead) > 3*every {
+					s.nc.Close()
+				}
+			}
+			s.writeMu.Unlock()
+		}
+	}
+}
+
+// Hear waits for what is missing.
+func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
+	deadline := time.Now().Add(s.spec.Wait)
+	for s.Missing(r) > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
+		sleep(ctx, 50*time.Millisecond)
+	}
+	if ctx.Err() == nil {
+		sleep(ctx, min(s.spec.Settle, max(0, time.Until(deadline))+s.spec.Settle))
+	}
+	s.hearMu.Lock()
+	defer s.hearMu.Unlock()
+	if !s.down.IsZero() {
+		s.page.Deaf(s.index, s.down, time.Time{}, false, s.why)
+		return false, "the subscription was lost: " + s.why
+	}
+	if s.unmarked > 0 && !s.any() {
+		return false, fmt.Sprintf("%d messages came, and none carried a mark; the first was %s", s.unmarked, s.sample)
+	}
+	if ctx.Err() != nil && s.Missing(r) > 0 {
+		return false, "the hearing was cut short"
+	}
+	return true, ""
+}
+
+func sleep(ctx Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// Stop disconnects and ends the subscription's session.
+func (s *subscription) Stop() {
+	if s.stop == nil {
+		return
+	}
+	s.stop()
+	s.writeMu.Lock()
+	if s.nc != nil {
+		s.nc.SetWriteDeadline(time.Now().Add(time.Second))
+		s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, true))
+		s.nc.Close()
+	}
+	s.writeMu.Unlock()
+	<-s.done
+}

@@ -1,0 +1,307 @@
+// Package witness looks for messages on the platform's side and notes each
+// sighting in the ledger. What the sightings mean is not decided here.
+//
+// A witness never guesses. A message that carries the mark of another run is
+// let pass; a time in which the witness could not listen is noted as deafness;
+// an answer that cannot be understood is told, and the witness counts as not
+// heard.
+package witness
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/itchyny/gojq"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/ledger"
+)
+
+// Expect says which messages of a round a witness should find.
+type Expect interface {
+	// Range is a stream's sequence numbers: from the first to before the second.
+	Range(stream int) (from, to uint64)
+	// Excused: this one need not be found.
+	Excused(stream int, seq uint64) bool
+}
+
+// Round is the round that a witness is heard for.
+type Round struct {
+	N          int
+	Begin, End time.Time
+	Expect     Expect
+}
+
+// Witness is one place where we look.
+type Witness interface {
+	// Start begins to listen, where that is done before messages are sent, or
+	// tries the way once. Its error is why the run cannot begin.
+	Start(ctx Context) error
+	// Hear goes on until everything expected was found and the time for repeats
+	// is over, or the witness's wait is; complete says that it could be heard.
+	Hear(ctx Context, r Round) (complete bool, why string)
+	// Missing is how many expected messages were not found yet.
+	Missing(r Round) int
+	// Stop ends listening.
+	Stop()
+}
+
+// Base is what every witness has.
+type base struct {
+	spec    *crowd.Witness
+	index   int
+	page    *ledger.Page
+	catalog *Catalog
+
+	mu    sync.Mutex
+	found [][]uint64 // a bit for each sequence number, by stream
+}
+
+// Catalog resolves marks, devices and topics of one run.
+type Catalog struct {
+	Run     string
+	Base    uint64 // of sequence marks
+	Fleet   *fleet.Fleet
+	streams map[string]int // by device and reading
+	topics  map[string]int // by topic; -1 where several streams share it
+	places  []crowd.Mark   // where marks ride
+}
+
+// NewCatalog makes the catalog of a run.
+func NewCatalog(f *fleet.Fleet, run string, start time.Time) *Catalog {
+	c := &Catalog{Run: run, Base: ledger.SequenceBase(start.Unix()), Fleet: f, streams: map[string]int{}, topics: map[string]int{}}
+	for _, s := range f.Streams {
+		c.streams[streamKey(s.Device.Name, s.Reading.Name)] = s.Index
+		if s.Device.Cast.Kind.Link.Protocol == crowd.MQTT {
+			c.addTopic(s.Target, s.Index)
+		}
+	}
+	for _, k := range f.Crowd.Kinds {
+		known := false
+		for _, p := range c.places {
+			known = known || p == k.Mark
+		}
+		if !known {
+			c.places = append(c.places, k.Mark)
+		}
+	}
+	return c
+}
+
+func (c *Catalog) addTopic(topic string, stream int) {
+	if old, shared := c.topics[topic]; shared && old != stream {
+		stream = -1
+	}
+	c.topics[topic] = stream
+}
+
+func streamKey(device, reading string) string { return device + "\x00" + reading }
+
+// stream finds the stream of a mark of this run; -1 if there is none.
+func (c *Catalog) stream(m ledger.Mark) int {
+	if i, ok := c.streams[streamKey(m.Device, m.Reading)]; ok {
+		return i
+	}
+	return -1
+}
+
+// note writes a sighting and remembers that its message was found.
+func (b *base) note(s *ledger.Sighting) {
+	b.page.Sighting(s)
+	b.remember(s)
+}
+
+// any tells whether anything was found at all.
+func (b *base) any() bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.found != nil
+}
+
+func (b *base) remember(s *ledger.Sighting) {
+	if i := b.catalog.stream(s.Mark); i >= 0 {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		if b.found == nil {
+			b.found = make([][]uint64, len(b.catalog.Fleet.Streams))
+		}
+		word := s.Mark.Seq / 64
+		if word > maxSeq/64 {
+			return
+		}
+		for uint64(len(b.found[i])) <= word {
+			b.found[i] = append(b.found[i], 0)
+		}
+		b.found[i][word] |= 1 << (s.Mark.Seq % 64)
+	}
+}
+
+// maxSeq bounds what a made-up mark may cost in memory.
+const maxSeq = 1 << 26
+
+func (b *base) has(stream int, seq uint64) bool {
+	return b.found != nil && seq/64 < uint64(len(b.found[stream])) && b.found[stream][seq/64]&(1<<(seq%64)) != 0
+}
+
+// missing calls f for every expected message that was not found yet.
+func (b *base) missing(r Round, f func(stream int)) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.catalog.Fleet.Streams {
+		if !b.spec.Sees(s.Device.Cast.Kind.Name) {
+			continue
+		}
+		from, to := r.Expect.Range(s.Index)
+		for seq := from; seq < to; seq++ {
+			if !b.has(s.Index, seq) && !r.Expect.Excused(s.Index, seq) {
+				f(s.Index)
+			}
+		}
+	}
+}
+
+// Missing implements Witness.
+func (b *base) Missing(r Round) int {
+	n := 0
+	b.missing(r, func(int) { n++ })
+	return n
+}
+
+// picker runs one jq expression.
+type picker struct {
+	source string
+	code   *gojq.Code
+}
+
+func newPicker(source string) (*picker, error) {
+	if source == "" {
+		return nil, nil
+	}
+	q, err := gojq.Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	code, err := gojq.Compile(q)
+	return &picker{source, code}, err
+}
+
+// maxRows bounds what one answer may unfold to.
+const maxRows = 1_000_000
+
+// all gives every result of the expression.
+func (p *picker) all(v any) ([]any, error) {
+	var list []any
+	it := p.code.Run(v)
+	for {
+		x, ok := it.Next()
+		if !ok {
+			return list, nil
+		}
+		if err, failed := x.(error); failed {
+			return nil, fmt.Errorf("%s: %w", p.source, err)
+		}
+		if list = append(list, x); len(list) > maxRows {
+			return nil, fmt.Errorf("%s gives more than %d values", p.source, maxRows)
+		}
+	}
+}
+
+// one gives the first result; nil where there is none or it is null.
+func (p *picker) one(v any) (any, error) {
+	x, ok := p.code.Run(v).Next()
+	if !ok {
+		return nil, nil
+	}
+	if err, failed := x.(error); failed {
+		return nil, fmt.Errorf("%s: %w", p.source, err)
+	}
+	return x, nil
+}
+
+// decode parses JSON; numbers keep their digits.
+func decode(b []byte) (any, error) {
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.UseNumber()
+	var v any
+	if err := d.Decode(&v); err != nil {
+		return nil, err
+	}
+	if d.More() {
+		return nil, fmt.Errorf("something stands behind the JSON value")
+	}
+	return v, nil
+}
+
+// markOf reads a mark as it rides at one place. Filed is the stream under which
+// the message was found, or -1; a sequence number belongs to that stream.
+func (c *Catalog) markOf(v any, filed int) (m ledger.Mark, ours, marked bool) {
+	switch x := v.(type) {
+	case string:
+		if m, err := ledger.ParseMark(x); err == nil {
+			return m, m.Run == c.Run, true
+		}
+	}
+	text := ""
+	switch x := v.(type) {
+	case string:
+		text = x
+	case json.Number:
+		text = x.String()
+	case float64, int:
+		text = formula.String(x)
+	}
+	var n uint64
+	if _, err := fmt.Sscanf(text, "%d", &n); err != nil || fmt.Sprint(n) != text {
+		return ledger.Mark{}, false, false
+	}
+	if n <= c.Base || n >= c.Base+1_000_000 {
+		return ledger.Mark{}, false, true
+	}
+	if filed < 0 {
+		return ledger.Mark{}, false, true
+	}
+	s := c.Fleet.Streams[filed]
+	return ledger.Mark{Run: c.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: n - c.Base}, true, true
+}
+
+// timeOf reads a time as platforms tell it: RFC 3339, or a number since 1970 in
+// seconds, milliseconds, microseconds or nanoseconds, told apart by its size.
+func timeOf(v any) (time.Time, bool) {
+	switch x := v.(type) {
+	case string:
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00"} {
+			if t, err := time.Parse(layout, x); err == nil {
+				return t, true
+			}
+		}
+		return numberTime(json.Number(x))
+	case json.Number:
+		return numberTime(x)
+	case float64, int:
+		return numberTime(json.Number(formula.String(x)))
+	}
+	return time.Time{}, false
+}
+
+func numberTime(n json.Number) (time.Time, bool) {
+	if i, err := n.Int64(); err == nil && i > 0 {
+		switch {
+		case i < 1e11:
+			return time.Unix(i, 0), true
+		case i < 1e14:
+			return time.UnixMilli(i), true
+		case i < 1e17:
+			return time.UnixMicro(i), true
+		}
+		return time.Unix(0, i), true
+	}
+	if f, err := n.Float64(); err == nil && f > 0 && f < 1e11 {
+		return time.Unix(0, int64(f*1e9)), true
+	}
+	return time.Time{}, false
+}
