@@ -413,7 +413,7 @@ func Reopen(path string, b *Book) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := f.Truncate(b.Good); err == nil {
+	if err = f.Truncate(b.Good); err == nil {
 		_, err = f.Seek(b.Good, 0)
 	}
 	if err != nil {

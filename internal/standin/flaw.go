@@ -102,9 +102,8 @@ type Hit struct {
 	Payload []byte // as it came in
 }
 
-// stride spreads counted hits over the messages: every seventh, so that one
-// device is not hit twice in a row.
-const stride = 7
+// stride spreads counted hits over the messages: one in so many is hit.
+const stride = 13
 
 // chance decides which messages are hit: by counting, so that the same stream
 // of messages is hit at the same places.

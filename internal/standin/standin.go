@@ -198,6 +198,9 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 	if cl.Net.Inline {
 		return pk, nil
 	}
+	if cl.Closed() {
+		return pk, packets.ErrRejectPacket // read before the cut, but not taken
+	}
 	s := h.s
 	props := map[string]string{}
 	for _, u := range pk.Properties.User {
@@ -223,11 +226,13 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 			ReasonCode: packets.ErrQuotaExceeded.Code})
 		return pk, packets.ErrRejectPacket
 	case hangUp:
-		cl.Net.Conn.Close()
+		cl.Stop(errCut)
 		return pk, packets.ErrRejectPacket
 	}
 	return pk, nil
 }
+
+var errCut = errors.New("cut")
 
 // message is what came in.
 type message struct {

@@ -94,8 +94,7 @@ type Difference struct {
 	Note  string `json:"note,omitempty"`
 }
 
-// Testimony is what one witness says of one message, where that is not that it
-// found it, once and right.
+// Testimony is what one witness says of one message.
 type Testimony struct {
 	Witness     string       `json:"witness"`
 	Says        string       `json:"says"`
@@ -510,14 +509,21 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		allowed = max(1, m.Attempts)
 	}
 	if len(copies) > allowed {
-		return say(repeated, "found %d times", len(copies))
+		times := fmt.Sprintf("%d times", len(copies))
+		if len(copies) == 2 {
+			times = "twice"
+		}
+		return say(repeated, "found %s", times)
 	}
 	if wit.Within > 0 && !m.Sent.IsZero() {
 		if took := when(copies[0]).Sub(m.Sent); took > wit.Within {
-			return say(late, "found %s after it was sent; %s are allowed", took.Round(time.Millisecond), wit.Within)
+			return say(late, "found %s after it was sent; allowed are %s", Span(took), wit.Within)
 		}
 	}
-	return holds, nil
+	if recovered || m.Sent.IsZero() {
+		return say(holds, "found")
+	}
+	return say(holds, "found, as it was sent, after %s", Span(max(0, when(copies[0]).Sub(m.Sent))))
 }
 
 // when is when a message was found: by the platform's own clock where it tells.

@@ -46,8 +46,7 @@ type subscription struct {
 	why       string
 	unmarked  int    // messages without a mark
 	sample    string // the first of them
-	unfiled   int    // sequence marks on a topic of no one stream
-	Foreign   int    // messages of other runs
+	foreign   int    // messages of other runs
 	connected bool
 }
 
@@ -313,7 +312,7 @@ func (s *subscription) message(p *mqttwire.Packet) {
 		s.hearMu.Lock()
 		defer s.hearMu.Unlock()
 		if marked {
-			s.Foreign++
+			s.foreign++
 			return
 		}
 		s.unmarked++

@@ -16,6 +16,7 @@ import (
 type flight struct {
 	id    uint16
 	taken bool // QoS 2: PUBREC came, PUBCOMP is due (section 4.3.3)
+	again bool // sent again with DUP, on a session that the broker kept
 	m     *link.Message
 }
 
@@ -315,6 +316,7 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 			p := mqttwire.Publish{Topic: f.m.Target, ID: f.id, QoS: f.m.QoS, Dup: true, Retain: f.m.Retain,
 				UserKey: f.m.MarkKey, UserVal: f.m.MarkValue, Payload: f.m.Body}
 			c.scratch = mqttwire.AppendPublish(c.scratch, byte(cfg.Version), &p)
+			f.again = true
 			c.flights = append(c.flights, f)
 			c.sink.Sent(f.m, time.Now().UnixNano())
 		default:
@@ -409,8 +411,11 @@ func (c *Conn) acknowledged(p *mqttwire.Packet) {
 		}
 		return mqttwire.Reason(p.Reason)
 	}
+	// Some brokers answer a repeated QoS 2 PUBLISH with "packet identifier in
+	// use": they have taken it the first time.
+	has := p.Type == mqttwire.PUBREC && f.again && p.Reason == 0x91
 	switch {
-	case p.Reason >= 0x80:
+	case p.Reason >= 0x80 && !has:
 		c.settle(f.m, link.Refused, int(p.Reason), mqttwire.Name(p.Type)+" "+reason())
 	case p.Type == mqttwire.PUBREC && f.m.QoS == 2:
 		c.flights[at].taken = true

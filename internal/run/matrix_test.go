@@ -1,0 +1,332 @@
+package run_test
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/verdict"
+)
+
+// The tests of this package mostly wait: many can do so at once.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	flag.Set("test.parallel", "16")
+	os.Exit(m.Run())
+}
+
+// way is one way for messages to the platform.
+type way struct {
+	name    string
+	link    string
+	reading string
+}
+
+var ways = []way{
+	{"mqtt5-qos0", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 0"},
+	{"mqtt5-qos1", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 1"},
+	{"mqtt5-qos2", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 2"},
+	{"mqtt3-qos1", "{mqtt: mqtt://MQTT, version: 3.1.1, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 1"},
+	// Without a kept session, QoS 2 is not exactly once over a cut (section 4.1).
+	{"mqtt3-qos2", "{mqtt: mqtt://MQTT, version: 3.1.1, clean_start: false, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 2"},
+	{"http", "{http: http://HTTP, timeout: 2s}", "path: '/in/harbour/${device}/state'"},
+}
+
+// harbour is a small crowd: 4 devices, 4 messages each in a second.
+func (w way) harbour() string {
+	return `
+crowd: harbour
+links:
+  way: ` + w.link + `
+  ear: {mqtt: mqtt://MQTT, version: 5}
+kinds:
+  buoy:
+    link: way
+    readings:
+      state:
+        every: 100ms
+        jitter: 20%
+        ` + strings.ReplaceAll(w.reading, ", ", "\n        ") + `
+        fields:
+          at: {signal: clock}
+          wave_m: {signal: swell, round: 2}
+          place: {signal: wander, around: "58.03,-6.40"}
+          level: {signal: tide, range: 4, round: 3}
+devices: [{kind: buoy, count: 4}]
+plan: {for: 2500ms, settle: SETTLE}
+witnesses:
+  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: WAIT, settle: 300ms}
+  store:
+    proves: stored
+    get: http://HTTP/devices/${device}/messages?from=${from}&to=${to}&limit=7
+    rows: .messages[]
+    next: .next
+    time: .ts
+    device: .device
+    reading: .reading
+    mark: .values.mark
+    values: .values
+    wait: WAIT
+    settle: 300ms
+require: {proven: 100%, received: 100% WITHIN, stored: 100% WITHIN}
+`
+}
+
+// played is a run and what the platform did in it.
+type played struct {
+	folder string
+	result *verdict.Result
+	checks []verdict.Check
+	hits   []string // marks without the run, sorted
+}
+
+// play plays a crowd text against a stand-in and judges it.
+func play(t *testing.T, text string, flaws ...string) *played {
+	t.Helper()
+	var list []standin.Flaw
+	for _, f := range flaws {
+		flaw, err := standin.ParseFlaw(f)
+		require.NoError(t, err)
+		list = append(list, flaw)
+	}
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: list})
+	require.NoError(t, err)
+	defer s.Close()
+	p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+	for _, h := range s.Hits() {
+		var body struct{ Mark string }
+		require.NoError(t, json.Unmarshal(h.Payload, &body))
+		m, err := ledger.ParseMark(body.Mark)
+		require.NoError(t, err)
+		p.hits = append(p.hits, fmt.Sprintf("%s/%s/%d", m.Device, m.Reading, m.Seq))
+	}
+	sort.Strings(p.hits)
+	return p
+}
+
+func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
+	t.Helper()
+	settle := "2s"
+	if strings.Contains(text, "path: ") {
+		settle = "12s" // a device waits for each time-out in turn
+	}
+	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "3s", " WITHIN", "", "SETTLE", settle).Replace(text)
+	c, err := crowd.Parse("harbour.yaml", []byte(text), os.LookupEnv)
+	require.NoError(t, err)
+	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+	require.NoError(t, err)
+	require.NoError(t, s.Play(context.Background()))
+	_, res, checks, err := run.Judge(s.Folder, 0)
+	require.NoError(t, err)
+	return &played{folder: s.Folder, result: res, checks: checks}
+}
+
+// found lists the messages with a verdict, as hits are listed.
+func (p *played) found(v verdict.Verdict) []string {
+	var list []string
+	for _, f := range p.result.Findings {
+		if f.Verdict == v.String() {
+			list = append(list, fmt.Sprintf("%s/%s/%d", f.Device, f.Reading, f.Seq))
+		}
+	}
+	sort.Strings(list)
+	return list
+}
+
+func (p *played) holds() bool {
+	for _, c := range p.checks {
+		if !c.Holds {
+			return false
+		}
+	}
+	return true
+}
+
+// Every flaw, over every way: the messages that it hit are found, all of them
+// and no other.
+func TestEveryFlawIsFoundExactly(t *testing.T) {
+	t.Parallel()
+	flaws := map[string]verdict.Verdict{
+		"lose": verdict.Lost, "forget": verdict.Lost, "refuse": verdict.Refused, "ignore": verdict.Unanswered,
+		"mute": verdict.Unacknowledged, "delay": verdict.Late, "repeat": verdict.Repeated, "reorder": verdict.Proven,
+		"alter": verdict.Altered, "misfile": verdict.Misfiled, "cut": verdict.Proven,
+	}
+	require.Len(t, flaws, len(standin.FlawNames()), "a flaw is missing from the matrix")
+	exceptions := map[string]verdict.Verdict{
+		// Without acknowledgements, saying no is losing, and not answering is usual.
+		"refuse/mqtt5-qos0": verdict.Lost, "ignore/mqtt5-qos0": verdict.Lost, "mute/mqtt5-qos0": verdict.Proven, "cut/mqtt5-qos0": verdict.Lost,
+		// Version 3.1.1 has no way to say no to a message.
+		"refuse/mqtt3-qos1": verdict.Lost, "refuse/mqtt3-qos2": verdict.Lost,
+		// A request is not made a second time.
+		"cut/http": verdict.Unanswered,
+	}
+	for name, usual := range flaws {
+		for _, w := range ways {
+			t.Run(name+"/"+w.name, func(t *testing.T) {
+				t.Parallel()
+				expected := usual
+				if v, is := exceptions[name+"/"+w.name]; is {
+					expected = v
+				}
+				text, flaw := w.harbour(), name+"=4"
+				if name == "delay" {
+					flaw += "@4s"
+					text = strings.NewReplacer("WITHIN", "within 2s", "WAIT", "8s").Replace(text)
+				}
+				p := play(t, text, flaw)
+				require.Len(t, p.hits, 4, "the flaw did not hit as often as it was told")
+				due := p.result.Total.Due()
+				assert.Greater(t, due, 60)
+				switch {
+				case name == "cut" && w.name == "mqtt5-qos0":
+					// What was in flight behind the cut is lost with it, and nobody asked for an answer.
+					assert.Subset(t, p.found(verdict.Lost), p.hits)
+					assert.Equal(t, due, p.result.Total[verdict.Proven]+p.result.Total[verdict.Lost])
+				case expected != verdict.Proven:
+					assert.Equal(t, p.hits, p.found(expected))
+					assert.Equal(t, due-4, p.result.Total[verdict.Proven], "%v", p.result.Total)
+					assert.False(t, p.holds())
+				default:
+					assert.Equal(t, due, p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+					assert.True(t, p.holds())
+				}
+				assert.Zero(t, p.result.StrayCount)
+				switch name {
+				case "reorder":
+					assert.Equal(t, 4, p.result.OutOfOrder)
+				case "cut":
+					assert.GreaterOrEqual(t, p.result.Drops+p.result.Total[verdict.Unanswered], 4)
+				}
+			})
+		}
+	}
+}
+
+// A platform without a flaw is proven whole, over every way and with every place
+// for the mark.
+func TestAFlawlessRunIsProven(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		t.Run(w.name, func(t *testing.T) {
+			t.Parallel()
+			p := play(t, w.harbour())
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			assert.True(t, p.holds())
+			assert.Zero(t, p.result.OutOfOrder)
+			assert.Zero(t, p.result.StrayCount)
+			assert.Zero(t, p.result.Drops)
+			ack := p.result.Proofs[0]
+			if w.name == "mqtt5-qos0" {
+				assert.Zero(t, ack.Asked, "QoS 0 is never counted as acknowledged")
+			} else {
+				assert.Equal(t, p.result.Total.Due(), ack.Holds)
+			}
+		})
+	}
+	for mark, text := range map[string]string{
+		"sequence":      "mark: {sequence: no}",
+		"user_property": "mark: {user_property: mark}",
+		"header":        "mark: {header: X-Mark}",
+	} {
+		t.Run("mark-"+mark, func(t *testing.T) {
+			t.Parallel()
+			w := ways[1]
+			pick := map[string]string{"sequence": ".values.no", "user_property": ".props.mark", "header": `.props["X-Mark"]`}[mark]
+			if mark == "header" {
+				w = ways[5]
+				text += "\n" // the ear hears the header as a user property
+			}
+			yaml := strings.Replace(w.harbour(), "\nkinds:", "\n"+text+"\nkinds:", 1)
+			yaml = strings.Replace(yaml, "mark: .values.mark", "mark: '"+pick+"'", 1)
+			if mark == "header" {
+				yaml = yaml[:strings.Index(yaml, "  ear: {proves")] + yaml[strings.Index(yaml, "  store:\n"):]
+				yaml = strings.Replace(yaml, "received: 100% WITHIN, ", "", 1)
+			}
+			p := play(t, yaml)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			assert.Greater(t, p.result.Total.Due(), 60)
+		})
+	}
+}
+
+// Two runs against one platform at the same time and in turn: neither sees the
+// other's messages, with marks of both kinds.
+func TestRunsDoNotConfuseEachOther(t *testing.T) {
+	t.Parallel()
+	for _, mark := range []string{"", "mark: {sequence: no}\n"} {
+		t.Run(mark, func(t *testing.T) {
+			t.Parallel()
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			require.NoError(t, err)
+			defer s.Close()
+			text := strings.Replace(ways[5].harbour(), "\nkinds:", "\n"+mark+"kinds:", 1)
+			if mark != "" {
+				text = strings.Replace(text, ".values.mark", ".values.no", 1)
+			}
+			first := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+			second := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+			for _, p := range []*played{first, second} {
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+				assert.Zero(t, p.result.StrayCount)
+			}
+		})
+	}
+}
+
+// Rounds play the plan again at set intervals; sequence numbers go on without a
+// hole, and each round is judged by itself too.
+func TestRoundsAreReplayed(t *testing.T) {
+	t.Parallel()
+	text := strings.NewReplacer("plan: {for: 2500ms, settle: SETTLE}", "plan: {for: 1s, settle: 1s, rounds: {count: 3, every: 2500ms}}").Replace(ways[1].harbour())
+	p := play(t, text)
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+	require.Len(t, p.result.Rounds, 3)
+	b, err := run.ReadLedger(p.folder)
+	require.NoError(t, err)
+	require.Len(t, b.Rounds, 3)
+	for i := 1; i < 3; i++ {
+		gap := b.Rounds[i].Begin.Sub(b.Rounds[i-1].Begin)
+		assert.InDelta(t, 2.5, gap.Seconds(), 1, "rounds begin at the interval")
+		assert.InDelta(t, p.result.Rounds[0].Counts.Due(), p.result.Rounds[i].Counts.Due(), 4)
+	}
+	for i := range b.Streams {
+		for k, m := range b.Messages[i] {
+			require.Equal(t, uint64(k+1), m.Seq)
+		}
+	}
+}
+
+// An interrupted run settles, hears and reports.
+func TestInterruptedRunIsJudged(t *testing.T) {
+	t.Parallel()
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+	require.NoError(t, err)
+	defer s.Close()
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "3s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "2s").Replace(ways[1].harbour())
+	c, err := crowd.Parse("harbour.yaml", []byte(text), os.LookupEnv)
+	require.NoError(t, err)
+	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(time.Second, cancel)
+	require.NoError(t, session.Play(ctx))
+	_, res, _, err := run.Judge(session.Folder, 0)
+	require.NoError(t, err)
+	assert.True(t, res.Interrupted)
+	assert.True(t, res.Ended)
+	assert.Positive(t, res.Total.Due())
+	assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
+}

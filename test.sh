@@ -1,0 +1,29 @@
+#!/usr/bin/env bash
+# Runs everything that must hold before a change lands: vet, staticcheck, all
+# tests with the race detector, and the build of the static program. It installs
+# what the machine lacks (a C compiler for the race detector, and Mosquitto, a
+# broker that we did not write).
+set -euo pipefail
+cd "$(dirname "$0")"
+
+need() { # need COMMAND PACKAGE
+  if command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; then return; fi
+  echo "Installing $2 …"
+  local sudo=
+  [ "$(id -u)" = 0 ] || sudo=sudo
+  [ -n "${updated:-}" ] || { $sudo apt-get update -qq; updated=1; }
+  DEBIAN_FRONTEND=noninteractive $sudo apt-get install -y -qq "$2" >/dev/null
+}
+need go golang-go
+need gcc gcc
+need mosquitto mosquitto
+
+echo "go vet";      go vet ./...
+echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"
+echo "staticcheck"; go tool staticcheck ./...
+echo "go test"
+# With this set, a test that needs a real server fails where it is missing.
+RUNCROWD_REAL=1 CGO_ENABLED=1 go test -race -timeout 15m "$@" ./...
+echo "static build"
+CGO_ENABLED=0 go build -trimpath -o dist/runcrowd ./cmd/runcrowd
+dist/runcrowd --version
