@@ -33,7 +33,7 @@ func Load(path string) (*Crowd, error) {
 // Parse is Load for a text; getenv gives environment variables.
 func Parse(path string, source []byte, getenv func(string) (string, bool)) (*Crowd, error) {
 	c := &Crowd{Path: path, Source: source, Env: formula.Secrets{}, secrets: map[string]bool{}}
-	r := &reader{Problems: NewProblems(path, source), missing: map[string]bool{}, getenv: getenv, crowd: c}
+	r := &reader{Problems: NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, getenv: getenv, crowd: c}
 	if root := r.document(source); root != nil {
 		r.file(root)
 	}
@@ -208,6 +208,7 @@ func (r *reader) address(n *yaml.Node, what string, check func(*yaml.Node, strin
 	}
 	// A host name from the environment is an address, not a secret.
 	for _, name := range t.EnvNames() {
+		r.open[name] = true
 		delete(r.crowd.secrets, r.crowd.Env[name])
 	}
 	return check(n, what, s)

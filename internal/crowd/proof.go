@@ -278,6 +278,13 @@ func (r *reader) require(n *yaml.Node) {
 			r.Add(pos(n), "require is empty: every run would pass; leave it out to require proven: 100%%")
 		}
 	}
+	for _, q := range c.Require {
+		for _, w := range c.Witnesses {
+			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Get != "" && w.Time == "" {
+				r.Add(q.Pos, "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
+			}
+		}
+	}
 	for _, w := range c.Witnesses {
 		if w.Wait == 0 {
 			w.Wait = 10 * time.Second

@@ -30,6 +30,7 @@ type reader struct {
 	*Problems
 	nodes   int
 	missing map[string]bool // environment variables already told
+	open    map[string]bool // environment variables that are addresses, not secrets
 	getenv  func(string) (string, bool)
 	crowd   *Crowd
 }
@@ -454,6 +455,8 @@ func (r *reader) environment(at Pos, names []string) {
 			continue
 		}
 		r.crowd.Env[name] = value
-		r.crowd.Secret(value)
+		if !r.open[name] {
+			r.crowd.Secret(value)
+		}
 	}
 }

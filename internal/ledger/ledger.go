@@ -107,6 +107,8 @@ type Sighting struct {
 	// Redelivered: the protocol says that this may be another delivery of the
 	// same message to the witness.
 	Redelivered bool
+	// Asked: found by asking; when it came there is not known but for Stored.
+	Asked bool
 	// Values is the JSON object that was found.
 	Values []byte
 }
@@ -369,6 +371,7 @@ func (p *Page) Sighting(s *Sighting) {
 	p.text(s.FiledDevice)
 	p.text(s.FiledReading)
 	p.bool(s.Redelivered)
+	p.bool(s.Asked)
 	p.bytes(s.Values)
 	p.end()
 }

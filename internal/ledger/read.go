@@ -266,7 +266,7 @@ func (b *Book) block(body []byte) error {
 		case recSighting:
 			s := Sighting{Witness: int(d.uint()), Seen: d.when(), Stored: d.when(),
 				Mark:        Mark{d.text(), d.text(), d.text(), d.uint()},
-				FiledDevice: d.text(), FiledReading: d.text(), Redelivered: d.bool(), Values: d.bytes()}
+				FiledDevice: d.text(), FiledReading: d.text(), Redelivered: d.bool(), Asked: d.bool(), Values: d.bytes()}
 			b.Sightings = append(b.Sightings, s)
 		case recDeaf:
 			w, x := d.uint(), Deafness{d.when(), d.when(), d.bool(), d.text()}

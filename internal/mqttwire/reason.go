@@ -1,6 +1,9 @@
 package mqttwire
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // reasons are the names of section 2.4.
 var reasons = map[byte]string{
@@ -35,4 +38,14 @@ func ConnectReason(version, code byte) string {
 		return fmt.Sprintf("%s (%d)", returnCodes[code], code)
 	}
 	return Reason(code)
+}
+
+// Because is Reason with what the server said beside the code, where that adds
+// anything to it.
+func Because(reason, said string) string {
+	bare := func(s string) string { return strings.ToLower(strings.ReplaceAll(s, " ", "")) }
+	if said == "" || strings.Contains(bare(reason), bare(said)) {
+		return reason
+	}
+	return reason + ": " + said
 }

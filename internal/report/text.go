@@ -47,7 +47,7 @@ func Text(in *Input, st Style) string {
 	due := r.Total.Due()
 	w := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
 
-	w("%s  run %s, %s, %d devices, %d messages due\n\n", st.paint(head, r.Crowd), r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), r.DeviceCount, due)
+	w("%s  run %s, %s, %s, %s due\n\n", st.paint(head, r.Crowd), r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), plural(r.DeviceCount, "device"), plural(due, "message"))
 	headline(&b, in, st)
 	w("\n")
 	proofs(&b, r, st)
@@ -75,6 +75,13 @@ func Text(in *Input, st Style) string {
 	return b.String()
 }
 
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
 // headline says in one or two lines how it went.
 func headline(b *strings.Builder, in *Input, st Style) {
 	r := in.Result
@@ -83,7 +90,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	case due == 0:
 		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS DUE")+" in the time the plan gave; nothing was shown. Is a reading's interval longer than the plan?")
 	case proven == due:
-		fmt.Fprintf(b, "%s  all %d messages%s\n", st.paint(good, "PROVEN"), due, everyProof(r))
+		fmt.Fprintf(b, "%s  all %s%s\n", st.paint(good, "PROVEN"), plural(due, "message"), everyProof(r))
 	case due-proven == r.Total[verdict.Unknown]:
 		fmt.Fprintf(b, "%s  %d of %d messages; the other %d are not known, because a witness could not be heard\n",
 			st.paint(doubt, "NOT ALL PROVEN"), proven, due, due-proven)

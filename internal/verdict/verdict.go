@@ -300,7 +300,7 @@ func (j *judge) recover(stream int) {
 	for seq := last + 1; seq <= top; seq++ {
 		m := ledger.Message{Seq: seq, Carried: []byte("null")}
 		if k := len(j.Messages[stream]); k > 0 {
-			m.Round, m.Due = j.Messages[stream][k-1].Round, j.LastWrite
+			m.Round = j.Messages[stream][k-1].Round // when it was due is not known
 		}
 		j.res.Recovered++
 		j.message(stream, &m, true)
@@ -515,7 +515,9 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		}
 		return say(repeated, "found %s", times)
 	}
-	if wit.Within > 0 && !m.Sent.IsZero() {
+	// A row that does not tell when it was stored cannot be called late: it may
+	// have been there long before the witness asked.
+	if wit.Within > 0 && !m.Sent.IsZero() && timed(copies[0]) {
 		if took := when(copies[0]).Sub(m.Sent); took > wit.Within {
 			return say(late, "found %s after it was sent; allowed are %s", Span(took), wit.Within)
 		}
@@ -523,8 +525,15 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 	if recovered || m.Sent.IsZero() {
 		return say(holds, "found")
 	}
+	if !timed(copies[0]) {
+		return say(holds, "found, as it was sent")
+	}
 	return say(holds, "found, as it was sent, after %s", Span(max(0, when(copies[0]).Sub(m.Sent))))
 }
+
+// timed tells whether it is known when a message came to where it was found: a
+// subscription hears it then, a query must be told.
+func timed(x *ledger.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
 
 // when is when a message was found: by the platform's own clock where it tells.
 func when(x *ledger.Sighting) time.Time {
@@ -535,7 +544,7 @@ func when(x *ledger.Sighting) time.Time {
 }
 
 func (j *judge) delay(w *ledger.Witness, m *ledger.Message, x *ledger.Sighting) {
-	if m.Sent.IsZero() {
+	if m.Sent.IsZero() || !timed(x) {
 		return
 	}
 	p := proofIndex(w.Proof)
@@ -577,19 +586,13 @@ func (j *judge) order() {
 	sort.SliceStable(list, func(a, b int) bool {
 		return when(&j.Sightings[list[a]]).Before(when(&j.Sightings[list[b]]))
 	})
-	timed := make([]bool, len(j.Witnesses))
-	for i := range j.Sightings {
-		if w := j.Sightings[i].Witness; w >= 0 && w < len(timed) && !j.Sightings[i].Stored.IsZero() {
-			timed[w] = true
-		}
-	}
 	for _, i := range list {
 		x := &j.Sightings[i]
 		stream, known := j.streams[[2]string{x.Mark.Device, x.Mark.Reading}]
 		if !known || x.Mark.Run != j.Run || x.Witness < 0 || x.Witness >= len(j.Witnesses) || x.Redelivered {
 			continue
 		}
-		if j.Witnesses[x.Witness].Proof == "stored" && !timed[x.Witness] {
+		if !timed(x) {
 			continue
 		}
 		k := key{x.Witness, stream}

@@ -212,7 +212,7 @@ func text(v any) string {
 
 // row reads one row and notes it, unless the ledger has this copy already.
 func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
-	x := ledger.Sighting{Witness: q.index, Seen: time.Now()}
+	x := ledger.Sighting{Witness: q.index, Seen: time.Now(), Asked: true}
 	if q.spec.PerDevice {
 		x.FiledDevice = d.Name
 	}

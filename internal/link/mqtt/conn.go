@@ -368,11 +368,7 @@ func (c *Conn) packet(p *mqttwire.Packet) error {
 		}
 		c.write()
 	case mqttwire.DISCONNECT:
-		reason := mqttwire.Reason(p.Reason)
-		if p.ReasonString != "" {
-			reason += ": " + p.ReasonString
-		}
-		return &disconnectError{reason}
+		return &disconnectError{mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)}
 	case mqttwire.PUBLISH:
 		// Devices do not subscribe; a session that another program left may
 		// still bring messages. They are acknowledged and let go.
@@ -405,12 +401,7 @@ func (c *Conn) acknowledged(p *mqttwire.Packet) {
 		return
 	}
 	f := c.flights[at]
-	reason := func() string {
-		if p.ReasonString != "" {
-			return mqttwire.Reason(p.Reason) + ": " + p.ReasonString
-		}
-		return mqttwire.Reason(p.Reason)
-	}
+	reason := func() string { return mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString) }
 	// Some brokers answer a repeated QoS 2 PUBLISH with "packet identifier in
 	// use": they have taken it the first time.
 	has := p.Type == mqttwire.PUBREC && f.again && p.Reason == 0x91

@@ -85,6 +85,12 @@ type RefusedError struct {
 
 func (e *RefusedError) Error() string { return "the broker refused the connection: " + e.Reason }
 
+// handshakeError is an error after the connection was open.
+type handshakeError struct{ err error }
+
+func (e *handshakeError) Error() string { return e.err.Error() }
+func (e *handshakeError) Unwrap() error { return e.err }
+
 // dial opens a connection and exchanges CONNECT and CONNACK.
 func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
@@ -103,7 +109,7 @@ func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect) (net.Conn, *
 	}
 	if err != nil {
 		nc.Close()
-		return nil, nil, nil, err
+		return nil, nil, nil, &handshakeError{err}
 	}
 	nc.SetDeadline(time.Time{})
 	return nc, rd, pk, nil
@@ -124,10 +130,7 @@ func Handshake(nc net.Conn, connect *mqttwire.Connect, buffer, max int) (*mqttwi
 		return nil, nil, fmt.Errorf("%w: %s came where CONNACK was due", mqttwire.ErrMalformed, mqttwire.Name(pk.Type))
 	}
 	if pk.Reason != 0 {
-		reason := mqttwire.ConnectReason(connect.Version, pk.Reason)
-		if pk.ReasonString != "" {
-			reason += ": " + pk.ReasonString
-		}
+		reason := mqttwire.Because(mqttwire.ConnectReason(connect.Version, pk.Reason), pk.ReasonString)
 		return nil, nil, &RefusedError{pk.Reason, reason}
 	}
 	return rd, &pk, nil
@@ -165,6 +168,11 @@ func ReachError(name, address, device string, err error) error {
 		e.Try = "check that this port speaks MQTT without TLS"
 	default:
 		e.What, e.Try = link.Explain(err, address)
+		var hs *handshakeError
+		if errors.As(err, &hs) {
+			e.What = "the connection opened, but CONNECT got no answer: " + e.What
+			e.Try = "check that this port speaks MQTT without TLS, and the broker's log"
+		}
 	}
 	return e
 }

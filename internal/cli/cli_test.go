@@ -1,0 +1,118 @@
+package cli_test
+
+import (
+	"errors"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"testing"
+
+	"github.com/rogpeppe/go-internal/testscript"
+
+	"runcrowd/internal/cli"
+	"runcrowd/internal/standin"
+)
+
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },
+	})
+}
+
+// TestScripts drives the program as a person at a terminal would. Each script
+// has a stand-in of its own at $MQTT and $HTTP, one that wants a token at
+// $GUARDED, and an address that takes connections and never says a word at $MUTE.
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir: "testdata/script",
+		Setup: func(env *testscript.Env) error {
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			if err != nil {
+				return err
+			}
+			env.Defer(s.Close)
+			guarded, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "open-sesame-77"})
+			if err != nil {
+				return err
+			}
+			env.Defer(guarded.Close)
+			mute, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				return err
+			}
+			env.Defer(func() { mute.Close() })
+			gone, err := net.Listen("tcp", "127.0.0.1:0")
+			if err != nil {
+				return err
+			}
+			gone.Close()
+			examples, err := filepath.Abs("../../examples")
+			if err != nil {
+				return err
+			}
+			env.Setenv("EXAMPLES", examples)
+			env.Setenv("MQTT", s.MQTTAddr)
+			env.Setenv("HTTP", s.HTTPAddr)
+			env.Setenv("GUARDED", guarded.MQTTAddr)
+			env.Setenv("GUARDED_HTTP", guarded.HTTPAddr)
+			env.Setenv("MUTE", mute.Addr().String())
+			env.Setenv("GONE", gone.Addr().String())
+			env.Setenv("TOKEN", "open-sesame-77")
+			return nil
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			// exits CODE COMMAND ARG… runs a command that must exit with a code.
+			"exits": func(ts *testscript.TestScript, _ bool, args []string) {
+				want, err := strconv.Atoi(args[0])
+				ts.Check(err)
+				got := 0
+				if err := ts.Exec(args[1], args[2:]...); err != nil {
+					var exit *exec.ExitError
+					if !errors.As(err, &exit) {
+						ts.Fatalf("%v", err)
+					}
+					got = exit.ExitCode()
+				}
+				if got != want {
+					ts.Fatalf("exit code %d, not %d", got, want)
+				}
+			},
+			// noise FILE BYTES writes a file of bytes that are no text.
+			"noise": func(ts *testscript.TestScript, _ bool, args []string) {
+				n, err := strconv.Atoi(args[1])
+				ts.Check(err)
+				b := make([]byte, n)
+				x := uint32(1)
+				for i := range b {
+					x = x*1664525 + 1013904223
+					b[i] = byte(x >> 24)
+				}
+				ts.Check(os.WriteFile(ts.MkAbs(args[0]), b, 0o644))
+			},
+			// nowhere DIR TEXT fails where any file under a folder holds a text.
+			"nowhere": func(ts *testscript.TestScript, _ bool, args []string) {
+				ts.Check(filepath.Walk(ts.MkAbs(args[0]), func(path string, info os.FileInfo, err error) error {
+					if err != nil || info.IsDir() {
+						return err
+					}
+					b, err := os.ReadFile(path)
+					if err == nil && contains(b, args[1]) {
+						ts.Fatalf("%s holds %q", path, args[1])
+					}
+					return err
+				}))
+			},
+		},
+	})
+}
+
+func contains(b []byte, s string) bool {
+	for i := 0; i+len(s) <= len(b); i++ {
+		if string(b[i:i+len(s)]) == s {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,151 @@
+package run_test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/verdict"
+)
+
+// mosquitto is a broker that we did not write.
+type mosquitto struct {
+	t       *testing.T
+	program string
+	config  string
+	addr    string
+	cmd     *exec.Cmd
+}
+
+// startMosquitto starts a broker on a free loopback port. Where the program is
+// missing the test is skipped, unless RUNCROWD_REAL says that it must be there.
+func startMosquitto(t *testing.T, config string, files map[string]string) *mosquitto {
+	t.Helper()
+	program, err := exec.LookPath("mosquitto")
+	if err != nil {
+		program = "/usr/sbin/mosquitto"
+		if _, err := os.Stat(program); err != nil {
+			if os.Getenv("RUNCROWD_REAL") != "" {
+				t.Fatal("mosquitto is not installed; test.sh installs it")
+			}
+			t.Skip("mosquitto is not installed")
+		}
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	l.Close()
+	dir := t.TempDir()
+	for name, text := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	_, port, _ := net.SplitHostPort(addr)
+	text := fmt.Sprintf("listener %s 127.0.0.1\n%s\nmax_queued_messages 0\n", port, strings.ReplaceAll(config, "DIR", dir))
+	if os.Getuid() == 0 {
+		text += "user root\n" // it would change to a user that cannot read the folder
+	}
+	m := &mosquitto{t: t, program: program, config: filepath.Join(dir, "broker.conf"), addr: addr}
+	require.NoError(t, os.WriteFile(m.config, []byte(text), 0o600))
+	m.start()
+	t.Cleanup(m.stop)
+	return m
+}
+
+func (m *mosquitto) start() {
+	m.cmd = exec.Command(m.program, "-c", m.config)
+	require.NoError(m.t, m.cmd.Start())
+	require.Eventually(m.t, func() bool {
+		c, err := net.Dial("tcp", m.addr)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 10*time.Millisecond, "the broker does not listen")
+}
+
+func (m *mosquitto) stop() {
+	if m.cmd != nil {
+		m.cmd.Process.Signal(syscall.SIGTERM)
+		m.cmd.Wait()
+		m.cmd = nil
+	}
+}
+
+// overMQTT is a crowd of one kind that a subscription watches.
+func overMQTT(version string, qos int, length string) string {
+	return fmt.Sprintf(`
+crowd: harbour
+links: {sea: {mqtt: mqtt://MQTT, version: %s, back_off: 300ms to 1s}}
+kinds:
+  buoy:
+    readings:
+      state:
+        every: 100ms
+        topic: harbour/${device}/state
+        qos: %d
+        fields: {wave_m: {signal: swell, round: 2}, at: {signal: clock}}
+devices: [{kind: buoy, count: 20}]
+plan: {for: %s, settle: 5s, join: spread over 200ms}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 5s}}
+`, version, qos, length)
+}
+
+func TestMosquitto(t *testing.T) {
+	t.Parallel()
+	for _, version := range []string{"3.1.1", "5"} {
+		for qos := range 3 {
+			t.Run(fmt.Sprintf("version %s QoS %d", version, qos), func(t *testing.T) {
+				t.Parallel()
+				m := startMosquitto(t, "allow_anonymous true", nil)
+				p := playAgainst(t, m.addr, "", overMQTT(version, qos, "2s"))
+				assert.Greater(t, p.result.Total.Due(), 300)
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+				assert.True(t, p.holds())
+				assert.Zero(t, p.result.Resent)
+			})
+		}
+	}
+}
+
+// A broker that is restarted in mid-run: devices and witness come back, what
+// was not acknowledged is sent again, and nothing that the witness could not
+// hear is called lost.
+func TestMosquittoRestart(t *testing.T) {
+	t.Parallel()
+	for name, config := range map[string]string{
+		"forgets sessions": "allow_anonymous true",
+		"keeps sessions":   "allow_anonymous true\npersistence true\npersistence_location DIR/",
+	} {
+		for _, version := range []string{"3.1.1", "5"} {
+			t.Run(name+" "+version, func(t *testing.T) {
+				t.Parallel()
+				m := startMosquitto(t, config, nil)
+				done := make(chan struct{})
+				go func() {
+					defer close(done)
+					time.Sleep(1500 * time.Millisecond)
+					m.stop()
+					time.Sleep(500 * time.Millisecond)
+					m.start()
+				}()
+				p := playAgainst(t, m.addr, "", overMQTT(version, 1, "5s"))
+				<-done
+				r := p.result
+				assert.GreaterOrEqual(t, r.Drops, 20, "every device lost its connection")
+				assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
+				assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
+				assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/4)
+				assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].Holds, "in the end all is acknowledged")
+			})
+		}
+	}
+}
