@@ -44,6 +44,7 @@ require (
 	golang.org/x/text v0.22.0 // indirect
 	golang.org/x/tools v0.51.0 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	pgregory.net/rapid v1.3.0 // indirect
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

@@ -260,17 +260,20 @@ func (c *Crowd) Secret(value string) {
 	}
 }
 
-// Redact takes all secrets out of a text.
-func (c *Crowd) Redact(text string) string {
+// Secrets lists what must never be printed, the longest first: one secret may
+// be a part of another.
+func (c *Crowd) Secrets() []string {
 	list := make([]string, 0, len(c.secrets))
 	for s := range c.secrets {
-		if strings.Contains(text, s) {
-			list = append(list, s)
-		}
+		list = append(list, s)
 	}
-	// The longest first: one secret may be a part of another.
 	sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
-	for _, s := range list {
+	return list
+}
+
+// Redact takes all secrets out of a text.
+func (c *Crowd) Redact(text string) string {
+	for _, s := range c.Secrets() {
 		text = strings.ReplaceAll(text, s, "«secret»")
 	}
 	return text

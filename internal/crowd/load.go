@@ -37,9 +37,7 @@ func Parse(path string, source []byte, getenv func(string) (string, bool)) (*Cro
 	if root := r.document(source); root != nil {
 		r.file(root)
 	}
-	for i := range r.List {
-		r.List[i].Text = c.Redact(r.List[i].Text)
-	}
+	r.Hide(c.Secrets())
 	if err := r.Err(); err != nil {
 		return nil, err
 	}
@@ -636,13 +634,14 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain"}}[l.Protocol]
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
-				r.Add(pos(k), "%s: %q does not go with the %s link %q", what, key, l.Protocol, l.Name)
+				instead := map[string]string{"path": "; write topic: in its place", "topic": "; write path: in its place"}[key]
+				r.Add(pos(k), "%s: %q does not go with the %s link %q%s", what, key, l.Protocol, l.Name, instead)
 			}
 		}
-		switch l.Protocol {
-		case MQTT:
+		switch {
+		case l.Protocol == MQTT && o.get("path") == nil:
 			rd.Target = r.text(o.need("topic", "harbour/${device}/"+rd.Name), what+": topic", streamEnv)
-		case HTTP:
+		case l.Protocol == HTTP && o.get("topic") == nil:
 			rd.Target = r.text(o.need("path", "/in/${device}/"+rd.Name), what+": path", streamEnv)
 			if rd.Target != nil && !strings.HasPrefix(rd.Target.Source(), "/") && !strings.HasPrefix(rd.Target.Source(), "${") {
 				r.Add(pos(o.get("path")), "%s: path must begin with /", what)
@@ -672,11 +671,12 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 				continue
 			}
 			f, sample, ok := r.field(fe, env)
-			if ok {
-				rd.Fields = append(rd.Fields, f)
-				if _, reserved := messageEnv(deviceEnv())[name]; !reserved && fieldPattern.MatchString(name) {
-					env[name] = sample
-				}
+			if !ok {
+				sample = 0.0 // so that formulas that use it are not blamed too
+			}
+			rd.Fields = append(rd.Fields, f)
+			if _, reserved := messageEnv(deviceEnv())[name]; !reserved && fieldPattern.MatchString(name) {
+				env[name] = sample
 			}
 		}
 		if fn.Kind == yaml.MappingNode && len(fn.Content) == 0 {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"unicode/utf8"
 )
 
 // Pos is a place in the crowd file; lines and columns count from 1. The zero
@@ -27,6 +28,20 @@ type Problems struct {
 // NewProblems is an empty list for a file with this text.
 func NewProblems(path string, source []byte) *Problems {
 	return &Problems{Path: path, lines: strings.Split(string(source), "\n")}
+}
+
+// Hide takes secrets out of what is shown of the file and out of the texts.
+// Each keeps its length, so that the columns stay right.
+func (p *Problems) Hide(secrets []string) {
+	for _, s := range secrets {
+		dots := strings.Repeat("•", utf8.RuneCountInString(s))
+		for i := range p.lines {
+			p.lines[i] = strings.ReplaceAll(p.lines[i], s, dots)
+		}
+		for i := range p.List {
+			p.List[i].Text = strings.ReplaceAll(p.List[i].Text, s, dots)
+		}
+	}
 }
 
 // Add notes a mistake; the same one at the same place is noted once.

@@ -24,9 +24,11 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w := &Witness{Name: name, Pos: pos(e.key), topics: map[*Cast]*formula.Text{}, gets: map[*Cast]*formula.Text{}}
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
 		w.Proves = Received
+		before := len(r.List)
 		if r.word(o.need("proves", "received"), what+": proves", "received", "received", "stored") == "stored" {
 			w.Proves = Stored
 		}
+		r.blind = r.blind || len(r.List) > before
 		for _, kn := range r.list(o.get("of"), what+": of") {
 			if s, ok := r.scalar(kn, what+": of"); ok {
 				if r.crowd.Kind(s) == nil {
@@ -49,7 +51,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		case get != nil:
 			r.query(w, o, what)
 			r.misplaced(o, what, "a query", "link", "qos", "topic")
-		default:
+		case !o.near["subscribe"] && !o.near["get"]:
 			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
 		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
@@ -364,6 +366,9 @@ func (r *reader) canBeProven(q Requirement, what string) {
 		if w.Proves == q.Proof {
 			return
 		}
+	}
+	if r.blind {
+		return
 	}
 	r.Add(q.Pos, "%s: no witness proves that messages are %s; add one under witnesses:, or leave this out", what, q.Proof)
 }

@@ -33,6 +33,7 @@ type reader struct {
 	open    map[string]bool // environment variables that are addresses, not secrets
 	getenv  func(string) (string, bool)
 	crowd   *Crowd
+	blind   bool // some witness could not be read: what it proves is not known
 }
 
 // readSource reads the file, with one clear error for what is no crowd file at all.
@@ -232,14 +233,16 @@ type object struct {
 	node *yaml.Node
 	what string
 	vals map[string]*yaml.Node
+	near map[string]bool // keys that a misspelt one was probably meant to be
 }
 
 // object reads a mapping and notes each key that is not known.
 func (r *reader) object(n *yaml.Node, what string, known ...string) *object {
-	o := &object{r: r, node: r.resolve(n), what: what, vals: map[string]*yaml.Node{}}
+	o := &object{r: r, node: r.resolve(n), what: what, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
 	for _, e := range r.entries(n, what) {
 		if !contains(known, e.key.Value) {
 			r.unknown(pos(e.key), e.key.Value, what, known)
+			o.near[formula.Nearest(e.key.Value, known)] = true
 			continue
 		}
 		o.vals[e.key.Value] = r.resolve(e.value)
@@ -269,7 +272,7 @@ func (o *object) get(key string) *yaml.Node { return o.vals[key] }
 // need is get, and notes it when the key is missing.
 func (o *object) need(key, example string) *yaml.Node {
 	n := o.vals[key]
-	if n == nil && o.node.Kind == yaml.MappingNode {
+	if n == nil && o.node.Kind == yaml.MappingNode && !o.near[key] {
 		o.r.Add(pos(o.node), "%s lacks %q; write, for example, %s: %s", o.what, key, key, example)
 	}
 	return n

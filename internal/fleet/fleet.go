@@ -71,7 +71,7 @@ func Build(c *crowd.Crowd) (*Fleet, error) {
 				break // the others of the group have the same mistake
 			}
 			if first, twice := names[d.Name]; twice {
-				p.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); give the groups names of their own", d.Name, first)
+				p.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); give one of the groups other names, or a first number of its own (first: 13)", d.Name, first)
 				break
 			}
 			names[d.Name] = cast.Pos.Line
@@ -88,9 +88,7 @@ func Build(c *crowd.Crowd) (*Fleet, error) {
 		}
 	}
 	if len(p.List) > 0 {
-		for i := range p.List {
-			p.List[i].Text = c.Redact(p.List[i].Text)
-		}
+		p.Hide(c.Secrets())
 		return nil, p.Err()
 	}
 	for _, d := range f.Devices {

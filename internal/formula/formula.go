@@ -17,6 +17,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"regexp"
 	"sort"
 	"strconv"
 	"strings"
@@ -115,10 +116,35 @@ func compileError(err error, env Env) error {
 			text += "; known are " + List(sortedKeys(env))
 		}
 	}
+	if m := mismatch.FindStringSubmatch(text); m != nil {
+		text = fmt.Sprintf("%s does not go with %s and %s", m[1], inWords(m[2]), inWords(m[3]))
+	}
+	if strings.HasPrefix(text, "unexpected token EOF") {
+		text = "the formula ends too early: a bracket is not closed, or a value is missing"
+	}
 	if _, part, ok := strings.Cut(text, "type quantity.Position has no field "); ok {
 		text = fmt.Sprintf("a position has no part %q; its parts are lat and lon", part)
 	}
 	return &Error{fe.Column, text}
+}
+
+var mismatch = regexp.MustCompile(`^invalid operation: (\S+) \(mismatched types (\S+) and (\S+)\)`)
+
+// inWords is a type of the expression library as users know it.
+func inWords(typ string) string {
+	switch typ {
+	case "string":
+		return "a text"
+	case "int", "int64", "float64":
+		return "a number"
+	case "bool":
+		return "true or false"
+	case "quantity.Position":
+		return "a position"
+	case "time.Time":
+		return "a time"
+	}
+	return typ
 }
 
 func sortedKeys(env Env) []string {

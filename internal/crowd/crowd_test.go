@@ -1,0 +1,196 @@
+package crowd_test
+
+import (
+	"flag"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+)
+
+var update = flag.Bool("update", false, "write the messages as they are now into testdata/mistakes.txt")
+
+// base is a crowd without a mistake. A case of mistakes.txt is a list of edits
+// to it, "old => new" a line, or a whole file of its own.
+const base = `crowd: harbour
+links:
+  sea: {mqtt: mqtt://127.0.0.1:1883, username: "${device}"}
+  shore: {http: http://127.0.0.1:8080}
+kinds:
+  buoy:
+    link: sea
+    properties:
+      site: {pick: [outer, inner]}
+      mooring: {position: "within 58.02,-6.41 and 58.06,-6.35"}
+      lamp_w: 12
+    readings:
+      state:
+        every: 5s
+        jitter: 10%
+        topic: harbour/${site}/${device}/state
+        qos: 1
+        fields:
+          wave_m: {signal: swell, height: 1.2, period: 9s, round: 2}
+          water_c: {signal: daily, low: 8, high: 12, peak: "15:00"}
+          water_f: {formula: water_c * 1.8 + 32, round: 1}
+          position: {signal: wander, around: mooring, radius: 15m}
+  gauge:
+    link: shore
+    readings:
+      level:
+        every: 10s
+        path: /in/${device}/level
+        accept: [200, 202]
+        fields: {level_m: {signal: tide, range: 4.1}}
+devices:
+  - {kind: buoy, count: 12, name: "buoy-${pad(n, 2)}"}
+  - {kind: gauge, count: 2}
+plan:
+  join: spread over 5s
+  for: 1m
+  rounds: {count: 2, every: 5m}
+witnesses:
+  ear: {proves: received, subscribe: harbour/#, link: sea}
+  store:
+    proves: stored
+    get: http://127.0.0.1:8080/devices/${device}?from=${from}
+    rows: .messages[]
+    time: .ts
+require:
+  acknowledged: 100%
+  stored: 100% within 30s
+`
+
+func noEnv(string) (string, bool) { return "", false }
+
+func load(text string) (*crowd.Crowd, error) {
+	c, err := crowd.Parse("crowd.yaml", []byte(text), noEnv)
+	if err == nil {
+		_, err = fleet.Build(c)
+	}
+	return c, err
+}
+
+func TestBaseHasNoMistake(t *testing.T) {
+	c, err := load(base)
+	require.NoError(t, err)
+	assert.Equal(t, "harbour", c.Name)
+	assert.Equal(t, 2, c.Plan.Rounds)
+	assert.Equal(t, 5*time.Minute, c.Plan.Every)
+	assert.Equal(t, "127.0.0.1:1883", c.Link("sea").Address)
+	assert.Equal(t, 60*time.Second, c.Witnesses[1].Wait, "twice what is allowed, to tell the late from the lost")
+	assert.True(t, c.Witnesses[1].PerDevice)
+	assert.Equal(t, 5*time.Second/12, c.Plan.Join.At(1, 12))
+}
+
+// TestMistakes reads testdata/mistakes.txt: plausible mistakes of users, each
+// with the whole message that they get.
+func TestMistakes(t *testing.T) {
+	path := filepath.Join("testdata", "mistakes.txt")
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	var out strings.Builder
+	n := 0
+	for _, block := range strings.Split(string(text), "\n=== ")[1:] {
+		title, rest, _ := strings.Cut(block, "\n")
+		edits, want, _ := strings.Cut(rest, "\n--- says\n")
+		want = strings.TrimRight(want, "\n")
+		file := base
+		if whole, is := strings.CutPrefix(edits, "(whole)\n"); is {
+			file = whole + "\n"
+		} else {
+			for _, e := range strings.Split(edits, "\n") {
+				from, to, ok := strings.Cut(e, " => ")
+				require.True(t, ok, "%s: an edit is \"old => new\": %q", title, e)
+				from = strings.ReplaceAll(from, `\n`, "\n")
+				require.Contains(t, file, from, title)
+				file = strings.Replace(file, from, strings.ReplaceAll(to, `\n`, "\n"), 1)
+			}
+		}
+		n++
+		_, err := load(file)
+		got := "(no mistake)"
+		if err != nil {
+			got = err.Error()
+		}
+		out.WriteString("\n=== " + title + "\n" + edits + "\n--- says\n" + got + "\n")
+		if !*update {
+			t.Run(title, func(t *testing.T) { assert.Equal(t, want, got) })
+		}
+	}
+	assert.GreaterOrEqual(t, n, 50)
+	if *update {
+		head, _, _ := strings.Cut(string(text), "\n=== ")
+		require.NoError(t, os.WriteFile(path, []byte(head+out.String()), 0o644))
+	}
+}
+
+// Secrets that stand in the file are not in the copy that a run folder gets, and
+// not in any message.
+func TestSecretsAreTakenOut(t *testing.T) {
+	text := strings.NewReplacer(`username: "${device}"`, "username: fleet, password: hunter-two-9",
+		"{http: http://127.0.0.1:8080}", "{http: http://127.0.0.1:8080, headers: {Authorization: Bearer abc.def.ghi, X-Site: \"${env.SITE_KEY}\"}}").Replace(base)
+	env := func(name string) (string, bool) { return "site-key-value", name == "SITE_KEY" }
+	c, err := crowd.Parse("crowd.yaml", []byte(text), env)
+	require.NoError(t, err)
+	copied := string(c.Copy())
+	assert.NotContains(t, copied, "hunter-two-9")
+	assert.NotContains(t, copied, "abc.def.ghi")
+	assert.Contains(t, copied, "${env.SITE_KEY}")
+	again, err := crowd.Parse("crowd.yaml", []byte(copied), env)
+	require.NoError(t, err, "the copy is a crowd file")
+	assert.Equal(t, c.Name, again.Name)
+	assert.Equal(t, "the platform said «secret» and «secret»", c.Redact("the platform said hunter-two-9 and site-key-value"))
+}
+
+func TestAliasesAndMerges(t *testing.T) {
+	text := strings.NewReplacer("wave_m: {signal: swell, height: 1.2, period: 9s, round: 2}", "wave_m: &wave {signal: swell, height: 1.2, period: 9s, round: 2}\n          wave_2: *wave\n          wave_3: {<<: *wave, height: 3}").Replace(base)
+	c, err := load(text)
+	require.NoError(t, err)
+	fields := c.Casts[0].Readings[0].Fields
+	require.Len(t, fields, 6)
+	assert.Equal(t, 1.2, fields[1].Args["height"].Value)
+	assert.Equal(t, 3.0, fields[2].Args["height"].Value)
+}
+
+func TestExamplesAreValid(t *testing.T) {
+	list, err := filepath.Glob("../../examples/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, list)
+	for _, path := range list {
+		text, err := os.ReadFile(path)
+		require.NoError(t, err)
+		_, err = load(strings.Replace(string(text), "crowd: NAME", "crowd: name", 1))
+		assert.NoError(t, err, path)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(base)
+	f.Add("crowd: x\nlinks: {a: &a [*a]}")
+	f.Add("crowd: ${")
+	f.Add("a: &a {<<: *a}")
+	for _, s := range strings.Split(base, "\n") {
+		f.Add(strings.Replace(base, s, "", 1))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := crowd.Parse("f.yaml", []byte(text), noEnv)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		for _, g := range c.Casts {
+			g.Count = min(g.Count, 3) // a million devices are not what is tried here
+		}
+		if _, err := fleet.Build(c); err != nil {
+			require.NotEmpty(t, err.Error())
+		}
+	})
+}

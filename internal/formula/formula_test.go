@@ -1,0 +1,127 @@
+package formula_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+)
+
+func names() formula.Env {
+	return formula.Env{"n": 7, "water_c": 10.5, "site": "outer", "on": true, "mooring": quantity.Position{Lat: 58.02, Lon: -6.41},
+		"time": time.Unix(1900000000, 0), "env": formula.Secrets{"PASS": "x-1"}}
+}
+
+func TestFormulas(t *testing.T) {
+	for source, want := range map[string]any{
+		"water_c * 2 + 32": 53.0, "n + 1": 8, "n / 2": 3.5, "pad(n, 3)": "007", "pad(-n, 4)": "-007", "upper(site)": "OUTER",
+		"mooring.lat": 58.02, "on ? 1 : 2": 1, "unix(time)": int64(1900000000), "site + '-' + text(n)": "outer-7", "sqrt(n + 2)": 3.0,
+		"n % 4": 3, "env.PASS": "x-1", "round(water_c)": 11.0, "max(n, 3)": 7,
+	} {
+		f, err := formula.Compile(source, names())
+		require.NoError(t, err, source)
+		got, err := f.Any(&formula.Machine{}, names())
+		require.NoError(t, err, source)
+		assert.Equal(t, want, got, source)
+	}
+	f, err := formula.Compile("n + len(env.PASS) + mooring.lon", names())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"env", "mooring", "n"}, f.Names())
+	assert.Equal(t, []string{"PASS"}, f.EnvNames())
+}
+
+func TestWrongFormulas(t *testing.T) {
+	for source, want := range map[string]formula.Error{
+		"":             {Column: 0, Text: "the formula is empty"},
+		"watr_c + 1":   {Column: 0, Text: `"watr_c" is not known here; did you mean "water_c"?`},
+		"1 + site":     {Column: 2, Text: "+ does not go with a number and a text"},
+		"(1 + 2":       {Column: 5, Text: "the formula ends too early: a bracket is not closed, or a value is missing"},
+		"mooring.east": {Column: 8, Text: `a position has no part "east"; its parts are lat and lon`},
+		"now()":        {Column: 0, Text: `"now" is not known here; known are env, mooring, n, on, site, time, water_c`},
+	} {
+		_, err := formula.Compile(source, names())
+		var fe *formula.Error
+		require.ErrorAs(t, err, &fe, source)
+		assert.Equal(t, want, *fe, source)
+	}
+	for source, says := range map[string]string{"n / 0": "gives +Inf, which no message can carry", "n % 0": "divide by zero", "pad(n, 99)": "width must be"} {
+		f, err := formula.Compile(source, names())
+		if err == nil {
+			_, err = f.Any(&formula.Machine{}, names())
+		}
+		assert.ErrorContains(t, err, says, source)
+	}
+}
+
+func TestTexts(t *testing.T) {
+	for source, want := range map[string]string{
+		"harbour/${site}/buoy-${pad(n, 3)}/state": "harbour/outer/buoy-007/state",
+		"plain": "plain", "": "", "${n}": "7", "a $${n} b": "a ${n} b", "${ {'a': 1}.a }": "1", `${"}"}`: "}", "$n $": "$n $",
+		"${time}": "2030-03-17T17:46:40Z", "${mooring}": "58.02,-6.41", "${water_c}": "10.5",
+	} {
+		x, err := formula.ParseText(source, names())
+		require.NoError(t, err, source)
+		got, err := x.Expand(&formula.Machine{}, names())
+		require.NoError(t, err, source)
+		assert.Equal(t, want, got, source)
+		assert.Equal(t, source, x.Source())
+		whole, err := x.Formula(names())
+		if source != "" {
+			require.NoError(t, err, source)
+			v, err := whole.Any(&formula.Machine{}, names())
+			require.NoError(t, err)
+			assert.Equal(t, want, v)
+		}
+	}
+	for source, column := range map[string]int{"ab${n": 2, "ab${nope}": 4, "${n} ${}": 7} {
+		_, err := formula.ParseText(source, names())
+		var fe *formula.Error
+		require.ErrorAs(t, err, &fe, source)
+		assert.Equal(t, column, fe.Column, source)
+	}
+}
+
+func TestNearest(t *testing.T) {
+	known := []string{"every", "topic", "fields", "qos"}
+	for name, want := range map[string]string{"evry": "every", "tpoic": "topic", "Topic": "topic", "field": "fields", "interval": "", "q": ""} {
+		assert.Equal(t, want, formula.Nearest(name, known), name)
+	}
+}
+
+func FuzzText(f *testing.F) {
+	for _, s := range []string{"${n}", "$${", "${site + '}'}", "${{}}", "${env.PASS}", "a${", "${n}${n}", "${map(1..9, # * 2)}"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if len(s) > 200 {
+			return
+		}
+		x, err := formula.ParseText(s, formula.Env{"n": 1, "site": "a"})
+		if err != nil {
+			var fe *formula.Error
+			require.ErrorAs(t, err, &fe)
+			require.GreaterOrEqual(t, fe.Column, 0)
+			return
+		}
+		if x.Fixed() {
+			_, err := x.Expand(&formula.Machine{}, nil)
+			require.NoError(t, err)
+		}
+	})
+}
+
+func BenchmarkNumber(b *testing.B) {
+	f, err := formula.Compile("water_c * 1.8 + 32", names())
+	if err != nil {
+		b.Fatal(err)
+	}
+	m, env := &formula.Machine{}, names()
+	b.ReportAllocs()
+	for b.Loop() {
+		f.Number(m, env)
+	}
+}
