@@ -229,6 +229,7 @@ func (w *Writer) Err() error {
 
 // End notes that the run is over: every message has its last record.
 func (w *Writer) End(interrupted bool) {
+	w.Flush() // whoever reads the end has read all before it
 	w.own.begin(recEnd)
 	w.own.when(time.Now())
 	w.own.bool(interrupted)

@@ -1,0 +1,151 @@
+package fleet_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/payload"
+)
+
+const harbour = `
+crowd: harbour
+seed: 1907
+links: {sea: {mqtt: mqtt://127.0.0.1:1883, client_id: "c-${device}", username: "${site}", password: "${env.PASS}"}}
+kinds:
+  buoy:
+    properties:
+      serial: LB-${pad(n, 4)}
+      mooring: {position: "within 58.02,-6.41 and 58.06,-6.35"}
+      lamp_w: {pick: [12, 20, 35]}
+      site: middle
+    readings:
+      state:
+        every: 5s
+        topic: harbour/${site}/${device}/${reading}
+        fields:
+          wave_m: {signal: swell, height: lamp_w / 10, round: 2}
+          lamp_w: ${lamp_w + 1}
+          serial: ${serial}
+          label: ${device} at ${site}
+          twice: {formula: wave_m * 2 + seq}
+          place: {signal: wander, around: mooring}
+          broken: {formula: 1 / (seq - 3)}
+devices:
+  - {kind: buoy, count: 30, name: "buoy-${pad(n, 3)}", properties: {site: outer}}
+  - {kind: buoy, count: 2, first: 100, name: "spare-${n}"}
+plan: {for: 1m}
+`
+
+func build(t *testing.T, text string) *fleet.Fleet {
+	t.Helper()
+	c, err := crowd.Parse("harbour.yaml", []byte(text), func(string) (string, bool) { return "pass-word", true })
+	require.NoError(t, err)
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	return f
+}
+
+func TestDevices(t *testing.T) {
+	f := build(t, harbour)
+	require.Len(t, f.Devices, 32)
+	d := f.Devices[6]
+	assert.Equal(t, "buoy-007", d.Name)
+	assert.Equal(t, "LB-0007", d.Env["serial"])
+	assert.Equal(t, "c-buoy-007", d.ClientID)
+	assert.Equal(t, "outer", d.Username, "the group is nearer than the kind")
+	assert.Equal(t, "pass-word", d.Password)
+	assert.Equal(t, "harbour/outer/buoy-007/state", d.Streams[0].Target)
+	assert.Equal(t, "spare-100", f.Devices[30].Name)
+	assert.Equal(t, "harbour/middle/spare-100/state", f.Devices[30].Streams[0].Target)
+	picked := map[any]int{}
+	for _, d := range f.Devices {
+		picked[d.Env["lamp_w"]]++
+	}
+	assert.Len(t, picked, 3, "a pick picks all of its list in 32 devices")
+}
+
+// bodies makes the first messages of a device.
+func bodies(f *fleet.Fleet, s *fleet.Stream, c *fleet.Composer) []string {
+	var list []string
+	start := time.Unix(1_900_000_000, 0)
+	for seq := uint64(1); seq <= 5; seq++ {
+		at := time.Duration(seq) * time.Second
+		values, _ := c.Values(s, seq, start.Add(at), at)
+		list = append(list, string(payload.Object(nil, s.Names, values)))
+	}
+	return list
+}
+
+// One device made again without the others, in another order and with another
+// seed: the same messages, the same, and other ones.
+func TestOneDeviceCanBeMadeAgain(t *testing.T) {
+	f := build(t, harbour)
+	var c fleet.Composer
+	all := map[string][]string{}
+	for _, s := range f.Streams {
+		all[s.Device.Name] = bodies(f, s, &c)
+	}
+	var fresh fleet.Composer
+	for i := len(f.Streams) - 1; i >= 0; i -= 3 {
+		s := f.Streams[i]
+		assert.Equal(t, all[s.Device.Name], bodies(f, s, &fresh))
+	}
+	small := build(t, replace(harbour, "count: 30", "count: 7"))
+	assert.Equal(t, all["buoy-007"], bodies(small, small.Streams[6], &c))
+	other := build(t, replace(harbour, "1907", "1908"))
+	assert.NotEqual(t, all["buoy-007"], bodies(other, other.Streams[6], &c))
+	assert.NotEqual(t, all["buoy-006"], all["buoy-007"])
+}
+
+func replace(s, old, new string) string {
+	for i := 0; i+len(old) <= len(s); i++ {
+		if s[i:i+len(old)] == old {
+			return s[:i] + new + s[i+len(old):]
+		}
+	}
+	panic(fmt.Sprintf("%q is not there", old))
+}
+
+// A field with the name of a property does not change the property, a text of
+// one placeholder keeps its type, and a value that cannot be made is null.
+func TestFieldsAndProperties(t *testing.T) {
+	f := build(t, harbour)
+	d := f.Devices[0]
+	lamp := d.Env["lamp_w"].(int)
+	var c fleet.Composer
+	for seq := uint64(1); seq <= 4; seq++ {
+		values, err := c.Values(d.Streams[0], seq, time.Unix(1_900_000_000, 0), 0)
+		assert.Equal(t, int64(lamp+1), values[1].Int(), "message %d", seq)
+		assert.Equal(t, "LB-0001", values[2].Text())
+		assert.Equal(t, "buoy-001 at outer", values[3].Text())
+		assert.InDelta(t, values[0].Float()*2+float64(seq), values[4].Float(), 1e-9)
+		if seq == 3 {
+			assert.ErrorContains(t, err, `the field "broken" of buoy-001: the formula 1 / (seq - 3) gives +Inf`)
+			assert.Nil(t, values[6].Any())
+		} else {
+			assert.NoError(t, err)
+		}
+	}
+}
+
+func BenchmarkValues(b *testing.B) {
+	c, err := crowd.Parse("x", []byte(harbour), func(string) (string, bool) { return "p", true })
+	if err != nil {
+		b.Fatal(err)
+	}
+	f, err := fleet.Build(c)
+	if err != nil {
+		b.Fatal(err)
+	}
+	var composer fleet.Composer
+	b.ReportAllocs()
+	for i := uint64(4); b.Loop(); i++ {
+		composer.Values(f.Streams[0], i, time.Unix(1_900_000_000, 0), 0)
+	}
+}

@@ -1,0 +1,226 @@
+package ledger_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"runcrowd/internal/ledger"
+)
+
+func TestMarkRoundTrip(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		m := ledger.Mark{
+			Run:     rapid.StringMatching(`[a-z2-7]{8}`).Draw(t, "run"),
+			Device:  rapid.StringMatching(`[a-z/:.-]{1,20}`).Draw(t, "device"),
+			Reading: rapid.StringMatching(`[a-z._-]{1,10}`).Draw(t, "reading"),
+			Seq:     rapid.Uint64Range(1, 1<<63).Draw(t, "seq"),
+		}
+		back, err := ledger.ParseMark(m.String())
+		require.NoError(t, err)
+		require.Equal(t, m, back)
+	})
+	for _, bad := range []string{"", "a", "a/b", "a/b/c", "a/b/c/0", "a/b/c/01", "a/b/c/+1", "a/b/c/x", "/b/c/1", "a//c/1", "a/b//1", "a/b/c/99999999999999999999"} {
+		_, err := ledger.ParseMark(bad)
+		assert.Error(t, err, bad)
+	}
+}
+
+func FuzzMark(f *testing.F) {
+	f.Add("k3f9a2xy/buoy-007/sea-state/42")
+	f.Fuzz(func(t *testing.T, s string) {
+		if m, err := ledger.ParseMark(s); err == nil {
+			require.Equal(t, s, m.String())
+		}
+	})
+}
+
+func TestSequenceBasesDoNotOverlap(t *testing.T) {
+	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC).Unix()
+	assert.GreaterOrEqual(t, ledger.SequenceBase(now+1)-ledger.SequenceBase(now), uint64(1_000_000))
+	far := time.Date(2245, 1, 1, 0, 0, 0, 0, time.UTC).Unix()
+	assert.Less(t, ledger.SequenceBase(far), uint64(1)<<53)
+}
+
+// written makes a ledger with a bit of everything and returns its path.
+func written(t testing.TB, end bool) string {
+	path := filepath.Join(t.TempDir(), "ledger")
+	start := time.Unix(1_900_000_000, 0)
+	w, err := ledger.Create(path, "k3f9a2xy", "harbour", start)
+	require.NoError(t, err)
+	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"wave_m": 0.01}})
+	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
+	w.Witness(0, "ear", "received", []string{"buoy"}, time.Second)
+	w.Round(1, start, start.Add(time.Minute))
+	w.Flush()
+	p := w.Page()
+	at := start.UnixNano()
+	p.Due(0, 1, 1, at, []byte(`{"wave_m":1}`))
+	p.Sent(0, 1, at+1000)
+	p.Sent(0, 1, at+2000)
+	p.Settled(0, 1, at+3000, ledger.Refused, 135, "not authorized")
+	w.Flush()
+	p.Due(0, 2, 1, at+5000, []byte(`{"wave_m":2}`))
+	p.Due(1, 1, 1, at+6000, nil)
+	p.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Mark: ledger.Mark{Run: "k3f9a2xy", Device: "buoy-1", Reading: "state", Seq: 2},
+		FiledDevice: "buoy-2", FiledReading: "state", Redelivered: true, Asked: true, Values: []byte(`{"wave_m":2}`)})
+	p.Deaf(0, start.Add(time.Second), time.Time{}, true, "gone")
+	p.Heard(0, 1, true, "")
+	p.Link(0, start.Add(time.Second), false, "cut")
+	if end {
+		w.End(true)
+	}
+	require.NoError(t, w.Close())
+	return path
+}
+
+func TestLedgerRoundTrip(t *testing.T) {
+	b, err := ledger.Read(written(t, true))
+	require.NoError(t, err)
+	start := time.Unix(1_900_000_000, 0)
+	assert.Equal(t, "k3f9a2xy", b.Run)
+	assert.Equal(t, "harbour", b.Crowd)
+	assert.True(t, b.Start.Equal(start))
+	assert.True(t, b.Ended)
+	assert.True(t, b.Interrupted)
+	assert.Zero(t, b.Torn)
+	require.Len(t, b.Streams, 2)
+	assert.Equal(t, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"wave_m": 0.01}}, b.Streams[0])
+	require.Len(t, b.Messages[0], 2)
+	m := b.Messages[0][0]
+	assert.Equal(t, 2, m.Attempts)
+	assert.Equal(t, time.Microsecond, m.Sent.Sub(start), "the first sending counts")
+	assert.WithinDuration(t, start, m.Due, 1, "a time that is the start itself is not lost")
+	assert.Equal(t, ledger.Refused, m.Outcome)
+	assert.Equal(t, 135, m.Code)
+	assert.Equal(t, "not authorized", m.Text)
+	assert.JSONEq(t, `{"wave_m":1}`, string(m.Carried))
+	assert.Equal(t, ledger.Open, b.Messages[0][1].Outcome)
+	require.Len(t, b.Sightings, 1)
+	s := b.Sightings[0]
+	assert.True(t, s.Redelivered && s.Asked)
+	assert.Equal(t, "buoy-2", s.FiledDevice)
+	assert.Equal(t, uint64(2), s.Mark.Seq)
+	assert.Equal(t, time.Second, s.Stored.Sub(start))
+	require.Len(t, b.Witnesses, 1)
+	assert.Equal(t, time.Second, b.Witnesses[0].Within)
+	assert.Equal(t, []string{"buoy"}, b.Witnesses[0].Kinds)
+	require.Len(t, b.Witnesses[0].Deaf, 1)
+	assert.True(t, b.Witnesses[0].Deaf[0].To.IsZero())
+	assert.True(t, b.Witnesses[0].Heard[1].Complete)
+	assert.Equal(t, []ledger.LinkEvent{{Stream: 0, At: b.Links[0].At, Text: "cut"}}, b.Links)
+}
+
+// A ledger may be cut at any byte: what is whole before the cut is read, and
+// nothing is made up.
+func TestLedgerCutAnywhere(t *testing.T) {
+	whole, err := os.ReadFile(written(t, true))
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "cut")
+	before := 0
+	for n := range len(whole) {
+		require.NoError(t, os.WriteFile(path, whole[:n], 0o644))
+		b, err := ledger.Read(path)
+		if err != nil {
+			require.ErrorIs(t, err, ledger.ErrNotALedger)
+			require.Zero(t, before, "a longer part was read before")
+			continue
+		}
+		require.Equal(t, int64(n), b.Good+b.Torn)
+		require.False(t, b.Ended)
+		got := 0
+		for _, m := range b.Messages {
+			got += len(m)
+		}
+		require.GreaterOrEqual(t, got, before)
+		before = got
+	}
+	assert.Equal(t, 3, before)
+}
+
+// A single wrong byte is noticed: the blocks before it are read, no other.
+func TestLedgerDamageIsNoticed(t *testing.T) {
+	whole, err := os.ReadFile(written(t, true))
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "damaged")
+	for i := range whole {
+		broken := append([]byte(nil), whole...)
+		broken[i] ^= 0x40
+		require.NoError(t, os.WriteFile(path, broken, 0o644))
+		b, err := ledger.Read(path)
+		if err == nil {
+			require.False(t, b.Ended && b.Torn == 0, "byte %d", i)
+		}
+	}
+}
+
+// A torn ledger can be gone on with: the torn end is cut off, what is added is read.
+func TestReopen(t *testing.T) {
+	path := written(t, false)
+	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.Write([]byte{0, 0, 1, 0, 1, 2, 3})
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	b, err := ledger.Read(path)
+	require.NoError(t, err)
+	assert.Equal(t, int64(7), b.Torn)
+	w, err := ledger.Reopen(path, b)
+	require.NoError(t, err)
+	p := w.Page()
+	p.Sighting(&ledger.Sighting{Mark: ledger.Mark{Run: b.Run, Device: "buoy-1", Reading: "state", Seq: 1}, Seen: b.Start.Add(time.Hour)})
+	require.NoError(t, w.Close())
+	again, err := ledger.Read(path)
+	require.NoError(t, err)
+	assert.Zero(t, again.Torn)
+	assert.Len(t, again.Sightings, len(b.Sightings)+1)
+	assert.Equal(t, b.Messages, again.Messages)
+}
+
+func TestReadWhatIsNoLedger(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "x")
+	_, err := ledger.Read(path)
+	require.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, os.WriteFile(path, []byte("something else altogether"), 0o644))
+	_, err = ledger.Read(path)
+	require.ErrorIs(t, err, ledger.ErrNotALedger)
+	_, err = ledger.Create(path, "r", "c", time.Now())
+	require.True(t, errors.Is(err, os.ErrExist), "a ledger is never written over")
+}
+
+func FuzzRead(f *testing.F) {
+	whole, err := os.ReadFile(written(f, true))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(whole)
+	path := filepath.Join(f.TempDir(), "fuzz")
+	f.Fuzz(func(t *testing.T, b []byte) {
+		require.NoError(t, os.WriteFile(path, b, 0o644))
+		ledger.Read(path) // it must not panic, and not take all memory
+	})
+}
+
+func BenchmarkMessage(b *testing.B) {
+	w, err := ledger.Create(filepath.Join(b.TempDir(), "ledger"), "r", "c", time.Now())
+	if err != nil {
+		b.Fatal(err)
+	}
+	w.Stream(0, ledger.Stream{Device: "d", Reading: "r"})
+	w.Flush()
+	p := w.Page()
+	carried := make([]byte, 120)
+	b.ReportAllocs()
+	for i := int64(1); b.Loop(); i++ {
+		p.Due(0, uint64(i), 1, i, carried)
+		p.Sent(0, uint64(i), i)
+		p.Settled(0, uint64(i), i, ledger.Accepted, 0, "")
+	}
+	w.Close()
+}

@@ -1,0 +1,211 @@
+package mqttwire_test
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"runcrowd/internal/mqttwire"
+)
+
+// theirs decodes with a codec that we did not write.
+func theirs(t require.TestingT, version byte, b []byte) packets.Packet {
+	fh := new(packets.FixedHeader)
+	require.NoError(t, fh.Decode(b[0]))
+	n, used, err := packets.DecodeLength(bytes.NewReader(b[1:]))
+	require.NoError(t, err)
+	fh.Remaining = n
+	body := b[1+used:]
+	require.Len(t, body, n, "the length says what follows")
+	pk := packets.Packet{FixedHeader: *fh, ProtocolVersion: version}
+	switch fh.Type {
+	case packets.Connect:
+		err = pk.ConnectDecode(body)
+	case packets.Publish:
+		err = pk.PublishDecode(body)
+	case packets.Pubrel:
+		err = pk.PubrelDecode(body)
+	case packets.Puback:
+		err = pk.PubackDecode(body)
+	case packets.Pubrec:
+		err = pk.PubrecDecode(body)
+	case packets.Pubcomp:
+		err = pk.PubcompDecode(body)
+	case packets.Subscribe:
+		err = pk.SubscribeDecode(body)
+	case packets.Disconnect:
+		err = pk.DisconnectDecode(body)
+	}
+	require.NoError(t, err)
+	return pk
+}
+
+var versions = rapid.SampledFrom([]byte{mqttwire.V311, mqttwire.V5})
+
+func TestPublishAgainstAnotherCodec(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		v := versions.Draw(t, "version")
+		p := mqttwire.Publish{
+			Topic:   rapid.StringMatching(`[a-zü/]{1,40}`).Draw(t, "topic"),
+			QoS:     byte(rapid.IntRange(0, 2).Draw(t, "qos")),
+			Retain:  rapid.Bool().Draw(t, "retain"),
+			Payload: rapid.SliceOfN(rapid.Byte(), 0, 300).Draw(t, "payload"),
+		}
+		if p.QoS > 0 {
+			p.ID = rapid.Uint16Range(1, 65535).Draw(t, "id")
+			p.Dup = rapid.Bool().Draw(t, "dup")
+		}
+		if v == mqttwire.V5 && rapid.Bool().Draw(t, "user") {
+			p.UserKey, p.UserVal = "mark", rapid.StringMatching(`[a-z/0-9]{0,200}`).Draw(t, "value")
+		}
+		b := mqttwire.AppendPublish(nil, v, &p)
+		pk := theirs(t, v, b)
+		require.Equal(t, p.Topic, pk.TopicName)
+		require.Equal(t, p.ID, pk.PacketID)
+		require.Equal(t, p.QoS, pk.FixedHeader.Qos)
+		require.Equal(t, p.Dup, pk.FixedHeader.Dup)
+		require.Equal(t, p.Retain, pk.FixedHeader.Retain)
+		require.Equal(t, string(p.Payload), string(pk.Payload))
+		if p.UserKey != "" {
+			require.Equal(t, []packets.UserProperty{{Key: "mark", Val: p.UserVal}}, pk.Properties.User)
+		}
+		// And back with our own decoder, from what their encoder writes.
+		var out bytes.Buffer
+		pk.ProtocolVersion = v
+		require.NoError(t, pk.PublishEncode(&out))
+		var got mqttwire.Packet
+		require.NoError(t, read(v, out.Bytes(), &got))
+		require.Equal(t, p.Topic, got.Publish.Topic)
+		require.Equal(t, string(p.Payload), string(got.Publish.Payload))
+		require.Equal(t, p.ID, got.ID)
+		if p.UserKey != "" {
+			require.Equal(t, []mqttwire.UserProperty{{Key: "mark", Value: p.UserVal}}, got.UserProp)
+		}
+	})
+}
+
+func read(version byte, b []byte, p *mqttwire.Packet) error {
+	return mqttwire.NewReader(bufio.NewReader(bytes.NewReader(b)), version, 1<<20).Read(p)
+}
+
+func TestConnectAgainstAnotherCodec(t *testing.T) {
+	for _, c := range []mqttwire.Connect{
+		{Version: mqttwire.V311, ClientID: "buoy-1", KeepAlive: 60, CleanStart: true},
+		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me", Password: "secret"},
+		{Version: mqttwire.V5, ClientID: "buoy-1", KeepAlive: 60, SessionExpiry: 300, ReceiveMaximum: 10, Username: "me", Password: "secret"},
+		{Version: mqttwire.V5, ClientID: "buoy-1", CleanStart: true},
+	} {
+		pk := theirs(t, c.Version, mqttwire.AppendConnect(nil, &c))
+		assert.Equal(t, c.ClientID, pk.Connect.ClientIdentifier)
+		assert.Equal(t, c.Username, string(pk.Connect.Username))
+		assert.Equal(t, c.Password, string(pk.Connect.Password))
+		assert.Equal(t, c.KeepAlive, pk.Connect.Keepalive)
+		assert.Equal(t, c.CleanStart, pk.Connect.Clean)
+		assert.Equal(t, c.SessionExpiry, pk.Properties.SessionExpiryInterval)
+		assert.Equal(t, c.ReceiveMaximum, pk.Properties.ReceiveMaximum)
+	}
+}
+
+func TestSmallPacketsAgainstAnotherCodec(t *testing.T) {
+	for _, v := range []byte{mqttwire.V311, mqttwire.V5} {
+		for _, kind := range []byte{mqttwire.PUBACK, mqttwire.PUBREC, mqttwire.PUBREL, mqttwire.PUBCOMP} {
+			pk := theirs(t, v, mqttwire.AppendAck(nil, kind, 517))
+			assert.Equal(t, kind, pk.FixedHeader.Type)
+			assert.Equal(t, uint16(517), pk.PacketID)
+		}
+		pk := theirs(t, v, mqttwire.AppendSubscribe(nil, v, 3, "harbour/#", 2))
+		require.Len(t, pk.Filters, 1)
+		assert.Equal(t, "harbour/#", pk.Filters[0].Filter)
+		assert.Equal(t, byte(2), pk.Filters[0].Qos)
+	}
+	pk := theirs(t, mqttwire.V5, mqttwire.AppendDisconnect(nil, mqttwire.V5, true))
+	assert.True(t, pk.Properties.SessionExpiryIntervalFlag, "the session ends")
+	assert.Equal(t, []byte{0xe0, 0}, mqttwire.AppendDisconnect(nil, mqttwire.V311, true))
+}
+
+func TestConnackAgainstAnotherCodec(t *testing.T) {
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ProtocolVersion: 5, SessionPresent: true, ReasonCode: 0,
+		Properties: packets.Properties{ReceiveMaximum: 7, MaximumPacketSize: 1000, MaximumQos: 1, MaximumQosFlag: true, ServerKeepAlive: 30,
+			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3, RetainAvailable: 1, RetainAvailableFlag: true}}
+	pk.Mods.AllowResponseInfo = true
+	var out bytes.Buffer
+	require.NoError(t, pk.ConnackEncode(&out))
+	var got mqttwire.Packet
+	require.NoError(t, read(mqttwire.V5, out.Bytes(), &got))
+	assert.True(t, got.SessionPresent)
+	assert.Equal(t, uint16(7), got.ReceiveMaximum)
+	assert.Equal(t, uint32(1000), got.MaximumPacket)
+	assert.Equal(t, byte(1), got.MaximumQoS)
+	assert.True(t, got.MaximumQoSSet && got.KeepAliveSet)
+	assert.Equal(t, uint16(30), got.ServerKeepAlive)
+	assert.Equal(t, "well", got.ReasonString)
+}
+
+func TestMalformedPackets(t *testing.T) {
+	for name, b := range map[string][]byte{
+		"a length of five bytes":   {0x40, 0xff, 0xff, 0xff, 0xff, 0x01},
+		"longer than allowed":      {0x30, 0xff, 0xff, 0xff, 0x7f},
+		"PUBACK without its id":    {0x40, 1, 0},
+		"PUBLISH with QoS 3":       {0x36, 4, 0, 1, 'a', 0},
+		"PUBLISH with id 0":        {0x32, 5, 0, 1, 'a', 0, 0},
+		"a topic that is no UTF-8": {0x30, 4, 0, 2, 0xff, 0xfe},
+		"a packet for servers":     {0x10, 0},
+		"an unknown property":      {0x40, 6, 0, 1, 0, 2, 0x7f, 0},
+		"a property cut short":     {0x40, 6, 0, 1, 0, 2, 0x1f, 0},
+	} {
+		var p mqttwire.Packet
+		assert.ErrorIs(t, read(mqttwire.V5, b, &p), mqttwire.ErrMalformed, name)
+	}
+	var p mqttwire.Packet
+	assert.ErrorIs(t, read(mqttwire.V5, []byte{0x40, 2, 0}, &p), io.ErrUnexpectedEOF)
+	assert.True(t, errors.Is(read(mqttwire.V5, nil, &p), io.EOF))
+}
+
+func TestReasons(t *testing.T) {
+	assert.Equal(t, "not authorized (0x87)", mqttwire.Reason(0x87))
+	assert.Equal(t, "reason 0xF0", mqttwire.Reason(0xf0))
+	assert.Equal(t, "bad user name or password (4)", mqttwire.ConnectReason(mqttwire.V311, 4))
+	assert.Equal(t, "banned (0x8A)", mqttwire.ConnectReason(mqttwire.V5, 0x8a))
+	assert.Equal(t, "banned (0x8A): three strikes", mqttwire.Because("banned (0x8A)", "three strikes"))
+	assert.Equal(t, "bad user name or password (0x86)", mqttwire.Because("bad user name or password (0x86)", "Bad username or password"))
+}
+
+func FuzzDecode(f *testing.F) {
+	f.Add(byte(5), []byte{0x20, 3, 0, 0, 0})
+	f.Add(byte(5), mqttwire.AppendPublish(nil, 5, &mqttwire.Publish{Topic: "a/b", QoS: 1, ID: 3, UserKey: "k", UserVal: "v", Payload: []byte("{}")}))
+	f.Add(byte(4), []byte{0x90, 3, 0, 1, 2})
+	f.Add(byte(5), []byte{0xe0, 2, 0x8e, 0})
+	f.Fuzz(func(t *testing.T, version byte, b []byte) {
+		var p mqttwire.Packet
+		if read(version, b, &p) == nil && p.Type == mqttwire.PUBLISH {
+			require.LessOrEqual(t, len(p.Publish.Payload), len(b))
+		}
+	})
+}
+
+// The hot path costs no memory.
+func TestEncodingAllocatesNothing(t *testing.T) {
+	p := &mqttwire.Publish{Topic: strings.Repeat("t", 40), QoS: 1, ID: 9, UserKey: "mark", UserVal: "v", Payload: make([]byte, 120)}
+	buf := make([]byte, 0, 1024)
+	assert.Zero(t, testing.AllocsPerRun(100, func() { buf = mqttwire.AppendPublish(buf[:0], mqttwire.V5, p) }))
+	var in mqttwire.Packet
+	ack := []byte{0, 9}
+	assert.Zero(t, testing.AllocsPerRun(100, func() { mqttwire.Decode(&in, mqttwire.V5, 0x40, ack) }))
+}
+
+func BenchmarkPublish(b *testing.B) {
+	p := &mqttwire.Publish{Topic: "harbour/outer/buoy-001/sea-state", QoS: 1, ID: 9, Payload: make([]byte, 120)}
+	var buf []byte
+	b.ReportAllocs()
+	for b.Loop() {
+		buf = mqttwire.AppendPublish(buf[:0], mqttwire.V311, p)
+	}
+}
