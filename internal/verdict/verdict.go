@@ -555,7 +555,7 @@ func (j *judge) delay(w *ledger.Witness, m *ledger.Message, x *ledger.Sighting) 
 func (j *judge) deaf(w *ledger.Witness, s *ledger.Stream, m *ledger.Message) string {
 	h, heard := w.Heard[m.Round]
 	switch {
-	case !heard:
+	case !heard, !h.Complete && h.Why == "":
 		return "the witness was not heard to the end"
 	case !h.Complete:
 		return h.Why

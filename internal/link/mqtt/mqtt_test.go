@@ -1,0 +1,398 @@
+package mqtt_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/mqtt"
+)
+
+// broker plays a broker's part as a test tells it, with another codec.
+type broker struct {
+	t *testing.T
+	net.Listener
+	version byte
+}
+
+func newBroker(t *testing.T, version byte) *broker {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	return &broker{t, l, version}
+}
+
+// peer is one connection at the broker's side.
+type peer struct {
+	t       *testing.T
+	version byte
+	nc      net.Conn
+	r       *bufio.Reader
+}
+
+// accept takes the next connection and answers its CONNECT.
+func (b *broker) accept(ack packets.Packet) (*peer, packets.Packet) {
+	b.t.Helper()
+	b.Listener.(*net.TCPListener).SetDeadline(time.Now().Add(10 * time.Second))
+	nc, err := b.Accept()
+	require.NoError(b.t, err)
+	p := &peer{b.t, b.version, nc, bufio.NewReader(nc)}
+	connect := p.read()
+	require.Equal(b.t, packets.Connect, connect.FixedHeader.Type)
+	ack.FixedHeader.Type = packets.Connack
+	p.write(ack)
+	return p, connect
+}
+
+func (p *peer) write(pk packets.Packet) {
+	p.t.Helper()
+	pk.ProtocolVersion = p.version
+	var err error
+	var buf bytes.Buffer
+	switch pk.FixedHeader.Type {
+	case packets.Connack:
+		err = pk.ConnackEncode(&buf)
+	case packets.Puback:
+		err = pk.PubackEncode(&buf)
+	case packets.Pubrec:
+		err = pk.PubrecEncode(&buf)
+	case packets.Pubcomp:
+		err = pk.PubcompEncode(&buf)
+	case packets.Pingresp:
+		err = pk.PingrespEncode(&buf)
+	case packets.Disconnect:
+		err = pk.DisconnectEncode(&buf)
+	}
+	require.NoError(p.t, err)
+	_, err = p.nc.Write(buf.Bytes())
+	require.NoError(p.t, err)
+}
+
+func (p *peer) read() packets.Packet {
+	p.t.Helper()
+	p.nc.SetReadDeadline(time.Now().Add(10 * time.Second))
+	first, err := p.r.ReadByte()
+	require.NoError(p.t, err)
+	fh := new(packets.FixedHeader)
+	require.NoError(p.t, fh.Decode(first))
+	n, _, err := packets.DecodeLength(p.r)
+	require.NoError(p.t, err)
+	fh.Remaining = n
+	body := make([]byte, n)
+	_, err = io.ReadFull(p.r, body)
+	require.NoError(p.t, err)
+	pk := packets.Packet{FixedHeader: *fh, ProtocolVersion: p.version}
+	switch fh.Type {
+	case packets.Connect:
+		err = pk.ConnectDecode(body)
+	case packets.Publish:
+		err = pk.PublishDecode(body)
+	case packets.Pubrel:
+		err = pk.PubrelDecode(body)
+	case packets.Disconnect:
+		err = pk.DisconnectDecode(body)
+	}
+	require.NoError(p.t, err)
+	return pk
+}
+
+// publish reads the next packet, which must be a PUBLISH with a payload.
+func (p *peer) publish(payload string) packets.Packet {
+	p.t.Helper()
+	pk := p.read()
+	require.Equal(p.t, packets.Publish, pk.FixedHeader.Type)
+	require.Equal(p.t, payload, string(pk.Payload))
+	return pk
+}
+
+func (p *peer) ack(kind byte, id uint16, code byte) {
+	p.t.Helper()
+	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: kind}, PacketID: id, ReasonCode: code})
+}
+
+// sink remembers what became of messages, as lines.
+type sink struct {
+	mu    sync.Mutex
+	lines []string
+	sent  map[uint64]int
+}
+
+func (s *sink) Sent(m *link.Message, _ int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.sent == nil {
+		s.sent = map[uint64]int{}
+	}
+	s.sent[m.Seq]++
+}
+
+func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
+	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
+}
+func (s *sink) Up(int)               { s.add("up") }
+func (s *sink) Down(_ int, w string) { s.add("down " + w) }
+func (s *sink) add(line string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lines = append(s.lines, line)
+}
+
+// all is a copy of the lines so far.
+func (s *sink) all() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.lines)
+}
+
+// has waits for a line.
+func (s *sink) has(t *testing.T, line string) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !slices.Contains(s.all(), line); time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			require.Contains(t, s.all(), line)
+		}
+	}
+}
+
+func config(b *broker, version int) mqtt.Config {
+	return mqtt.Config{Name: "sea", Address: b.Addr().String(), Version: version, KeepAlive: time.Minute, CleanStart: true,
+		SessionExpiry: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
+}
+
+func message(seq uint64, qos byte) *link.Message {
+	return &link.Message{Seq: seq, Target: "harbour/buoy", QoS: qos, Body: []byte(fmt.Sprint("m", seq))}
+}
+
+func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *sink) {
+	l := mqtt.New(cfg)
+	s := &sink{}
+	c := l.Connect(link.Identity{Name: "buoy", ClientID: "buoy"}, s)
+	t.Cleanup(func() { c.Close(); l.Close() })
+	return c, s
+}
+
+func TestAcknowledgementsAreMatched(t *testing.T) {
+	for _, version := range []byte{4, 5} {
+		b := newBroker(t, version)
+		c, s := connect(t, config(b, int(version)))
+		c.Send(message(1, 1)) // before the connection is up: it waits
+		p, hello := b.accept(packets.Packet{})
+		assert.True(t, hello.Connect.Clean)
+		for i := uint64(2); i <= 4; i++ {
+			c.Send(message(i, 1))
+		}
+		c.Send(message(5, 0))
+		c.Send(message(6, 2))
+		ids := map[int]uint16{}
+		for i := 1; i <= 4; i++ {
+			ids[i] = p.publish(fmt.Sprint("m", i)).PacketID
+		}
+		p.publish("m5")
+		id6 := p.publish("m6").PacketID
+		s.has(t, "5 not asked 0 ")
+		for _, i := range []int{3, 1, 4} { // in any order
+			p.ack(packets.Puback, ids[i], 0)
+			s.has(t, fmt.Sprintf("%d accepted 0 ", i))
+		}
+		p.ack(packets.Puback, id6, 0) // of the wrong kind: it acknowledges nothing
+		p.ack(packets.Puback, 9999, 0)
+		p.ack(packets.Pubrec, id6, 0)
+		rel := p.read()
+		assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
+		assert.Equal(t, 2, c.Open(), "2 and 6 are open")
+		p.ack(packets.Pubcomp, id6, 0)
+		s.has(t, "6 accepted 0 ")
+		if version == 5 {
+			p.ack(packets.Puback, ids[2], 0x97)
+			s.has(t, "2 refused 151 PUBACK quota exceeded (0x97)")
+		} else {
+			c.Close()
+			s.has(t, "2 no answer 0 no acknowledgement before the end of the round")
+			assert.Equal(t, packets.Disconnect, p.read().FixedHeader.Type)
+		}
+	}
+}
+
+// A broker that kept the session gets the same packets again, with DUP and their
+// identifiers, in their order; what it had taken of QoS 2 is only released.
+func TestResendOnAKeptSession(t *testing.T) {
+	b := newBroker(t, 5)
+	c, s := connect(t, config(b, 5))
+	p, _ := b.accept(packets.Packet{})
+	c.Send(message(1, 1))
+	c.Send(message(2, 2))
+	c.Send(message(3, 2))
+	first, second, third := p.publish("m1"), p.publish("m2"), p.publish("m3")
+	p.ack(packets.Pubrec, second.PacketID, 0)
+	assert.Equal(t, packets.Pubrel, p.read().FixedHeader.Type)
+	p.nc.Close()
+	p, hello := b.accept(packets.Packet{SessionPresent: true})
+	assert.False(t, hello.Connect.Clean, "it asks for its session")
+	again := p.publish("m1")
+	assert.True(t, again.FixedHeader.Dup)
+	assert.Equal(t, first.PacketID, again.PacketID)
+	rel := p.read()
+	assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
+	assert.Equal(t, second.PacketID, rel.PacketID)
+	again = p.publish("m3")
+	assert.True(t, again.FixedHeader.Dup)
+	assert.Equal(t, third.PacketID, again.PacketID)
+	p.ack(packets.Pubcomp, second.PacketID, 0)
+	p.ack(packets.Puback, first.PacketID, 0)
+	p.ack(packets.Pubrec, third.PacketID, 0x91) // "in use": taken the first time
+	assert.Equal(t, packets.Pubrel, p.read().FixedHeader.Type)
+	p.ack(packets.Pubcomp, third.PacketID, 0)
+	for i := 1; i <= 3; i++ {
+		s.has(t, fmt.Sprintf("%d accepted 0 ", i))
+	}
+	assert.Equal(t, map[uint64]int{1: 2, 2: 1, 3: 2}, s.sent)
+	s.has(t, "down the platform closed the connection")
+}
+
+// A broker that forgot the session gets new packets; a QoS 2 message that it had
+// taken is not published a second time.
+func TestResendOnAForgottenSession(t *testing.T) {
+	b := newBroker(t, 4)
+	c, s := connect(t, config(b, 4))
+	p, _ := b.accept(packets.Packet{})
+	c.Send(message(1, 1))
+	c.Send(message(2, 2))
+	p.publish("m1")
+	p.ack(packets.Pubrec, p.publish("m2").PacketID, 0)
+	p.read()
+	p.nc.Close()
+	p, hello := b.accept(packets.Packet{})
+	assert.True(t, hello.Connect.Clean)
+	again := p.publish("m1")
+	assert.False(t, again.FixedHeader.Dup, "a new packet, not a copy of one that the broker never saw")
+	p.ack(packets.Puback, again.PacketID, 0)
+	s.has(t, "1 accepted 0 ")
+	s.has(t, "2 no answer 0 PUBREC came, then the broker lost the session")
+}
+
+// What the broker announces is obeyed: its receive maximum, its largest packet,
+// its highest QoS.
+func TestLimitsOfTheBrokerAreObeyed(t *testing.T) {
+	b := newBroker(t, 5)
+	c, s := connect(t, config(b, 5))
+	p, _ := b.accept(packets.Packet{Properties: packets.Properties{ReceiveMaximum: 2, MaximumPacketSize: 60, MaximumQos: 1, MaximumQosFlag: true}})
+	for i := uint64(1); i <= 4; i++ {
+		c.Send(message(i, 1))
+	}
+	first := p.publish("m1")
+	p.publish("m2")
+	p.nc.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
+	_, err := p.r.ReadByte()
+	require.Error(t, err, "a third is in flight, two are allowed")
+	p.ack(packets.Puback, first.PacketID, 0)
+	p.publish("m3")
+	c.Send(message(5, 2))
+	big := message(6, 1)
+	big.Body = make([]byte, 100)
+	c.Send(big)
+	p.ack(packets.Puback, 2, 0)
+	p.publish("m4")
+	p.ack(packets.Puback, 3, 0)
+	s.has(t, "5 unsent 0 the broker takes QoS 1 at most, the message has QoS 2")
+	s.has(t, "6 unsent 0 the packet has 119 bytes, the broker takes 60 at most")
+}
+
+func TestBacklogIsBounded(t *testing.T) {
+	b := newBroker(t, 5) // listens, but never answers
+	cfg := config(b, 5)
+	cfg.Backlog = 3
+	c, s := connect(t, cfg)
+	for i := uint64(1); i <= 4; i++ {
+		c.Send(message(i, 1))
+	}
+	s.has(t, "4 unsent 0 the backlog of the device was full (3 messages)")
+	c.Close()
+	s.has(t, "1 unsent 0 still waiting for the connection at the end of the round")
+	c.Send(message(9, 1))
+	s.has(t, "9 unsent 0 the device had left")
+	assert.Zero(t, c.Open())
+}
+
+// Silence is broken by a PINGREQ; a broker that does not answer is given up.
+func TestKeepAlive(t *testing.T) {
+	b := newBroker(t, 5)
+	cfg := config(b, 5)
+	cfg.KeepAlive = 2 * time.Second
+	c, s := connect(t, cfg)
+	p, hello := b.accept(packets.Packet{})
+	assert.Equal(t, uint16(2), hello.Connect.Keepalive)
+	s.has(t, "up")
+	now := time.Now()
+	assert.Equal(t, 500*time.Millisecond, c.Tick(now))
+	c.Tick(now.Add(1900 * time.Millisecond))
+	assert.Equal(t, packets.Pingreq, p.read().FixedHeader.Type)
+	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	c.Tick(time.Now().Add(2 * time.Second))
+	assert.Equal(t, packets.Pingreq, p.read().FixedHeader.Type)
+	c.Tick(time.Now().Add(10 * time.Second)) // no answer in all this time
+	p2, _ := b.accept(packets.Packet{})
+	require.NotNil(t, p2)
+}
+
+func TestRefusals(t *testing.T) {
+	b := newBroker(t, 5)
+	l := mqtt.New(config(b, 5))
+	defer l.Close()
+	go b.accept(packets.Packet{ReasonCode: 0x86})
+	err := l.Try(context.Background(), link.Identity{Name: "buoy", ClientID: "buoy", Password: "secret-99"})
+	var reach *link.ReachError
+	require.ErrorAs(t, err, &reach)
+	assert.Contains(t, err.Error(), "the broker refused the connection of buoy: bad user name or password (0x86); check username and password")
+	assert.NotContains(t, err.Error(), "secret-99")
+
+	// A session taken over is told with its reason, and the device comes back.
+	_, s := connect(t, config(b, 5))
+	p, _ := b.accept(packets.Packet{})
+	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}, ReasonCode: 0x8e})
+	s.has(t, "down the broker disconnected: session taken over by another connection with the same client id (0x8E)")
+	b.accept(packets.Packet{})
+}
+
+// A broker that stops reading blocks nobody: Send returns, and what does not fit
+// into the connection waits in the backlog.
+func TestAStuckBrokerBlocksNobody(t *testing.T) {
+	b := newBroker(t, 5)
+	cfg := config(b, 5)
+	cfg.Backlog = 1000
+	c, s := connect(t, cfg)
+	p, _ := b.accept(packets.Packet{})
+	s.has(t, "up")
+	const n, size = 400, 64 << 10
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := uint64(1); i <= n; i++ {
+			m := message(i, 0)
+			m.Body = make([]byte, size)
+			c.Send(m)
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(30 * time.Second):
+		t.Fatal("Send waits for the broker")
+	}
+	assert.Positive(t, c.Open(), "not all of it can have left")
+	for range n {
+		pk := p.read()
+		require.Len(t, pk.Payload, size)
+	}
+	require.Eventually(t, func() bool { return c.Open() == 0 }, 10*time.Second, time.Millisecond)
+}

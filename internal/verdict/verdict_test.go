@@ -1,0 +1,293 @@
+package verdict_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/verdict"
+)
+
+var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
+
+// book is a ledger of one stream, buoy-1 state, with an ear and a store, both
+// heard to the end.
+func book(messages ...ledger.Message) *ledger.Book {
+	b := &ledger.Book{Run: "k3f9a2xy", Start: start, Ended: true,
+		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"t": 0.1}},
+			{Device: "buoy-2", Kind: "buoy", Reading: "state"}},
+		Messages: [][]ledger.Message{messages, nil},
+		Rounds:   []ledger.Round{{N: 1, Begin: start, End: start.Add(time.Minute)}},
+		Witnesses: []ledger.Witness{
+			{Name: "ear", Proof: "received", Within: time.Second, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
+			{Name: "store", Proof: "stored", Heard: map[int]ledger.Hearing{1: {Complete: true}}}},
+	}
+	return b
+}
+
+const carried = `{"wave_m":62.5,"t":1,"site":"outer"}`
+
+// message is the first of the stream: sent once, acknowledged.
+func message(change func(*ledger.Message)) ledger.Message {
+	m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), Attempts: 1, Outcome: ledger.Accepted,
+		At: start.Add(2 * time.Millisecond), Carried: []byte(carried)}
+	if change != nil {
+		change(&m)
+	}
+	return m
+}
+
+func outcome(o ledger.Outcome) func(*ledger.Message) {
+	return func(m *ledger.Message) { m.Outcome = o }
+}
+
+// seen is a right sighting of the first message.
+func seen(witness int, change func(*ledger.Sighting)) ledger.Sighting {
+	s := ledger.Sighting{Witness: witness, Seen: start.Add(5 * time.Millisecond), Mark: ledger.Mark{Run: "k3f9a2xy", Device: "buoy-1", Reading: "state", Seq: 1},
+		FiledDevice: "buoy-1", FiledReading: "state", Values: []byte(`{"mark":"x",` + carried[1:])}
+	if change != nil {
+		change(&s)
+	}
+	return s
+}
+
+func values(v string) func(*ledger.Sighting) {
+	return func(s *ledger.Sighting) { s.Values = []byte(v) }
+}
+
+func filed(device, reading string) func(*ledger.Sighting) {
+	return func(s *ledger.Sighting) { s.FiledDevice, s.FiledReading = device, reading }
+}
+
+// TestVerdicts: what is known of a message, and the one verdict that follows.
+func TestVerdicts(t *testing.T) {
+	ear, store := seen(0, nil), seen(1, nil)
+	late := seen(0, func(s *ledger.Sighting) { s.Seen = start.Add(1500 * time.Millisecond) })
+	resent := func(m *ledger.Message) { m.Attempts = 2 }
+	unsent := func(m *ledger.Message) { m.Attempts, m.Sent, m.Outcome = 0, time.Time{}, ledger.Unsent }
+	for name, c := range map[string]struct {
+		message func(*ledger.Message)
+		seen    []ledger.Sighting
+		book    func(*ledger.Book)
+		want    verdict.Verdict
+		says    string
+	}{
+		"all is well":                          {nil, []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"refused, not kept":                    {outcome(ledger.Refused), nil, nil, verdict.Refused, "not found"},
+		"refused, yet kept":                    {outcome(ledger.Refused), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"the store lacks it":                   {nil, []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
+		"the ear lacks it":                     {nil, []ledger.Sighting{store}, nil, verdict.Lost, "not found"},
+		"QoS 0, the store lacks it":            {outcome(ledger.NotAsked), []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
+		"QoS 0, all is well":                   {outcome(ledger.NotAsked), []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"no answer, nowhere":                   {outcome(ledger.NoAnswer), nil, nil, verdict.Unanswered, "not found"},
+		"no answer, found":                     {outcome(ledger.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
+		"no answer, found by one":              {outcome(ledger.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"still open at the end":                {outcome(ledger.Open), nil, nil, verdict.Unanswered, "not found"},
+		"altered":                              {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":63,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
+		"within the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":62.50}`))}, nil, verdict.Proven, ""},
+		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":62.5}`))}, nil, verdict.Altered, ""},
+		"a field the platform adds":            {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":62.5}`))}, nil, verdict.Proven, ""},
+		"altered and lost":                     {nil, []ledger.Sighting{seen(0, values(`{}`))}, nil, verdict.Lost, ""},
+		"another device":                       {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"another reading":                      {nil, []ledger.Sighting{ear, seen(1, filed("buoy-1", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
+		"right and wrong place":                {nil, []ledger.Sighting{ear, store, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"the witness cannot tell where":        {nil, []ledger.Sighting{ear, seen(1, filed("", ""))}, nil, verdict.Proven, ""},
+		"twice":                                {nil, []ledger.Sighting{ear, store, store}, nil, verdict.Repeated, "found twice"},
+		"three times":                          {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
+		"twice, as it was sent":                {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
+		"three times, sent twice":              {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
+		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Redelivered = true }), store}, nil, verdict.Proven, ""},
+		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Redelivered = true }), store}, nil, verdict.Proven, ""},
+		"late":                                 {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
+		"late by the platform's clock":         {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Stored = start.Add(3 * time.Second) }), store}, nil, verdict.Late, "found 3s after"},
+		"asked for late, stored no one knows":  {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
+		"unsent":                               {unsent, nil, nil, verdict.Unsent, ""},
+		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: no route"},
+		"the store was not heard, yet it says": {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
+		"no answer, and nobody was heard":      {outcome(ledger.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
+		"the ear was deaf just then":           {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
+		"the ear was deaf later":               {nil, []ledger.Sighting{store}, deaf(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
+		"the ear was deaf to QoS 0 only":       {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, true), verdict.Lost, "not found"},
+		"QoS 0 with nobody who looks":          {outcome(ledger.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
+		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
+		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
+			b.Witnesses[0].Kinds, b.Witnesses[1].Kinds = []string{"gauge"}, []string{"gauge"}
+		}, verdict.Proven, ""},
+		"killed before the answer was written": {outcome(ledger.Open), []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Unknown, ""},
+		"killed, and altered":                  {outcome(ledger.Open), []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { b.Ended = false }, verdict.Altered, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := book(message(c.message))
+			b.Sightings = c.seen
+			if c.book != nil {
+				c.book(b)
+			}
+			r := verdict.Judge(b, verdict.Options{})
+			require.Equal(t, 1, r.Total.Due())
+			assert.Equal(t, 1, r.Total[c.want], "%v", r.Findings)
+			if c.want == verdict.Proven {
+				assert.Empty(t, r.Findings)
+				return
+			}
+			require.Len(t, r.Findings, 1)
+			assert.Equal(t, c.want.String(), r.Findings[0].Verdict)
+			if c.says != "" {
+				assert.Contains(t, fmt.Sprint(r.Findings[0].Testimony), c.says)
+			}
+		})
+	}
+}
+
+func deaf(from, to time.Duration, qos0 bool) func(*ledger.Book) {
+	return func(b *ledger.Book) {
+		b.Witnesses[0].Deaf = []ledger.Deafness{{From: start.Add(from), To: start.Add(to), QoS0: qos0, Why: "cut"}}
+	}
+}
+
+// Whatever the evidence is, every message has one verdict and the sum is what
+// was due; the same evidence gives the same result.
+func TestTheSumAddsUp(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var list []ledger.Message
+		for i := range rapid.IntRange(0, 12).Draw(t, "messages") {
+			o := ledger.Outcome(rapid.IntRange(0, 5).Draw(t, "outcome"))
+			list = append(list, message(func(m *ledger.Message) {
+				m.Seq, m.Outcome, m.Attempts = uint64(i+1), o, rapid.IntRange(0, 3).Draw(t, "attempts")
+			}))
+		}
+		b := book(list...)
+		b.Ended = rapid.Bool().Draw(t, "ended")
+		for range rapid.IntRange(0, 30).Draw(t, "sightings") {
+			b.Sightings = append(b.Sightings, seen(rapid.IntRange(-1, 2).Draw(t, "witness"), func(s *ledger.Sighting) {
+				s.Mark.Seq = rapid.Uint64Range(0, 20).Draw(t, "seq")
+				s.Mark.Device = rapid.SampledFrom([]string{"buoy-1", "buoy-2", "buoy-9"}).Draw(t, "device")
+				s.Mark.Run = rapid.SampledFrom([]string{"k3f9a2xy", "k3f9a2xy", "other"}).Draw(t, "run")
+				s.FiledDevice = rapid.SampledFrom([]string{"", "buoy-1", "buoy-2"}).Draw(t, "filed")
+				s.Redelivered = rapid.Bool().Draw(t, "again")
+				s.Values = []byte(rapid.SampledFrom([]string{carried, "{}", "null", "7", "no json"}).Draw(t, "values"))
+			}))
+		}
+		r := verdict.Judge(b, verdict.Options{})
+		require.Equal(t, len(list)+r.Recovered, r.Total.Due())
+		require.Len(t, r.Findings, r.Total.Due()-r.Total[verdict.Proven])
+		perDevice := 0
+		for _, g := range r.Kinds {
+			perDevice += g.Counts.Due()
+		}
+		require.Equal(t, r.Total.Due(), perDevice)
+		if b.Ended {
+			require.Zero(t, r.Recovered)
+		}
+		require.Equal(t, r, verdict.Judge(b, verdict.Options{}))
+	})
+}
+
+func TestStraysAndOrder(t *testing.T) {
+	b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
+	at := func(seq uint64, d time.Duration) ledger.Sighting {
+		return seen(0, func(s *ledger.Sighting) { s.Mark.Seq, s.Seen = seq, start.Add(d) })
+	}
+	b.Witnesses = b.Witnesses[:1]
+	b.Sightings = []ledger.Sighting{at(2, 10*time.Millisecond), at(1, 20*time.Millisecond), at(7, 30*time.Millisecond), at(7, 40*time.Millisecond),
+		seen(0, func(s *ledger.Sighting) { s.Mark.Device = "ghost" }), seen(0, func(s *ledger.Sighting) { s.Mark.Run = "another" })}
+	r := verdict.Judge(b, verdict.Options{})
+	assert.Equal(t, 1, r.OutOfOrder)
+	assert.Equal(t, 2, r.StrayCount, "one past the last message, one of a device that does not exist")
+	assert.Equal(t, 2, r.Total[verdict.Proven])
+}
+
+// After a kill, a sighting past the ledger's end tells of messages that were
+// sent and not written: those before it too, because sequences have no holes.
+func TestRecovered(t *testing.T) {
+	b := book(message(nil))
+	b.Ended = false
+	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil), seen(1, func(s *ledger.Sighting) { s.Mark.Seq = 4 })}
+	r := verdict.Judge(b, verdict.Options{})
+	assert.Equal(t, 3, r.Recovered)
+	assert.Equal(t, 4, r.Total.Due())
+	assert.Equal(t, 1, r.Total[verdict.Proven])
+	assert.Equal(t, 3, r.Total[verdict.Unknown])
+	assert.Zero(t, r.StrayCount)
+}
+
+// How a value was changed has a name where there is one.
+func TestDifferences(t *testing.T) {
+	for _, c := range []struct{ sent, found, want string }{
+		{`62.5`, `63`, "62.5 -> 63 rounded"}, {`62.7`, `62`, "62.7 -> 62 cut off"}, {`1.234`, `1.23`, "1.234 -> 1.23 rounded"},
+		{`62.5`, `"62.5"`, `62.5 -> "62.5" text in place of a number`}, {`0.1`, `0.10000000149011612`, "0.1 -> 0.10000000149011612 kept as a 32-bit number"},
+		{`1`, `null`, "1 -> null "}, {`"a"`, `null`, `"a" -> null null`}, {`true`, `false`, "true -> false "}, {`1`, `1.0`, ""}, {`1e2`, `100`, ""},
+		{`9007199254740993`, `9007199254740992`, "9007199254740993 -> 9007199254740992 "},
+		{`{"lat":1,"lon":2}`, `{"lat":1}`, `{"lat":1,"lon":2} -> {"lat":1} lon is missing`}, {`{"lat":1}`, `{"lat":1,"alt":3}`, ""},
+		{`[1,2]`, `[1,3]`, "[1,2] -> [1,3] "}, {`[1,2]`, `[1,2]`, ""}, {`"a"`, `"a"`, ""}, {`{"a":1}`, `5`, `{"a":1} -> 5 `},
+	} {
+		b := book(message(func(m *ledger.Message) { m.Carried = []byte(`{"x":` + c.sent + `}`) }))
+		b.Sightings = []ledger.Sighting{seen(0, values(`{"x":`+c.found+`,"mark":1}`)), seen(1, values(`{"x":`+c.found+`,"mark":1}`))}
+		r := verdict.Judge(b, verdict.Options{})
+		got := ""
+		for _, f := range r.Findings {
+			d := f.Testimony[0].Differences[0]
+			got = fmt.Sprintf("%s -> %s %s", d.Sent, d.Found, d.Note)
+		}
+		assert.Equal(t, c.want, got, "%s found as %s", c.sent, c.found)
+	}
+	b := book(message(nil))
+	b.Sightings = []ledger.Sighting{seen(0, values(`{"t":1,"site":"outer"}`)), seen(1, values(`[]`))}
+	f := verdict.Judge(b, verdict.Options{}).Findings[0]
+	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "62.5", Note: "missing"}, f.Testimony[0].Differences[0])
+	assert.Equal(t, "not an object of fields", f.Testimony[1].Differences[0].Note)
+}
+
+func TestRequirements(t *testing.T) {
+	b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
+	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
+	r := verdict.Judge(b, verdict.Options{})
+	check := func(q verdict.Requirement) verdict.Check { return r.Check([]verdict.Requirement{q})[0] }
+	assert.Equal(t, verdict.Check{Key: "acknowledged", Got: "100% (2 of 2)", Holds: true}, check(verdict.Requirement{Key: "acknowledged", Measure: "share", Share: 100}))
+	assert.Equal(t, verdict.Check{Key: "received", Got: "50% (1 of 2)"}, check(verdict.Requirement{Key: "received", Proof: 1, Measure: "share", Share: 50.1}))
+	assert.True(t, check(verdict.Requirement{Proof: 1, Measure: "share", Share: 50}).Holds)
+	assert.False(t, check(verdict.Requirement{Proof: -1, Measure: "share", Share: 100}).Holds)
+	assert.True(t, check(verdict.Requirement{Measure: "p99", Limit: time.Millisecond}).Holds)
+	assert.False(t, check(verdict.Requirement{Measure: "worst", Limit: 900 * time.Microsecond}).Holds)
+	assert.True(t, check(verdict.Requirement{Measure: "strays"}).Holds)
+	b.Witnesses[1].Heard[1] = ledger.Hearing{}
+	r = verdict.Judge(b, verdict.Options{})
+	c := check(verdict.Requirement{Proof: 2, Measure: "share", Share: 100})
+	assert.False(t, c.Holds, "what is not known is no pass")
+	assert.True(t, c.Unknown)
+	empty := verdict.Judge(book(), verdict.Options{})
+	assert.False(t, empty.Check([]verdict.Requirement{{Proof: -1, Measure: "share"}})[0].Holds, "nothing due shows nothing")
+	assert.Equal(t, "99.99% (99999 of 100000)", verdict.ShareText(99999, 100000), "never rounded up to the whole")
+}
+
+func FuzzFound(f *testing.F) {
+	f.Add([]byte(`{"x":1}`), []byte(`{"x":"1"}`))
+	f.Fuzz(func(t *testing.T, sent, found []byte) {
+		b := book(message(func(m *ledger.Message) { m.Carried = sent }))
+		b.Sightings = []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Values = found }), seen(1, func(s *ledger.Sighting) { s.Values = sent })}
+		r := verdict.Judge(b, verdict.Options{})
+		require.Equal(t, 1, r.Total.Due())
+		if json.Valid(sent) && string(sent) == string(found) {
+			require.Zero(t, r.Total[verdict.Altered])
+		}
+	})
+}
+
+func BenchmarkJudge(b *testing.B) {
+	bk := book()
+	for i := range 10000 {
+		bk.Messages[0] = append(bk.Messages[0], message(func(m *ledger.Message) { m.Seq = uint64(i + 1) }))
+		for w := range 2 {
+			bk.Sightings = append(bk.Sightings, seen(w, func(s *ledger.Sighting) { s.Mark.Seq = uint64(i + 1) }))
+		}
+	}
+	for b.Loop() {
+		verdict.Judge(bk, verdict.Options{})
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10000, "ns/message")
+}
