@@ -1,0 +1,158 @@
+package http_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	nethttp "net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/http"
+)
+
+type sink struct {
+	mu    sync.Mutex
+	lines []string
+	sent  int
+}
+
+func (s *sink) Sent(*link.Message, int64) { s.mu.Lock(); defer s.mu.Unlock(); s.sent++ }
+func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
+	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
+}
+func (s *sink) Up(int)               { s.add("up") }
+func (s *sink) Down(_ int, w string) { s.add("down " + w) }
+func (s *sink) add(l string)         { s.mu.Lock(); defer s.mu.Unlock(); s.lines = append(s.lines, l) }
+
+func (s *sink) all() []string { s.mu.Lock(); defer s.mu.Unlock(); return slices.Clone(s.lines) }
+
+func (s *sink) has(t *testing.T, line string) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !slices.Contains(s.all(), line); time.Sleep(time.Millisecond) {
+		if time.Now().After(deadline) {
+			require.Contains(t, s.all(), line)
+		}
+	}
+}
+
+func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *sink) {
+	cfg := http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
+		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}
+	if change != nil {
+		change(&cfg)
+	}
+	l, s := http.New(cfg), &sink{}
+	c := l.Connect(link.Identity{Name: "gauge"}, s)
+	t.Cleanup(func() { c.Close(); l.Close() })
+	return c, s
+}
+
+func message(seq uint64) *link.Message {
+	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Method: "POST", Body: []byte("{}"), Accept: []int{200, 202},
+		Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}, MarkKey: "X-Mark", MarkValue: fmt.Sprint("m", seq)}
+}
+
+func TestAnswersAreMatched(t *testing.T) {
+	var mu sync.Mutex
+	var order []string
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		order = append(order, fmt.Sprint(r.Method, r.URL.Path, r.Header.Get("X-Mark"), r.Header.Get("Authorization"), r.Host, r.Header.Get("Content-Type"), string(body)))
+		mu.Unlock()
+		switch r.URL.Path {
+		case "/in/2":
+			w.WriteHeader(422)
+			fmt.Fprint(w, "the value\nis not  plausible")
+		case "/in/3":
+			nethttp.Redirect(w, r, "/elsewhere", 302)
+		case "/in/4":
+			panic(nethttp.ErrAbortHandler)
+		default:
+			w.WriteHeader(202)
+		}
+	}))
+	defer srv.Close()
+	c, s := connect(t, srv.URL, nil)
+	for i := uint64(1); i <= 5; i++ {
+		c.Send(message(i))
+	}
+	s.has(t, "1 accepted 202 ")
+	s.has(t, "2 refused 422 status 422 Unprocessable Entity: the value is not plausible")
+	s.has(t, "5 accepted 202 ")
+	all := strings.Join(s.all(), "\n")
+	assert.Contains(t, all, "3 refused 302 status 302 Found", "a redirect is told, not followed")
+	assert.Contains(t, all, "4 no answer 0 the platform closed the connection")
+	mu.Lock()
+	defer mu.Unlock()
+	require.Len(t, order, 5, "one request a message, whatever the answer: %v", order)
+	for i, line := range order {
+		assert.Equal(t, fmt.Sprintf("POST/in/%dm%dBearer tharbour.exampleapplication/json{}", i+1, i+1), line)
+	}
+}
+
+// A platform that is not there yet: nothing left, so it is tried again.
+func TestTriedAgainUntilThePlatformIsThere(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := l.Addr().String()
+	l.Close()
+	c, s := connect(t, "http://"+addr, nil)
+	c.Send(message(1))
+	s.has(t, "down the connection was refused: nothing listens there")
+	l, err = net.Listen("tcp", addr)
+	require.NoError(t, err)
+	srv := &httptest.Server{Listener: l, Config: &nethttp.Server{Handler: nethttp.HandlerFunc(func(w nethttp.ResponseWriter, _ *nethttp.Request) {})}}
+	srv.Start()
+	defer srv.Close()
+	s.has(t, "1 accepted 200 ")
+	assert.Equal(t, 1, s.sent, "what never left was not sent")
+	assert.Equal(t, []string{"up", "down the connection was refused: nothing listens there"}, s.all()[:2])
+}
+
+func TestTimeoutAndClose(t *testing.T) {
+	quit := make(chan struct{})
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(_ nethttp.ResponseWriter, r *nethttp.Request) {
+		io.Copy(io.Discard, r.Body)
+		select {
+		case <-quit:
+		case <-r.Context().Done():
+		}
+	}))
+	defer srv.Close()
+	defer close(quit)
+	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Timeout = 100 * time.Millisecond })
+	c.Send(message(1))
+	s.has(t, "1 no answer 0 no answer within 100ms")
+	assert.Equal(t, 1, s.sent, "a request that may have arrived is not made again")
+
+	c, s = connect(t, srv.URL, func(cfg *http.Config) { cfg.Backlog = 2 })
+	for i := uint64(1); i <= 3; i++ {
+		c.Send(message(i))
+	}
+	s.has(t, "3 unsent 0 the backlog of the device was full (2 messages)")
+	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.sent == 1 }, 5*time.Second, time.Millisecond)
+	c.Close()
+	s.has(t, "1 no answer 0 no answer before the end of the round")
+	s.has(t, "2 unsent 0 still waiting for its turn at the end of the round")
+	c.Send(message(4))
+	s.has(t, "4 unsent 0 the device had left")
+}
+
+func TestTry(t *testing.T) {
+	l := http.New(http.Config{Name: "shore", Base: "http://127.0.0.1:1", ConnectTimeout: time.Second, Connections: 1})
+	err := l.Try(context.Background(), link.Identity{})
+	var reach *link.ReachError
+	require.ErrorAs(t, err, &reach)
+	assert.Equal(t, `the link "shore" (http://127.0.0.1:1): the connection was refused: nothing listens there; check host and port 1, and that the platform is up`, err.Error())
+}

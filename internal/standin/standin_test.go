@@ -1,0 +1,187 @@
+package standin
+
+import (
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func start(t *testing.T, cfg Config) *StandIn {
+	t.Helper()
+	cfg.MQTT, cfg.HTTP = "127.0.0.1:0", "127.0.0.1:0"
+	s, err := Start(cfg)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func do(t *testing.T, method, url, body string, header ...string) (int, string) {
+	t.Helper()
+	req, err := http.NewRequest(method, url, strings.NewReader(body))
+	require.NoError(t, err)
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return resp.StatusCode, string(b)
+}
+
+// Pages follow one another without a gap or a row twice.
+func TestReadBack(t *testing.T) {
+	s := start(t, Config{})
+	for i := range 25 {
+		code, _ := do(t, "POST", "http://"+s.HTTPAddr+"/in/harbour/gauge-1/level", fmt.Sprintf(`{"n":%d}`, i))
+		require.Equal(t, 202, code)
+	}
+	do(t, "POST", "http://"+s.HTTPAddr+"/in/harbour/gauge-2/level", "no json")
+	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices", "")
+	assert.JSONEq(t, `{"devices":["gauge-1","gauge-2"]}`, body)
+	next, got := "/devices/gauge-1/messages?limit=10", []int{}
+	for pages := 0; next != ""; pages++ {
+		require.Less(t, pages, 4)
+		code, body := do(t, "GET", "http://"+s.HTTPAddr+next, "")
+		require.Equal(t, 200, code)
+		var answer struct {
+			Messages []struct{ Values struct{ N int } }
+			Next     string
+		}
+		require.NoError(t, json.Unmarshal([]byte(body), &answer))
+		for _, m := range answer.Messages {
+			got = append(got, m.Values.N)
+		}
+		next = answer.Next
+	}
+	require.Len(t, got, 25)
+	for i, n := range got {
+		assert.Equal(t, i, n)
+	}
+	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-2/messages", "")
+	assert.Contains(t, body, `"values":"no json"`)
+	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-1/messages?to=2001-01-01T00:00:00Z", "")
+	assert.JSONEq(t, `{"messages":[],"next":null}`, body)
+	for _, bad := range []string{"?from=noon", "?limit=-1", "?limit=x", "?after=-3", "?to=5"} {
+		code, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-1/messages"+bad, "")
+		assert.Equal(t, 400, code, bad)
+		assert.Contains(t, body, "must be", bad)
+	}
+	code, _ := do(t, "POST", "http://"+s.HTTPAddr+"/in/a+b/c", "{}")
+	assert.Equal(t, 400, code)
+	code, _ = do(t, "POST", "http://"+s.HTTPAddr+"/in/a/b", strings.Repeat("x", maxBody+1))
+	assert.Equal(t, 413, code)
+}
+
+func TestTheStoreIsBounded(t *testing.T) {
+	s := start(t, Config{Keep: 2})
+	for range 5 {
+		do(t, "POST", "http://"+s.HTTPAddr+"/in/a/b", "{}")
+	}
+	kept, dropped := s.Stored()
+	assert.Equal(t, []int{2, 3}, []int{kept, dropped})
+}
+
+func TestToken(t *testing.T) {
+	s := start(t, Config{Token: "open-sesame-77"})
+	for header, want := range map[string]int{"": 401, "Bearer wrong": 401, "Bearer open-sesame-77": 200} {
+		code, _ := do(t, "GET", "http://"+s.HTTPAddr+"/devices", "", "Authorization", header)
+		assert.Equal(t, want, code, header)
+	}
+}
+
+// A packet that makes the broker library panic ends its connection and nothing
+// else. The SUBSCRIBE is one that does.
+func TestABrokenPacketDoesNotEndTheStandIn(t *testing.T) {
+	s := start(t, Config{})
+	body, err := hex.DecodeString("06660000076a043701031a02")
+	require.NoError(t, err)
+	require.Panics(t, func() {
+		(&packets.Packet{ProtocolVersion: 5, FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1, Remaining: len(body)}}).SubscribeDecode(body)
+	}, "this packet shows nothing any more; find another, or take the guard away")
+	nc := dial(t, s)
+	_, err = nc.Write(append([]byte{0x82, byte(len(body))}, body...))
+	require.NoError(t, err)
+	nc.SetReadDeadline(time.Now().Add(5 * time.Second))
+	_, err = nc.Read(make([]byte, 10))
+	assert.ErrorIs(t, err, io.EOF)
+	dial(t, s)
+}
+
+// dial opens a connection of version 5 and waits for its CONNACK.
+func dial(t *testing.T, s *StandIn) net.Conn {
+	t.Helper()
+	nc, err := net.Dial("tcp", s.MQTTAddr)
+	require.NoError(t, err)
+	t.Cleanup(func() { nc.Close() })
+	_, err = nc.Write([]byte{0x10, 14, 0, 4, 'M', 'Q', 'T', 'T', 5, 2, 0, 60, 0, 0, 1, 'x'})
+	require.NoError(t, err)
+	nc.SetReadDeadline(time.Now().Add(5 * time.Second))
+	head := make([]byte, 2)
+	_, err = io.ReadFull(nc, head)
+	require.NoError(t, err)
+	require.Equal(t, byte(0x20), head[0])
+	_, err = io.CopyN(io.Discard, nc, int64(head[1]))
+	require.NoError(t, err)
+	return nc
+}
+
+func TestParseFlaw(t *testing.T) {
+	for text, want := range map[string]Flaw{
+		"lose": {"lose", 3, 0, defaultDelay}, "alter=5": {"alter", 5, 0, defaultDelay}, "repeat=2%": {"repeat", 0, 0.02, defaultDelay},
+		"delay=3@2s": {"delay", 3, 0, 2 * time.Second}, "delay@500ms": {"delay", 3, 0, 500 * time.Millisecond}, "cut=100%": {"cut", 0, 1, defaultDelay},
+	} {
+		f, err := ParseFlaw(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, f, text)
+	}
+	for _, bad := range []string{"", "gremlins", "lose=", "lose=0", "lose=-1", "lose=x", "lose=101%", "lose=0%", "lose@2s", "delay@", "delay=3@x", "delay@-1s"} {
+		_, err := ParseFlaw(bad)
+		assert.Error(t, err, bad)
+	}
+	for _, n := range FlawNames() {
+		assert.NotEmpty(t, FlawDoc(n))
+	}
+}
+
+// Counted flaws hit as often as they are told, shares hit their share, and a
+// message that comes again is not hit again.
+func TestChance(t *testing.T) {
+	c := newChance([]Flaw{{Name: "lose", Count: 4}, {Name: "alter", Share: 0.1}})
+	hits := map[string]int{}
+	for i := range 1000 {
+		payload := []byte(fmt.Sprint(i))
+		f, hit, _ := c.strike("t", payload, func(Flaw) bool { return true })
+		if hit {
+			hits[f.Name]++
+			_, twice, first := c.strike("t", payload, func(Flaw) bool { return true })
+			assert.False(t, twice)
+			assert.Equal(t, f.Name, first)
+		}
+	}
+	assert.Equal(t, 4, hits["lose"])
+	assert.Equal(t, 99, hits["alter"], "a tenth of the 996 that the first flaw left")
+}
+
+func TestAlter(t *testing.T) {
+	for in, want := range map[string]string{
+		`{"mark":"m","a":1,"b":2.5,"c":"3"}`: `{"mark":"m","a":1,"b":3.5,"c":"3"}`,
+		`{"mark":"m","place":{"lat":1}}`:     "", `{"seq":7}`: "", `{}`: "", `[1]`: "", `x`: "",
+		`{"m":1, "a" : 1e2 }`: `{"m":1, "a" : 101 }`,
+	} {
+		got, ok := alter([]byte(in))
+		assert.Equal(t, want != "", ok, in)
+		assert.Equal(t, want, string(got), in)
+	}
+}
