@@ -101,14 +101,19 @@ type Link interface {
 
 // ReachError says that a platform could not be reached, and what to try.
 type ReachError struct {
-	Link, Address string
-	What          string // what was seen
-	Try           string // what to try
-	Err           error
+	Witness string // the witness that cannot reach it; or
+	Link    string // the link
+	Address string
+	What    string // what was seen
+	Try     string // what to try
+	Err     error
 }
 
 func (e *ReachError) Error() string {
 	s := fmt.Sprintf("the link %q (%s): %s", e.Link, e.Address, e.What)
+	if e.Witness != "" {
+		s = fmt.Sprintf("the witness %q (%s): %s", e.Witness, e.Address, e.What)
+	}
 	if e.Try != "" {
 		s += "; " + e.Try
 	}

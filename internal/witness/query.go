@@ -39,6 +39,7 @@ type query struct {
 
 	countMu  sync.Mutex
 	noted    map[sameRow]int // copies in the ledger
+	marked   bool            // some row carried a mark, of whatever run
 	unmarked int
 	sample   string
 }
@@ -82,6 +83,10 @@ func (q *query) Start(ctx Context) error {
 			return nil // a device may be unknown before its first message
 		}
 		if err != nil && ctx.Err() == nil {
+			var ue *url.Error
+			if !errors.As(err, &ue) {
+				return q.reach(address, err, "check get: and what the platform answers there")
+			}
 			what, try := link.Explain(err, hostOf(address))
 			return q.reach(address, errors.New(what), try)
 		}
@@ -91,7 +96,8 @@ func (q *query) Start(ctx Context) error {
 }
 
 func (q *query) reach(address string, err error, try string) error {
-	return &link.ReachError{Link: q.spec.Name, Address: address, What: "the witness cannot ask: " + err.Error(), Try: try, Err: err}
+	what := strings.TrimPrefix(strings.TrimPrefix(err.Error(), address), ": ")
+	return &link.ReachError{Witness: q.spec.Name, Address: address, What: strings.TrimSpace(what), Try: try, Err: err}
 }
 
 func hostOf(address string) string {
@@ -246,6 +252,7 @@ func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
 		}
 		return
 	}
+	q.marked = true
 	if !ours {
 		return
 	}
@@ -307,7 +314,7 @@ func (q *query) Hear(ctx Context, r Round) (bool, string) {
 	}
 	q.countMu.Lock()
 	defer q.countMu.Unlock()
-	if q.unmarked > 0 && len(q.noted) == 0 {
+	if q.unmarked > 0 && !q.marked && len(q.noted) == 0 {
 		return false, fmt.Sprintf("rows were found, but none carries a mark where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""

@@ -104,8 +104,7 @@ func (s *subscription) Start(ctx Context) error {
 	if err != nil {
 		var refused *subscribeError
 		if errors.As(err, &refused) {
-			return &link.ReachError{Link: s.spec.Link.Name, Address: "mqtt://" + s.spec.Link.Address,
-				What: fmt.Sprintf("the witness %q: %s", s.spec.Name, err), Try: "check that this user may subscribe", Err: err}
+			return &link.ReachError{Witness: s.spec.Name, Address: "mqtt://" + s.spec.Link.Address, What: err.Error(), Try: "check that this user may subscribe", Err: err}
 		}
 		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
 	}
@@ -405,7 +404,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 		s.page.Deaf(s.index, s.down, time.Time{}, false, s.why)
 		return false, "the subscription was lost: " + s.why
 	}
-	if s.unmarked > 0 && !s.any() {
+	if s.unmarked > 0 && s.foreign == 0 && !s.any() {
 		return false, fmt.Sprintf("%d messages came, and none carried a mark; the first was %s", s.unmarked, s.sample)
 	}
 	if ctx.Err() != nil && s.Missing(r) > 0 {
