@@ -101,7 +101,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 		for _, f := range flaws {
 			fmt.Fprintf(e.stderr, "It has a flaw: %s. It %s.\n", f.Name, standin.FlawDoc(f.Name))
 		}
-		fmt.Fprintf(e.stderr, "48 light buoys and 6 tide gauges join and send for %s.\n", quantity.FormatDuration(length))
+		fmt.Fprintf(e.stderr, "48 light buoys and 6 tide gauges join and send for %s.\n\n", quantity.FormatDuration(length))
 	}
 	_, err = e.play(c, "(demo)", o, func(p *played) {
 		if o.format != "text" {

@@ -66,7 +66,7 @@ func (v *view) stop() {
 	v.mu.Unlock()
 	close(v.quit)
 	if p != nil {
-		p.Quit()
+		p.Send(over{})
 	}
 	<-v.done
 	for _, n := range v.session.Notes() {
@@ -165,7 +165,10 @@ type model struct {
 	over  bool
 }
 
-type tick struct{}
+type (
+	tick struct{} // time to look again
+	over struct{} // the run is over: leave nothing behind
+)
 
 func next() tea.Cmd {
 	return tea.Tick(200*time.Millisecond, func(time.Time) tea.Msg { return tick{} })
@@ -177,8 +180,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width = msg.Width
-	case tea.QuitMsg:
+	case over:
 		m.over = true
+		return m, tea.Quit
 	case tick:
 		return m, next()
 	}

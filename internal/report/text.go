@@ -61,7 +61,7 @@ func Text(in *Input, st Style) string {
 	asides(&b, r)
 	b.WriteString(devices(r, st))
 	b.WriteString(findings(r, st))
-	w("\nRequirements\n")
+	w("\n%s\n", st.paint(head, "Requirements"))
 	for _, c := range in.Checks {
 		sign, note := st.paint(good, "holds "), ""
 		switch {
@@ -132,9 +132,11 @@ func everyProof(r *verdict.Result) string {
 }
 
 func proofs(b *strings.Builder, r *verdict.Result, st Style) {
-	by := map[string][]string{"acknowledged": {"the platform's own answer"}}
+	by := map[string][]string{}
+	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "seen coming out of the platform, by the witness ",
+		"stored": "found where the platform keeps it, by the witness "}
 	for _, w := range r.Witnesses {
-		by[w.Proves] = append(by[w.Proves], fmt.Sprintf("witness %s", w.Name))
+		by[w.Proves] = append(by[w.Proves], w.Name)
 	}
 	for _, p := range r.Proofs {
 		var line string
@@ -154,7 +156,7 @@ func proofs(b *strings.Builder, r *verdict.Result, st Style) {
 					c = doubt
 				}
 			}
-			line = st.paint(c, fmt.Sprintf("%6d of %d", p.Holds, p.Asked)) + st.paint(faint, "   "+strings.Join(by[p.Name], ", "))
+			line = st.paint(c, fmt.Sprintf("%6d of %d", p.Holds, p.Asked)) + st.paint(faint, "   "+how[p.Name]+strings.Join(by[p.Name], ", "))
 			if p.Unknown > 0 {
 				line += fmt.Sprintf(", %d not known", p.Unknown)
 			}

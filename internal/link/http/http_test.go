@@ -75,7 +75,7 @@ func TestAnswersAreMatched(t *testing.T) {
 			w.WriteHeader(422)
 			fmt.Fprint(w, "the value\nis not  plausible")
 		case "/in/3":
-			nethttp.Redirect(w, r, "/elsewhere", 302)
+			nethttp.Redirect(w, r, "/elsewhere", nethttp.StatusFound)
 		case "/in/4":
 			panic(nethttp.ErrAbortHandler)
 		default:
