@@ -66,7 +66,11 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if errors.As(err, &exit) {
 		code = exit.code
 	}
-	if text := err.Error(); text != "" {
+	var problems *crowd.Problems
+	switch text := err.Error(); {
+	case errors.As(err, &problems):
+		fmt.Fprintln(stderr, text) // lines begin with file:line:column, for editors
+	case text != "":
 		fmt.Fprintf(stderr, "runcrowd: %s\n", text)
 	}
 	return code

@@ -107,7 +107,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if after != nil {
 		after(p)
 	} else if o.format == "text" {
-		fmt.Fprintf(e.stdout, "\nRun folder %s; judge it again with: %s verify %s\n", s.Folder, e.program, s.Folder)
+		fmt.Fprintf(e.stdout, "\nThe run folder is %s\nJudge it again with: %s verify %s\n", s.Folder, e.program, s.Folder)
 	}
 	if ctx.Err() != nil {
 		return p, &exitError{code: exitInterrupted}

@@ -115,6 +115,8 @@ func (r *reader) yamlError(e *yaml.LoadError, source []byte) {
 		text = "a second \": \" in one line, or a line indented too far; put a text that holds \": \" in quotes"
 	case strings.Contains(text, "did not find expected ',' or"):
 		text = "a bracket opened" + opened(e) + " is not closed before this, or a comma is missing; inside { } a text that holds [ ] { } or , must stand in quotes"
+	case strings.Contains(text, "expected node content"):
+		text = "a value is missing here, or a bracket is not closed"
 	case strings.Contains(text, "unexpected end of stream"):
 		text = "the file ends inside a quoted text" + opened(e)
 	case strings.Contains(text, "could not find expected ':'"):
