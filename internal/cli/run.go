@@ -175,8 +175,7 @@ func (e *env) report(folder, format string, write bool) (*report.Input, error) {
 		_, err = e.stdout.Write(doc)
 		return in, err
 	}
-	_, width := terminal(e.stdout)
-	_, err = fmt.Fprint(e.stdout, report.Text(in, report.Style{Color: e.colored(e.stdout), Width: width}))
+	_, err = fmt.Fprint(e.stdout, report.Text(in, report.Style{Color: e.colored(e.stdout)}))
 	return in, err
 }
 

@@ -13,40 +13,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"runcrowd/internal/brokertest"
 	"runcrowd/internal/mqttwire"
 )
-
-// theirs decodes with a codec that we did not write.
-func theirs(t require.TestingT, version byte, b []byte) packets.Packet {
-	fh := new(packets.FixedHeader)
-	require.NoError(t, fh.Decode(b[0]))
-	n, used, err := packets.DecodeLength(bytes.NewReader(b[1:]))
-	require.NoError(t, err)
-	fh.Remaining = n
-	body := b[1+used:]
-	require.Len(t, body, n, "the length says what follows")
-	pk := packets.Packet{FixedHeader: *fh, ProtocolVersion: version}
-	switch fh.Type {
-	case packets.Connect:
-		err = pk.ConnectDecode(body)
-	case packets.Publish:
-		err = pk.PublishDecode(body)
-	case packets.Pubrel:
-		err = pk.PubrelDecode(body)
-	case packets.Puback:
-		err = pk.PubackDecode(body)
-	case packets.Pubrec:
-		err = pk.PubrecDecode(body)
-	case packets.Pubcomp:
-		err = pk.PubcompDecode(body)
-	case packets.Subscribe:
-		err = pk.SubscribeDecode(body)
-	case packets.Disconnect:
-		err = pk.DisconnectDecode(body)
-	}
-	require.NoError(t, err)
-	return pk
-}
 
 var versions = rapid.SampledFrom([]byte{mqttwire.V311, mqttwire.V5})
 
@@ -67,7 +36,7 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 			p.UserKey, p.UserVal = "mark", rapid.StringMatching(`[a-z/0-9]{0,200}`).Draw(t, "value")
 		}
 		b := mqttwire.AppendPublish(nil, v, &p)
-		pk := theirs(t, v, b)
+		pk := brokertest.Decode(t, v, b)
 		require.Equal(t, p.Topic, pk.TopicName)
 		require.Equal(t, p.ID, pk.PacketID)
 		require.Equal(t, p.QoS, pk.FixedHeader.Qos)
@@ -78,11 +47,8 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 			require.Equal(t, []packets.UserProperty{{Key: "mark", Val: p.UserVal}}, pk.Properties.User)
 		}
 		// And back with our own decoder, from what their encoder writes.
-		var out bytes.Buffer
-		pk.ProtocolVersion = v
-		require.NoError(t, pk.PublishEncode(&out))
 		var got mqttwire.Packet
-		require.NoError(t, read(v, out.Bytes(), &got))
+		require.NoError(t, read(v, brokertest.Encode(t, v, pk), &got))
 		require.Equal(t, p.Topic, got.Publish.Topic)
 		require.Equal(t, string(p.Payload), string(got.Publish.Payload))
 		require.Equal(t, p.ID, got.ID)
@@ -103,7 +69,7 @@ func TestConnectAgainstAnotherCodec(t *testing.T) {
 		{Version: mqttwire.V5, ClientID: "buoy-1", KeepAlive: 60, SessionExpiry: 300, ReceiveMaximum: 10, Username: "me", Password: "secret"},
 		{Version: mqttwire.V5, ClientID: "buoy-1", CleanStart: true},
 	} {
-		pk := theirs(t, c.Version, mqttwire.AppendConnect(nil, &c))
+		pk := brokertest.Decode(t, c.Version, mqttwire.AppendConnect(nil, &c))
 		assert.Equal(t, c.ClientID, pk.Connect.ClientIdentifier)
 		assert.Equal(t, c.Username, string(pk.Connect.Username))
 		assert.Equal(t, c.Password, string(pk.Connect.Password))
@@ -117,16 +83,16 @@ func TestConnectAgainstAnotherCodec(t *testing.T) {
 func TestSmallPacketsAgainstAnotherCodec(t *testing.T) {
 	for _, v := range []byte{mqttwire.V311, mqttwire.V5} {
 		for _, kind := range []byte{mqttwire.PUBACK, mqttwire.PUBREC, mqttwire.PUBREL, mqttwire.PUBCOMP} {
-			pk := theirs(t, v, mqttwire.AppendAck(nil, kind, 517))
+			pk := brokertest.Decode(t, v, mqttwire.AppendAck(nil, kind, 517))
 			assert.Equal(t, kind, pk.FixedHeader.Type)
 			assert.Equal(t, uint16(517), pk.PacketID)
 		}
-		pk := theirs(t, v, mqttwire.AppendSubscribe(nil, v, 3, "harbour/#", 2))
+		pk := brokertest.Decode(t, v, mqttwire.AppendSubscribe(nil, v, 3, "harbour/#", 2))
 		require.Len(t, pk.Filters, 1)
 		assert.Equal(t, "harbour/#", pk.Filters[0].Filter)
 		assert.Equal(t, byte(2), pk.Filters[0].Qos)
 	}
-	pk := theirs(t, mqttwire.V5, mqttwire.AppendDisconnect(nil, mqttwire.V5, true))
+	pk := brokertest.Decode(t, mqttwire.V5, mqttwire.AppendDisconnect(nil, mqttwire.V5, true))
 	assert.True(t, pk.Properties.SessionExpiryIntervalFlag, "the session ends")
 	assert.Equal(t, []byte{0xe0, 0}, mqttwire.AppendDisconnect(nil, mqttwire.V311, true))
 }
@@ -136,10 +102,8 @@ func TestConnackAgainstAnotherCodec(t *testing.T) {
 		Properties: packets.Properties{ReceiveMaximum: 7, MaximumPacketSize: 1000, MaximumQos: 1, MaximumQosFlag: true, ServerKeepAlive: 30,
 			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3, RetainAvailable: 1, RetainAvailableFlag: true}}
 	pk.Mods.AllowResponseInfo = true
-	var out bytes.Buffer
-	require.NoError(t, pk.ConnackEncode(&out))
 	var got mqttwire.Packet
-	require.NoError(t, read(mqttwire.V5, out.Bytes(), &got))
+	require.NoError(t, read(mqttwire.V5, brokertest.Encode(t, 5, pk), &got))
 	assert.True(t, got.SessionPresent)
 	assert.Equal(t, uint16(7), got.ReceiveMaximum)
 	assert.Equal(t, uint32(1000), got.MaximumPacket)

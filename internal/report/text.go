@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -15,8 +14,6 @@ import (
 // Style says how a text report is drawn.
 type Style struct {
 	Color bool
-	Width int // of the terminal; 0: no limit
-	Brief bool
 }
 
 const (
@@ -309,7 +306,7 @@ func asides(b *strings.Builder, r *verdict.Result) {
 		fmt.Fprintf(b, "    stray at %s: %s\n", s.Witness, s.Mark)
 	}
 	if r.Drops > 0 {
-		fmt.Fprintf(b, "\n  Connections were lost or failed %d times:\n", r.Drops)
+		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Drops))
 		type reason struct {
 			text string
 			n    int
@@ -434,5 +431,9 @@ func finding(f *verdict.Finding, st Style) string {
 	return b.String()
 }
 
-// Clock is a time of day in UTC to the second.
-func Clock(t time.Time) string { return t.UTC().Format("15:04:05") }
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}

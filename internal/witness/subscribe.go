@@ -405,7 +405,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 		return false, "the subscription was lost: " + s.why
 	}
 	if s.unmarked > 0 && s.foreign == 0 && !s.any() {
-		return false, fmt.Sprintf("%d messages came, and none carried a mark; the first was %s", s.unmarked, s.sample)
+		return false, fmt.Sprintf("messages came (%d), but none carried a mark; the first was %s", s.unmarked, s.sample)
 	}
 	if ctx.Err() != nil && s.Missing(r) > 0 {
 		return false, "the hearing was cut short"

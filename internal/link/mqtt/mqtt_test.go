@@ -1,12 +1,8 @@
 package mqtt_test
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"fmt"
-	"io"
-	"net"
 	"slices"
 	"sync"
 	"testing"
@@ -16,110 +12,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/brokertest"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 )
 
-// broker plays a broker's part as a test tells it, with another codec.
-type broker struct {
-	t *testing.T
-	net.Listener
-	version byte
-}
-
-func newBroker(t *testing.T, version byte) *broker {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { l.Close() })
-	return &broker{t, l, version}
-}
-
-// peer is one connection at the broker's side.
-type peer struct {
-	t       *testing.T
-	version byte
-	nc      net.Conn
-	r       *bufio.Reader
-}
-
-// accept takes the next connection and answers its CONNECT.
-func (b *broker) accept(ack packets.Packet) (*peer, packets.Packet) {
-	b.t.Helper()
-	b.Listener.(*net.TCPListener).SetDeadline(time.Now().Add(10 * time.Second))
-	nc, err := b.Accept()
-	require.NoError(b.t, err)
-	p := &peer{b.t, b.version, nc, bufio.NewReader(nc)}
-	connect := p.read()
-	require.Equal(b.t, packets.Connect, connect.FixedHeader.Type)
-	ack.FixedHeader.Type = packets.Connack
-	p.write(ack)
-	return p, connect
-}
-
-func (p *peer) write(pk packets.Packet) {
-	p.t.Helper()
-	pk.ProtocolVersion = p.version
-	var err error
-	var buf bytes.Buffer
-	switch pk.FixedHeader.Type {
-	case packets.Connack:
-		err = pk.ConnackEncode(&buf)
-	case packets.Puback:
-		err = pk.PubackEncode(&buf)
-	case packets.Pubrec:
-		err = pk.PubrecEncode(&buf)
-	case packets.Pubcomp:
-		err = pk.PubcompEncode(&buf)
-	case packets.Pingresp:
-		err = pk.PingrespEncode(&buf)
-	case packets.Disconnect:
-		err = pk.DisconnectEncode(&buf)
-	}
-	require.NoError(p.t, err)
-	_, err = p.nc.Write(buf.Bytes())
-	require.NoError(p.t, err)
-}
-
-func (p *peer) read() packets.Packet {
-	p.t.Helper()
-	p.nc.SetReadDeadline(time.Now().Add(10 * time.Second))
-	first, err := p.r.ReadByte()
-	require.NoError(p.t, err)
-	fh := new(packets.FixedHeader)
-	require.NoError(p.t, fh.Decode(first))
-	n, _, err := packets.DecodeLength(p.r)
-	require.NoError(p.t, err)
-	fh.Remaining = n
-	body := make([]byte, n)
-	_, err = io.ReadFull(p.r, body)
-	require.NoError(p.t, err)
-	pk := packets.Packet{FixedHeader: *fh, ProtocolVersion: p.version}
-	switch fh.Type {
-	case packets.Connect:
-		err = pk.ConnectDecode(body)
-	case packets.Publish:
-		err = pk.PublishDecode(body)
-	case packets.Pubrel:
-		err = pk.PubrelDecode(body)
-	case packets.Disconnect:
-		err = pk.DisconnectDecode(body)
-	}
-	require.NoError(p.t, err)
+// publish waits for a PUBLISH with a payload.
+func publish(t *testing.T, p *brokertest.Peer, payload string) packets.Packet {
+	t.Helper()
+	pk := p.Expect(packets.Publish)
+	require.Equal(t, payload, string(pk.Payload))
 	return pk
-}
-
-// publish reads the next packet, which must be a PUBLISH with a payload.
-func (p *peer) publish(payload string) packets.Packet {
-	p.t.Helper()
-	pk := p.read()
-	require.Equal(p.t, packets.Publish, pk.FixedHeader.Type)
-	require.Equal(p.t, payload, string(pk.Payload))
-	return pk
-}
-
-func (p *peer) ack(kind byte, id uint16, code byte) {
-	p.t.Helper()
-	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: kind}, PacketID: id, ReasonCode: code})
 }
 
 // sink remembers what became of messages, as lines.
@@ -166,7 +69,7 @@ func (s *sink) has(t *testing.T, line string) {
 	}
 }
 
-func config(b *broker, version int) mqtt.Config {
+func config(b *brokertest.Broker, version int) mqtt.Config {
 	return mqtt.Config{Name: "sea", Address: b.Addr().String(), Version: version, KeepAlive: time.Minute, CleanStart: true,
 		SessionExpiry: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
 }
@@ -185,10 +88,10 @@ func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *sink) {
 
 func TestAcknowledgementsAreMatched(t *testing.T) {
 	for _, version := range []byte{4, 5} {
-		b := newBroker(t, version)
+		b := brokertest.New(t, version)
 		c, s := connect(t, config(b, int(version)))
 		c.Send(message(1, 1)) // before the connection is up: it waits
-		p, hello := b.accept(packets.Packet{})
+		p, hello := b.Accept(packets.Packet{})
 		assert.True(t, hello.Connect.Clean)
 		for i := uint64(2); i <= 4; i++ {
 			c.Send(message(i, 1))
@@ -197,30 +100,30 @@ func TestAcknowledgementsAreMatched(t *testing.T) {
 		c.Send(message(6, 2))
 		ids := map[int]uint16{}
 		for i := 1; i <= 4; i++ {
-			ids[i] = p.publish(fmt.Sprint("m", i)).PacketID
+			ids[i] = publish(t, p, fmt.Sprint("m", i)).PacketID
 		}
-		p.publish("m5")
-		id6 := p.publish("m6").PacketID
+		publish(t, p, "m5")
+		id6 := publish(t, p, "m6").PacketID
 		s.has(t, "5 not asked 0 ")
 		for _, i := range []int{3, 1, 4} { // in any order
-			p.ack(packets.Puback, ids[i], 0)
+			p.Ack(packets.Puback, ids[i], 0)
 			s.has(t, fmt.Sprintf("%d accepted 0 ", i))
 		}
-		p.ack(packets.Puback, id6, 0) // of the wrong kind: it acknowledges nothing
-		p.ack(packets.Puback, 9999, 0)
-		p.ack(packets.Pubrec, id6, 0)
-		rel := p.read()
+		p.Ack(packets.Puback, id6, 0) // of the wrong kind: it acknowledges nothing
+		p.Ack(packets.Puback, 9999, 0)
+		p.Ack(packets.Pubrec, id6, 0)
+		rel := p.Read()
 		assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
 		assert.Equal(t, 2, c.Open(), "2 and 6 are open")
-		p.ack(packets.Pubcomp, id6, 0)
+		p.Ack(packets.Pubcomp, id6, 0)
 		s.has(t, "6 accepted 0 ")
 		if version == 5 {
-			p.ack(packets.Puback, ids[2], 0x97)
+			p.Ack(packets.Puback, ids[2], 0x97)
 			s.has(t, "2 refused 151 PUBACK quota exceeded (0x97)")
 		} else {
 			c.Close()
 			s.has(t, "2 no answer 0 no acknowledgement before the end of the round")
-			assert.Equal(t, packets.Disconnect, p.read().FixedHeader.Type)
+			assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
 		}
 	}
 }
@@ -228,32 +131,32 @@ func TestAcknowledgementsAreMatched(t *testing.T) {
 // A broker that kept the session gets the same packets again, with DUP and their
 // identifiers, in their order; what it had taken of QoS 2 is only released.
 func TestResendOnAKeptSession(t *testing.T) {
-	b := newBroker(t, 5)
+	b := brokertest.New(t, 5)
 	c, s := connect(t, config(b, 5))
-	p, _ := b.accept(packets.Packet{})
+	p, _ := b.Accept(packets.Packet{})
 	c.Send(message(1, 1))
 	c.Send(message(2, 2))
 	c.Send(message(3, 2))
-	first, second, third := p.publish("m1"), p.publish("m2"), p.publish("m3")
-	p.ack(packets.Pubrec, second.PacketID, 0)
-	assert.Equal(t, packets.Pubrel, p.read().FixedHeader.Type)
-	p.nc.Close()
-	p, hello := b.accept(packets.Packet{SessionPresent: true})
+	first, second, third := publish(t, p, "m1"), publish(t, p, "m2"), publish(t, p, "m3")
+	p.Ack(packets.Pubrec, second.PacketID, 0)
+	assert.Equal(t, packets.Pubrel, p.Read().FixedHeader.Type)
+	p.Close()
+	p, hello := b.Accept(packets.Packet{SessionPresent: true})
 	assert.False(t, hello.Connect.Clean, "it asks for its session")
-	again := p.publish("m1")
+	again := publish(t, p, "m1")
 	assert.True(t, again.FixedHeader.Dup)
 	assert.Equal(t, first.PacketID, again.PacketID)
-	rel := p.read()
+	rel := p.Read()
 	assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
 	assert.Equal(t, second.PacketID, rel.PacketID)
-	again = p.publish("m3")
+	again = publish(t, p, "m3")
 	assert.True(t, again.FixedHeader.Dup)
 	assert.Equal(t, third.PacketID, again.PacketID)
-	p.ack(packets.Pubcomp, second.PacketID, 0)
-	p.ack(packets.Puback, first.PacketID, 0)
-	p.ack(packets.Pubrec, third.PacketID, 0x91) // "in use": taken the first time
-	assert.Equal(t, packets.Pubrel, p.read().FixedHeader.Type)
-	p.ack(packets.Pubcomp, third.PacketID, 0)
+	p.Ack(packets.Pubcomp, second.PacketID, 0)
+	p.Ack(packets.Puback, first.PacketID, 0)
+	p.Ack(packets.Pubrec, third.PacketID, 0x91) // "in use": taken the first time
+	assert.Equal(t, packets.Pubrel, p.Read().FixedHeader.Type)
+	p.Ack(packets.Pubcomp, third.PacketID, 0)
 	for i := 1; i <= 3; i++ {
 		s.has(t, fmt.Sprintf("%d accepted 0 ", i))
 	}
@@ -264,20 +167,20 @@ func TestResendOnAKeptSession(t *testing.T) {
 // A broker that forgot the session gets new packets; a QoS 2 message that it had
 // taken is not published a second time.
 func TestResendOnAForgottenSession(t *testing.T) {
-	b := newBroker(t, 4)
+	b := brokertest.New(t, 4)
 	c, s := connect(t, config(b, 4))
-	p, _ := b.accept(packets.Packet{})
+	p, _ := b.Accept(packets.Packet{})
 	c.Send(message(1, 1))
 	c.Send(message(2, 2))
-	p.publish("m1")
-	p.ack(packets.Pubrec, p.publish("m2").PacketID, 0)
-	p.read()
-	p.nc.Close()
-	p, hello := b.accept(packets.Packet{})
+	publish(t, p, "m1")
+	p.Ack(packets.Pubrec, publish(t, p, "m2").PacketID, 0)
+	p.Read()
+	p.Close()
+	p, hello := b.Accept(packets.Packet{})
 	assert.True(t, hello.Connect.Clean)
-	again := p.publish("m1")
+	again := publish(t, p, "m1")
 	assert.False(t, again.FixedHeader.Dup, "a new packet, not a copy of one that the broker never saw")
-	p.ack(packets.Puback, again.PacketID, 0)
+	p.Ack(packets.Puback, again.PacketID, 0)
 	s.has(t, "1 accepted 0 ")
 	s.has(t, "2 no answer 0 PUBREC came, then the broker lost the session")
 }
@@ -285,32 +188,30 @@ func TestResendOnAForgottenSession(t *testing.T) {
 // What the broker announces is obeyed: its receive maximum, its largest packet,
 // its highest QoS.
 func TestLimitsOfTheBrokerAreObeyed(t *testing.T) {
-	b := newBroker(t, 5)
+	b := brokertest.New(t, 5)
 	c, s := connect(t, config(b, 5))
-	p, _ := b.accept(packets.Packet{Properties: packets.Properties{ReceiveMaximum: 2, MaximumPacketSize: 60, MaximumQos: 1, MaximumQosFlag: true}})
+	p, _ := b.Accept(packets.Packet{Properties: packets.Properties{ReceiveMaximum: 2, MaximumPacketSize: 60, MaximumQos: 1, MaximumQosFlag: true}})
 	for i := uint64(1); i <= 4; i++ {
 		c.Send(message(i, 1))
 	}
-	first := p.publish("m1")
-	p.publish("m2")
-	p.nc.SetReadDeadline(time.Now().Add(100 * time.Millisecond))
-	_, err := p.r.ReadByte()
-	require.Error(t, err, "a third is in flight, two are allowed")
-	p.ack(packets.Puback, first.PacketID, 0)
-	p.publish("m3")
+	first := publish(t, p, "m1")
+	publish(t, p, "m2")
+	require.True(t, p.Silent(100*time.Millisecond), "a third is in flight, two are allowed")
+	p.Ack(packets.Puback, first.PacketID, 0)
+	publish(t, p, "m3")
 	c.Send(message(5, 2))
 	big := message(6, 1)
 	big.Body = make([]byte, 100)
 	c.Send(big)
-	p.ack(packets.Puback, 2, 0)
-	p.publish("m4")
-	p.ack(packets.Puback, 3, 0)
+	p.Ack(packets.Puback, 2, 0)
+	publish(t, p, "m4")
+	p.Ack(packets.Puback, 3, 0)
 	s.has(t, "5 unsent 0 the broker takes QoS 1 at most, the message has QoS 2")
 	s.has(t, "6 unsent 0 the packet has 119 bytes, the broker takes 60 at most")
 }
 
 func TestBacklogIsBounded(t *testing.T) {
-	b := newBroker(t, 5) // listens, but never answers
+	b := brokertest.New(t, 5) // listens, but never answers
 	cfg := config(b, 5)
 	cfg.Backlog = 3
 	c, s := connect(t, cfg)
@@ -327,30 +228,30 @@ func TestBacklogIsBounded(t *testing.T) {
 
 // Silence is broken by a PINGREQ; a broker that does not answer is given up.
 func TestKeepAlive(t *testing.T) {
-	b := newBroker(t, 5)
+	b := brokertest.New(t, 5)
 	cfg := config(b, 5)
 	cfg.KeepAlive = 2 * time.Second
 	c, s := connect(t, cfg)
-	p, hello := b.accept(packets.Packet{})
+	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, uint16(2), hello.Connect.Keepalive)
 	s.has(t, "up")
 	now := time.Now()
 	assert.Equal(t, 500*time.Millisecond, c.Tick(now))
 	c.Tick(now.Add(1900 * time.Millisecond))
-	assert.Equal(t, packets.Pingreq, p.read().FixedHeader.Type)
-	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	assert.Equal(t, packets.Pingreq, p.Read().FixedHeader.Type)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
 	c.Tick(time.Now().Add(2 * time.Second))
-	assert.Equal(t, packets.Pingreq, p.read().FixedHeader.Type)
+	assert.Equal(t, packets.Pingreq, p.Read().FixedHeader.Type)
 	c.Tick(time.Now().Add(10 * time.Second)) // no answer in all this time
-	p2, _ := b.accept(packets.Packet{})
+	p2, _ := b.Accept(packets.Packet{})
 	require.NotNil(t, p2)
 }
 
 func TestRefusals(t *testing.T) {
-	b := newBroker(t, 5)
+	b := brokertest.New(t, 5)
 	l := mqtt.New(config(b, 5))
 	defer l.Close()
-	go b.accept(packets.Packet{ReasonCode: 0x86})
+	go b.Accept(packets.Packet{ReasonCode: 0x86})
 	err := l.Try(context.Background(), link.Identity{Name: "buoy", ClientID: "buoy", Password: "secret-99"})
 	var reach *link.ReachError
 	require.ErrorAs(t, err, &reach)
@@ -359,20 +260,20 @@ func TestRefusals(t *testing.T) {
 
 	// A session taken over is told with its reason, and the device comes back.
 	_, s := connect(t, config(b, 5))
-	p, _ := b.accept(packets.Packet{})
-	p.write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}, ReasonCode: 0x8e})
+	p, _ := b.Accept(packets.Packet{})
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}, ReasonCode: 0x8e})
 	s.has(t, "down the broker disconnected: session taken over by another connection with the same client id (0x8E)")
-	b.accept(packets.Packet{})
+	b.Accept(packets.Packet{})
 }
 
 // A broker that stops reading blocks nobody: Send returns, and what does not fit
 // into the connection waits in the backlog.
 func TestAStuckBrokerBlocksNobody(t *testing.T) {
-	b := newBroker(t, 5)
+	b := brokertest.New(t, 5)
 	cfg := config(b, 5)
 	cfg.Backlog = 1000
 	c, s := connect(t, cfg)
-	p, _ := b.accept(packets.Packet{})
+	p, _ := b.Accept(packets.Packet{})
 	s.has(t, "up")
 	const n, size = 400, 64 << 10
 	done := make(chan struct{})
@@ -391,7 +292,7 @@ func TestAStuckBrokerBlocksNobody(t *testing.T) {
 	}
 	assert.Positive(t, c.Open(), "not all of it can have left")
 	for range n {
-		pk := p.read()
+		pk := p.Read()
 		require.Len(t, pk.Payload, size)
 	}
 	require.Eventually(t, func() bool { return c.Open() == 0 }, 10*time.Second, time.Millisecond)

@@ -1,0 +1,207 @@
+package witness_test
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/mochi-mqtt/server/v2/packets"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/brokertest"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/witness"
+)
+
+// ear is a subscribing witness and the ledger it writes into.
+type ear struct {
+	witness.Witness
+	t    *testing.T
+	w    *ledger.Writer
+	path string
+}
+
+const runID = "k3f9a2xy"
+
+func newEar(t *testing.T, addr, version string) *ear {
+	t.Helper()
+	c, err := crowd.Parse("x", []byte(fmt.Sprintf(`
+crowd: harbour
+links: {sea: {mqtt: mqtt://%s, version: %s}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 10ms}}`, addr, version)), func(string) (string, bool) { return "", false })
+	require.NoError(t, err)
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	e := &ear{t: t, path: filepath.Join(t.TempDir(), "ledger")}
+	e.w, err = ledger.Create(e.path, runID, "harbour", time.Now())
+	require.NoError(t, err)
+	for i, s := range f.Streams {
+		e.w.Stream(i, ledger.Stream{Device: s.Device.Name, Kind: "buoy", Reading: "state"})
+	}
+	e.w.Witness(0, "ear", "received", nil, 0)
+	page := e.w.Page()
+	e.w.Flush()
+	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID, time.Now()), page)
+	require.NoError(t, err)
+	return e
+}
+
+// start starts the witness against a broker that grants the subscription.
+func (e *ear) start(b *brokertest.Broker) *brokertest.Peer {
+	e.t.Helper()
+	done := make(chan error, 1)
+	go func() { done <- e.Start(context.Background()) }()
+	p, hello := b.Accept(packets.Packet{})
+	assert.True(e.t, hello.Connect.Clean)
+	grant(e.t, p)
+	require.NoError(e.t, <-done)
+	return p
+}
+
+func grant(t *testing.T, p *brokertest.Peer) {
+	t.Helper()
+	sub := p.Expect(packets.Subscribe)
+	require.Equal(t, "harbour/#", sub.Filters[0].Filter)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{2}})
+}
+
+// book ends the hearing and reads what the witness noted.
+func (e *ear) book() *ledger.Book {
+	e.t.Helper()
+	e.Stop()
+	require.NoError(e.t, e.w.Close())
+	b, err := ledger.Read(e.path)
+	require.NoError(e.t, err)
+	return b
+}
+
+func publish(p *brokertest.Peer, device string, seq int, qos byte, id uint16, dup bool) {
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Dup: dup}, PacketID: id, TopicName: "harbour/" + device + "/state",
+		Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, seq))})
+}
+
+// none expects messages 1 to n of the first stream.
+type expect struct{ n uint64 }
+
+func (e expect) Range(stream int) (from, to uint64) {
+	if stream == 0 {
+		return 1, e.n + 1
+	}
+	return 0, 0
+}
+func (e expect) Excused(int, uint64) bool { return false }
+
+func seqs(b *ledger.Book) []string {
+	var list []string
+	for _, s := range b.Sightings {
+		list = append(list, fmt.Sprintf("%d@%s", s.Mark.Seq, s.FiledDevice))
+	}
+	slices.Sort(list)
+	return list
+}
+
+// Each message is noted once and acknowledged as its QoS wants; a QoS 2 packet
+// that comes again before its release is not another copy.
+func TestSubscriptionNotesWhatItHears(t *testing.T) {
+	for _, version := range []byte{4, 5} {
+		b := brokertest.New(t, version)
+		e := newEar(t, b.Addr().String(), map[byte]string{4: "3.1.1", 5: "5"}[version])
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 0, 0, false)
+		publish(p, "buoy-1", 2, 1, 7, false)
+		assert.Equal(t, uint16(7), p.Expect(packets.Puback).PacketID)
+		publish(p, "buoy-1", 3, 2, 8, false)
+		p.Expect(packets.Pubrec)
+		publish(p, "buoy-1", 3, 2, 8, true)
+		p.Expect(packets.Pubrec)
+		p.Ack(packets.Pubrel, 8, 0)
+		assert.Equal(t, uint16(8), p.Expect(packets.Pubcomp).PacketID)
+		publish(p, "buoy-2", 4, 1, 9, false)  // filed under another device
+		publish(p, "nobody", 5, 1, 10, false) // at a topic of no device
+		publish(p, "buoy-1", 6, 1, 11, true)  // perhaps delivered before
+		for range 3 {
+			p.Expect(packets.Puback)
+		}
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte("no json")})
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
+		round := witness.Round{N: 1, Expect: expect{6}}
+		complete, why := e.Hear(context.Background(), round)
+		assert.True(t, complete, why)
+		assert.Zero(t, e.Missing(round))
+		assert.Equal(t, 2, e.Missing(witness.Round{N: 1, Expect: expect{8}}))
+		got := e.book()
+		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1", "3@buoy-1", "4@buoy-2", "5@topic harbour/nobody/state", "6@buoy-1"}, seqs(got))
+		assert.True(t, got.Sightings[5].Redelivered)
+		assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
+	}
+}
+
+// A lost connection is a time of deafness, unless the broker kept the session:
+// then only QoS 0 can be missing.
+func TestDeafness(t *testing.T) {
+	for _, kept := range []bool{false, true} {
+		b := brokertest.New(t, 5)
+		e := newEar(t, b.Addr().String(), "5")
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		p.Expect(packets.Puback)
+		p.Close()
+		p, hello := b.Accept(packets.Packet{SessionPresent: kept})
+		assert.False(t, hello.Connect.Clean, "it asks for its session")
+		if !kept {
+			grant(t, p)
+		}
+		publish(p, "buoy-1", 2, 1, 2, false)
+		p.Expect(packets.Puback)
+		complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+		assert.True(t, complete, why)
+		got := e.book()
+		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
+		require.Len(t, got.Witnesses[0].Deaf, 1)
+		d := got.Witnesses[0].Deaf[0]
+		assert.Equal(t, kept, d.QoS0)
+		assert.True(t, d.To.After(d.From))
+		assert.Equal(t, "the platform closed the connection", d.Why)
+	}
+}
+
+// A witness that is deaf at the end was not heard; neither was one that got
+// messages without any mark.
+func TestNotHeard(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	p := e.start(b)
+	p.Close()
+	b.Close()
+	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{1}})
+	assert.False(t, complete)
+	assert.Contains(t, why, "the subscription was lost")
+
+	b = brokertest.New(t, 5)
+	e = newEar(t, b.Addr().String(), "5")
+	p = e.start(b)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"a":1}`)})
+	complete, why = e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{1}})
+	assert.False(t, complete)
+	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was harbour/x {"a":1}`)
+}
+
+func TestRefusedSubscription(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	done := make(chan error, 1)
+	go func() { done <- e.Start(context.Background()) }()
+	p, _ := b.Accept(packets.Packet{})
+	sub := p.Expect(packets.Subscribe)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{0x87}})
+	assert.ErrorContains(t, <-done, `the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
+}
