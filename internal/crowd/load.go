@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
@@ -82,10 +83,24 @@ func (r *reader) file(root *yaml.Node) {
 	if n := o.need("plan", "{for: 1m}"); n != nil {
 		r.plan(n)
 	}
+	r.sequencesFit()
 	if n := o.get("witnesses"); n != nil {
 		r.witnesses(n)
 	}
 	r.require(o.get("require"))
+}
+
+// sequencesFit notes readings that send more often than a whole-number mark can
+// count in one run.
+func (r *reader) sequencesFit() {
+	p := &r.crowd.Plan
+	for _, c := range r.crowd.Casts {
+		for _, rd := range c.Readings {
+			if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n >= ledger.RunSpan {
+				r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, ledger.RunSpan-1)
+			}
+		}
+	}
 }
 
 func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }
@@ -445,6 +460,7 @@ func messageEnv(env formula.Env) formula.Env {
 // cast compiles a kind for one group of devices.
 func (r *reader) cast(c *Cast, own *yaml.Node) {
 	env := deviceEnv()
+	secrets := map[string]bool{"env": true} // names whose values must not be recorded
 	merged := append([]entry(nil), c.Kind.node.properties...)
 	if own != nil && !isNull(own) {
 		for _, e := range r.entries(own, "properties") {
@@ -471,6 +487,9 @@ func (r *reader) cast(c *Cast, own *yaml.Node) {
 		p, sample := r.property(e, env)
 		c.Properties = append(c.Properties, p)
 		env[p.Name] = sample
+		if p.Text != nil && usesSecret(p.Text.Names(), secrets) {
+			secrets[p.Name] = true
+		}
 	}
 	if l := c.Kind.Link; l != nil {
 		c.ClientID = r.text(l.node.clientID, "client_id", env)
@@ -489,9 +508,24 @@ func (r *reader) cast(c *Cast, own *yaml.Node) {
 	}
 	for _, e := range c.Kind.node.readings {
 		if rd := r.reading(e, c, env); rd != nil {
+			for _, f := range rd.Fields {
+				if f.Formula != nil && usesSecret(f.Formula.Names(), secrets) {
+					r.Add(f.Pos, "the field %q carries a secret from the environment, and what a message carries is recorded in the run folder; send it as a header, user name or password", f.Name)
+				}
+			}
 			c.Readings = append(c.Readings, rd)
 		}
 	}
+}
+
+// secret tells whether a text or formula that uses these names gives a secret.
+func usesSecret(names []string, secrets map[string]bool) bool {
+	for _, n := range names {
+		if secrets[n] {
+			return true
+		}
+	}
+	return false
 }
 
 func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []Header {

@@ -48,11 +48,11 @@ func ParseMark(text string) (Mark, error) {
 	return Mark{text[:first], text[first+1 : middle], text[middle+1 : last], seq}, nil
 }
 
-// A mark may also ride as a whole number beside the device's name, for
+// RunSpan: a mark may also ride as a whole number beside the device's name, for
 // platforms that keep only numbers. The number is the run's base plus the
 // sequence number, so that runs do not overlap and no bit is lost in a 64-bit
 // floating point number.
-const runSpan = 1_000_000
+const RunSpan = 1_000_000
 
 // SequenceBase is the base of a run that began at a time in Unix seconds. Runs
 // that begin in different seconds and send fewer than a million messages from
@@ -60,5 +60,5 @@ const runSpan = 1_000_000
 // year 2245.
 func SequenceBase(unixSeconds int64) uint64 {
 	const since2020 = 1577836800
-	return uint64(max(0, unixSeconds-since2020)) * runSpan
+	return uint64(max(0, unixSeconds-since2020)) * RunSpan
 }

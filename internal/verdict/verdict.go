@@ -555,10 +555,8 @@ func (j *judge) delay(w *ledger.Witness, m *ledger.Message, x *ledger.Sighting) 
 func (j *judge) deaf(w *ledger.Witness, s *ledger.Stream, m *ledger.Message) string {
 	h, heard := w.Heard[m.Round]
 	switch {
-	case !heard, !h.Complete && h.Why == "":
+	case !heard, !h.Complete: // why is told once, with the witness
 		return "the witness was not heard to the end"
-	case !h.Complete:
-		return h.Why
 	}
 	for _, d := range w.Deaf {
 		if d.QoS0 && !s.QoS0 {

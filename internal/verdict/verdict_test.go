@@ -108,7 +108,7 @@ func TestVerdicts(t *testing.T) {
 		"late by the platform's clock":         {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Stored = start.Add(3 * time.Second) }), store}, nil, verdict.Late, "found 3s after"},
 		"asked for late, stored no one knows":  {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
 		"unsent":                               {unsent, nil, nil, verdict.Unsent, ""},
-		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: no route"},
+		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
 		"the store was not heard, yet it says": {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
 		"no answer, and nobody was heard":      {outcome(ledger.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
 		"the ear was deaf just then":           {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},

@@ -325,7 +325,7 @@ func (s *subscription) message(p *mqttwire.Packet) {
 	if filed >= 0 {
 		x.FiledDevice, x.FiledReading = s.catalog.Fleet.Streams[filed].Device.Name, s.catalog.Fleet.Streams[filed].Reading.Name
 	} else if i := s.catalog.stream(m); !known && i >= 0 && s.hasTopic[s.catalog.Fleet.Streams[i].Device.Cast.Kind.Name] {
-		x.FiledDevice = "topic " + p.Publish.Topic
+		x.FiledDevice = "topic " + s.catalog.Fleet.Crowd.Redact(p.Publish.Topic)
 	}
 	fill(x, body, s.device, s.reading, s.time, s.values)
 	s.note(x)

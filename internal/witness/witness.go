@@ -259,7 +259,7 @@ func (c *Catalog) markOf(v any, filed int) (m ledger.Mark, ours, marked bool) {
 	if _, err := fmt.Sscanf(text, "%d", &n); err != nil || fmt.Sprint(n) != text {
 		return ledger.Mark{}, false, false
 	}
-	if n <= c.Base || n >= c.Base+1_000_000 {
+	if n <= c.Base || n >= c.Base+ledger.RunSpan {
 		return ledger.Mark{}, false, true
 	}
 	if filed < 0 {
