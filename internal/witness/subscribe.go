@@ -201,7 +201,7 @@ func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(link.BackOff(50*time.Millisecond, time.Second, try)):
+			case <-time.After(link.BackOff(20*time.Millisecond, 200*time.Millisecond, try)):
 			}
 			if rd, err = s.open(ctx); err == nil {
 				break
