@@ -161,7 +161,7 @@ func (e *env) report(folder, format string, write bool) (*report.Input, error) {
 	if err != nil {
 		return nil, err
 	}
-	in := &report.Input{Folder: folder, Result: res, Checks: checks}
+	in := &report.Input{Folder: folder, Result: res, Checks: checks, AtMost: keepFindings}
 	doc, err := report.JSON(in)
 	if err != nil {
 		return nil, err

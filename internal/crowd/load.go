@@ -12,7 +12,6 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
-	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
@@ -90,14 +89,18 @@ func (r *reader) file(root *yaml.Node) {
 	r.require(o.get("require"))
 }
 
+// MaxSequence is how many messages of one device and reading a mark that is a
+// whole number can tell apart in one run.
+const MaxSequence = 999_999
+
 // sequencesFit notes readings that send more often than a whole-number mark can
 // count in one run.
 func (r *reader) sequencesFit() {
 	p := &r.crowd.Plan
 	for _, c := range r.crowd.Casts {
 		for _, rd := range c.Readings {
-			if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n >= ledger.RunSpan {
-				r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, ledger.RunSpan-1)
+			if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n > MaxSequence {
+				r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, MaxSequence)
 			}
 		}
 	}

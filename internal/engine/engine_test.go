@@ -11,6 +11,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
 )
 
 func streams(t *testing.T, jitter string) []*fleet.Stream {
@@ -60,4 +61,8 @@ func TestScheduleIsPure(t *testing.T) {
 		assert.Equal(t, engine.Due(a[i], 0, k, k), engine.Due(b[i], 0, k, k))
 	}
 	assert.NotEqual(t, a[0].Phase, a[1].Phase)
+}
+
+func TestSequenceMarksStayInTheirRun(t *testing.T) {
+	assert.Less(t, crowd.MaxSequence, ledger.RunSpan)
 }

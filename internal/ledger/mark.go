@@ -48,10 +48,10 @@ func ParseMark(text string) (Mark, error) {
 	return Mark{text[:first], text[first+1 : middle], text[middle+1 : last], seq}, nil
 }
 
-// RunSpan: a mark may also ride as a whole number beside the device's name, for
-// platforms that keep only numbers. The number is the run's base plus the
-// sequence number, so that runs do not overlap and no bit is lost in a 64-bit
-// floating point number.
+// RunSpan is how far the bases of two runs are apart at least. A mark may ride as
+// a whole number beside the device's name, for platforms that keep only numbers:
+// the run's base plus the sequence number, so that runs do not overlap and no bit
+// is lost in a 64-bit floating point number.
 const RunSpan = 1_000_000
 
 // SequenceBase is the base of a run that began at a time in Unix seconds. Runs

@@ -39,6 +39,7 @@ type Document struct {
 	DropReasons map[string]int          `json:"connections_lost_why,omitempty"`
 	Witnesses   []verdict.WitnessReport `json:"witnesses"`
 	Findings    []verdict.Finding       `json:"messages_not_proven"`
+	AtMost      int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
 	Recovered   int                     `json:"recovered,omitempty"`
 }
 
@@ -61,6 +62,7 @@ type Input struct {
 	Folder string
 	Result *verdict.Result
 	Checks []verdict.Check
+	AtMost int // findings kept for each verdict; 0: all
 }
 
 // Holds tells whether every requirement holds.
@@ -79,7 +81,7 @@ func JSON(in *Input) ([]byte, error) {
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Proven: in.Holds(),
 		Ended: r.Ended, Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Strays: r.StrayCount, StraySample: r.Strays, OutOfOrder: r.OutOfOrder,
-		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered,
+		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lateness": ms(r.Lateness)}}
 	if d.Findings == nil {
 		d.Findings = []verdict.Finding{}
