@@ -218,6 +218,13 @@ type judge struct {
 	byDevice map[string]*Counts
 	byKind   map[string]*Counts
 	byRound  map[int]*Counts
+	heard    []heard // of the message being judged; reused
+}
+
+// heard is what a witness says of a message; nil: it found it as it should be.
+type heard struct {
+	witness int
+	says    *Testimony
 }
 
 type ref struct {
@@ -311,7 +318,7 @@ func (j *judge) recover(stream int) {
 func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 	s := &j.Streams[stream]
 	found := j.seen[ref{stream, m.Seq}]
-	var testimony []Testimony
+	witnesses := j.heard[:0]
 	var worst [7]bool // states that some witness is in
 	sees, anyFound := 0, false
 	var proofState [3]state
@@ -327,8 +334,8 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 			anyFound = true
 		}
 		worst[st] = true
-		if t != nil {
-			testimony = append(testimony, *t)
+		if t != nil || st == holds {
+			witnesses = append(witnesses, heard{w, t})
 		}
 		p := proofIndex(wit.Proof)
 		if !asked[p] || st != holds && (proofState[p] == holds || proofState[p] == unheard) {
@@ -336,6 +343,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 		}
 		asked[p] = true
 	}
+	j.heard = witnesses
 	v := j.combine(s, m, worst, sees, anyFound, recovered)
 	for p := 1; p < 3; p++ {
 		switch {
@@ -375,6 +383,14 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 	add(j.byRound, m.Round, v)
 	if v != Proven && (j.opt.PerVerdict == 0 || j.findings[v] < j.opt.PerVerdict) {
 		j.findings[v]++
+		var testimony []Testimony
+		for _, h := range witnesses {
+			if h.says == nil {
+				testimony = append(testimony, j.found(h.witness, m, found, recovered))
+			} else {
+				testimony = append(testimony, *h.says)
+			}
+		}
 		f := Finding{Device: s.Device, Kind: s.Kind, Reading: s.Reading, Seq: m.Seq, Round: m.Round, Verdict: v.String(), Due: m.Due,
 			Attempts: m.Attempts, Outcome: m.Outcome.String(), Said: m.Text, Testimony: testimony, Carried: string(m.Carried), stream: stream}
 		if !m.Sent.IsZero() {
@@ -522,13 +538,25 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 			return say(late, "found %s after it was sent; allowed are %s", Span(took), wit.Within)
 		}
 	}
-	if recovered || m.Sent.IsZero() {
-		return say(holds, "found")
+	return holds, nil
+}
+
+// found says that a witness found a message as it should: told only beside what
+// others say of one that is not proven.
+func (j *judge) found(w int, m *ledger.Message, found []int, recovered bool) Testimony {
+	t := Testimony{Witness: j.Witnesses[w].Name, Says: "found"}
+	for _, i := range found {
+		x := &j.Sightings[i]
+		if x.Witness != w || recovered || m.Sent.IsZero() {
+			continue
+		}
+		t.Says = "found, as it was sent"
+		if timed(x) {
+			t.Says += ", after " + Span(max(0, when(x).Sub(m.Sent)))
+		}
+		break
 	}
-	if !timed(copies[0]) {
-		return say(holds, "found, as it was sent")
-	}
-	return say(holds, "found, as it was sent, after %s", Span(max(0, when(copies[0]).Sub(m.Sent))))
+	return t
 }
 
 // timed tells whether it is known when a message came to where it was found: a

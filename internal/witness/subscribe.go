@@ -1,6 +1,7 @@
 package witness
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -33,6 +34,7 @@ type subscription struct {
 	connect                             mqttwire.Connect
 	device, reading, time, mark, values *picker
 	hasTopic                            map[string]bool // kinds whose topic is known
+	plain                               bool            // marks ride in one field of the payload, and nothing is picked
 
 	writeMu  sync.Mutex
 	nc       net.Conn
@@ -70,6 +72,8 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	if err != nil {
 		return nil, err
 	}
+	s.plain = s.mark == nil && s.device == nil && s.reading == nil && s.time == nil && s.values == nil &&
+		len(c.places) == 1 && c.places[0].Place == crowd.MarkField
 	username, password, err := spec.Credentials(c.Fleet.Crowd)
 	if err != nil {
 		return nil, err
@@ -280,6 +284,15 @@ func (s *subscription) message(p *mqttwire.Packet) {
 	if !known {
 		filed = -1
 	}
+	if s.plain {
+		// The usual case without parsing: the body begins with the mark.
+		if text, ok := firstText(p.Publish.Payload, s.catalog.places[0].Name); ok {
+			if m, err := ledger.ParseMark(text); err == nil && m.Run == s.catalog.Run {
+				s.sighting(p, m, filed, known, now, nil)
+				return
+			}
+		}
+	}
 	body, err := decode(p.Publish.Payload)
 	object, _ := body.(map[string]any)
 	var m ledger.Mark
@@ -320,6 +333,28 @@ func (s *subscription) message(p *mqttwire.Packet) {
 		}
 		return
 	}
+	s.sighting(p, m, filed, known, now, body)
+}
+
+// firstText is the value of a JSON object's first member, where that has the
+// name and is a text without escapes.
+func firstText(b []byte, name string) (string, bool) {
+	rest, ok := bytes.CutPrefix(b, []byte(`{"`))
+	if ok {
+		rest, ok = bytes.CutPrefix(rest, []byte(name))
+	}
+	if ok {
+		rest, ok = bytes.CutPrefix(rest, []byte(`":"`))
+	}
+	end := bytes.IndexByte(rest, '"')
+	if !ok || end < 0 || bytes.IndexByte(rest[:end], '\\') >= 0 {
+		return "", false
+	}
+	return string(rest[:end]), true
+}
+
+// sighting notes a message of this run.
+func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, known bool, now time.Time, body any) {
 	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1}
 	x.Values = append([]byte(nil), p.Publish.Payload...)
 	if filed >= 0 {

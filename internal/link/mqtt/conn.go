@@ -30,6 +30,7 @@ type Conn struct {
 
 	mu        sync.Mutex
 	nc        net.Conn // nil while down
+	writer    *writer
 	closed    bool
 	flights   []flight // in the order of sending
 	waiting   []*link.Message
@@ -136,7 +137,7 @@ func (c *Conn) write() {
 	b := c.scratch
 	c.scratch = c.scratch[:0]
 	if !c.flushing {
-		n, err := writeNow(c.nc, b)
+		n, err := c.writer.write(b)
 		if err != nil {
 			c.nc.Close() // the reader sees it and brings the connection back
 			return
@@ -288,6 +289,7 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 	}
 	cfg := &c.link.cfg
 	c.nc, c.out, c.flushing, c.pinged = nc, nil, false, false
+	c.writer = newWriter(nc)
 	c.lastRead = time.Now()
 	c.lastWrite = c.lastRead
 	c.window, c.maxQoS, c.maxPacket, c.keepAlive = cfg.InFlight, 2, int(ack.MaximumPacket), cfg.KeepAlive

@@ -4,6 +4,10 @@ package mqtt
 
 import "net"
 
-// writeNow takes nothing: where the system has no write that never waits, a
+// writer takes nothing: where the system has no write that never waits, a
 // goroutine does it.
-func writeNow(net.Conn, []byte) (int, error) { return 0, nil }
+type writer struct{}
+
+func newWriter(net.Conn) *writer { return &writer{} }
+
+func (*writer) write([]byte) (int, error) { return 0, nil }

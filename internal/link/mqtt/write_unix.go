@@ -8,38 +8,50 @@ import (
 	"syscall"
 )
 
-// writeNow hands to the kernel what it takes at once and never waits.
-func writeNow(nc net.Conn, b []byte) (int, error) {
-	sc, ok := nc.(syscall.Conn)
-	if !ok {
-		return 0, nil
+// writer hands bytes to the kernel without ever waiting. It is made once for a
+// connection, so that a write costs no memory.
+type writer struct {
+	raw syscall.RawConn
+	try func(fd uintptr) bool
+	b   []byte
+	n   int
+	err error
+}
+
+func newWriter(nc net.Conn) *writer {
+	w := &writer{}
+	if sc, ok := nc.(syscall.Conn); ok {
+		w.raw, _ = sc.SyscallConn()
 	}
-	raw, err := sc.SyscallConn()
-	if err != nil {
-		return 0, err
-	}
-	n := 0
-	var werr error
-	err = raw.Write(func(fd uintptr) bool {
-		for n < len(b) {
-			m, e := syscall.Write(int(fd), b[n:])
+	w.try = func(fd uintptr) bool {
+		for w.n < len(w.b) {
+			m, err := syscall.Write(int(fd), w.b[w.n:])
 			if m > 0 {
-				n += m
+				w.n += m
 			}
-			if errors.Is(e, syscall.EINTR) {
+			if errors.Is(err, syscall.EINTR) {
 				continue
 			}
-			if e != nil && !errors.Is(e, syscall.EAGAIN) {
-				werr = e
+			if err != nil && !errors.Is(err, syscall.EAGAIN) {
+				w.err = err
 			}
-			if e != nil || m == 0 {
+			if err != nil || m == 0 {
 				break
 			}
 		}
 		return true // done, in any case: waiting is the flusher's task
-	})
-	if err == nil {
-		err = werr
 	}
-	return n, err
+	return w
+}
+
+// write hands over what the kernel takes at once, and says how much that was.
+func (w *writer) write(b []byte) (int, error) {
+	if w.raw == nil {
+		return 0, nil
+	}
+	w.b, w.n, w.err = b, 0, nil
+	if err := w.raw.Write(w.try); err != nil {
+		return w.n, err
+	}
+	return w.n, w.err
 }
