@@ -10,8 +10,8 @@
 //     backlog, which is bounded; what does not fit is settled as Unsent.
 //   - A Conn brings its connection back by itself, with a growing, jittered
 //     back-off, until it is closed.
-//   - Sink methods are called from any goroutine, in order for one message,
-//     with the Conn locked: they must not block and not call the Conn.
+//   - Sink methods are called from any goroutine, in order for one message, and
+//     may be called with the Conn locked: they must not block or call the Conn.
 package link
 
 import (
@@ -125,18 +125,15 @@ func (e *ReachError) Unwrap() error { return e.Err }
 // Explain tells a network error in words, and what to try.
 func Explain(err error, address string) (what, try string) {
 	var dns *net.DNSError
-	host, port, splitErr := net.SplitHostPort(address)
-	if splitErr != nil {
-		host, port = address, ""
-	}
+	_, port, _ := net.SplitHostPort(address)
 	var netErr net.Error
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:
-		return fmt.Sprintf("the host name %q is not known", host), "check its spelling, and that this machine's DNS knows it"
+		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS knows it"
 	case errors.As(err, &dns):
-		return fmt.Sprintf("the host name %q could not be looked up: %s", host, dns.Err), "check this machine's DNS"
+		return fmt.Sprintf("the host name %q could not be looked up: %s", dns.Name, dns.Err), "check this machine's DNS"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "the connection was refused: nothing listens there", fmt.Sprintf("check host and port %s, and that the platform is up", port)
+		return "the connection was refused: nothing listens there", "check host and port " + port + ", and that the platform is up"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
 		return "there is no way to that network from here", "check the address and this machine's routes"
 	case errors.Is(err, syscall.EMFILE):

@@ -1,0 +1,216 @@
+package crowd
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+)
+
+func (r *reader) links(n *yaml.Node) {
+	for _, e := range r.entries(n, "links") {
+		name := e.key.Value
+		what := fmt.Sprintf("the link %q", name)
+		r.name(e.key, "links", name)
+		o := r.object(e.value, what, "mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start",
+			"session_expiry", "in_flight", "headers", "timeout", "connect_timeout", "back_off", "backlog", "connections")
+		l := &Link{Name: name, Pos: pos(e.key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
+			ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}}
+		r.crowd.Links = append(r.crowd.Links, l)
+		switch mqtt, http := o.get("mqtt"), o.get("http"); {
+		case mqtt != nil && http != nil:
+			r.Add(pos(http), "%s has both mqtt and http; make two links of it", what)
+		case mqtt != nil:
+			l.Protocol = MQTT
+			l.Address = r.address(mqtt, what+": mqtt", r.mqttAddress)
+		case http != nil:
+			l.Protocol = HTTP
+			l.Address = r.address(http, what+": http", r.httpAddress)
+		case o.node.Kind == yaml.MappingNode:
+			r.Add(pos(e.key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
+		}
+		if l.Protocol != 0 {
+			other := map[Protocol][]string{
+				HTTP: {"version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight"},
+				MQTT: {"headers", "timeout", "connections"}}[l.Protocol]
+			for _, key := range other {
+				if k := o.get(key); k != nil {
+					r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
+				}
+			}
+		}
+		l.Version = r.version(o.get("version"), what+": version")
+		l.KeepAlive = r.span(o.get("keep_alive"), what+": keep_alive", time.Minute, time.Second, 65535*time.Second)
+		l.SessionExpiry = r.span(o.get("session_expiry"), what+": session_expiry", 5*time.Minute, 0, 136*365*quantity.Day)
+		l.CleanStart = r.boolean(o.get("clean_start"), what+": clean_start", true)
+		l.InFlight = int(r.whole(o.get("in_flight"), what+": in_flight", 20, 1, 65535))
+		l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
+		l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
+		l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
+		l.Connections = int(r.whole(o.get("connections"), what+": connections", 256, 1, 100_000))
+		l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
+		l.node = linkNode{o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")}
+	}
+}
+
+// backOff reads "500ms to 30s".
+func backOff(s string) ([2]time.Duration, error) {
+	a, b, ok := strings.Cut(s, " to ")
+	if !ok {
+		return [2]time.Duration{}, fmt.Errorf("%q is not a back-off; write the first and the longest wait, such as 500ms to 30s", s)
+	}
+	from, err := quantity.ParseDuration(a)
+	if err != nil {
+		return [2]time.Duration{}, err
+	}
+	to, err := quantity.ParseDuration(b)
+	if err != nil {
+		return [2]time.Duration{}, err
+	}
+	if from <= 0 || to < from {
+		return [2]time.Duration{}, fmt.Errorf("%q: the first wait must be above zero, and the longest not below it", s)
+	}
+	return [2]time.Duration{from, to}, nil
+}
+
+func (r *reader) version(n *yaml.Node, what string) int {
+	return parse(r, n, what, 5, func(s string) (int, error) {
+		switch s {
+		case "5", "5.0":
+			return 5, nil
+		case "3.1.1", "3":
+			return 4, nil
+		}
+		return 5, fmt.Errorf("%q is not known; write 5 or 3.1.1", s)
+	})
+}
+
+// address expands environment variables and checks the result.
+func (r *reader) address(n *yaml.Node, what string, check func(*yaml.Node, string, string) string) string {
+	t := r.text(n, what, formula.Env{"env": formula.Secrets{}})
+	if t == nil {
+		return ""
+	}
+	for _, name := range t.EnvNames() {
+		if _, set := r.crowd.Env[name]; !set {
+			return "" // told already
+		}
+	}
+	s, err := t.Expand(&formula.Machine{}, formula.Env{"env": r.crowd.Env})
+	if err != nil {
+		r.Add(pos(n), "%s: %s", what, err)
+		return ""
+	}
+	// A host name from the environment is an address, not a secret.
+	for _, name := range t.EnvNames() {
+		r.open[name] = true
+		delete(r.crowd.secrets, r.crowd.Env[name])
+	}
+	return check(n, what, s)
+}
+
+func (r *reader) mqttAddress(n *yaml.Node, what, s string) string {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil || u.Host == "" && !strings.Contains(s, "://"):
+		r.Add(pos(n), "%s: %q is not an address; write one such as mqtt://127.0.0.1:1883", what, s)
+		return ""
+	case u.Scheme == "mqtts" || u.Scheme == "ws" || u.Scheme == "wss":
+		r.Add(pos(n), "%s: %s:// is not spoken by this version; it speaks mqtt:// (TCP without TLS)", what, u.Scheme)
+		return ""
+	case u.Scheme != "mqtt":
+		r.Add(pos(n), "%s: %q does not begin with mqtt://", what, s)
+		return ""
+	case u.User != nil:
+		if pw, set := u.User.Password(); set {
+			r.literalSecret(n, pw)
+		}
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: ${env.NAME} beside it", what)
+		return ""
+	case u.Hostname() == "":
+		r.Add(pos(n), "%s: the host is missing; write one such as mqtt://127.0.0.1:1883", what)
+		return ""
+	case u.Path != "" && u.Path != "/":
+		r.Add(pos(n), "%s: an MQTT address has no path %q; topics belong to the readings", what, u.Path)
+		return ""
+	}
+	return hostPort(u, "1883")
+}
+
+func hostPort(u *url.URL, port string) string {
+	if p := u.Port(); p != "" {
+		port = p
+	}
+	host := u.Hostname()
+	if strings.Contains(host, ":") {
+		host = "[" + host + "]"
+	}
+	return host + ":" + port
+}
+
+func (r *reader) httpAddress(n *yaml.Node, what, s string) string {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil:
+		r.Add(pos(n), "%s: %q is not an address; write one such as http://127.0.0.1:8080", what, s)
+		return ""
+	case u.Scheme != "http" && u.Scheme != "https":
+		r.Add(pos(n), "%s: %q does not begin with http:// or https://", what, s)
+		return ""
+	case u.Hostname() == "":
+		r.Add(pos(n), "%s: the host is missing; write one such as http://127.0.0.1:8080", what)
+		return ""
+	case u.User != nil:
+		if pw, set := u.User.Password(); set {
+			r.literalSecret(n, pw)
+		}
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
+		return ""
+	}
+	return strings.TrimRight(s, "/")
+}
+
+// tokenPattern is the token of RFC 9110, section 5.6.2.
+var tokenPattern = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
+
+func (r *reader) linkNamed(n *yaml.Node, what string) *Link {
+	s, ok := r.scalar(n, what)
+	if !ok {
+		return nil
+	}
+	if l := r.crowd.Link(s); l != nil {
+		return l
+	}
+	var names []string
+	for _, l := range r.crowd.Links {
+		names = append(names, l.Name)
+	}
+	r.noSuch(n, what, "link", s, names)
+	return nil
+}
+
+func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []Header {
+	if n == nil || isNull(n) {
+		return nil
+	}
+	var list []Header
+	for _, e := range r.entries(n, what) {
+		if !tokenPattern.MatchString(e.key.Value) {
+			r.Add(pos(e.key), "%s: %q is not the name of a header (RFC 9110, section 5.1)", what, e.key.Value)
+			continue
+		}
+		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
+			if secretName.MatchString(e.key.Value) {
+				r.secretText(r.resolve(e.value), t)
+			}
+			list = append(list, Header{e.key.Value, t})
+		}
+	}
+	return list
+}
