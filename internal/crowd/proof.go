@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -185,8 +186,16 @@ func (p *Property) sample() any {
 	return sampleOf(p.Value)
 }
 
+// hostVariable finds the environment variable that stands for the host of an
+// address: a host is no secret.
+var hostVariable = regexp.MustCompile(`^(?:https?://)?\$\{\s*env\.(\w+)\s*\}`)
+
 func (r *reader) query(w *Witness, o *object, what string) {
 	get := o.get("get")
+	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
+		r.open[m[1]] = true
+		delete(r.crowd.secrets, r.crowd.Env[m[1]])
+	}
 	names := map[string]bool{}
 	r.perCast(w, func(c *Cast, env formula.Env) {
 		delete(env, "reading")
