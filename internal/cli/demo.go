@@ -259,7 +259,7 @@ func (e *env) newFile() *cobra.Command {
 			}
 			fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
 			fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
-			fmt.Fprintf(e.stdout, "Then put the address of your own platform in place of %s.\n", examples.MQTTAddress)
+			fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress, examples.HTTPAddress)
 			return nil
 		},
 	}
