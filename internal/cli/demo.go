@@ -57,7 +57,7 @@ With --flaw the stand-in has a defect, and the demo shows that it is found:
 
 ` + flawHelp() + `
 A flaw hits 3 messages; --flaw alter=5 hits 5, --flaw alter=2% every fiftieth,
---flaw delay=3@2s holds three back for two seconds.`,
+--flaw delay=3@5s holds three back for five seconds.`,
 		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5",
 		Args:    exactly(0, ""),
 		RunE: func(*cobra.Command, []string) error {

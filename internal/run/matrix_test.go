@@ -42,7 +42,7 @@ var ways = []way{
 	{"mqtt3-qos1", "{mqtt: mqtt://MQTT, version: 3.1.1, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 1"},
 	// Without a kept session, QoS 2 is not exactly once over a cut (section 4.1).
 	{"mqtt3-qos2", "{mqtt: mqtt://MQTT, version: 3.1.1, clean_start: false, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 2"},
-	{"http", "{http: http://HTTP, timeout: 2s}", "path: '/in/harbour/${device}/state'"},
+	{"http", "{http: http://HTTP, timeout: TIMEOUT}", "path: '/in/harbour/${device}/state'"},
 }
 
 // harbour is a small crowd: 4 devices, 4 messages each in a second.
@@ -119,11 +119,7 @@ func play(t *testing.T, text string, flaws ...string) *played {
 
 func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
 	t.Helper()
-	settle := "2s"
-	if strings.Contains(text, "path: ") {
-		settle = "12s" // a device waits for each time-out in turn
-	}
-	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "3s", " WITHIN", "", "SETTLE", settle).Replace(text)
+	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s", "TIMEOUT", "60s").Replace(text)
 	c, err := crowd.Parse("harbour.yaml", []byte(text), os.LookupEnv)
 	require.NoError(t, err)
 	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
@@ -182,9 +178,15 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 					expected = v
 				}
 				text, flaw := w.harbour(), name+"=4"
-				if name == "delay" {
-					flaw += "@4s"
-					text = strings.NewReplacer("WITHIN", "within 2s", "WAIT", "8s").Replace(text)
+				// All waits are wide and end early, but for what never comes.
+				switch {
+				case name == "delay":
+					flaw += "@15s"
+					text = strings.NewReplacer("WITHIN", "within 10s").Replace(text)
+				case name == "ignore" || name == "mute":
+					text = strings.NewReplacer("WAIT", "8s", "SETTLE", "12s", "TIMEOUT", "4s").Replace(text)
+				case expected != verdict.Proven:
+					text = strings.NewReplacer("WAIT", "8s").Replace(text)
 				}
 				p := play(t, text, flaw)
 				require.Len(t, p.hits, 4, "the flaw did not hit as often as it was told")
@@ -299,7 +301,7 @@ func TestRoundsAreReplayed(t *testing.T) {
 	require.Len(t, b.Rounds, 3)
 	for i := 1; i < 3; i++ {
 		gap := b.Rounds[i].Begin.Sub(b.Rounds[i-1].Begin)
-		assert.InDelta(t, 2.5, gap.Seconds(), 1, "rounds begin at the interval")
+		assert.GreaterOrEqual(t, gap.Seconds(), 2.4, "a round does not begin before its time")
 		assert.InDelta(t, p.result.Rounds[0].Counts.Due(), p.result.Rounds[i].Counts.Due(), 4)
 	}
 	for i := range b.Streams {
@@ -315,7 +317,7 @@ func TestInterruptedRunIsJudged(t *testing.T) {
 	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer s.Close()
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "3s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "2s").Replace(ways[1].harbour())
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "60s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "60s").Replace(ways[1].harbour())
 	c, err := crowd.Parse("harbour.yaml", []byte(text), os.LookupEnv)
 	require.NoError(t, err)
 	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})

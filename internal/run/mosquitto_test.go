@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -90,8 +91,8 @@ kinds:
         qos: %d
         fields: {wave_m: {signal: swell, round: 2}, at: {signal: clock}}
 devices: [{kind: buoy, count: 20}]
-plan: {for: %s, settle: 5s, join: spread over 200ms}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 5s}}
+plan: {for: %s, settle: 60s, join: spread over 200ms}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: WAIT}}
 `, version, qos, length)
 }
 
@@ -129,7 +130,7 @@ func TestMosquittoRestart(t *testing.T) {
 				time.Sleep(500 * time.Millisecond)
 				m.start()
 			}()
-			p := playAgainst(t, m.addr, "", overMQTT(version, 1, "5s"))
+			p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "5s"), "WAIT", "5s", 1))
 			<-done
 			r := p.result
 			assert.GreaterOrEqual(t, r.Drops, 20, "every device lost its connection")

@@ -50,7 +50,7 @@ func FlawDoc(name string) string { return flaws[name] }
 
 const (
 	defaultHits  = 3
-	defaultDelay = 3 * time.Second
+	defaultDelay = 4 * time.Second
 )
 
 // ParseFlaw reads NAME, NAME=COUNT or NAME=SHARE%, and for delay a time behind
