@@ -137,8 +137,18 @@ func (s *StandIn) Close() {
 	s.mu.Unlock()
 	close(s.quit)
 	s.web.Close()
-	s.broker.Close()
+	// The broker waits for its clients, and one that comes just now may not hear
+	// of the end: that must hold nobody up.
+	done := make(chan struct{})
+	go func() { s.broker.Close(); close(done) }()
+	select {
+	case <-done:
+	case <-time.After(closeWait):
+	}
 }
+
+// closeWait is how long Close waits for the broker.
+const closeWait = 2 * time.Second
 
 // listener serves broker connections. A packet that makes the broker library
 // panic ends that connection, not the program.
@@ -259,12 +269,19 @@ func (s *StandIn) take(m *message) response {
 	f, hit, again := s.chance.strike(m.topic, m.payload, func(f Flaw) bool { return s.fits(f, m) })
 	s.mu.Lock()
 	s.topics[m.topic] = true
-	held := s.held[m.topic]
-	delete(s.held, m.topic)
+	var held []func()
+	if !hit || f.Name != "reorder" { // one that is held itself lets nothing go
+		held = s.held[m.topic]
+		delete(s.held, m.topic)
+	}
 	s.mu.Unlock()
-	for _, release := range held {
+	if len(held) > 0 {
 		// Shortly after this message: the broker passes it on first.
-		s.later(50*time.Millisecond, release)
+		s.later(50*time.Millisecond, func() {
+			for _, release := range held {
+				release()
+			}
+		})
 	}
 	if again == "mute" || again == "ignore" {
 		return silent // it keeps to what it did

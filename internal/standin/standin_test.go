@@ -185,3 +185,20 @@ func TestAlter(t *testing.T) {
 		assert.Equal(t, want, string(got), in)
 	}
 }
+
+// Two messages in a row on one topic are held until a third has passed: both
+// come behind it, in their own order.
+func TestReorderTwoInARow(t *testing.T) {
+	s := start(t, Config{Flaws: []Flaw{{Name: "reorder", Share: 1}}})
+	post := func(n int) { do(t, "POST", "http://"+s.HTTPAddr+"/in/a/b", fmt.Sprintf(`{"n":%d}`, n)) }
+	post(1)
+	post(2)
+	s.chance.mu.Lock()
+	s.chance.flaws = nil
+	s.chance.mu.Unlock()
+	post(3)
+	require.Eventually(t, func() bool { kept, _ := s.Stored(); return kept == 3 }, 10*time.Second, time.Millisecond)
+	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices/a/messages", "")
+	one, two, three := strings.Index(body, `{"n":1}`), strings.Index(body, `{"n":2}`), strings.Index(body, `{"n":3}`)
+	assert.True(t, three < one && one < two, body)
+}
