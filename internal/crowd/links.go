@@ -115,7 +115,21 @@ func (r *reader) address(n *yaml.Node, what string, check func(*yaml.Node, strin
 	return check(n, what, s)
 }
 
+// hidePassword registers the password of an address as a secret, also where the
+// address cannot be parsed and will be shown in a message.
+func (r *reader) hidePassword(n *yaml.Node, s string) {
+	at := strings.LastIndexByte(s, '@')
+	if at < 0 {
+		return
+	}
+	_, userinfo, _ := strings.Cut(s[:at], "://")
+	if _, password, set := strings.Cut(userinfo, ":"); set && password != "" {
+		r.literalSecret(n, password)
+	}
+}
+
 func (r *reader) mqttAddress(n *yaml.Node, what, s string) string {
+	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	switch {
 	case err != nil || u.Host == "" && !strings.Contains(s, "://"):
@@ -128,9 +142,6 @@ func (r *reader) mqttAddress(n *yaml.Node, what, s string) string {
 		r.Add(pos(n), "%s: %q does not begin with mqtt://", what, s)
 		return ""
 	case u.User != nil:
-		if pw, set := u.User.Password(); set {
-			r.literalSecret(n, pw)
-		}
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: ${env.NAME} beside it", what)
 		return ""
 	case u.Hostname() == "":
@@ -155,6 +166,7 @@ func hostPort(u *url.URL, port string) string {
 }
 
 func (r *reader) httpAddress(n *yaml.Node, what, s string) string {
+	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	switch {
 	case err != nil:
@@ -167,9 +179,6 @@ func (r *reader) httpAddress(n *yaml.Node, what, s string) string {
 		r.Add(pos(n), "%s: the host is missing; write one such as http://127.0.0.1:8080", what)
 		return ""
 	case u.User != nil:
-		if pw, set := u.User.Password(); set {
-			r.literalSecret(n, pw)
-		}
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
 		return ""
 	}

@@ -24,9 +24,9 @@ import (
 
 // Counts is how far a run is. All may be read while it runs.
 type Counts struct {
-	Devices                                                                   int64
-	Joined, Connected, Due, Sent, Resent, Accepted, Refused, NotAsked, Unsent atomic.Int64
-	NoAnswer, Drops                                                           atomic.Int64
+	Devices                                                           int64
+	Joined, Connected, Due, Sent, Accepted, Refused, NotAsked, Unsent atomic.Int64
+	NoAnswer, Drops                                                   atomic.Int64
 }
 
 // Engine plays the rounds of one run.

@@ -92,23 +92,20 @@ type Session struct {
 
 // Progress is how far a session is.
 type Progress struct {
-	Phase          Phase
-	Round, Rounds  int
-	Begin, End     time.Time // of the round, or of the pause before the next
-	Devices        int64
-	Joined, Up     int64
-	Due, Sent      int64
-	Accepted       int64
-	Refused        int64
-	NotAsked       int64
-	NoAnswer       int64
-	Unsent         int64
-	Drops          int64
-	LastDrop       string
-	Missing        []Missing
-	LedgerFailure  error
-	ValuesFailed   int64
-	FirstValueFail error
+	Phase         Phase
+	Round, Rounds int
+	Begin, End    time.Time // of the round, or of the pause before the next
+	Devices       int64
+	Joined, Up    int64
+	Due, Sent     int64
+	Accepted      int64
+	Refused       int64
+	NotAsked      int64
+	NoAnswer      int64
+	Unsent        int64
+	Drops         int64
+	LastDrop      string
+	Missing       []Missing
 }
 
 // Missing is how many messages of the round a witness has not found yet.
@@ -381,8 +378,6 @@ func (s *Session) Progress() Progress {
 	p.Due, p.Sent, p.Accepted, p.Refused = c.Due.Load(), c.Sent.Load(), c.Accepted.Load(), c.Refused.Load()
 	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
 	p.LastDrop = s.engine.LastDrop()
-	p.LedgerFailure = s.ledger.Err()
-	p.ValuesFailed, p.FirstValueFail = s.engine.Failure()
 	if p.Phase == Hearing {
 		for i, w := range s.witnesses {
 			spec := s.crowd.Witnesses[i]
