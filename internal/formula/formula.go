@@ -125,6 +125,9 @@ func compileError(err error, env Env) error {
 	if _, part, ok := strings.Cut(text, "type quantity.Position has no field "); ok {
 		text = fmt.Sprintf("a position has no part %q; its parts are lat and lon", part)
 	}
+	if _, part, ok := strings.Cut(text, "type quantity.Axes has no field "); ok {
+		text = fmt.Sprintf("a vector has no part %q; its parts are x, y and z", part)
+	}
 	return &Error{fe.Column, text}
 }
 
@@ -141,6 +144,8 @@ func inWords(typ string) string {
 		return "true or false"
 	case "quantity.Position":
 		return "a position"
+	case "quantity.Axes":
+		return "a vector"
 	case "time.Time":
 		return "a time"
 	}
@@ -164,6 +169,8 @@ func (f *Formula) Sample() any {
 		return 0.0
 	case t == reflect.TypeFor[quantity.Position]():
 		return quantity.Position{}
+	case t == reflect.TypeFor[quantity.Axes]():
+		return quantity.Axes{}
 	default:
 		switch t.Kind() {
 		case reflect.Int, reflect.Int64:
@@ -229,6 +236,8 @@ func typeName(v any) string {
 		return "true or false"
 	case quantity.Position:
 		return "a position"
+	case quantity.Axes:
+		return "a vector"
 	}
 	return fmt.Sprintf("a %T", v)
 }
@@ -248,10 +257,96 @@ var functions = []expr.Option{
 		return strings.Repeat("0", max(0, width-len(s))) + s, nil
 	}, new(func(any, int) string)),
 	expr.Function("text", func(p ...any) (any, error) { return String(p[0]), nil }, new(func(any) string)),
+	expr.Function("hex", func(p ...any) (any, error) {
+		n, ok := whole(p[0])
+		width, ok2 := whole(p[1])
+		if !ok || !ok2 || n < 0 || width < 0 || width > 16 {
+			return nil, fmt.Errorf("hex: a whole number that is not negative and a width from 0 to 16 are wanted")
+		}
+		return fmt.Sprintf("%0*x", int(width), n), nil
+	}, new(func(any, int) string)),
+	checkDigits("luhn", luhn), checkDigits("gs1", gs1), checkDigits("mod97", mod97),
 	expr.Function("unix", timeFunc(time.Time.Unix), new(func(time.Time) int64)),
 	expr.Function("unix_ms", timeFunc(time.Time.UnixMilli), new(func(time.Time) int64)),
 	math1("sin", math.Sin), math1("cos", math.Cos), math1("tan", math.Tan),
 	math1("sqrt", math.Sqrt), math1("exp", math.Exp), math1("ln", math.Log), math1("log10", math.Log10),
+}
+
+func whole(v any) (int64, bool) {
+	switch x := v.(type) {
+	case int:
+		return int64(x), true
+	case int64:
+		return x, true
+	}
+	return 0, false
+}
+
+// checkDigits is a function from a text to its check digits.
+func checkDigits(name string, f func(string) (string, error)) expr.Option {
+	return expr.Function(name, func(p ...any) (any, error) {
+		s := strings.NewReplacer(" ", "", "-", "").Replace(String(p[0]))
+		d, err := f(s)
+		if err != nil || s == "" {
+			return nil, fmt.Errorf("%s: digits are wanted, not %q", name, s)
+		}
+		return d, nil
+	}, new(func(any) string))
+}
+
+var errDigits = errors.New("not digits")
+
+// luhn is the check digit of ISO/IEC 7812-1, annex B: from the right, every
+// second digit is doubled.
+func luhn(s string) (string, error) {
+	return weighted(s, func(d, fromRight int) int {
+		if fromRight%2 == 0 {
+			if d *= 2; d > 9 {
+				d -= 9
+			}
+		}
+		return d
+	})
+}
+
+// gs1 is the check digit of the GS1 General Specifications, section 7.9: weights
+// 3 and 1 from the right.
+func gs1(s string) (string, error) {
+	return weighted(s, func(d, fromRight int) int {
+		if fromRight%2 == 0 {
+			d *= 3
+		}
+		return d
+	})
+}
+
+func weighted(s string, weight func(d, fromRight int) int) (string, error) {
+	sum := 0
+	for i := range len(s) {
+		c := s[len(s)-1-i]
+		if c < '0' || c > '9' {
+			return "", errDigits
+		}
+		sum += weight(int(c-'0'), i)
+	}
+	return strconv.Itoa((10 - sum%10) % 10), nil
+}
+
+// mod97 is the pair of check digits of ISO/IEC 7064, MOD 97-10, behind a text of
+// digits and letters, in which A stands for 10 and Z for 35.
+func mod97(s string) (string, error) {
+	rest := 0
+	for _, c := range strings.ToUpper(s) {
+		switch {
+		case c >= '0' && c <= '9':
+			rest = (rest*10 + int(c-'0')) % 97
+		case c >= 'A' && c <= 'Z':
+			rest = (rest*100 + int(c-'A') + 10) % 97
+		default:
+			return "", errDigits
+		}
+	}
+	return fmt.Sprintf("%02d", 98-rest*100%97), nil
 }
 
 func timeFunc(f func(time.Time) int64) func(...any) (any, error) {
@@ -406,6 +501,14 @@ func (t *Text) Formula(env Env) (*Formula, error) {
 	return f, err
 }
 
+// Walk calls f for each part of the text in turn: a literal, or a placeholder's
+// formula.
+func (t *Text) Walk(f func(literal string, placeholder *Formula)) {
+	for _, p := range t.parts {
+		f(p.literal, p.formula)
+	}
+}
+
 // Fixed tells whether the text has no placeholder.
 func (t *Text) Fixed() bool {
 	for _, p := range t.parts {
@@ -459,7 +562,7 @@ func (t *Text) Expand(m *Machine, env Env) (string, error) {
 
 // List joins names for a message and cuts a long list short.
 func List(names []string) string {
-	const most = 12
+	const most = 16
 	if len(names) > most {
 		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
 	}

@@ -171,6 +171,13 @@ type Position struct {
 	Lon float64 `json:"lon" expr:"lon"`
 }
 
+// Axes are the three parts of a vector.
+type Axes struct {
+	X float64 `json:"x" expr:"x"`
+	Y float64 `json:"y" expr:"y"`
+	Z float64 `json:"z" expr:"z"`
+}
+
 // ParsePosition reads "58.02,-6.41": latitude, then longitude.
 func ParsePosition(text string) (Position, error) {
 	a, b, found := strings.Cut(text, ",")
@@ -205,6 +212,48 @@ func (p Position) Offset(north, east float64) Position {
 		lon += east / (metresPerDegree * c)
 	}
 	return Position{lat, lon}
+}
+
+// Distance is that along the great circle in metres (haversine formula).
+func (p Position) Distance(q Position) float64 {
+	rad := math.Pi / 180
+	h := math.Pow(math.Sin((q.Lat-p.Lat)*rad/2), 2) + math.Cos(p.Lat*rad)*math.Cos(q.Lat*rad)*math.Pow(math.Sin((q.Lon-p.Lon)*rad/2), 2)
+	return 2 * metresPerDegree / rad * math.Asin(math.Min(1, math.Sqrt(h)))
+}
+
+// speeds are units of speed in metres a second.
+var speeds = map[string]float64{"m/s": 1, "km/h": 1 / 3.6, "kn": 1852.0 / 3600, "mph": 1609.344 / 3600}
+
+// ParseSpeed reads "5kn", "2m/s", "30km/h" or "10mph" and gives metres a second.
+func ParseSpeed(text string) (float64, error) {
+	t := strings.TrimSpace(text)
+	i := 0
+	for i < len(t) && (t[i] >= '0' && t[i] <= '9' || t[i] == '.') {
+		i++
+	}
+	v, err := strconv.ParseFloat(t[:i], 64)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a speed; write one such as 5kn, 2m/s or 30km/h", text)
+	}
+	unit := strings.TrimSpace(t[i:])
+	size, known := speeds[unit]
+	if unit == "" {
+		return 0, fmt.Errorf("%q has no unit; write %sm/s, %skn or %skm/h", text, t[:i], t[:i], t[:i])
+	}
+	if !known {
+		return 0, fmt.Errorf("%q has the unknown unit %q; the units are m/s, km/h, kn and mph", text, unit)
+	}
+	return v * size, nil
+}
+
+// ParseDay reads a day of the year, "07-15" for 15 July, as its number in a year
+// of 365 days, from 0.
+func ParseDay(text string) (int, error) {
+	t, err := time.Parse("2006-01-02", "2001-"+strings.TrimSpace(text))
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a day of the year; write month and day, such as \"07-15\", in quotes", text)
+	}
+	return t.YearDay() - 1, nil
 }
 
 // ParseClock reads a time of day, "15:00" or "06:30:15", as the time since midnight.

@@ -120,12 +120,26 @@ func TestWanderStaysInItsCircle(t *testing.T) {
 	assert.Greater(t, len(moved), 1000)
 }
 
+// needed are parameters that have no default.
+func needed(name string) signal.Args {
+	return map[string]signal.Args{
+		"constant": {"value": []signal.Value{signal.OfInt(1)}},
+		"choice":   {"of": []signal.Value{signal.OfInt(1), signal.OfInt(2)}},
+		"wander":   {"around": quantity.Position{}},
+		"steps":    {"levels": []float64{1, 2, 5}},
+		"states":   {"of": harbourStates},
+		"text":     {"like": "[A-Z]{3}-[0-9]+"},
+		"route":    {"points": []quantity.Position{{Lat: 58, Lon: -6}, {Lat: 58.01, Lon: -6}, {Lat: 58.01, Lon: -6.02}}},
+		"recorded": {"file": &signal.Recording{Values: []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(4)}}, "column": "x"},
+		"follow":   {"field": "x"},
+	}[name]
+}
+
 // A value depends on its moment alone: the order of asking changes nothing, and
 // another key gives another series.
 func TestValuesArePure(t *testing.T) {
 	for _, name := range signal.Names() {
-		args := signal.Args{"value": []signal.Value{signal.OfInt(1)}, "of": []signal.Value{signal.OfInt(1), signal.OfInt(2)}, "around": quantity.Position{}}
-		s := build(t, name, args)
+		s := build(t, name, needed(name))
 		var forward []signal.Value
 		for i := range 50 {
 			forward = append(forward, s.At(signal.Moment{Key: 5, Seq: uint64(i + 1), Time: noon.Add(time.Duration(i) * time.Second)}))
