@@ -1,4 +1,8 @@
-// Package payload makes message bodies out of values.
+// Package payload makes message bodies out of values, and reads them back.
+//
+// A Form makes bodies of one shape: JSON, SenML, CBOR, a CSV line and so on. It
+// reads its own bodies back to the same values, so that what a witness finds can
+// be held against what was sent whatever shape it has on the wire.
 package payload
 
 import (
@@ -12,12 +16,19 @@ import (
 // Object appends the JSON object (RFC 8259) of fields and their values, in the
 // order given. Numbers are the shortest that read back to the same value; a
 // position is an object of lat and lon. A number that JSON cannot carry is null.
+//
+// A field whose value is missing is left out.
 func Object(dst []byte, names []string, values []signal.Value) []byte {
 	dst = append(dst, '{')
+	first := true
 	for i, name := range names {
-		if i > 0 {
+		if values[i].Type() == signal.Missing {
+			continue
+		}
+		if !first {
 			dst = append(dst, ',')
 		}
+		first = false
 		dst = append(Text(dst, name), ':')
 		dst = Value(dst, values[i])
 	}
@@ -50,9 +61,24 @@ func Value(dst []byte, v signal.Value) []byte {
 	case signal.Bool:
 		return strconv.AppendBool(dst, v.Bool())
 	case signal.Int:
+		if s := v.Literal(); s != "" {
+			return append(dst, s...)
+		}
 		return strconv.AppendInt(dst, v.Int(), 10)
 	case signal.Float:
+		if s := v.Literal(); s != "" {
+			return append(dst, s...)
+		}
+		if d := v.Digits(); d >= 0 && math.Abs(v.Float()) < 1e21 {
+			return strconv.AppendFloat(dst, v.Float(), 'f', d, 64)
+		}
 		return number(dst, v.Float())
+	case signal.Vector:
+		a := v.Axes()
+		dst = number(append(dst, `{"x":`...), a.X)
+		dst = number(append(dst, `,"y":`...), a.Y)
+		dst = number(append(dst, `,"z":`...), a.Z)
+		return append(dst, '}')
 	case signal.Text:
 		return Text(dst, v.Text())
 	case signal.Place:

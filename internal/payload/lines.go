@@ -1,0 +1,293 @@
+package payload
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"runcrowd/internal/signal"
+)
+
+// text is a value as it stands in a column: empty for what has none.
+func text(dst []byte, v signal.Value) []byte {
+	switch {
+	case !plain(v):
+		return dst
+	case v.Type() == signal.Text:
+		return append(dst, v.Text()...)
+	}
+	return Value(dst, v)
+}
+
+// typed is the value of a column as JSON has it; ok is false for an empty one.
+func typed(s string, t signal.Type) (v any, ok bool) {
+	switch t {
+	case signal.Text:
+		return s, true
+	case signal.Bool:
+		return s == "true", s != ""
+	case signal.Int, signal.Float:
+		if _, err := strconv.ParseFloat(s, 64); err == nil {
+			return json.Number(s), true
+		}
+		return s, s != ""
+	}
+	switch {
+	case s == "":
+		return nil, false
+	case s == "true" || s == "false":
+		return s == "true", true
+	}
+	if _, err := strconv.ParseFloat(s, 64); err == nil {
+		return json.Number(s), true
+	}
+	return s, true
+}
+
+// CSV is a line for each sample (RFC 4180), with a head line of names if asked
+// for. A position is two columns, position.lat and position.lon; what is null or
+// left out is an empty column.
+type CSV struct {
+	fields    []Field
+	columns   []scalar
+	mark      string
+	separator byte
+	head      bool
+}
+
+// NewCSV makes the form.
+func NewCSV(fields []Field, mark string, separator byte, head bool) *CSV {
+	return &CSV{fields, scalars(fields, "."), mark, separator, head}
+}
+
+// ContentType implements Form.
+func (c *CSV) ContentType() string {
+	if c.head {
+		return "text/csv; header=present"
+	}
+	return "text/csv"
+}
+
+// Append implements Form.
+func (c *CSV) Append(dst []byte, samples []Sample) ([]byte, error) {
+	if c.head {
+		for i := range c.columns {
+			if i > 0 {
+				dst = append(dst, c.separator)
+			}
+			dst = c.quoted(dst, len(dst), append(dst, c.columns[i].name...))
+		}
+		dst = append(dst, '\n')
+	}
+	for s := range samples {
+		if s > 0 {
+			dst = append(dst, '\n')
+		}
+		for i := range c.columns {
+			if i > 0 {
+				dst = append(dst, c.separator)
+			}
+			dst = c.quoted(dst, len(dst), text(dst, c.columns[i].of(&samples[s])))
+		}
+	}
+	return dst, nil
+}
+
+// quoted puts the column that begins at from in quotes where it needs them.
+func (c *CSV) quoted(_ []byte, from int, dst []byte) []byte {
+	col := dst[from:]
+	if bytes.IndexByte(col, c.separator) < 0 && !bytes.ContainsAny(col, "\"\r\n") && !bytes.HasPrefix(col, []byte(" ")) {
+		return dst
+	}
+	s := strings.ReplaceAll(string(col), `"`, `""`)
+	return append(append(append(dst[:from], '"'), s...), '"')
+}
+
+// Read implements Form.
+func (c *CSV) Read(body []byte) ([]Found, error) {
+	r := csv.NewReader(bytes.NewReader(body))
+	r.Comma, r.FieldsPerRecord = rune(c.separator), len(c.columns)
+	if len(c.columns) == 1 && len(bytes.TrimSpace(body)) == 0 {
+		return []Found{{Values: map[string]any{}}}, nil
+	}
+	rows, err := r.ReadAll()
+	if err != nil {
+		return nil, fmt.Errorf("not CSV of %d columns: %w", len(c.columns), err)
+	}
+	if c.head && len(rows) > 0 {
+		rows = rows[1:]
+	}
+	var found []Found
+	for _, row := range rows {
+		values := map[string]any{}
+		for i, s := range row {
+			if v, ok := typed(s, c.columns[i].typ); ok {
+				c.columns[i].put(c.fields, values, v)
+			}
+		}
+		found = append(found, split(values, c.mark))
+	}
+	return found, nil
+}
+
+// Lines is the line protocol that time-series databases read: a line for each
+// sample with the name of a series, tags, fields and a time. Whole numbers carry
+// the suffix i; a position is two fields, position_lat and position_lon; what is
+// null or left out has no field.
+type Lines struct {
+	fields  []Field
+	columns []scalar
+	mark    string
+	head    string // series and tags, escaped
+	divide  int64  // nanoseconds of the precision
+}
+
+// Tag is a name and a value beside a series.
+type Tag struct{ Name, Value string }
+
+// NewLines makes the form; precision is s, ms, us or ns.
+func NewLines(fields []Field, mark, series string, tags []Tag, precision string) *Lines {
+	l := &Lines{fields: fields, columns: scalars(fields, "_"), mark: mark, divide: 1}
+	l.head = escaped(series, ", ")
+	for _, t := range tags {
+		if t.Value != "" {
+			l.head += "," + escaped(t.Name, ",= ") + "=" + escaped(t.Value, ",= ")
+		}
+	}
+	l.divide = map[string]int64{"s": 1e9, "ms": 1e6, "us": 1e3}[precision]
+	l.divide = max(1, l.divide)
+	return l
+}
+
+// escaped puts a backslash before each of the letters; a line break cannot be
+// written and becomes a blank.
+func escaped(s, letters string) string {
+	var b strings.Builder
+	for _, c := range strings.Map(func(c rune) rune {
+		if c == '\n' || c == '\r' {
+			return ' '
+		}
+		return c
+	}, s) {
+		if strings.ContainsRune(letters, c) || c == '\\' && letters == `"` {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// ContentType implements Form.
+func (l *Lines) ContentType() string { return "text/plain; charset=utf-8" }
+
+// Append implements Form.
+func (l *Lines) Append(dst []byte, samples []Sample) ([]byte, error) {
+	for s := range samples {
+		if s > 0 {
+			dst = append(dst, '\n')
+		}
+		dst = append(dst, l.head...)
+		sep := byte(' ')
+		for i := range l.columns {
+			v := l.columns[i].of(&samples[s])
+			if !plain(v) {
+				continue
+			}
+			dst = append(append(append(dst, sep), escaped(l.columns[i].name, ",= ")...), '=')
+			sep = ','
+			switch v.Type() {
+			case signal.Text:
+				dst = append(append(append(dst, '"'), escaped(v.Text(), `"`)...), '"')
+			case signal.Int:
+				dst = append(Value(dst, v), 'i')
+			default:
+				dst = Value(dst, v)
+			}
+		}
+		if sep == ' ' {
+			return dst, fmt.Errorf("a line needs at least one field, and all are left out")
+		}
+		dst = strconv.AppendInt(append(dst, ' '), samples[s].Time.UnixNano()/l.divide, 10)
+	}
+	return dst, nil
+}
+
+// Read implements Form.
+func (l *Lines) Read(body []byte) ([]Found, error) {
+	byName := map[string]*scalar{}
+	for i := range l.columns {
+		byName[l.columns[i].name] = &l.columns[i]
+	}
+	var found []Found
+	for rest := string(body); rest != ""; {
+		var line string
+		line, rest = cut(rest, '\n')
+		if strings.TrimSpace(line) == "" {
+			continue
+		}
+		_, tail := cut(line, ' ')
+		fields, _ := cut(tail, ' ')
+		values := map[string]any{}
+		for fields != "" {
+			var f string
+			f, fields = cut(fields, ',')
+			name, v := cut(f, '=')
+			name = unescaped(name)
+			if v == "" {
+				return nil, fmt.Errorf("not line protocol: a field has no value")
+			}
+			var value any
+			switch {
+			case v[0] == '"' && len(v) >= 2:
+				value = unescaped(v[1 : len(v)-1])
+			case v == "true" || v == "false":
+				value = v == "true"
+			default:
+				value = json.Number(strings.TrimSuffix(v, "i"))
+			}
+			if c := byName[name]; c != nil {
+				c.put(l.fields, values, value)
+			} else {
+				values[name] = value
+			}
+		}
+		found = append(found, split(values, l.mark))
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("not line protocol: there is no line")
+	}
+	return found, nil
+}
+
+// cut splits at the first sep that is neither escaped nor in quotes.
+func cut(s string, sep byte) (before, after string) {
+	quoted := false
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == '\\':
+			i++
+		case s[i] == '"':
+			quoted = !quoted
+		case s[i] == sep && !quoted:
+			return s[:i], s[i+1:]
+		}
+	}
+	return s, ""
+}
+
+func unescaped(s string) string {
+	if strings.IndexByte(s, '\\') < 0 {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] == '\\' && i+1 < len(s) && strings.IndexByte(`,= "\`, s[i+1]) >= 0 {
+			i++
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String()
+}

@@ -1,0 +1,275 @@
+package payload
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"sort"
+	"strconv"
+	"strings"
+
+	"google.golang.org/protobuf/proto"
+	"google.golang.org/protobuf/reflect/protodesc"
+	"google.golang.org/protobuf/reflect/protoreflect"
+	"google.golang.org/protobuf/reflect/protoregistry"
+	"google.golang.org/protobuf/types/descriptorpb"
+	"google.golang.org/protobuf/types/dynamicpb"
+
+	"runcrowd/internal/signal"
+)
+
+// Proto is a message of Protocol Buffers, described by a descriptor set. A field
+// goes into the member of its name; a dot leads into a message inside, and a
+// position fills the members lat and lon of one, a vector x, y and z.
+type Proto struct {
+	fields  []Field
+	columns []scalar
+	paths   [][]protoreflect.FieldDescriptor
+	mark    string
+	message protoreflect.MessageDescriptor
+}
+
+// Descriptors is a descriptor set: what `protoc --descriptor_set_out=… --include_imports` writes.
+type Descriptors struct{ files *protoregistry.Files }
+
+// ReadDescriptors reads a descriptor set.
+func ReadDescriptors(set []byte) (*Descriptors, error) {
+	var fds descriptorpb.FileDescriptorSet
+	if err := proto.Unmarshal(set, &fds); err != nil || len(fds.File) == 0 {
+		return nil, fmt.Errorf("is not a descriptor set; make one with: protoc --include_imports --descriptor_set_out=FILE x.proto")
+	}
+	files, err := protodesc.NewFiles(&fds)
+	if err != nil {
+		return nil, fmt.Errorf("is an incomplete descriptor set (%s); make it with --include_imports", clean(err))
+	}
+	return &Descriptors{files}, nil
+}
+
+func clean(err error) string {
+	return strings.TrimPrefix(strings.TrimPrefix(err.Error(), "proto: "), "proto: ")
+}
+
+// Messages lists the messages that the set describes.
+func (d *Descriptors) Messages() []string {
+	var names []string
+	d.files.RangeFiles(func(f protoreflect.FileDescriptor) bool {
+		for i := range f.Messages().Len() {
+			names = append(names, string(f.Messages().Get(i).FullName()))
+		}
+		return true
+	})
+	sort.Strings(names)
+	return names
+}
+
+// NewProto makes the form for a message of the set; the error names the field
+// that has no member, or one of another type.
+func NewProto(fields []Field, mark string, d *Descriptors, message string) (*Proto, error) {
+	found, err := d.files.FindDescriptorByName(protoreflect.FullName(message))
+	m, is := found.(protoreflect.MessageDescriptor)
+	if err != nil || !is {
+		return nil, fmt.Errorf("there is no message %q; the set has %s", message, strings.Join(d.Messages(), ", "))
+	}
+	p := &Proto{fields: fields, columns: scalars(fields, "."), mark: mark, message: m}
+	for i := range p.columns {
+		path, err := member(m, p.columns[i].name)
+		if err != nil {
+			return nil, err
+		}
+		last := path[len(path)-1]
+		if last.IsList() || last.IsMap() || last.Kind() == protoreflect.MessageKind || last.Kind() == protoreflect.GroupKind {
+			return nil, fmt.Errorf("the member %s of %s is not a single number, text or truth value", last.Name(), last.ContainingMessage().FullName())
+		}
+		text := last.Kind() == protoreflect.StringKind || last.Kind() == protoreflect.BytesKind || last.Kind() == protoreflect.EnumKind
+		if t := p.columns[i].typ; t == signal.Text && !text || (t == signal.Int || t == signal.Float) && last.Kind() == protoreflect.BytesKind {
+			return nil, fmt.Errorf("the field %q is a %s, the member %s a %s", p.columns[i].name, t, last.FullName(), last.Kind())
+		}
+		p.paths = append(p.paths, path)
+	}
+	return p, nil
+}
+
+func member(m protoreflect.MessageDescriptor, name string) ([]protoreflect.FieldDescriptor, error) {
+	var path []protoreflect.FieldDescriptor
+	for _, part := range strings.Split(name, ".") {
+		if m == nil {
+			return nil, fmt.Errorf("the field %q leads into %s, which is no message", name, path[len(path)-1].FullName())
+		}
+		fd := m.Fields().ByName(protoreflect.Name(part))
+		if fd == nil {
+			fd = m.Fields().ByJSONName(part)
+		}
+		if fd == nil {
+			var known []string
+			for i := range m.Fields().Len() {
+				known = append(known, string(m.Fields().Get(i).Name()))
+			}
+			return nil, fmt.Errorf("the message %s has no member %q for the field %q; it has %s", m.FullName(), part, name, strings.Join(known, ", "))
+		}
+		path = append(path, fd)
+		m = nil
+		if fd.Kind() == protoreflect.MessageKind && !fd.IsList() && !fd.IsMap() {
+			m = fd.Message()
+		}
+	}
+	return path, nil
+}
+
+// ContentType implements Form.
+func (p *Proto) ContentType() string { return "application/x-protobuf" }
+
+// Append implements Form. What is null or left out is not set.
+func (p *Proto) Append(dst []byte, samples []Sample) ([]byte, error) {
+	m := dynamicpb.NewMessage(p.message)
+	var wrong error
+	for i := range p.columns {
+		v := p.columns[i].of(&samples[0])
+		if !plain(v) {
+			continue
+		}
+		in := protoreflect.Message(m)
+		path := p.paths[i]
+		for _, fd := range path[:len(path)-1] {
+			in = in.Mutable(fd).Message()
+		}
+		x, err := protoValue(path[len(path)-1], v)
+		if err != nil {
+			if wrong == nil {
+				wrong = fmt.Errorf("the field %q: %w", p.columns[i].name, err)
+			}
+			continue
+		}
+		in.Set(path[len(path)-1], x)
+	}
+	out, err := proto.MarshalOptions{Deterministic: true}.MarshalAppend(dst, m)
+	if wrong == nil {
+		wrong = err
+	}
+	return out, wrong
+}
+
+func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.Value, error) {
+	none := protoreflect.Value{}
+	switch fd.Kind() {
+	case protoreflect.StringKind:
+		return protoreflect.ValueOfString(string(text(nil, v))), nil
+	case protoreflect.BytesKind:
+		return protoreflect.ValueOfBytes([]byte(v.Text())), nil
+	case protoreflect.BoolKind:
+		return protoreflect.ValueOfBool(v.Bool() || v.Type() != signal.Bool && v.Float() != 0), nil
+	case protoreflect.EnumKind:
+		if v.Type() == signal.Text {
+			e := fd.Enum().Values().ByName(protoreflect.Name(v.Text()))
+			if e == nil {
+				return none, fmt.Errorf("%q is no value of the enum %s", v.Text(), fd.Enum().FullName())
+			}
+			return protoreflect.ValueOfEnum(e.Number()), nil
+		}
+	}
+	x := v.Float()
+	switch v.Type() {
+	case signal.Bool:
+		x = 0
+		if v.Bool() {
+			x = 1
+		}
+	case signal.Text:
+		return none, fmt.Errorf("a text cannot stand in a member of the type %s", fd.Kind())
+	}
+	switch fd.Kind() {
+	case protoreflect.DoubleKind:
+		return protoreflect.ValueOfFloat64(x), nil
+	case protoreflect.FloatKind:
+		return protoreflect.ValueOfFloat32(float32(x)), nil
+	}
+	x = math.Round(x)
+	misfit := fmt.Errorf("%s does not fit into a member of the type %s", Value(nil, v), fd.Kind())
+	i := int64(x)
+	if v.Type() == signal.Int {
+		i = v.Int()
+	}
+	switch fd.Kind() {
+	case protoreflect.Int32Kind, protoreflect.Sint32Kind, protoreflect.Sfixed32Kind, protoreflect.EnumKind:
+		if x < math.MinInt32 || x > math.MaxInt32 {
+			return none, misfit
+		}
+		if fd.Kind() == protoreflect.EnumKind {
+			return protoreflect.ValueOfEnum(protoreflect.EnumNumber(i)), nil
+		}
+		return protoreflect.ValueOfInt32(int32(i)), nil
+	case protoreflect.Uint32Kind, protoreflect.Fixed32Kind:
+		if x < 0 || x > math.MaxUint32 {
+			return none, misfit
+		}
+		return protoreflect.ValueOfUint32(uint32(i)), nil
+	case protoreflect.Uint64Kind, protoreflect.Fixed64Kind:
+		if x < 0 || x >= math.MaxUint64 {
+			return none, misfit
+		}
+		if v.Type() != signal.Int {
+			return protoreflect.ValueOfUint64(uint64(x)), nil
+		}
+		return protoreflect.ValueOfUint64(uint64(i)), nil
+	}
+	if math.Abs(x) >= math.MaxInt64 {
+		return none, misfit
+	}
+	return protoreflect.ValueOfInt64(i), nil
+}
+
+// Read implements Form. A member that was not sent reads as its zero value.
+func (p *Proto) Read(body []byte) ([]Found, error) {
+	m := dynamicpb.NewMessage(p.message)
+	if err := proto.Unmarshal(body, m); err != nil {
+		return nil, fmt.Errorf("not a message %s: %s", p.message.FullName(), clean(err))
+	}
+	values := map[string]any{}
+	for i, path := range p.paths {
+		in := protoreflect.Message(m)
+		for _, fd := range path[:len(path)-1] {
+			in = in.Get(fd).Message()
+		}
+		fd := path[len(path)-1]
+		p.columns[i].put(p.fields, values, protoJSON(fd, in.Get(fd)))
+	}
+	return []Found{split(values, p.mark)}, nil
+}
+
+func protoJSON(fd protoreflect.FieldDescriptor, v protoreflect.Value) any {
+	switch x := v.Interface().(type) {
+	case bool, string:
+		return x
+	case []byte:
+		return string(x)
+	case protoreflect.EnumNumber:
+		if e := fd.Enum().Values().ByNumber(x); e != nil {
+			return string(e.Name())
+		}
+		return whole(int64(x))
+	case float32:
+		return short(float64(x), 32)
+	case float64:
+		return short(x, 64)
+	case int32:
+		return whole(int64(x))
+	case int64:
+		return whole(x)
+	case uint32:
+		return unsigned(uint64(x))
+	case uint64:
+		return unsigned(x)
+	}
+	return nil
+}
+
+func whole(i int64) json.Number     { return json.Number(strconv.FormatInt(i, 10)) }
+func unsigned(u uint64) json.Number { return json.Number(strconv.FormatUint(u, 10)) }
+
+// short is the shortest number that gives the same float of a size; null where
+// JSON has none.
+func short(f float64, bits int) any {
+	if math.IsNaN(f) || math.IsInf(f, 0) {
+		return nil
+	}
+	return json.Number(strconv.FormatFloat(f, 'g', -1, bits))
+}
