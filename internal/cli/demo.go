@@ -92,7 +92,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	defer s.Close()
 	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr,
 		"for: 20s", "for: "+quantity.FormatDuration(length)).Replace(examples.SkerryRoads)
-	c, err := crowd.Parse("skerry-roads.crowd.yaml", []byte(text), os.LookupEnv)
+	c, err := crowd.Parse("skerry-roads.crowd.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
 	if err != nil {
 		return err
 	}

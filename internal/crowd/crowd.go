@@ -10,11 +10,15 @@ package crowd
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
+	"go.yaml.in/yaml/v4"
+
 	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
@@ -32,9 +36,25 @@ type Crowd struct {
 	Witnesses []*Witness
 	Require   []Requirement
 	Env       formula.Secrets // the environment variables that the file reads
+	Changes   []*Change
+	Files     []*File // the files beside the crowd file that it reads
 
+	derived []*Link // links with settings of some devices' own
+	reader  *reader
 	secrets map[string]bool
 	literal []literal
+}
+
+// File is a file that the crowd file names: a roster, recorded values, a
+// description of messages.
+type File struct {
+	Name   string // as it stands in the crowd file
+	Data   []byte
+	SHA256 string
+	// Copy is what a run folder keeps of it: without secrets.
+	Copy []byte
+
+	parsed *payload.Descriptors
 }
 
 // Protocol is what a link speaks.
@@ -67,28 +87,37 @@ type Link struct {
 	Backlog        int              // most messages that wait in one device for the link
 	Connections    int              // HTTP: most requests under way at once
 
-	node linkNode
+	node   linkNode
+	source *yaml.Node // the mapping it was read from
 }
 
 // Kind is a sort of device.
 type Kind struct {
 	Name string
 	Pos  Pos
-	Link *Link
+	Link *Link // of devices that use no other
 	Mark Mark
+	Tags []string
 	node kindNode
 }
 
-// Cast is a group of devices of one kind, with everything compiled for it.
+// Cast is a group of devices of one kind, with everything compiled for it: what
+// the kind says, what the group says, and the changes made for some of it.
 type Cast struct {
 	Kind       *Kind
+	Link       *Link
 	Pos        Pos
 	Count      int
 	First      int           // the number n of the first device
-	Name       *formula.Text // of n and kind
+	Name       *formula.Text // of n, kind and the roster's columns
 	NamePos    Pos
+	Roster     *Roster // nil for a group by count
+	Tags       []string
 	Properties []Property
 	Readings   []*Reading
+
+	layers  []layer
+	derived map[*Change]*Cast
 
 	ClientID, Username, Password *formula.Text // MQTT
 	Headers                      []Header      // HTTP
@@ -100,23 +129,33 @@ type Header struct {
 	Value *formula.Text
 }
 
-// Property is how one property of a device comes to its value: exactly one of
-// Text, Pick, Box is set, or else it is Value.
+// Property is how one property of a device comes to its value: by Text, by Draw,
+// from a Column of the roster, or else it is Value.
 type Property struct {
-	Name  string
-	Pos   Pos
-	Value signal.Value
-	Text  *formula.Text
-	Pick  []signal.Value
-	Box   *[2]quantity.Position // south-west and north-east corner
+	Name   string
+	Pos    Pos
+	Value  signal.Value
+	Text   *formula.Text
+	Draw   Draw
+	Column []signal.Value // of the roster, by row
+	Secret bool           // never printed, never in a message
+	Sample any            // of its type
 }
+
+// Draw makes the value of a property for the index-th (from 0) of count devices
+// of a group; key is that of seed, device and property. A whole number is an int.
+type Draw func(key uint64, index, count int) (any, error)
 
 // Reading is a bundle of fields that is sent at an interval.
 type Reading struct {
 	Name    string
 	Pos     Pos
 	Every   time.Duration
-	Jitter  float64       // share of Every by which a message may be early or late
+	Jitter  float64 // share of Every by which a message may be early or late
+	Speak   Speak
+	Batch   int // samples in one message; 1 is none
+	Payload Payload
+	Gzip    bool
 	Target  *formula.Text // topic or path
 	QoS     byte
 	Retain  bool
@@ -135,7 +174,54 @@ type Field struct {
 	Formula   *formula.Formula
 	Finish    signal.Finish
 	Tolerance float64 // how far a found number may be from the sent one
+	Unit      string
+	Follows   string // the field that a signal follows
+	Previous  bool   // its formula uses the message before
+	Sample    any    // of the type it gives
 }
+
+// Speak says which of the devices with a reading speak at each of its ticks.
+type Speak struct {
+	How   SpeakHow
+	Some  int     // AtRandom: so many, or
+	Share float64 // this share of them
+}
+
+// SpeakHow is a way of taking turns.
+type SpeakHow uint8
+
+// The ways of taking turns.
+const (
+	Staggered SpeakHow = iota // every device at every tick, on a schedule shifted by a time of its own
+	Together                  // every device at every tick, all at the same time
+	InTurn                    // one device a tick, in the fleet's order
+	AtRandom                  // some devices a tick, drawn from the seed
+)
+
+// Payload says what a message's body is made like. Texts are compiled for the
+// devices of a cast.
+type Payload struct {
+	Form        string // one of PayloadForms
+	Pos         Pos
+	ContentType string // empty: that of the form
+	Unlabelled  bool   // no content type is sent
+	Nested      bool   // json: a dot in a field's name makes an object or a list
+
+	Template  *formula.Text  // template
+	BaseName  *formula.Text  // senml
+	Separator byte           // csv
+	Head      bool           // csv: a line of names in front
+	Series    *formula.Text  // lines: the measurement
+	Tags      []Header       // lines
+	Precision string         // lines: s, ms, us, ns
+	Message   string         // protobuf
+	File      *File          // protobuf: the descriptor set
+	Layout    []payload.Slot // raw
+	Order     string         // raw: big or little
+}
+
+// PayloadForms are the forms a body can have.
+var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "lines", "protobuf", "raw"}
 
 // Arg is a parameter of a signal: a value, or a formula over the device's
 // properties that gives a number or a position.
@@ -208,7 +294,7 @@ type Witness struct {
 	Pos    Pos
 	Proves Proof
 	Link   *Link
-	Of     []string // kinds it should see; none means all
+	Of     []*Selection // the devices it should see; none means all
 
 	Filter    string // subscribe: a topic filter
 	QoS       byte
@@ -222,14 +308,11 @@ type Witness struct {
 	Timeout   time.Duration
 
 	// jq expressions; empty means the default of the witness's sort
-	Rows, Time, Mark, Device, Reading, Values, Next string
+	Rows, Time, Mark, Device, Reading, Values, Body, Next string
 
 	Wait   time.Duration // how long it goes on looking for what is missing
 	Settle time.Duration // how long it looks on for repeats when nothing is missing
 }
-
-// Sees tells whether the witness should see the messages of a kind.
-func (w *Witness) Sees(kind string) bool { return len(w.Of) == 0 || contains(w.Of, kind) }
 
 // Address is the compiled address of a query for the devices of a cast.
 func (w *Witness) Address(c *Cast) *formula.Text { return w.gets[c] }
@@ -313,6 +396,10 @@ func (c *Crowd) Digest() string {
 	sum := sha256.Sum256(c.Source)
 	return hex.EncodeToString(sum[:])
 }
+
+// AllLinks are the links of the file and those that some devices have with
+// settings of their own.
+func (c *Crowd) AllLinks() []*Link { return slices.Concat(c.Links, c.derived) }
 
 // Link finds a link by name.
 func (c *Crowd) Link(name string) *Link {

@@ -71,7 +71,7 @@ require:
 func noEnv(name string) (string, bool) { return "open-sesame-77", name == "TOKEN" }
 
 func load(text string) (*crowd.Crowd, error) {
-	c, err := crowd.Parse("crowd.yaml", []byte(text), noEnv)
+	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: noEnv})
 	if err == nil {
 		_, err = fleet.Build(c)
 	}
@@ -138,13 +138,13 @@ func TestSecretsAreTakenOut(t *testing.T) {
 	text := strings.NewReplacer(`username: "${device}"`, "username: fleet, password: hunter-two-9",
 		"{http: http://127.0.0.1:8080}", "{http: http://127.0.0.1:8080, headers: {Authorization: Bearer abc.def.ghi, X-Site: \"${env.SITE_KEY}\"}}").Replace(base)
 	env := func(name string) (string, bool) { return "site-key-value", name == "SITE_KEY" }
-	c, err := crowd.Parse("crowd.yaml", []byte(text), env)
+	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: env})
 	require.NoError(t, err)
 	copied := string(c.Copy())
 	assert.NotContains(t, copied, "hunter-two-9")
 	assert.NotContains(t, copied, "abc.def.ghi")
 	assert.Contains(t, copied, "${env.SITE_KEY}")
-	again, err := crowd.Parse("crowd.yaml", []byte(copied), env)
+	again, err := crowd.Parse("crowd.yaml", []byte(copied), crowd.Sources{Getenv: env})
 	require.NoError(t, err, "the copy is a crowd file")
 	assert.Equal(t, c.Name, again.Name)
 	assert.Equal(t, "the platform said «secret» and «secret»", c.Redact("the platform said hunter-two-9 and site-key-value"))
@@ -181,7 +181,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(strings.Replace(base, s, "", 1))
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := crowd.Parse("f.yaml", []byte(text), noEnv)
+		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Getenv: noEnv})
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return

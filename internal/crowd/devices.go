@@ -2,13 +2,13 @@ package crowd
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
-	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
@@ -39,7 +39,7 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 	for _, e := range r.entries(n, "kinds") {
 		name := r.name(e.key, "kinds", e.key.Value)
 		what := fmt.Sprintf("the kind %q", name)
-		o := r.object(e.value, what, "link", "properties", "readings", "mark")
+		o := r.object(e.value, what, kindKeys...)
 		k := &Kind{Name: name, Pos: pos(e.key), Mark: mark}
 		r.crowd.Kinds = append(r.crowd.Kinds, k)
 		if ln := o.get("link"); ln != nil {
@@ -54,14 +54,8 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 		if mn := o.get("mark"); mn != nil {
 			k.Mark = r.mark(mn, mark)
 		}
-		if k.Link != nil {
-			if k.Mark.Place == MarkUserProperty && (k.Link.Protocol != MQTT || k.Link.Version != 5) {
-				r.Add(k.Pos, "%s: a mark in a user property needs a link of MQTT version 5", what)
-			}
-			if k.Mark.Place == MarkHeader && k.Link.Protocol != HTTP {
-				r.Add(k.Pos, "%s: a mark in a header needs an HTTP link", what)
-			}
-		}
+		r.markFits(k, k.Link, k.Pos, what)
+		k.Tags = r.tags(o.get("tags"), what+": tags")
 		if pn := o.get("properties"); pn != nil && !isNull(pn) {
 			k.node.properties = r.entries(pn, what+": properties")
 		}
@@ -72,6 +66,74 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 			}
 		}
 	}
+}
+
+// markFits notes a mark that a link cannot carry.
+func (r *reader) markFits(k *Kind, l *Link, at Pos, what string) {
+	if l == nil {
+		return
+	}
+	if k.Mark.Place == MarkUserProperty && (l.Protocol != MQTT || l.Version != 5) {
+		r.Add(at, "%s: a mark in a user property needs a link of MQTT version 5", what)
+	}
+	if k.Mark.Place == MarkHeader && l.Protocol != HTTP {
+		r.Add(at, "%s: a mark in a header needs an HTTP link", what)
+	}
+}
+
+// tags reads a list of tags.
+func (r *reader) tags(n *yaml.Node, what string) []string {
+	var tags []string
+	for _, tn := range r.list(n, what) {
+		s, ok := r.scalar(tn, what)
+		if ok && !nameOnly.MatchString(s) {
+			r.Add(pos(tn), "%s: %q is not a tag; a tag has letters, digits, - _ and .", what, s)
+			continue
+		}
+		if ok && !contains(tags, s) {
+			tags = append(tags, s)
+		}
+	}
+	return tags
+}
+
+// selections reads one selection or a list of them.
+func (r *reader) selections(n *yaml.Node, what string) []*Selection {
+	var list []*Selection
+	for _, sn := range r.list(n, what) {
+		if s := parse(r, sn, what, nil, ParseSelection); s != nil {
+			s.pos = pos(sn)
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// layer is one layer of what is said of devices: that of a group, or of a change.
+type layer struct {
+	properties []entry
+	link       *yaml.Node // the name of another link
+	settings   *yaml.Node
+	readings   []entry
+	tags       []string
+}
+
+// Change is an entry of devices that changes some devices of the groups above it.
+type Change struct {
+	Who   []*Selection
+	Pos   Pos
+	layer layer
+}
+
+func (r *reader) layer(o *object) layer {
+	l := layer{link: o.get("link"), settings: o.get("settings"), tags: r.tags(o.get("tags"), "tags")}
+	if n := o.get("properties"); n != nil && !isNull(n) {
+		l.properties = r.entries(n, "properties")
+	}
+	if n := o.get("readings"); n != nil && !isNull(n) {
+		l.readings = r.entries(n, "readings")
+	}
+	return l
 }
 
 // maxCount is the most devices in one group.
@@ -86,120 +148,340 @@ func (r *reader) devices(n *yaml.Node) {
 		r.Add(pos(n), "devices is empty: there is nobody to send")
 	}
 	for _, g := range n.Content {
-		o := r.object(g, "a group of devices", "kind", "count", "first", "name", "properties")
-		c := &Cast{Pos: pos(o.node), NamePos: pos(o.node)}
-		if kn := o.need("kind", "buoy"); kn != nil {
-			if s, ok := r.scalar(kn, "kind"); ok {
-				if c.Kind = r.crowd.Kind(s); c.Kind == nil {
-					var names []string
-					for _, k := range r.crowd.Kinds {
-						names = append(names, k.Name)
-					}
-					r.noSuch(kn, "devices", "kind", s, names)
-				}
-			}
-		}
-		c.Count = int(r.whole(o.get("count"), "count", 1, 1, maxCount))
-		c.First = int(r.whole(o.get("first"), "first", 1, 0, 1_000_000_000))
-		env := formula.Env{"n": 1, "kind": "", "crowd": ""}
-		if nn := o.get("name"); nn != nil {
-			c.NamePos = pos(nn)
-			c.Name = r.text(nn, "name", env)
-			if c.Name != nil && c.Count > 1 && !contains(c.Name.Names(), "n") {
-				r.Add(pos(nn), "name: %q gives all %d devices one name; put the number in, such as %s-${pad(n, 3)}", nn.Value, c.Count, nn.Value)
-				c.Name = nil
-			}
-		} else {
-			text := "${kind}-${pad(n, 3)}"
-			if c.Count == 1 && o.get("first") == nil {
-				text = "${kind}"
-			}
-			c.Name, _ = formula.ParseText(text, env)
-		}
-		if c.Kind == nil {
+		g = r.resolve(g)
+		if g.Kind == yaml.MappingNode && r.has(g, "who") {
+			r.change(g)
 			continue
 		}
-		r.cast(c, o.get("properties"))
-		r.crowd.Casts = append(r.crowd.Casts, c)
+		r.group(g)
 	}
 }
 
-// reserved are the names that formulas know without any property.
+// has tells whether a mapping has a key.
+func (r *reader) has(n *yaml.Node, key string) bool {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *reader) change(g *yaml.Node) {
+	o := r.object(g, "a change of devices", changeKeys...)
+	c := &Change{Pos: pos(g), Who: r.selections(o.get("who"), "who"), layer: r.layer(o)}
+	if len(r.crowd.Casts) == 0 {
+		r.Add(pos(g), "a change of devices stands before the groups that it changes; put it below them")
+	}
+	if l := &c.layer; l.link == nil && l.settings == nil && l.tags == nil && l.properties == nil && l.readings == nil && len(o.vals) < 2 {
+		r.Add(pos(g), "this changes nothing; beside who: give properties, tags, link, settings or readings")
+	}
+	r.crowd.Changes = append(r.crowd.Changes, c)
+}
+
+func (r *reader) group(g *yaml.Node) {
+	o := r.object(g, "a group of devices", groupKeys...)
+	c := &Cast{Pos: pos(o.node), NamePos: pos(o.node), derived: map[*Change]*Cast{}}
+	if kn := o.need("kind", "buoy"); kn != nil {
+		if s, ok := r.scalar(kn, "kind"); ok {
+			if c.Kind = r.crowd.Kind(s); c.Kind == nil {
+				var names []string
+				for _, k := range r.crowd.Kinds {
+					names = append(names, k.Name)
+				}
+				r.noSuch(kn, "devices", "kind", s, names)
+			}
+		}
+	}
+	c.Count = int(r.whole(o.get("count"), "count", 1, 1, maxCount))
+	c.First = int(r.whole(o.get("first"), "first", 1, 0, 1_000_000_000))
+	rosterNode := o.get("roster")
+	if rosterNode != nil {
+		if cn := o.get("count"); cn != nil {
+			r.Add(pos(cn), "count does not go with roster: there is one device for each row")
+		}
+		var secret []string
+		for _, sn := range r.list(o.get("secrets"), "secrets") {
+			if s, ok := r.scalar(sn, "secrets"); ok {
+				secret = append(secret, s)
+			}
+		}
+		if c.Roster = r.roster(rosterNode, secret, o.get("secrets")); c.Roster == nil {
+			return // what its columns would be is not known
+		}
+		c.Count = len(c.Roster.table.rows)
+	} else if sn := o.get("secrets"); sn != nil {
+		r.Add(pos(sn), "secrets names columns of a roster, and this group has none")
+	}
+	r.groupName(c, o)
+	if c.Kind == nil {
+		return
+	}
+	c.layers = []layer{r.layer(o)}
+	r.cast(c)
+	r.crowd.Casts = append(r.crowd.Casts, c)
+}
+
+// groupName reads the name of a group's devices: a text of their number and the
+// roster's columns, or the roster's column "device".
+func (r *reader) groupName(c *Cast, o *object) {
+	env := formula.Env{"n": 1, "kind": "", "crowd": ""}
+	own := []string{"n"}
+	if c.Roster != nil {
+		for _, col := range c.Roster.columns {
+			if !col.secret && env[col.name] == nil {
+				env[col.name] = sampleOf(zero(col.typ))
+				own = append(own, col.name)
+			}
+		}
+	}
+	nn := o.get("name")
+	switch {
+	case nn != nil:
+		c.NamePos = pos(nn)
+		c.Name = r.text(nn, "name", env)
+		varies := false
+		for _, name := range own {
+			varies = varies || c.Name != nil && contains(c.Name.Names(), name)
+		}
+		if c.Name != nil && c.Count > 1 && !varies {
+			r.Add(pos(nn), "name: %q gives all %d devices one name; put the number in, such as %s-${pad(n, 3)}", nn.Value, c.Count, nn.Value)
+			c.Name = nil
+		}
+	case c.Roster != nil && c.Roster.table.column("device") >= 0:
+		c.NamePos = pos(o.get("roster"))
+		c.Name, _ = formula.ParseText("${device}", formula.Env{"device": ""})
+	case c.Roster != nil:
+		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here", c.Roster.File, "device", c.Roster.table.columns[0])
+	default:
+		text := "${kind}-${pad(n, 3)}"
+		if c.Count == 1 && o.get("first") == nil {
+			text = "${kind}"
+		}
+		c.Name, _ = formula.ParseText(text, env)
+	}
+}
+
+// deviceEnv is what formulas know without any property.
 func deviceEnv() formula.Env {
-	return formula.Env{"n": 1, "kind": "", "crowd": "", "device": "", "env": formula.Secrets{}}
+	return formula.Env{"n": 1, "kind": "", "crowd": "", "device": "", "tags": []string{}, "env": formula.Secrets{}}
 }
 
 // messageEnv adds what is known for one message.
 func messageEnv(env formula.Env) formula.Env {
-	full := formula.Env{"reading": "", "seq": 1, "elapsed": 0.0, "time": time.Time{}}
+	full := formula.Env{"reading": "", "seq": 1, "elapsed": 0.0, "time": time.Time{}, "previous": map[string]any{}}
 	for k, v := range env {
 		full[k] = v
 	}
 	return full
 }
 
-// cast compiles a kind for one group of devices.
-func (r *reader) cast(c *Cast, own *yaml.Node) {
+// Derive is the cast of devices for which a change was made; it is compiled when
+// it is first asked for. Mistakes are noted in p.
+func (c *Cast) Derive(crowd *Crowd, ch *Change, p *Problems) *Cast {
+	if d := c.derived[ch]; d != nil {
+		return d
+	}
+	r := crowd.reader
+	before := r.Problems
+	r.Problems = p
+	defer func() { r.Problems = before }()
+	d := *c
+	d.derived = map[*Change]*Cast{}
+	d.layers = append(slices.Clone(c.layers), ch.layer)
+	d.Pos = ch.Pos
+	r.cast(&d)
+	for _, step := range r.steps {
+		step(&d, d.env())
+	}
+	r.sequencesFit(&d)
+	c.derived[ch] = &d
+	return &d
+}
+
+// merged lays the entries of a nearer layer over those of a farther one. With
+// reset, a null takes an entry back to what the kind says.
+func mergeEntries(far, near, kind []entry) []entry {
+	list := slices.Clone(far)
+	for _, e := range near {
+		if isNull(e.value) {
+			for i := range kind {
+				if kind[i].key.Value == e.key.Value {
+					e = kind[i]
+				}
+			}
+		}
+		at := slices.IndexFunc(list, func(x entry) bool { return x.key.Value == e.key.Value })
+		switch {
+		case at >= 0:
+			list[at] = e
+		default:
+			list = append(list, e)
+		}
+	}
+	return slices.DeleteFunc(list, func(e entry) bool { return isNull(e.value) })
+}
+
+// cast compiles a kind for one group of devices, with all its layers.
+func (r *reader) cast(c *Cast) {
 	env := deviceEnv()
 	secrets := map[string]bool{"env": true} // names whose values must not be recorded
-	merged := append([]entry(nil), c.Kind.node.properties...)
-	if own != nil && !isNull(own) {
-		for _, e := range r.entries(own, "properties") {
-			replaced := false
-			for i := range merged {
-				if merged[i].key.Value == e.key.Value {
-					merged[i], replaced = e, true
-				}
-			}
-			if !replaced {
-				merged = append(merged, e)
+	r.castLink(c)
+	c.Tags = slices.Clone(c.Kind.Tags)
+	props := slices.Clone(c.Kind.node.properties)
+	readings := slices.Clone(c.Kind.node.readings)
+	for _, l := range c.layers {
+		for _, t := range l.tags {
+			if !contains(c.Tags, t) {
+				c.Tags = append(c.Tags, t)
 			}
 		}
+		props = mergeEntries(props, l.properties, c.Kind.node.properties)
+		readings = r.mergeReadings(readings, l.readings, c.Kind)
 	}
-	for _, e := range merged {
-		if _, taken := messageEnv(env)[e.key.Value]; taken {
-			r.Add(pos(e.key), "the property %q has a name that every device knows already; choose another", e.key.Value)
+	c.Properties, c.Readings = nil, nil
+	r.properties(c, props, env, secrets)
+	r.credentials(c, env)
+	for _, e := range readings {
+		rd := r.reading(e, c, env)
+		if rd == nil {
 			continue
 		}
-		if !fieldPattern.MatchString(e.key.Value) {
-			r.Add(pos(e.key), "the property %q must have a name of letters, digits and _, so that formulas can use it", e.key.Value)
-			continue
-		}
-		p, sample := r.property(e, env)
-		c.Properties = append(c.Properties, p)
-		env[p.Name] = sample
-		if p.Text != nil && usesSecret(p.Text.Names(), secrets) {
-			secrets[p.Name] = true
-		}
-	}
-	if l := c.Kind.Link; l != nil {
-		c.ClientID = r.text(l.node.clientID, "client_id", env)
-		if l.node.clientID == nil {
-			c.ClientID, _ = formula.ParseText("${device}", env)
-		}
-		c.Username = r.text(l.node.username, "username", env)
-		c.Password = r.text(l.node.password, "password", env)
-		if l.node.password != nil {
-			r.secretText(l.node.password, c.Password)
-			if l.node.username == nil && l.Version == 4 {
-				r.Add(pos(l.node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
+		for _, f := range rd.Fields {
+			if f.Formula != nil && usesSecret(f.Formula.Names(), secrets) {
+				r.Add(f.Pos, "the field %q carries a secret, and what a message carries is recorded in the run folder; send it as a header, user name or password", f.Name)
 			}
 		}
-		c.Headers = r.headers(l.node.headers, "headers", env)
-	}
-	for _, e := range c.Kind.node.readings {
-		if rd := r.reading(e, c, env); rd != nil {
-			for _, f := range rd.Fields {
-				if f.Formula != nil && usesSecret(f.Formula.Names(), secrets) {
-					r.Add(f.Pos, "the field %q carries a secret from the environment, and what a message carries is recorded in the run folder; send it as a header, user name or password", f.Name)
-				}
-			}
-			c.Readings = append(c.Readings, rd)
-		}
+		c.Readings = append(c.Readings, rd)
 	}
 }
 
-// secret tells whether a text or formula that uses these names gives a secret.
+// castLink finds the link of a cast: the kind's, another, or one with settings of
+// its own.
+func (r *reader) castLink(c *Cast) {
+	c.Link = c.Kind.Link
+	for _, l := range c.layers {
+		if l.link != nil && !isNull(l.link) {
+			if other := r.linkNamed(l.link, "link"); other != nil {
+				c.Link = other
+				r.markFits(c.Kind, other, pos(l.link), fmt.Sprintf("the kind %q", c.Kind.Name))
+			}
+		}
+		if l.settings == nil || isNull(l.settings) || c.Link == nil {
+			continue
+		}
+		what := fmt.Sprintf("settings of the link %q", c.Link.Name)
+		over := r.entries(l.settings, what)
+		n := mergeNode(c.Link.source, over)
+		// The other protocol's address takes the place of the first.
+		for _, e := range over {
+			if e.key.Value == "mqtt" || e.key.Value == "http" {
+				n = withoutKey(n, map[string]string{"mqtt": "http", "http": "mqtt"}[e.key.Value])
+			}
+		}
+		link := r.link(&yaml.Node{Kind: yaml.ScalarNode, Value: c.Link.Name, Line: l.settings.Line, Column: l.settings.Column}, n, what)
+		r.markFits(c.Kind, link, pos(l.settings), fmt.Sprintf("the kind %q", c.Kind.Name))
+		r.crowd.derived = append(r.crowd.derived, link)
+		c.Link = link
+	}
+}
+
+// mergeNode is a mapping with some entries laid over it; a null takes one away.
+func mergeNode(base *yaml.Node, over []entry) *yaml.Node {
+	n := *base
+	n.Content = slices.Clone(base.Content)
+	for _, e := range over {
+		if i := keyIndex(&n, e.key.Value); i >= 0 {
+			n.Content[i], n.Content[i+1] = e.key, e.value
+		} else {
+			n.Content = append(n.Content, e.key, e.value)
+		}
+	}
+	for i := 0; i+1 < len(n.Content); {
+		if isNull(n.Content[i+1]) {
+			n.Content = slices.Delete(n.Content, i, i+2)
+		} else {
+			i += 2
+		}
+	}
+	return &n
+}
+
+func withoutKey(n *yaml.Node, key string) *yaml.Node {
+	m := *n
+	if i := keyIndex(n, key); i >= 0 {
+		m.Content = slices.Delete(slices.Clone(n.Content), i, i+2)
+	}
+	return &m
+}
+
+func keyIndex(n *yaml.Node, key string) int {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return i
+		}
+	}
+	return -1
+}
+
+// mergeReadings lays readings over others: key by key, and within fields field
+// by field. A null takes a reading, a key or a field back.
+func (r *reader) mergeReadings(far, near []entry, k *Kind) []entry {
+	list := slices.Clone(far)
+	for _, e := range near {
+		at := slices.IndexFunc(list, func(x entry) bool { return x.key.Value == e.key.Value })
+		value := r.resolve(e.value)
+		if at < 0 || isNull(value) || value.Kind != yaml.MappingNode {
+			if at < 0 && !isNull(value) && value.Kind == yaml.MappingNode && !r.has(value, "every") {
+				var names []string
+				for _, x := range list {
+					names = append(names, x.key.Value)
+				}
+				if near := formula.Nearest(e.key.Value, names); near != "" {
+					r.Add(pos(e.key), "readings: the kind %q has no reading %q; did you mean %q?", k.Name, e.key.Value, near)
+					continue
+				}
+			}
+			list = mergeEntries(list, []entry{{e.key, value}}, nil)
+			continue
+		}
+		base := r.resolve(list[at].value)
+		over := r.entries(value, "readings: "+e.key.Value)
+		for i := range over {
+			if over[i].key.Value != "fields" {
+				continue
+			}
+			if j := keyIndex(base, "fields"); j >= 0 && r.resolve(over[i].value).Kind == yaml.MappingNode && r.resolve(base.Content[j+1]).Kind == yaml.MappingNode {
+				over[i].value = mergeNode(r.resolve(base.Content[j+1]), r.entries(over[i].value, "fields"))
+			}
+		}
+		list[at] = entry{list[at].key, mergeNode(base, over)}
+	}
+	return list
+}
+
+// credentials compiles what a link needs to know of each device.
+func (r *reader) credentials(c *Cast, env formula.Env) {
+	l := c.Link
+	if l == nil {
+		return
+	}
+	c.ClientID = r.text(l.node.clientID, "client_id", env)
+	if l.node.clientID == nil {
+		c.ClientID, _ = formula.ParseText("${device}", env)
+	}
+	c.Username = r.text(l.node.username, "username", env)
+	c.Password = r.text(l.node.password, "password", env)
+	if l.node.password != nil {
+		r.secretText(l.node.password, c.Password)
+		if l.node.username == nil && l.Version == 4 {
+			r.Add(pos(l.node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
+		}
+	}
+	c.Headers = r.headers(l.node.headers, "headers", env)
+}
+
+// usesSecret tells whether a text or formula that uses these names gives a secret.
 func usesSecret(names []string, secrets map[string]bool) bool {
 	for _, n := range names {
 		if secrets[n] {
@@ -207,69 +489,6 @@ func usesSecret(names []string, secrets map[string]bool) bool {
 		}
 	}
 	return false
-}
-
-// property reads one property and a sample of its type.
-func (r *reader) property(e entry, env formula.Env) (Property, any) {
-	n := r.resolve(e.value)
-	p := Property{Name: e.key.Value, Pos: pos(e.key)}
-	what := fmt.Sprintf("the property %q", p.Name)
-	if n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
-		p.Text = r.text(n, what, env)
-		if p.Text != nil && secretName.MatchString(p.Name) {
-			r.secretText(n, p.Text)
-		}
-		return p, ""
-	}
-	if n.Kind != yaml.MappingNode {
-		v, ok := r.plain(n, what)
-		if !ok {
-			return p, ""
-		}
-		p.Value = v
-		return p, sampleOf(v)
-	}
-	o := r.object(n, what, "pick", "position")
-	pick, position := o.get("pick"), o.get("position")
-	switch {
-	case pick != nil && position != nil || pick == nil && position == nil:
-		if len(o.vals) > 0 || len(n.Content) == 0 {
-			r.Add(pos(n), "%s must be a value, {pick: […]} or {position: …}", what)
-		}
-	case pick != nil:
-		p.Pick = r.values(pick, what+": pick")
-		if len(p.Pick) > 0 {
-			return p, commonSample(p.Pick)
-		}
-	default:
-		s, ok := r.scalar(position, what+": position")
-		if !ok {
-			break
-		}
-		if box, isBox := strings.CutPrefix(s, "within "); isBox {
-			p.Box = parse(r, position, what+": position", &[2]quantity.Position{}, func(string) (*[2]quantity.Position, error) { return parseBox(box) })
-		} else {
-			p.Value = signal.OfPlace(parse(r, position, what+": position", quantity.Position{}, quantity.ParsePosition))
-		}
-		return p, quantity.Position{}
-	}
-	return p, ""
-}
-
-func parseBox(s string) (*[2]quantity.Position, error) {
-	a, b, ok := strings.Cut(s, " and ")
-	if !ok {
-		return &[2]quantity.Position{}, fmt.Errorf("%q is not an area; write two corners, such as within 58.02,-6.41 and 58.06,-6.35", s)
-	}
-	p, err := quantity.ParsePosition(a)
-	if err != nil {
-		return &[2]quantity.Position{}, err
-	}
-	q, err := quantity.ParsePosition(b)
-	if err != nil {
-		return &[2]quantity.Position{}, err
-	}
-	return &[2]quantity.Position{{Lat: min(p.Lat, q.Lat), Lon: min(p.Lon, q.Lon)}, {Lat: max(p.Lat, q.Lat), Lon: max(p.Lon, q.Lon)}}, nil
 }
 
 func (r *reader) values(n *yaml.Node, what string) []signal.Value {

@@ -15,48 +15,51 @@ import (
 
 func (r *reader) links(n *yaml.Node) {
 	for _, e := range r.entries(n, "links") {
-		name := e.key.Value
-		what := fmt.Sprintf("the link %q", name)
-		r.name(e.key, "links", name)
-		o := r.object(e.value, what, "mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start",
-			"session_expiry", "in_flight", "headers", "timeout", "connect_timeout", "back_off", "backlog", "connections")
-		l := &Link{Name: name, Pos: pos(e.key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
-			ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}}
+		r.name(e.key, "links", e.key.Value)
+		l := r.link(e.key, e.value, fmt.Sprintf("the link %q", e.key.Value))
 		r.crowd.Links = append(r.crowd.Links, l)
-		switch mqtt, http := o.get("mqtt"), o.get("http"); {
-		case mqtt != nil && http != nil:
-			r.Add(pos(http), "%s has both mqtt and http; make two links of it", what)
-		case mqtt != nil:
-			l.Protocol = MQTT
-			l.Address = r.address(mqtt, what+": mqtt", r.mqttAddress)
-		case http != nil:
-			l.Protocol = HTTP
-			l.Address = r.address(http, what+": http", r.httpAddress)
-		case o.node.Kind == yaml.MappingNode:
-			r.Add(pos(e.key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
-		}
-		if l.Protocol != 0 {
-			other := map[Protocol][]string{
-				HTTP: {"version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight"},
-				MQTT: {"headers", "timeout", "connections"}}[l.Protocol]
-			for _, key := range other {
-				if k := o.get(key); k != nil {
-					r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
-				}
+	}
+}
+
+// link reads one link from its mapping.
+func (r *reader) link(key, n *yaml.Node, what string) *Link {
+	o := r.object(n, what, linkKeys...)
+	l := &Link{Name: key.Value, Pos: pos(key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
+		ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}, source: o.node}
+	switch mqtt, http := o.get("mqtt"), o.get("http"); {
+	case mqtt != nil && http != nil:
+		r.Add(pos(http), "%s has both mqtt and http; make two links of it", what)
+	case mqtt != nil:
+		l.Protocol = MQTT
+		l.Address = r.address(mqtt, what+": mqtt", r.mqttAddress)
+	case http != nil:
+		l.Protocol = HTTP
+		l.Address = r.address(http, what+": http", r.httpAddress)
+	case o.node.Kind == yaml.MappingNode:
+		r.Add(pos(key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
+	}
+	if l.Protocol != 0 {
+		other := map[Protocol][]string{
+			HTTP: {"version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight"},
+			MQTT: {"headers", "timeout", "connections"}}[l.Protocol]
+		for _, key := range other {
+			if k := o.get(key); k != nil {
+				r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
 			}
 		}
-		l.Version = r.version(o.get("version"), what+": version")
-		l.KeepAlive = r.span(o.get("keep_alive"), what+": keep_alive", time.Minute, time.Second, 65535*time.Second)
-		l.SessionExpiry = r.span(o.get("session_expiry"), what+": session_expiry", 5*time.Minute, 0, 136*365*quantity.Day)
-		l.CleanStart = r.boolean(o.get("clean_start"), what+": clean_start", true)
-		l.InFlight = int(r.whole(o.get("in_flight"), what+": in_flight", 20, 1, 65535))
-		l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
-		l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
-		l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
-		l.Connections = int(r.whole(o.get("connections"), what+": connections", 256, 1, 100_000))
-		l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
-		l.node = linkNode{o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")}
 	}
+	l.Version = r.version(o.get("version"), what+": version")
+	l.KeepAlive = r.span(o.get("keep_alive"), what+": keep_alive", time.Minute, time.Second, 65535*time.Second)
+	l.SessionExpiry = r.span(o.get("session_expiry"), what+": session_expiry", 5*time.Minute, 0, 136*365*quantity.Day)
+	l.CleanStart = r.boolean(o.get("clean_start"), what+": clean_start", true)
+	l.InFlight = int(r.whole(o.get("in_flight"), what+": in_flight", 20, 1, 65535))
+	l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
+	l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
+	l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
+	l.Connections = int(r.whole(o.get("connections"), what+": connections", 256, 1, 100_000))
+	l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
+	l.node = linkNode{o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")}
+	return l
 }
 
 // backOff reads "500ms to 30s".

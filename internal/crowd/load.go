@@ -17,6 +17,17 @@ type linkNode struct{ clientID, username, password, headers *yaml.Node }
 
 type kindNode struct{ properties, readings []entry }
 
+// Sources are where a crowd file's surroundings come from.
+type Sources struct {
+	Getenv func(string) (string, bool)
+	// Open reads a file that the crowd file names; nil reads it from the disk,
+	// seen from the crowd file's folder.
+	Open func(name string) ([]byte, error)
+	// WithoutValues leaves recorded values unread: for judging a run, which has
+	// sent them already.
+	WithoutValues bool
+}
+
 // Load reads the crowd file at path. The error is a *Problems when the file
 // could be read but has mistakes.
 func Load(path string) (*Crowd, error) {
@@ -24,15 +35,20 @@ func Load(path string) (*Crowd, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Parse(path, source, os.LookupEnv)
+	return Parse(path, source, Sources{Getenv: os.LookupEnv})
 }
 
-// Parse is Load for a text; getenv gives environment variables.
-func Parse(path string, source []byte, getenv func(string) (string, bool)) (*Crowd, error) {
+// Parse is Load for a text.
+func Parse(path string, source []byte, from Sources) (*Crowd, error) {
+	if from.Getenv == nil {
+		from.Getenv = func(string) (string, bool) { return "", false }
+	}
 	c := &Crowd{Path: path, Source: source, Env: formula.Secrets{}, secrets: map[string]bool{}}
-	r := &reader{Problems: NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, getenv: getenv, crowd: c}
+	r := &reader{Problems: NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, from: from, crowd: c,
+		files: map[string]*File{}, recordings: map[string]*recordedFile{}}
+	c.reader = r
 	if root := r.document(source); root != nil {
-		r.file(root)
+		r.root(root)
 	}
 	r.Hide(c.Secrets())
 	if err := r.Err(); err != nil {
@@ -54,9 +70,9 @@ func (r *reader) name(n *yaml.Node, what, name string) string {
 	return name
 }
 
-func (r *reader) file(root *yaml.Node) {
+func (r *reader) root(root *yaml.Node) {
 	c := r.crowd
-	o := r.object(root, "the crowd file", "crowd", "seed", "links", "kinds", "devices", "plan", "mark", "witnesses", "require")
+	o := r.object(root, "the crowd file", rootKeys...)
 	if n := o.need("crowd", "my-crowd"); n != nil {
 		if s, ok := r.scalar(n, "crowd"); ok {
 			c.Name = r.name(n, "crowd", s)
@@ -79,7 +95,9 @@ func (r *reader) file(root *yaml.Node) {
 	if n := o.need("plan", "{for: 1m}"); n != nil {
 		r.plan(n)
 	}
-	r.sequencesFit()
+	for _, cast := range c.Casts {
+		r.sequencesFit(cast)
+	}
 	if n := o.get("witnesses"); n != nil {
 		r.witnesses(n)
 	}
@@ -134,7 +152,7 @@ func (r *reader) noSuch(n *yaml.Node, what, sort, name string, known []string) {
 
 func (r *reader) plan(n *yaml.Node) {
 	p := &r.crowd.Plan
-	o := r.object(n, "plan", "join", "for", "rounds", "settle")
+	o := r.object(n, "plan", planKeys...)
 	p.For = r.span(o.need("for", "1m"), "plan: for", time.Minute, time.Millisecond, 366*quantity.Day)
 	p.Settle = r.span(o.get("settle"), "plan: settle", 5*time.Second, 0, time.Hour)
 	p.Join = parse(r, o.get("join"), "plan: join", Join{}, parseJoin)
@@ -143,7 +161,7 @@ func (r *reader) plan(n *yaml.Node) {
 	}
 	p.Rounds = 1
 	if rn := o.get("rounds"); rn != nil {
-		ro := r.object(rn, "plan: rounds", "count", "every")
+		ro := r.object(rn, "plan: rounds", roundsKeys...)
 		p.Rounds = int(r.whole(ro.need("count", "3"), "plan: rounds: count", 1, 1, 1_000_000))
 		p.Every = r.span(ro.get("every"), "plan: rounds: every", p.For, time.Millisecond, 366*quantity.Day)
 		if en := ro.get("every"); en != nil && p.Every < p.For {

@@ -17,8 +17,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
 		name := r.name(e.key, "witnesses", e.key.Value)
 		what := fmt.Sprintf("the witness %q", name)
-		o := r.object(e.value, what, "proves", "of", "subscribe", "link", "qos", "topic", "get", "headers", "timeout",
-			"rows", "time", "mark", "device", "reading", "values", "next", "wait", "settle")
+		o := r.object(e.value, what, witnessKeys...)
 		if o.node.Kind != yaml.MappingNode {
 			continue
 		}
@@ -30,25 +29,14 @@ func (r *reader) witnesses(n *yaml.Node) {
 			w.Proves = Stored
 		}
 		r.blind = r.blind || len(r.List) > before
-		for _, kn := range r.list(o.get("of"), what+": of") {
-			if s, ok := r.scalar(kn, what+": of"); ok {
-				if r.crowd.Kind(s) == nil {
-					var names []string
-					for _, k := range r.crowd.Kinds {
-						names = append(names, k.Name)
-					}
-					r.noSuch(kn, what+": of", "kind", s, names)
-				}
-				w.Of = append(w.Of, s)
-			}
-		}
+		w.Of = r.selections(o.get("of"), what+": of")
 		subscribe, get := o.get("subscribe"), o.get("get")
 		switch {
 		case subscribe != nil && get != nil:
 			r.Add(pos(get), "%s has both subscribe and get; make two witnesses of it", what)
 		case subscribe != nil:
 			r.subscription(w, o, what)
-			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "next")
+			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "next", "body")
 		case get != nil:
 			r.query(w, o, what)
 			r.misplaced(o, what, "a query", "link", "qos", "topic")
@@ -56,7 +44,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
 		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
-			"reading": &w.Reading, "values": &w.Values, "next": &w.Next} {
+			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next} {
 			if jn := o.get(key); jn != nil {
 				*into = parse(r, jn, what+": "+key, "", checkJQ)
 			}
@@ -121,7 +109,7 @@ func (r *reader) subscription(w *Witness, o *object, what string) {
 		r.witnessCredentials(w, what)
 	}
 	if tn := o.get("topic"); tn != nil {
-		r.perCast(w, func(c *Cast, env formula.Env) { w.topics[c] = r.text(tn, what+": topic", env) })
+		r.perCast(func(c *Cast, env formula.Env) { w.topics[c] = r.text(tn, what+": topic", env) })
 	}
 }
 
@@ -159,31 +147,23 @@ func (w *Witness) Credentials(c *Crowd) (username, password string, err error) {
 	return expand(w.Link.node.username), expand(w.Link.node.password), err
 }
 
-// perCast runs a step with the names of each group that the witness should see.
-func (r *reader) perCast(w *Witness, step func(*Cast, formula.Env)) {
+// perCast runs a step with the names of each group of devices, and later with
+// those of groups that changes make.
+func (r *reader) perCast(step castStep) {
+	r.steps = append(r.steps, step)
 	for _, c := range r.crowd.Casts {
-		if !w.Sees(c.Kind.Name) {
-			continue
-		}
-		env := deviceEnv()
-		env["reading"] = ""
-		for _, p := range c.Properties {
-			env[p.Name] = p.sample()
-		}
-		step(c, env)
+		step(c, c.env())
 	}
 }
 
-func (p *Property) sample() any {
-	switch {
-	case p.Text != nil:
-		return ""
-	case p.Box != nil:
-		return quantity.Position{}
-	case len(p.Pick) > 0:
-		return commonSample(p.Pick)
+// env is what texts of witnesses know of the devices of a cast.
+func (c *Cast) env() formula.Env {
+	env := deviceEnv()
+	env["reading"] = ""
+	for _, p := range c.Properties {
+		env[p.Name] = p.Sample
 	}
-	return sampleOf(p.Value)
+	return env
 }
 
 // hostVariable finds the environment variable that stands for the host of an
@@ -197,7 +177,7 @@ func (r *reader) query(w *Witness, o *object, what string) {
 		delete(r.crowd.secrets, r.crowd.Env[m[1]])
 	}
 	names := map[string]bool{}
-	r.perCast(w, func(c *Cast, env formula.Env) {
+	r.perCast(func(c *Cast, env formula.Env) {
 		delete(env, "reading")
 		env["from"], env["to"] = time.Time{}, time.Time{}
 		t := r.text(get, what+": get", env)

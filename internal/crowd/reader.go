@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -31,10 +32,17 @@ type reader struct {
 	nodes   int
 	missing map[string]bool // environment variables already told
 	open    map[string]bool // environment variables that are addresses, not secrets
-	getenv  func(string) (string, bool)
+	from    Sources
 	crowd   *Crowd
 	blind   bool // some witness could not be read: what it proves is not known
+
+	files      map[string]*File
+	recordings map[string]*recordedFile
+	steps      []castStep
 }
+
+// castStep compiles what a part of the file outside the kinds says for a cast.
+type castStep func(c *Cast, env formula.Env)
 
 // readSource reads the file, with one clear error for what is no crowd file at all.
 func readSource(path string) ([]byte, error) {
@@ -364,13 +372,13 @@ func (r *reader) plain(n *yaml.Node, what string) (signal.Value, bool) {
 	switch n.Tag {
 	case "!!int":
 		if v, err := strconv.ParseInt(s, 0, 64); err == nil {
-			return signal.OfInt(v), true
+			return signal.OfInt(v).Written(asWritten(s)), true
 		}
 		r.Add(pos(n), "%s: %s is too large for a whole number of 64 bits", what, s)
 		return signal.Value{}, false
 	case "!!float":
 		if v, err := strconv.ParseFloat(s, 64); err == nil && !math.IsInf(v, 0) && !math.IsNaN(v) {
-			return signal.OfFloat(v), true
+			return signal.OfFloat(v).Written(asWritten(s)), true
 		}
 		r.Add(pos(n), "%s: %s is not a number that a message can carry", what, s)
 		return signal.Value{}, false
@@ -378,6 +386,17 @@ func (r *reader) plain(n *yaml.Node, what string) (signal.Value, bool) {
 		return signal.OfBool(s == "true" || s == "True" || s == "TRUE"), true
 	}
 	return signal.OfText(s), true
+}
+
+// jsonNumber is the grammar of numbers in JSON (RFC 8259, section 6).
+var jsonNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
+
+// asWritten is a number's text where JSON can carry it as it stands.
+func asWritten(s string) string {
+	if jsonNumber.MatchString(s) {
+		return s
+	}
+	return ""
 }
 
 // list is a sequence; a single value stands for a list of one.
@@ -451,7 +470,7 @@ func (r *reader) formulaError(n *yaml.Node, what string, err error) {
 // environment takes the values of environment variables in as secrets.
 func (r *reader) environment(at Pos, names []string) {
 	for _, name := range names {
-		value, set := r.getenv(name)
+		value, set := r.from.Getenv(name)
 		if !set {
 			if !r.missing[name] {
 				r.missing[name] = true

@@ -11,6 +11,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
+	"runcrowd/internal/unit"
 )
 
 // MaxSequence is how many messages of one device and reading a mark that is a
@@ -19,13 +20,11 @@ const MaxSequence = 999_999
 
 // sequencesFit notes readings that send more often than a whole-number mark can
 // count in one run.
-func (r *reader) sequencesFit() {
+func (r *reader) sequencesFit(c *Cast) {
 	p := &r.crowd.Plan
-	for _, c := range r.crowd.Casts {
-		for _, rd := range c.Readings {
-			if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n > MaxSequence {
-				r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, MaxSequence)
-			}
+	for _, rd := range c.Readings {
+		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n > MaxSequence {
+			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, MaxSequence)
 		}
 	}
 }
@@ -33,7 +32,7 @@ func (r *reader) sequencesFit() {
 func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
 	rd := &Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
-	o := r.object(e.value, what, "every", "jitter", "topic", "qos", "retain", "path", "method", "accept", "headers", "fields")
+	o := r.object(e.value, what, readingKeys...)
 	if o.node.Kind != yaml.MappingNode {
 		return nil
 	}
@@ -42,14 +41,17 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	if rd.Jitter > 0.5 {
 		r.Add(pos(o.get("jitter")), "%s: jitter above 50%% would let messages overtake each other", what)
 	}
+	rd.Speak = parse(r, o.get("speak"), what+": speak", Speak{}, parseSpeak)
+	rd.Batch = int(r.whole(o.get("batch"), what+": batch", 1, 1, maxBatch))
 	env = messageEnv(env)
 	streamEnv := formula.Env{}
 	for k, v := range env {
-		if k != "seq" && k != "elapsed" && k != "time" {
+		if k != "seq" && k != "elapsed" && k != "time" && k != "previous" {
 			streamEnv[k] = v
 		}
 	}
-	if l := c.Kind.Link; l != nil {
+	l := c.Link
+	if l != nil {
 		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain"}}[l.Protocol]
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
@@ -78,6 +80,11 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 		}
 	}
 	rd.Headers = append(append([]Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
+	if gn := o.get("gzip"); gn != nil {
+		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == MQTT {
+			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
+		}
+	}
 	if fn := o.need("fields", "{wave_m: {signal: swell}}"); fn != nil {
 		for _, fe := range r.entries(fn, what+": fields") {
 			name := fe.key.Value
@@ -89,26 +96,56 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 				r.Add(pos(fe.key), "%q cannot be the name of a field", name)
 				continue
 			}
-			f, sample, ok := r.field(fe, env)
+			f, sample, ok := r.field(fe, env, rd.Fields)
 			if !ok {
 				sample = 0.0 // so that formulas that use it are not blamed too
 			}
+			f.Sample = sample
 			rd.Fields = append(rd.Fields, f)
-			if _, reserved := messageEnv(deviceEnv())[name]; !reserved && fieldPattern.MatchString(name) {
-				env[name] = sample
+			// Formulas know env.temp as env_temp: a dot would ask for a part of env.
+			known := strings.ReplaceAll(name, ".", "_")
+			if _, reserved := messageEnv(deviceEnv())[known]; !reserved && fieldPattern.MatchString(known) {
+				env[known] = sample
 			}
 		}
 		if fn.Kind == yaml.MappingNode && len(fn.Content) == 0 {
 			r.Add(pos(fn), "%s has no field: its messages would be empty", what)
 		}
 	}
+	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
 }
 
-var finishKeys = []string{"noise", "round", "min", "max", "tolerance"}
+// maxBatch is the most samples in one message.
+const maxBatch = 10_000
+
+// parseSpeak reads "staggered", "together", "in turn", "3 at random" or "10% at random".
+func parseSpeak(s string) (Speak, error) {
+	switch s {
+	case "staggered":
+		return Speak{}, nil
+	case "together":
+		return Speak{How: Together}, nil
+	case "in turn":
+		return Speak{How: InTurn}, nil
+	}
+	if some, is := strings.CutSuffix(s, " at random"); is {
+		if strings.HasSuffix(some, "%") {
+			p, err := quantity.ParsePercent(some)
+			if err == nil && p == 0 {
+				err = fmt.Errorf("%q: nobody would ever speak", s)
+			}
+			return Speak{How: AtRandom, Share: p.Share()}, err
+		}
+		if n, err := strconv.Atoi(some); err == nil && n > 0 {
+			return Speak{How: AtRandom, Some: n}, nil
+		}
+	}
+	return Speak{}, fmt.Errorf("%q is not known; write staggered, together, in turn, 3 at random or 10%% at random", s)
+}
 
 // field reads one field and a sample of its type.
-func (r *reader) field(e entry, env formula.Env) (Field, any, bool) {
+func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bool) {
 	f := Field{Name: e.key.Value, Pos: pos(e.key)}
 	what := fmt.Sprintf("the field %q", f.Name)
 	n := r.resolve(e.value)
@@ -142,6 +179,7 @@ func (r *reader) field(e entry, env formula.Env) (Field, any, bool) {
 			return f, nil, false
 		}
 		sample = f.Formula.Sample()
+		f.Previous = contains(f.Formula.Names(), "previous")
 	case sn != nil:
 		s, ok := r.scalar(sn, what+": signal")
 		if !ok {
@@ -177,6 +215,9 @@ func (r *reader) field(e entry, env formula.Env) (Field, any, bool) {
 		}
 		if f.Spec != nil {
 			if p, is := f.Spec.Param(key); is {
+				if p.Type == signal.Data {
+					continue // read below, when the columns are known
+				}
 				if arg, good := r.arg(p, value, fmt.Sprintf("%s: %s", what, key), env); good {
 					f.Args[key] = arg
 				} else {
@@ -187,10 +228,100 @@ func (r *reader) field(e entry, env formula.Env) (Field, any, bool) {
 		}
 		r.finish(&f, key, value, what)
 	}
-	if f.Spec != nil && ok {
+	if f.Finish.Digits != nil && f.Finish.Decimals != nil {
+		r.Add(f.Pos, "%s has both round and digits; digits rounds too, and prints every decimal", what)
+	}
+	if f.Spec == nil {
+		return f, f.finished(sample), ok
+	}
+	ok = ok && r.data(&f, rest, what) && r.followed(&f, rest, before, what)
+	if ok {
 		sample, ok = r.trySignal(&f, n, what)
 	}
-	return f, sample, ok
+	if f.Unit == "" {
+		f.Unit = f.Spec.Unit
+	}
+	if u := f.Finish.Convert; u != nil && (f.Unit == "" || f.Unit == f.Spec.Unit) {
+		f.Unit = u.To
+	}
+	if ok && f.Finish.Changes() && !numeric(sample) {
+		r.Add(f.Pos, "%s is a %s; noise, round, min, max and the like go with numbers", what, typeName(sample))
+	}
+	return f, f.finished(sample), ok
+}
+
+// finished is the sample of what is left when the value has been finished.
+func (f *Field) finished(sample any) any {
+	x := &f.Finish
+	if _, whole := sample.(int); whole && (x.Noise != 0 || x.Convert != nil || x.Spike != nil || x.Resolution != 0 || x.Digits != nil || x.Min != nil || x.Max != nil) {
+		return 0.0
+	}
+	return sample
+}
+
+func numeric(sample any) bool {
+	switch sample.(type) {
+	case int, float64, quantity.Axes, nil:
+		return true
+	}
+	return false
+}
+
+// data reads the file of a recorded signal.
+func (r *reader) data(f *Field, rest []entry, what string) bool {
+	if f.Spec.Name != "recorded" {
+		return true
+	}
+	e := find(rest, "file")
+	if e == nil {
+		r.Add(f.Pos, "%s: the signal \"recorded\" needs \"file\", and the \"column\" in it", what)
+		return false
+	}
+	column, _ := f.Args["column"].Value.(string)
+	timeColumn, _ := f.Args["time"].Value.(string)
+	name, ok := r.scalar(e.value, what+": file")
+	if !ok {
+		return false
+	}
+	if column == "" {
+		r.Add(f.Pos, "%s: the signal \"recorded\" needs \"column\": the column in %s", what, name)
+		return false
+	}
+	rec, ok := r.recording(r.resolve(e.value), what+": file", name, column, timeColumn)
+	f.Args["file"] = Arg{Value: rec}
+	return ok
+}
+
+// followed checks the field that another one follows.
+func (r *reader) followed(f *Field, rest []entry, before []Field, what string) bool {
+	if f.Spec.Name != "follow" {
+		return true
+	}
+	name, _ := f.Args["field"].Value.(string)
+	lag, _ := f.Args["lag"].Value.(time.Duration)
+	var names []string
+	for i := range before {
+		b := &before[i]
+		names = append(names, b.Name)
+		if b.Name != name {
+			continue
+		}
+		if !numeric(b.Sample) {
+			r.Add(f.Pos, "%s follows %q, which is a %s; only a number can be followed", what, name, typeName(b.Sample))
+			return false
+		}
+		if b.Previous && lag > 0 {
+			r.Add(f.Pos, "%s lags behind %q, whose formula uses the message before: what it was then cannot be worked out alone", what, name)
+			return false
+		}
+		f.Follows = name
+		return true
+	}
+	if e := find(rest, "field"); e != nil {
+		r.noSuch(r.resolve(e.value), what+": field", "earlier field", name, names)
+		return false
+	}
+	return true // told when the signal is made
 }
 
 func (r *reader) finish(f *Field, key string, n *yaml.Node, what string) {
@@ -209,11 +340,56 @@ func (r *reader) finish(f *Field, key string, n *yaml.Node, what string) {
 	case "round":
 		v := int(r.whole(n, what, 0, 0, 15))
 		f.Finish.Decimals = &v
+	case "digits":
+		v := int(r.whole(n, what, 0, 0, 15))
+		f.Finish.Digits = &v
+	case "resolution":
+		if f.Finish.Resolution = r.number(n, what, 1); f.Finish.Resolution <= 0 {
+			r.Add(pos(n), "%s must be above zero", what)
+		}
+	case "unit":
+		if f.Unit, _ = r.scalar(n, what); len(f.Unit) > 40 {
+			r.Add(pos(n), "%s: a unit has at most 40 letters", what)
+		}
+	case "convert":
+		if c := parse(r, n, what, unit.Conversion{}, unit.ParseConversion); c.From != "" {
+			f.Finish.Convert = &c
+		}
 	case "tolerance":
 		if f.Tolerance = r.number(n, what, 0); f.Tolerance < 0 {
 			r.Add(pos(n), "%s must not be negative", what)
 		}
+	case "stuck":
+		s := r.spell(r.object(n, what, stuckKeys...), what)
+		f.Finish.Stuck = &s
+		if s.For == 0 {
+			r.Add(pos(n), "%s needs \"for\": how long the value stays, such as for: 1m", what)
+		}
+	case "spike":
+		o := r.object(n, what, spikeKeys...)
+		s := signal.Spike{Spell: r.spell(o, what), By: r.number(o.need("by", "20"), what+": by", 0)}
+		f.Finish.Spike = &s
+	case "drop":
+		o := r.object(n, what, dropKeys...)
+		d := signal.Drop{Spell: r.spell(o, what), As: signal.Left()}
+		if an := o.get("as"); an != nil {
+			switch {
+			case isNull(an):
+				d.As = signal.Value{}
+			case an.Value == "missing":
+			default:
+				d.As, _ = r.plain(an, what+": as")
+			}
+		}
+		f.Finish.Drop = &d
 	}
+}
+
+// spell reads the chance and the length of what befalls a field at times.
+func (r *reader) spell(o *object, what string) signal.Spell {
+	s := signal.Spell{Chance: parse(r, o.need("chance", "1%"), what+": chance", 0, quantity.ParsePercent).Share()}
+	s.For = r.span(o.get("for"), what+": for", 0, time.Millisecond, 366*quantity.Day)
+	return s
 }
 
 // constantField reads a field that is one value: a plain one, or a text with
@@ -224,6 +400,7 @@ func (r *reader) constantField(f Field, n *yaml.Node, what string, env formula.E
 		if t == nil {
 			return f, nil, false
 		}
+		f.Previous = contains(t.Names(), "previous")
 		if single := t.Single(); single != nil {
 			f.Formula = single
 			return f, single.Sample(), true
@@ -251,21 +428,50 @@ func (r *reader) arg(p signal.Param, n *yaml.Node, what string, env formula.Env)
 	var a Arg
 	switch p.Type {
 	case signal.Duration:
-		a.Value = parse(r, n, what, 0, quantity.ParseDuration)
+		if a.Formula = r.placeholder(n, what, env); a.Formula == nil {
+			a.Value = parse(r, n, what, 0, quantity.ParseDuration)
+		}
 	case signal.Length:
-		a.Value = parse(r, n, what, 0, quantity.ParseLength)
+		if a.Formula = r.placeholder(n, what, env); a.Formula == nil {
+			a.Value = parse(r, n, what, 0, quantity.ParseLength)
+		}
+	case signal.Speed:
+		if a.Formula = r.placeholder(n, what, env); a.Formula == nil {
+			a.Value = parse(r, n, what, 0, quantity.ParseSpeed)
+		}
 	case signal.Clock:
 		a.Value = parse(r, n, what, 0, quantity.ParseClock)
+	case signal.Day:
+		a.Value = parse(r, n, what, 0, quantity.ParseDay)
+	case signal.Share:
+		a.Value = parse(r, n, what, 0, quantity.ParsePercent).Share()
+	case signal.Flag:
+		a.Value = r.boolean(n, what, false)
 	case signal.Word:
 		a.Value = r.word(n, what, "", p.Words...)
+	case signal.Plain, signal.FieldName:
+		a.Value, _ = r.scalar(n, what)
 	case signal.Values:
 		a.Value = r.values(n, what)
+	case signal.Numbers:
+		a.Value = r.numbers(n, what)
+	case signal.Route:
+		var route []quantity.Position
+		for _, item := range r.list(n, what) {
+			route = append(route, parse(r, item, what, quantity.Position{}, quantity.ParsePosition))
+		}
+		a.Value = route
+	case signal.States:
+		a.Value = r.states(n, what)
 	case signal.Number:
 		if v, err := strconv.ParseFloat(n.Value, 64); err == nil && n.Kind == yaml.ScalarNode {
 			a.Value = v
 			break
 		}
-		if a.Formula = r.formula(n, what, env); a.Formula != nil {
+		if a.Formula = r.placeholder(n, what, env); a.Formula == nil {
+			a.Formula = r.formula(n, what, env)
+		}
+		if a.Formula != nil {
 			switch a.Formula.Sample().(type) {
 			case float64, int:
 			default:
@@ -286,6 +492,34 @@ func (r *reader) arg(p signal.Param, n *yaml.Node, what string, env formula.Env)
 		}
 	}
 	return a, len(r.List) == before
+}
+
+// placeholder is the formula of a value that is one placeholder and nothing else:
+// seconds, metres or metres a second, where a measure is wanted.
+func (r *reader) placeholder(n *yaml.Node, what string, env formula.Env) *formula.Formula {
+	if n.Kind != yaml.ScalarNode || !strings.HasPrefix(n.Value, "${") {
+		return nil
+	}
+	t := r.text(n, what, env)
+	if t == nil {
+		return nil
+	}
+	return t.Single()
+}
+
+// states reads a chain of states: {idle: {busy: 10%}, busy: {idle: 30%}}.
+func (r *reader) states(n *yaml.Node, what string) []signal.State {
+	var list []signal.State
+	for _, e := range r.entries(n, what) {
+		s := signal.State{Name: e.key.Value}
+		if v := r.resolve(e.value); !isNull(v) {
+			for _, t := range r.entries(v, what+": "+s.Name) {
+				s.To = append(s.To, signal.Transition{To: t.key.Value, Share: parse(r, t.value, what+": "+s.Name, 0, quantity.ParsePercent).Share()})
+			}
+		}
+		list = append(list, s)
+	}
+	return list
 }
 
 // trySignal makes the signal once, so that wrong parameters are told now and
@@ -323,6 +557,9 @@ func (r *reader) trySignal(f *Field, n *yaml.Node, what string) (any, bool) {
 	if list, ok := f.Args["of"].Value.([]signal.Value); ok {
 		return commonSample(list), true
 	}
+	if rec, ok := f.Args["file"].Value.(*signal.Recording); ok {
+		return sampleOf(zero(rec.Gives)), true
+	}
 	return sampleOf(s.At(signal.Moment{Seq: 1, Time: time.Unix(0, 0)})), true
 }
 
@@ -332,6 +569,12 @@ func zero(t signal.Type) signal.Value {
 		return signal.OfInt(0)
 	case signal.Place:
 		return signal.OfPlace(quantity.Position{})
+	case signal.Vector:
+		return signal.OfVector(quantity.Axes{})
+	case signal.Text:
+		return signal.OfText("")
+	case signal.Bool:
+		return signal.OfBool(false)
 	}
 	return signal.OfFloat(0)
 }

@@ -18,8 +18,6 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
-	"runcrowd/internal/payload"
-	"runcrowd/internal/signal"
 )
 
 // Counts is how far a run is. All may be read while it runs.
@@ -67,9 +65,9 @@ type stream struct {
 	*fleet.Stream
 	seq  uint64
 	tick uint64 // messages of this round so far
-	from int64  // when the stream's schedule begins in this round
-	mark ledger.Mark
-	how  crowd.Mark
+	slot uint64 // the tick of its reading at which the next one is due
+	from int64  // when the device joins in this round
+	kind string // content type of its bodies
 }
 
 // New makes an engine and defines the fleet's streams in the ledger.
@@ -79,7 +77,7 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = func() any { return new(link.Message) }
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page()})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), scribe: Scribe{Run: run, Base: e.base}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
@@ -88,21 +86,23 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	}
 	e.streams = make([]stream, len(f.Streams))
 	for i, s := range f.Streams {
-		kind := s.Device.Cast.Kind
 		e.streams[i].Stream = s
-		e.streams[i].how = kind.Mark
-		e.streams[i].mark = ledger.Mark{Run: run, Device: s.Device.Name, Reading: s.Reading.Name}
-		w.Stream(i, Describe(s))
+		e.streams[i].kind = ContentType(s)
+		w.Stream(i, Describe(f, s))
 	}
 	w.Flush() // before any page tells of a stream
 	return e
 }
 
 // Describe is a stream as the ledger defines it.
-func Describe(s *fleet.Stream) ledger.Stream {
-	kind := s.Device.Cast.Kind
-	d := ledger.Stream{Device: s.Device.Name, Kind: kind.Name, Reading: s.Reading.Name}
-	if kind.Link.Protocol == crowd.MQTT {
+func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
+	d := ledger.Stream{Device: s.Device.Name, Kind: s.Device.Cast.Kind.Name, Reading: s.Reading.Name}
+	for i := range f.Crowd.Witnesses {
+		if !f.Sees(i, s.Device) {
+			d.Unseen = append(d.Unseen, i)
+		}
+	}
+	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
 	for i := range s.Reading.Fields {
@@ -137,8 +137,8 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 		l.entries = append(l.entries, entry{at: join, what: joins, index: i})
 		for _, s := range e.devices[i].Streams {
 			st := &e.streams[s.Index]
-			st.tick, st.from = 0, join
-			if due := st.due(st.seq+1, 0); due < end {
+			st.tick, st.slot, st.from = 0, 0, join
+			if due := st.due(e.begin.UnixNano()); due < end {
 				l.entries = append(l.entries, entry{at: due, what: speaks, index: s.Index})
 			}
 		}
@@ -160,21 +160,11 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.Counts.Joined.Store(0)
 }
 
-// due is when the message with a sequence number, the tick-th of the round, is
-// due: on a schedule of the device's own, give or take the jitter.
-func (s *stream) due(seq, tick uint64) int64 {
-	return Due(s.Stream, s.from, seq, tick)
-}
-
-// Due is when a message is due, in Unix nanoseconds: from is when the device
-// joined, tick counts the messages of the round from 0.
-func Due(s *fleet.Stream, from int64, seq, tick uint64) int64 {
-	every := float64(s.Reading.Every)
-	at := (s.Phase + float64(tick)) * every
-	if j := s.Reading.Jitter; j > 0 {
-		at += j * every * (2*signal.Uniform(s.Key, seq, 5) - 1)
-	}
-	return from + int64(max(0, at))
+// due is when the stream's next message is due.
+func (s *stream) due(begin int64) int64 {
+	due, slot := Due(s.Stream, begin, s.from, s.seq+1, s.slot)
+	s.slot = slot
+	return due
 }
 
 // settle waits until every message has its outcome, at most for the given time.
@@ -216,7 +206,7 @@ func (e *Engine) Failure() (int64, error) {
 // just played: from the first to before the second.
 func (e *Engine) Range(stream int) (from, to uint64) {
 	s := &e.streams[stream]
-	return s.seq - s.tick + 1, s.seq + 1
+	return s.seq - s.tick*uint64(s.Reading.Batch) + 1, s.seq + 1
 }
 
 // Excused tells whether no witness needs to find a message, because it was
@@ -238,17 +228,16 @@ func (e *Engine) LastDrop() string {
 func (e *Engine) join(i int) {
 	d := &e.devices[i]
 	e.Counts.Joined.Add(1)
-	d.conn = e.links[d.Cast.Kind.Link].Connect(link.Identity{Device: i, Name: d.Name, ClientID: d.ClientID,
+	d.conn = e.links[d.Cast.Link].Connect(link.Identity{Device: i, Name: d.Name, ClientID: d.ClientID,
 		Username: d.Username, Password: d.Password}, e)
 }
 
 // speak makes the next message of a stream due.
 func (l *loop) speak(s *stream, due int64) {
 	e := l.engine
-	s.seq++
-	s.tick++
-	at := time.Unix(0, due)
-	values, err := l.composer.Values(s.Stream, s.seq, at, at.Sub(e.begin))
+	m := e.pool.Get().(*link.Message)
+	body, headers := m.Body[:0], m.Headers[:0]
+	written, err := l.scribe.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, due), e.begin, body)
 	if err != nil {
 		e.mu.Lock()
 		e.failed++
@@ -257,36 +246,31 @@ func (l *loop) speak(s *stream, due int64) {
 		}
 		e.mu.Unlock()
 	}
-	l.carried = payload.Object(l.carried[:0], s.Names, values)
-	l.page.Due(s.Index, s.seq, e.round, due, l.carried)
-	e.Counts.Due.Add(1)
+	s.tick++
+	s.slot++
+	for _, carried := range written.Carried {
+		s.seq++
+		l.page.Due(s.Index, s.seq, e.round, due, carried)
+	}
+	e.Counts.Due.Add(int64(len(written.Carried)))
 
-	m := e.pool.Get().(*link.Message)
-	body, headers := m.Body[:0], m.Headers[:0]
-	*m = link.Message{Stream: s.Index, Seq: s.seq, Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
-		Method: s.Reading.Method, Accept: s.Reading.Accept}
+	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
+		Method: s.Reading.Method, Accept: s.Reading.Accept, ContentType: s.kind, Gzip: s.Reading.Gzip,
+		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue}
 	for i, h := range s.Headers {
 		headers = append(headers, link.Header{Name: h.Name, Value: s.Values[i]})
 	}
 	m.Headers = headers
-	s.mark.Seq = s.seq
-	switch s.how.Place {
-	case crowd.MarkField:
-		l.mark = s.mark.Append(l.mark[:0])
-		m.Body = payload.WithText(body, l.carried, s.how.Name, string(l.mark))
-	case crowd.MarkSequence:
-		m.Body = payload.WithNumber(body, l.carried, s.how.Name, e.base+s.seq)
-	default:
-		m.Body = append(body, l.carried...)
-		m.MarkKey, m.MarkValue = s.how.Name, s.mark.String()
-	}
 	e.devices[s.Device.Index].conn.Send(m)
 }
 
 // Sent implements link.Sink.
 func (e *Engine) Sent(m *link.Message, at int64) {
-	e.pageOf(m).Sent(m.Stream, m.Seq, at)
-	e.Counts.Sent.Add(1)
+	page := e.pageOf(m)
+	for seq := m.First(); seq <= m.Seq; seq++ {
+		page.Sent(m.Stream, seq, at)
+	}
+	e.Counts.Sent.Add(int64(m.Count))
 }
 
 var outcomes = map[link.Outcome]ledger.Outcome{link.Accepted: ledger.Accepted, link.Refused: ledger.Refused,
@@ -297,23 +281,29 @@ func (e *Engine) Settled(m *link.Message, at int64, o link.Outcome, code int, te
 	if text != "" {
 		text = e.fleet.Crowd.Redact(text)
 	}
-	e.pageOf(m).Settled(m.Stream, m.Seq, at, outcomes[o], code, text)
+	page := e.pageOf(m)
+	for seq := m.First(); seq <= m.Seq; seq++ {
+		page.Settled(m.Stream, seq, at, outcomes[o], code, text)
+	}
 	if o == link.Refused || o == link.Unsent {
 		e.mu.Lock()
-		e.excused[Ref{m.Stream, m.Seq}] = true
+		for seq := m.First(); seq <= m.Seq; seq++ {
+			e.excused[Ref{m.Stream, seq}] = true
+		}
 		e.mu.Unlock()
 	}
+	n := int64(m.Count)
 	switch o {
 	case link.Accepted:
-		e.Counts.Accepted.Add(1)
+		e.Counts.Accepted.Add(n)
 	case link.Refused:
-		e.Counts.Refused.Add(1)
+		e.Counts.Refused.Add(n)
 	case link.NotAsked:
-		e.Counts.NotAsked.Add(1)
+		e.Counts.NotAsked.Add(n)
 	case link.NoAnswer:
-		e.Counts.NoAnswer.Add(1)
+		e.Counts.NoAnswer.Add(n)
 	case link.Unsent:
-		e.Counts.Unsent.Add(1)
+		e.Counts.Unsent.Add(n)
 	}
 	e.pool.Put(m)
 }

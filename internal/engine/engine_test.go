@@ -22,7 +22,7 @@ links: {sea: {mqtt: mqtt://127.0.0.1}}
 kinds: {buoy: {readings: {state: {every: 5s, jitter: %s, topic: "t/${device}", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 500}]
 plan: {for: 1m}`, jitter)
-	c, err := crowd.Parse("x", []byte(text), func(string) (string, bool) { return "", false })
+	c, err := crowd.Parse("x", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "", false }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c)
 	require.NoError(t, err)
@@ -39,7 +39,8 @@ func TestSchedule(t *testing.T) {
 		for _, s := range streams(t, jitter) {
 			before := int64(0)
 			for tick := range uint64(100) {
-				due := engine.Due(s, from, tick+1, tick)
+				due, at := engine.Due(s, from, from, tick+1, tick)
+				require.Equal(t, tick, at)
 				base := float64(from) + (s.Phase+float64(tick))*every
 				require.InDelta(t, base, float64(due), bound*every+2000)
 				require.GreaterOrEqual(t, due, max(before, from))
@@ -58,7 +59,9 @@ func TestScheduleIsPure(t *testing.T) {
 	a, b := streams(t, "20%"), streams(t, "20%")
 	for i := range a {
 		k := uint64(i%7 + 1)
-		assert.Equal(t, engine.Due(a[i], 0, k, k), engine.Due(b[i], 0, k, k))
+		x, _ := engine.Due(a[i], 0, 0, k, k)
+		y, _ := engine.Due(b[i], 0, 0, k, k)
+		assert.Equal(t, x, y)
 	}
 	assert.NotEqual(t, a[0].Phase, a[1].Phase)
 }

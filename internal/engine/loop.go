@@ -5,7 +5,6 @@ import (
 	"context"
 	"time"
 
-	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 )
 
@@ -49,12 +48,10 @@ func (h *entries) Pop() any {
 
 // loop does what is due for its share of the devices.
 type loop struct {
-	engine   *Engine
-	page     *ledger.Page
-	entries  entries
-	composer fleet.Composer
-	carried  []byte
-	mark     []byte
+	engine  *Engine
+	page    *ledger.Page
+	entries entries
+	scribe  Scribe
 }
 
 // run works until end (Unix nanoseconds) or until ctx is done.
@@ -102,7 +99,7 @@ func (l *loop) do(x *entry, end int64) {
 	case speaks:
 		s := &e.streams[x.index]
 		l.speak(s, x.at)
-		again = s.due(s.seq+1, s.tick)
+		again = s.due(e.begin.UnixNano())
 	}
 	if again == 0 || again >= end {
 		heap.Pop(&l.entries)

@@ -10,6 +10,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
@@ -19,6 +20,7 @@ type Fleet struct {
 	Crowd   *crowd.Crowd
 	Devices []*Device
 	Streams []*Stream
+	sees    [][]bool // by witness and device; nil for a witness that sees all
 }
 
 // Device is one virtual device.
@@ -27,6 +29,7 @@ type Device struct {
 	Name     string
 	N        int
 	Cast     *crowd.Cast
+	Tags     []string
 	Env      formula.Env // its properties and what formulas know of it
 	ClientID string
 	Username string
@@ -41,69 +44,310 @@ type Stream struct {
 	Reading *crowd.Reading
 	Target  string // topic or path
 	Headers []crowd.Header
-	Values  []string // of Headers
-	Names   []string // of the fields
-	Phase   float64  // share of the interval by which this device's schedule is shifted
-	Key     uint64   // of seed, device and reading
+	Values  []string     // of Headers
+	Names   []string     // of the fields
+	Form    payload.Form // nil: a flat JSON object
+	Phase   float64      // share of the interval by which this device's schedule is shifted
+	Key     uint64       // of seed, device and reading
+	Body    uint64       // of seed and device
+	Rank    uint64       // its place among the devices with the same reading of the same kind
+	Peers   uint64       // how many these are
+	Turn    uint64       // key of the order in which they speak
 	makers  []maker
 	env     bool // some field is a formula
 	shadows bool // some field has the name of a property
+	recalls bool // some formula uses the message before
 }
 
 // maker makes one field.
 type maker struct {
-	key    uint64
-	signal signal.Signal
-	field  *crowd.Field
+	key     uint64
+	name    string // as formulas know it
+	signal  signal.Signal
+	follows signal.Follower
+	source  int // of follows
+	field   *crowd.Field
+}
+
+// member is a device whose properties are known, before anything else is.
+type member struct {
+	cast   *crowd.Cast
+	origin *crowd.Cast // the group it stands in
+	index  int         // in the group
+	name   string
+	env    formula.Env
 }
 
 // Build makes the fleet. The error is a *crowd.Problems.
 func Build(c *crowd.Crowd) (*Fleet, error) {
 	f := &Fleet{Crowd: c}
 	p := crowd.NewProblems(c.Path, c.Source)
-	names := map[string]int{}
-	clients := map[string]string{}
 	m := &formula.Machine{}
-	for _, cast := range c.Casts {
-		for i := 0; i < cast.Count; i++ {
-			d := f.device(cast, cast.First+i, m, p)
-			if d == nil {
-				break // the others of the group have the same mistake
-			}
-			if first, twice := names[d.Name]; twice {
-				p.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); give one of the groups other names, or a first number of its own (first: 13)", d.Name, first)
-				break
-			}
-			names[d.Name] = cast.Pos.Line
-			if cast.Kind.Link.Protocol == crowd.MQTT {
-				id := cast.Kind.Link.Name + "\x00" + d.ClientID
-				if other, twice := clients[id]; twice {
-					p.Add(cast.Kind.Link.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)
-					break
-				}
-				clients[id] = d.Name
-			}
-			d.Index = len(f.Devices)
-			f.Devices = append(f.Devices, d)
-		}
+	members := f.members(m, p)
+	if len(p.List) == 0 {
+		f.change(members, m, p)
+	}
+	f.devices(members, m, p)
+	if len(p.List) == 0 {
+		f.witnesses(p)
 	}
 	if len(p.List) > 0 {
 		p.Hide(c.Secrets())
 		return nil, p.Err()
 	}
+	peers := map[[2]string][]*Stream{}
 	for _, d := range f.Devices {
 		for _, s := range d.Streams {
 			s.Index = len(f.Streams)
 			f.Streams = append(f.Streams, s)
+			key := [2]string{d.Cast.Kind.Name, s.Reading.Name}
+			peers[key] = append(peers[key], s)
+		}
+	}
+	for key, list := range peers {
+		for i, s := range list {
+			s.Rank, s.Peers, s.Turn = uint64(i), uint64(len(list)), signal.Key(c.Seed, "turn", key[0], key[1])
 		}
 	}
 	return f, nil
 }
 
+// members names the devices of all groups and works out their properties.
+func (f *Fleet) members(m *formula.Machine, p *crowd.Problems) []*member {
+	var list []*member
+	names := map[string]int{}
+	for _, cast := range f.Crowd.Casts {
+		for i := 0; i < cast.Count; i++ {
+			before := len(p.List)
+			mb := &member{cast: cast, origin: cast, index: i}
+			f.properties(mb, m, p)
+			if err := checkName(mb.name); err != nil && len(p.List) == before {
+				p.Add(cast.NamePos, "%s%s", err, rosterLine(cast, i))
+			}
+			if first, twice := names[mb.name]; twice && len(p.List) == before {
+				p.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); %s%s", mb.name, first, uniqueHint(cast), rosterLine(cast, i))
+			}
+			if len(p.List) > before {
+				break // the others of the group have the same mistake
+			}
+			names[mb.name] = cast.Pos.Line
+			list = append(list, mb)
+		}
+	}
+	return list
+}
+
+func uniqueHint(c *crowd.Cast) string {
+	if c.Roster != nil {
+		return "every row needs a name of its own"
+	}
+	return "give one of the groups other names, or a first number of its own (first: 13)"
+}
+
+func rosterLine(c *crowd.Cast, i int) string {
+	if c.Roster == nil {
+		return ""
+	}
+	return fmt.Sprintf("; see %s:%d", c.Roster.File, c.Roster.Line(i))
+}
+
+// properties works out name, number and properties of a member for its cast.
+func (f *Fleet) properties(mb *member, m *formula.Machine, p *crowd.Problems) {
+	c, cast := f.Crowd, mb.cast
+	n := cast.First + mb.index
+	mb.env = formula.Env{"n": n, "kind": cast.Kind.Name, "crowd": c.Name, "env": c.Env, "tags": cast.Tags}
+	expand := func(at crowd.Pos, what string, t *formula.Text) string {
+		if t == nil {
+			return ""
+		}
+		s, err := t.Expand(m, mb.env)
+		if err != nil {
+			p.Add(at, "%s: %s%s", what, err, rosterLine(cast, mb.index))
+		}
+		return s
+	}
+	// A roster's columns may be a part of the name.
+	for i := range cast.Properties {
+		if pr := &cast.Properties[i]; pr.Column != nil && pr.Column[mb.index].Type() != signal.Null {
+			mb.env[pr.Name] = plain(pr.Column[mb.index].Any())
+		}
+	}
+	if mb.name == "" {
+		nameEnv := mb.env
+		if cast.Roster != nil {
+			nameEnv = formula.Env{"device": cast.Roster.Name(mb.index)}
+			for k, v := range mb.env {
+				nameEnv[k] = v
+			}
+		}
+		s, err := "", error(nil)
+		if cast.Name != nil {
+			s, err = cast.Name.Expand(m, nameEnv)
+		}
+		if err != nil {
+			p.Add(cast.NamePos, "name: %s%s", err, rosterLine(cast, mb.index))
+		}
+		mb.name = s
+	}
+	mb.env["device"] = mb.name
+	for i := range cast.Properties {
+		pr := &cast.Properties[i]
+		if _, given := mb.env[pr.Name]; given && pr.Column != nil {
+			continue
+		}
+		what := fmt.Sprintf("the property %q", pr.Name)
+		switch {
+		case pr.Text != nil:
+			mb.env[pr.Name] = expand(pr.Pos, what, pr.Text)
+		case pr.Draw != nil:
+			v, err := pr.Draw(signal.Key(c.Seed, mb.name, pr.Name), mb.index, cast.Count)
+			if err != nil {
+				p.Add(pr.Pos, "%s of %s: %s", what, mb.name, err)
+			}
+			mb.env[pr.Name] = v
+		case pr.Column != nil && pr.Value.Type() == signal.Null:
+			mb.env[pr.Name] = "" // only a text may be empty without a default
+		default:
+			mb.env[pr.Name] = plain(pr.Value.Any())
+		}
+	}
+}
+
+// plain is a whole number as formulas have it.
+func plain(v any) any {
+	if i, whole := v.(int64); whole {
+		return int(i)
+	}
+	return v
+}
+
+// change makes the changes that the file describes, in its order: each sees what
+// those before it have made.
+func (f *Fleet) change(members []*member, m *formula.Machine, p *crowd.Problems) {
+	for _, ch := range f.Crowd.Changes {
+		picked := make([]bool, len(members))
+		list := candidates(members)
+		for _, who := range ch.Who {
+			some, err := who.Pick(f.Crowd.Seed, list)
+			if err != nil {
+				p.Add(who.Pos(), "who: %s", err)
+				continue
+			}
+			for i := range some {
+				picked[i] = picked[i] || some[i]
+			}
+		}
+		for i, mb := range members {
+			if !picked[i] {
+				continue
+			}
+			before := len(p.List)
+			mb.cast = mb.cast.Derive(f.Crowd, ch, p)
+			if len(p.List) == before {
+				f.properties(mb, m, p)
+			}
+			if len(p.List) > before {
+				return
+			}
+		}
+	}
+}
+
+func candidates(members []*member) []crowd.Candidate {
+	list := make([]crowd.Candidate, len(members))
+	for i, mb := range members {
+		list[i] = crowd.Candidate{Name: mb.name, Kind: mb.cast.Kind.Name, Tags: mb.cast.Tags, Env: mb.env, Group: mb.cast}
+	}
+	return list
+}
+
+// Select lists the devices that any of some selections names, in the fleet's
+// order. Without a selection it is all of them.
+func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
+	if len(who) == 0 {
+		return f.Devices, nil
+	}
+	list := make([]crowd.Candidate, len(f.Devices))
+	for i, d := range f.Devices {
+		list[i] = crowd.Candidate{Name: d.Name, Kind: d.Cast.Kind.Name, Tags: d.Tags, Env: d.Env, Group: d.Cast}
+	}
+	picked := make([]bool, len(list))
+	for _, w := range who {
+		some, err := w.Pick(f.Crowd.Seed, list)
+		if err != nil {
+			return nil, err
+		}
+		for i := range some {
+			picked[i] = picked[i] || some[i]
+		}
+	}
+	var devices []*Device
+	for i, d := range f.Devices {
+		if picked[i] {
+			devices = append(devices, d)
+		}
+	}
+	return devices, nil
+}
+
+// witnesses finds out which devices each witness should see.
+func (f *Fleet) witnesses(p *crowd.Problems) {
+	f.sees = make([][]bool, len(f.Crowd.Witnesses))
+	for i, w := range f.Crowd.Witnesses {
+		if len(w.Of) == 0 {
+			continue
+		}
+		f.sees[i] = make([]bool, len(f.Devices))
+		for _, who := range w.Of {
+			devices, err := f.Select(who)
+			if err != nil {
+				p.Add(who.Pos(), "the witness %q: of: %s", w.Name, err)
+			}
+			for _, d := range devices {
+				f.sees[i][d.Index] = true
+			}
+		}
+	}
+}
+
+// Sees tells whether a witness, by its place in the file, should see the messages
+// of a device.
+func (f *Fleet) Sees(witness int, d *Device) bool {
+	return f.sees[witness] == nil || f.sees[witness][d.Index]
+}
+
+// devices makes the devices, or notes why they cannot be made.
+func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems) {
+	clients := map[string]string{}
+	forms := map[formKey]payload.Form{}
+	failed := map[*crowd.Cast]bool{}
+	for _, mb := range members {
+		if failed[mb.cast] {
+			continue // the others of the group have the same mistake
+		}
+		d := f.device(mb, m, p, forms)
+		if d == nil {
+			failed[mb.cast] = true
+			continue
+		}
+		if l := d.Cast.Link; l.Protocol == crowd.MQTT {
+			id := l.Address + "\x00" + d.ClientID
+			if other, twice := clients[id]; twice {
+				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)
+				failed[mb.cast] = true
+				continue
+			}
+			clients[id] = d.Name
+		}
+		d.Index = len(f.Devices)
+		f.Devices = append(f.Devices, d)
+	}
+}
+
 // device makes one device, or notes why it cannot be made.
-func (f *Fleet) device(cast *crowd.Cast, n int, m *formula.Machine, p *crowd.Problems) *Device {
-	c := f.Crowd
-	d := &Device{N: n, Cast: cast, Env: formula.Env{"n": n, "kind": cast.Kind.Name, "crowd": c.Name, "env": c.Env}}
+func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form) *Device {
+	c, cast := f.Crowd, mb.cast
+	d := &Device{N: cast.First + mb.index, Name: mb.name, Cast: cast, Tags: cast.Tags, Env: mb.env}
 	before := len(p.List)
 	expand := func(at crowd.Pos, what string, t *formula.Text) string {
 		if t == nil {
@@ -115,18 +359,7 @@ func (f *Fleet) device(cast *crowd.Cast, n int, m *formula.Machine, p *crowd.Pro
 		}
 		return s
 	}
-	d.Name = expand(cast.NamePos, "name", cast.Name)
-	if err := checkName(d.Name); err != nil && len(p.List) == before {
-		p.Add(cast.NamePos, "%s", err)
-	}
-	d.Env["device"] = d.Name
-	for i := range cast.Properties {
-		v := property(c.Seed, d.Name, &cast.Properties[i], func(t *formula.Text) string {
-			return expand(cast.Properties[i].Pos, fmt.Sprintf("the property %q", cast.Properties[i].Name), t)
-		})
-		d.Env[cast.Properties[i].Name] = v
-	}
-	l := cast.Kind.Link
+	l := cast.Link
 	d.ClientID = expand(l.Pos, "client_id", cast.ClientID)
 	d.Username = expand(l.Pos, "username", cast.Username)
 	d.Password = expand(l.Pos, "password", cast.Password)
@@ -135,7 +368,7 @@ func (f *Fleet) device(cast *crowd.Cast, n int, m *formula.Machine, p *crowd.Pro
 	}
 	c.Secret(d.Password)
 	for _, r := range cast.Readings {
-		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.Name)}
+		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.Name), Body: signal.Key(c.Seed, d.Name)}
 		d.Env["reading"] = r.Name
 		s.Target = expand(r.Pos, fmt.Sprintf("the reading %q", r.Name), r.Target)
 		if l.Protocol == crowd.MQTT {
@@ -154,23 +387,11 @@ func (f *Fleet) device(cast *crowd.Cast, n int, m *formula.Machine, p *crowd.Pro
 			s.Values = append(s.Values, value)
 		}
 		s.Phase = signal.Uniform(s.Key, 0, 7)
-		for i := range r.Fields {
-			field := &r.Fields[i]
-			mk := maker{key: signal.Key(c.Seed, d.Name, r.Name, field.Name), field: field}
-			s.Names = append(s.Names, field.Name)
-			if _, is := d.Env[field.Name]; is {
-				s.shadows = true
-			}
-			if field.Formula != nil {
-				s.env = true
-			} else {
-				sig, err := d.signal(field, m)
-				if err != nil {
-					p.Add(field.Pos, "the field %q of %s: %s", field.Name, d.Name, err)
-				}
-				mk.signal = sig
-			}
-			s.makers = append(s.makers, mk)
+		f.makers(s, m, p)
+		if form, err := f.form(s, m, forms); err != nil {
+			p.Add(r.Payload.Pos, "the reading %q of %s: payload: %s", r.Name, d.Name, err)
+		} else {
+			s.Form = form
 		}
 		d.Streams = append(d.Streams, s)
 	}
@@ -179,6 +400,71 @@ func (f *Fleet) device(cast *crowd.Cast, n int, m *formula.Machine, p *crowd.Pro
 		return nil
 	}
 	return d
+}
+
+// makers makes the makers of a stream's fields.
+func (f *Fleet) makers(s *Stream, m *formula.Machine, p *crowd.Problems) {
+	d, r := s.Device, s.Reading
+	for i := range r.Fields {
+		field := &r.Fields[i]
+		mk := maker{key: signal.Key(f.Crowd.Seed, d.Name, r.Name, field.Name), name: strings.ReplaceAll(field.Name, ".", "_"), field: field}
+		s.Names = append(s.Names, field.Name)
+		if _, is := d.Env[mk.name]; is {
+			s.shadows = true
+		}
+		if field.Formula != nil {
+			s.env = true
+			s.recalls = s.recalls || field.Previous
+		} else {
+			sig, err := d.signal(field, m)
+			if err != nil {
+				p.Add(field.Pos, "the field %q of %s: %s", field.Name, d.Name, err)
+			}
+			mk.signal = sig
+			mk.follows, _ = sig.(signal.Follower)
+			for k := range r.Fields[:i] {
+				if r.Fields[k].Name == field.Follows {
+					mk.source = k
+				}
+			}
+		}
+		s.makers = append(s.makers, mk)
+	}
+}
+
+// formKey says which streams can share a form.
+type formKey struct {
+	reading *crowd.Reading
+	device  *Device // where the form depends on it
+}
+
+// form makes the form of a stream's bodies; nil for a flat JSON object.
+func (f *Fleet) form(s *Stream, m *formula.Machine, forms map[formKey]payload.Form) (payload.Form, error) {
+	p := &s.Reading.Payload
+	if p.Form == "json" && !p.Nested && s.Reading.Batch == 1 {
+		return nil, nil
+	}
+	key := formKey{reading: s.Reading}
+	if p.BaseName != nil || p.Series != nil || p.Template != nil {
+		key.device = s.Device
+	}
+	if known, is := forms[key]; is {
+		return known, nil
+	}
+	var filler *filler
+	if p.Template != nil {
+		filler = newFiller(s)
+	}
+	form, err := crowd.NewForm(s.Reading, s.Device.Cast.Kind.Mark, func(t *formula.Text) (string, error) {
+		if t == nil {
+			return "", nil
+		}
+		return t.Expand(m, s.Device.Env)
+	}, func(fo *formula.Formula, sample *payload.Sample) (any, error) { return filler.run(fo, sample) })
+	if err == nil {
+		forms[key] = form
+	}
+	return form, err
 }
 
 func checkName(name string) error {
@@ -193,39 +479,6 @@ func checkName(name string) error {
 	return nil
 }
 
-// property works a property out; picks and positions come from the seed and
-// the device's name alone.
-func property(seed uint64, device string, p *crowd.Property, expand func(*formula.Text) string) any {
-	key := signal.Key(seed, device, p.Name)
-	var v signal.Value
-	switch {
-	case p.Text != nil:
-		return expand(p.Text)
-	case len(p.Pick) > 0:
-		v = p.Pick[int(signal.Uniform(key, 0, 0)*float64(len(p.Pick)))]
-		for _, other := range p.Pick {
-			if other.Type() == signal.Float && v.Type() == signal.Int {
-				return v.Float() // the list mixes: all are numbers
-			}
-		}
-	case p.Box != nil:
-		a, b := p.Box[0], p.Box[1]
-		return quantity.Position{
-			Lat: round6(a.Lat + (b.Lat-a.Lat)*signal.Uniform(key, 0, 0)),
-			Lon: round6(a.Lon + (b.Lon-a.Lon)*signal.Uniform(key, 0, 1)),
-		}
-	default:
-		v = p.Value
-	}
-	if i, whole := v.Any().(int64); whole {
-		return int(i)
-	}
-	return v.Any()
-}
-
-// round6 keeps six decimals of a degree: a tenth of a metre.
-func round6(x float64) float64 { return signal.OfFloat(x).Round(6).Float() }
-
 // signal makes the signal of a field for this device.
 func (d *Device) signal(f *crowd.Field, m *formula.Machine) (signal.Signal, error) {
 	args := signal.Args{}
@@ -238,83 +491,24 @@ func (d *Device) signal(f *crowd.Field, m *formula.Machine) (signal.Signal, erro
 		if err != nil {
 			return nil, err
 		}
+		var number float64
 		switch x := v.(type) {
 		case int:
-			args[name] = float64(x)
+			number = float64(x)
 		case int64:
-			args[name] = float64(x)
-		case float64, quantity.Position:
+			number = float64(x)
+		case float64:
+			number = x
+		case quantity.Position:
 			args[name] = x
+			continue
 		default:
 			return nil, fmt.Errorf("%s gives %v, not a number or a position", name, x)
 		}
+		args[name] = number
+		if p, _ := f.Spec.Param(name); p.Type == signal.Duration {
+			args[name] = time.Duration(number * float64(time.Second))
+		}
 	}
 	return f.Spec.Make(args)
-}
-
-// Composer makes the values of messages; one serves one goroutine.
-type Composer struct {
-	machine formula.Machine
-	env     formula.Env
-	device  *Device
-	values  []signal.Value
-}
-
-// Values makes the values of a message of s, in the order of its fields. They
-// are valid until the next call. A formula that fails makes a null; the first
-// such error is returned beside the values.
-func (c *Composer) Values(s *Stream, seq uint64, due time.Time, elapsed time.Duration) ([]signal.Value, error) {
-	c.values = c.values[:0]
-	var failed error
-	if s.env {
-		c.prepare(s, seq, due, elapsed)
-	}
-	m := signal.Moment{Seq: seq, Time: due, Elapsed: elapsed}
-	for i := range s.makers {
-		mk := &s.makers[i]
-		m.Key = mk.key
-		var v signal.Value
-		if mk.signal != nil {
-			v = mk.signal.At(m)
-		} else {
-			x, err := mk.field.Formula.Any(&c.machine, c.env)
-			if err == nil {
-				var ok bool
-				if v, ok = signal.Of(x); !ok {
-					err = fmt.Errorf("the formula %s gives a %T, which no message can carry", mk.field.Formula.Source(), x)
-				}
-			}
-			if err != nil && failed == nil {
-				failed = fmt.Errorf("the field %q of %s: %w", mk.field.Name, s.Device.Name, err)
-			}
-		}
-		v = mk.field.Finish.Apply(m, v)
-		c.values = append(c.values, v)
-		if s.env {
-			if i, whole := v.Any().(int64); whole {
-				c.env[mk.field.Name] = int(i)
-			} else {
-				c.env[mk.field.Name] = v.Any()
-			}
-		}
-	}
-	return c.values, failed
-}
-
-// prepare fills the names that formulas may use.
-func (c *Composer) prepare(s *Stream, seq uint64, due time.Time, elapsed time.Duration) {
-	if c.env == nil {
-		c.env = formula.Env{}
-	}
-	if c.device != s.Device || s.shadows {
-		clear(c.env)
-		for k, v := range s.Device.Env {
-			c.env[k] = v
-		}
-		c.device = s.Device
-	}
-	c.env["reading"] = s.Reading.Name
-	c.env["seq"] = int(seq)
-	c.env["elapsed"] = elapsed.Seconds()
-	c.env["time"] = due
 }

@@ -44,7 +44,7 @@ plan: {for: 1m}
 
 func build(t *testing.T, text string) *fleet.Fleet {
 	t.Helper()
-	c, err := crowd.Parse("harbour.yaml", []byte(text), func(string) (string, bool) { return "pass-word", true })
+	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "pass-word", true }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c)
 	require.NoError(t, err)
@@ -76,7 +76,7 @@ func bodies(f *fleet.Fleet, s *fleet.Stream, c *fleet.Composer) []string {
 	start := time.Unix(1_900_000_000, 0)
 	for seq := uint64(1); seq <= 5; seq++ {
 		at := time.Duration(seq) * time.Second
-		values, _ := c.Values(s, seq, start.Add(at), at)
+		values, _ := c.Values(s, fleet.Occasion{Seq: seq, Due: start.Add(at), Elapsed: at})
 		list = append(list, string(payload.Object(nil, s.Names, values)))
 	}
 	return list
@@ -120,7 +120,7 @@ func TestFieldsAndProperties(t *testing.T) {
 	lamp := d.Env["lamp_w"].(int)
 	var c fleet.Composer
 	for seq := uint64(1); seq <= 4; seq++ {
-		values, err := c.Values(d.Streams[0], seq, time.Unix(1_900_000_000, 0), 0)
+		values, err := c.Values(d.Streams[0], fleet.Occasion{Seq: seq, Due: time.Unix(1_900_000_000, 0)})
 		assert.Equal(t, int64(lamp+1), values[1].Int(), "message %d", seq)
 		assert.Equal(t, "LB-0001", values[2].Text())
 		assert.Equal(t, "buoy-001 at outer", values[3].Text())
@@ -135,7 +135,7 @@ func TestFieldsAndProperties(t *testing.T) {
 }
 
 func BenchmarkValues(b *testing.B) {
-	c, err := crowd.Parse("x", []byte(harbour), func(string) (string, bool) { return "p", true })
+	c, err := crowd.Parse("x", []byte(harbour), crowd.Sources{Getenv: func(string) (string, bool) { return "p", true }})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -146,6 +146,6 @@ func BenchmarkValues(b *testing.B) {
 	var composer fleet.Composer
 	b.ReportAllocs()
 	for i := uint64(4); b.Loop(); i++ {
-		composer.Values(f.Streams[0], i, time.Unix(1_900_000_000, 0), 0)
+		composer.Values(f.Streams[0], fleet.Occasion{Seq: i, Due: time.Unix(1_900_000_000, 0)})
 	}
 }

@@ -4,7 +4,7 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 1\n", and then blocks. A block is
+// A ledger is a header line, "runcrowd ledger 2\n", and then blocks. A block is
 // its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
 // and its body: the Unix time in nanoseconds at which it was written (8, big
 // endian) and records. A record is one byte for its type and its fields:
@@ -39,7 +39,7 @@ const pageSize = 128 << 10
 // maxBlock bounds a block when reading: a greater length is damage.
 const maxBlock = 64 << 20
 
-const header = "runcrowd ledger 1\n"
+const header = "runcrowd ledger 2\n"
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -68,6 +68,8 @@ type Stream struct {
 	// MayRepeat: the protocol allows one copy for each time the message was
 	// sent (MQTT QoS 1).
 	MayRepeat bool
+	// Unseen are the witnesses that need not find its messages.
+	Unseen []int
 	// Tolerances maps fields to how far a found number may be off.
 	Tolerances map[string]float64
 }
@@ -299,21 +301,21 @@ func (w *Writer) Stream(index int, s Stream) {
 		p.text(name)
 		p.text(fmt.Sprint(t))
 	}
+	p.uint(uint64(len(s.Unseen)))
+	for _, w := range s.Unseen {
+		p.uint(uint64(w))
+	}
 	p.end()
 }
 
 // Witness defines a witness by its place in the file and what it proves.
-func (w *Writer) Witness(index int, name, proof string, kinds []string, within time.Duration) {
+func (w *Writer) Witness(index int, name, proof string, within time.Duration) {
 	p := w.own
 	p.begin(recWitness)
 	p.uint(uint64(index))
 	p.text(name)
 	p.text(proof)
 	p.int(int64(within))
-	p.uint(uint64(len(kinds)))
-	for _, k := range kinds {
-		p.text(k)
-	}
 	p.end()
 }
 

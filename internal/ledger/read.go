@@ -43,7 +43,6 @@ type Deafness struct {
 type Witness struct {
 	Name   string
 	Proof  string
-	Kinds  []string // empty: all
 	Within time.Duration
 	Deaf   []Deafness
 	Heard  map[int]Hearing // by round
@@ -222,6 +221,9 @@ func (b *Book) block(body []byte) error {
 					s.Tolerances[name], _ = strconv.ParseFloat(d.text(), 64)
 				}
 			}
+			for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
+				s.Unseen = append(s.Unseen, int(d.uint()))
+			}
 			if d.err == nil && i != uint64(len(b.Streams)) {
 				return fmt.Errorf("stream %d comes after %d", i, len(b.Streams))
 			}
@@ -232,9 +234,6 @@ func (b *Book) block(body []byte) error {
 		case recWitness:
 			i := d.uint()
 			w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), Heard: map[int]Hearing{}}
-			for n := d.uint(); n > 0 && d.err == nil; n-- {
-				w.Kinds = append(w.Kinds, d.text())
-			}
 			if d.err == nil && i != uint64(len(b.Witnesses)) {
 				return fmt.Errorf("witness %d comes after %d", i, len(b.Witnesses))
 			}

@@ -42,19 +42,25 @@ const (
 // Message is one message on its way. The link owns it from Send until Settled.
 type Message struct {
 	Stream int
-	Seq    uint64
-	Due    int64 // Unix nanoseconds
+	Seq    uint64 // of the last message in Body
+	Count  int    // messages in Body: more than one in a batch
+	Due    int64  // Unix nanoseconds
 
-	Target  string // topic, or path of the request
-	Body    []byte
-	QoS     byte
-	Retain  bool
-	Method  string
-	Accept  []int
-	Headers []Header
+	Target      string // topic, or path of the request
+	Body        []byte
+	ContentType string // empty: not told
+	Gzip        bool   // Body is compressed (HTTP)
+	QoS         byte
+	Retain      bool
+	Method      string
+	Accept      []int
+	Headers     []Header
 	// MarkKey and MarkValue ride as a user property or a header; empty: neither.
 	MarkKey, MarkValue string
 }
+
+// First is the sequence number of the first message in Body.
+func (m *Message) First() uint64 { return m.Seq + 1 - uint64(max(1, m.Count)) }
 
 // Header is a header line.
 type Header struct{ Name, Value string }

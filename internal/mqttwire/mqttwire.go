@@ -155,7 +155,10 @@ type Publish struct {
 	Retain  bool
 	UserKey string // version 5; empty: none
 	UserVal string
-	Payload []byte
+	// ContentType is the media type of Payload (version 5, section 3.3.2.3.9);
+	// empty: none.
+	ContentType string
+	Payload     []byte
 }
 
 // AppendPublish appends a PUBLISH.
@@ -166,8 +169,11 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 	}
 	props := 0
 	if version == V5 {
+		if p.ContentType != "" {
+			props += 3 + len(p.ContentType)
+		}
 		if p.UserKey != "" {
-			props = 5 + len(p.UserKey) + len(p.UserVal)
+			props += 5 + len(p.UserKey) + len(p.UserVal)
 		}
 		n += varintLen(props) + props
 	}
@@ -185,7 +191,10 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 	}
 	if version == V5 {
 		b = appendVarint(b, props)
-		if props > 0 {
+		if p.ContentType != "" {
+			b = appendText(append(b, propContentType), p.ContentType)
+		}
+		if p.UserKey != "" {
 			b = appendText(append(b, propUserProperty), p.UserKey)
 			b = appendText(b, p.UserVal)
 		}

@@ -36,6 +36,7 @@ const (
 	CrowdFile    = "crowd.yaml"
 	ReportText   = "report.txt"
 	ReportJSON   = "report.json"
+	FilesFolder  = "files" // copies of rosters and other files beside the crowd file
 )
 
 // Manifest says what a run folder is of.
@@ -48,6 +49,15 @@ type Manifest struct {
 	Started time.Time             `json:"started"`
 	Version string                `json:"version"`
 	Require []verdict.Requirement `json:"require"`
+	Files   []ManifestFileEntry   `json:"files,omitempty"`
+}
+
+// ManifestFileEntry is a file that the crowd file reads, and its copy in the run
+// folder: without secrets.
+type ManifestFileEntry struct {
+	Name   string `json:"name"`   // as it stands in the crowd file
+	Copy   string `json:"copy"`   // in the run folder
+	SHA256 string `json:"sha256"` // of the file as it was
 }
 
 // StorageError is the error when the run folder could not be written.
@@ -145,7 +155,7 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c), start: time.Now()}
 	tried := map[*crowd.Link]bool{}
 	for _, d := range f.Devices {
-		l := d.Cast.Kind.Link
+		l := d.Cast.Link
 		if tried[l] {
 			continue
 		}
@@ -164,7 +174,7 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	catalog := witness.NewCatalog(f, s.ID, s.start)
 	for i, spec := range c.Witnesses {
 		page := s.ledger.Page()
-		s.ledger.Witness(i, spec.Name, spec.Proves.String(), spec.Of, within(c, spec))
+		s.ledger.Witness(i, spec.Name, spec.Proves.String(), within(c, spec))
 		w, err := witness.New(spec, i, catalog, page)
 		if err == nil {
 			err = w.Start(ctx)
@@ -191,7 +201,7 @@ func newID() string {
 // Links makes the links of a crowd; nothing is connected.
 func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 	links := map[*crowd.Link]link.Link{}
-	for _, l := range c.Links {
+	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
 			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Address: l.Address, Version: l.Version, KeepAlive: l.KeepAlive,
@@ -234,6 +244,18 @@ func (s *Session) make(opt Options) error {
 	}
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: requirements(s.crowd)}
+	if len(s.crowd.Files) > 0 {
+		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o755); err != nil {
+			return err
+		}
+	}
+	for i, f := range s.crowd.Files {
+		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)), SHA256: f.SHA256}
+		if err := os.WriteFile(filepath.Join(s.Folder, e.Copy), f.Copy, 0o644); err != nil {
+			return err
+		}
+		m.Files = append(m.Files, e)
+	}
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return err
@@ -256,6 +278,7 @@ func (s *Session) discard() {
 	for _, name := range []string{LedgerFile, ManifestFile, CrowdFile} {
 		os.Remove(filepath.Join(s.Folder, name))
 	}
+	os.RemoveAll(filepath.Join(s.Folder, FilesFolder))
 	os.Remove(s.Folder)
 }
 

@@ -103,7 +103,7 @@ func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crow
 		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(b.Streams))
 	}
 	for i, s := range f.Streams {
-		if d := engine.Describe(s); d.Device != b.Streams[i].Device || d.Reading != b.Streams[i].Reading {
+		if d := engine.Describe(f, s); d.Device != b.Streams[i].Device || d.Reading != b.Streams[i].Reading {
 			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, b.Streams[i].Device)
 		}
 	}
@@ -155,7 +155,23 @@ func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witne
 
 // LoadCopy loads the crowd file of a run folder.
 func LoadCopy(folder string) (*crowd.Crowd, error) {
-	return crowd.Load(filepath.Join(folder, CrowdFile))
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return nil, err
+	}
+	path := filepath.Join(folder, CrowdFile)
+	source, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: cannot be read: %w", path, cause(err))
+	}
+	return crowd.Parse(path, source, crowd.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
+		for _, f := range m.Files {
+			if f.Name == name {
+				return os.ReadFile(filepath.Join(folder, filepath.FromSlash(f.Copy)))
+			}
+		}
+		return nil, os.ErrNotExist
+	}})
 }
 
 // Judge judges a run folder.

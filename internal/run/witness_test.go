@@ -128,7 +128,7 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 	} {
 		srv := httptest.NewServer(&platform{answer: reply("%s", answer)})
 		defer srv.Close()
-		c, err := crowd.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), os.LookupEnv)
+		c, err := crowd.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), crowd.Sources{Getenv: os.LookupEnv})
 		require.NoError(t, err)
 		dir := t.TempDir()
 		_, err = run.Open(context.Background(), c, run.Options{Out: dir})

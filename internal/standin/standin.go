@@ -11,6 +11,7 @@ package standin
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/subtle"
 	"errors"
 	"fmt"
@@ -216,7 +217,7 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 	for _, u := range pk.Properties.User {
 		props[u.Key] = u.Val
 	}
-	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), props: props, qos: pk.FixedHeader.Qos, user: pk.Properties.User}
+	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), kind: pk.Properties.ContentType, props: props, qos: pk.FixedHeader.Qos, user: pk.Properties.User}
 	switch s.take(in) {
 	case passOn: // by the broker itself
 		return pk, nil
@@ -249,6 +250,7 @@ type message struct {
 	topic   string
 	payload []byte
 	props   map[string]string
+	kind    string // media type
 	qos     byte
 	user    []packets.UserProperty
 }
@@ -290,7 +292,7 @@ func (s *StandIn) take(m *message) response {
 		return refuse
 	}
 	if !hit {
-		s.store.keep(m.topic, m.payload, m.props)
+		s.store.keep(m.topic, m.payload, m.kind, m.props)
 		return passOn
 	}
 	switch f.Name {
@@ -338,9 +340,9 @@ func (s *StandIn) fits(f Flaw, m *message) bool {
 
 // deliver stores a message and passes it on.
 func (s *StandIn) deliver(m *message) {
-	s.store.keep(m.topic, m.payload, m.props)
+	s.store.keep(m.topic, m.payload, m.kind, m.props)
 	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos},
-		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos), Properties: packets.Properties{User: m.user}})
+		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos), Properties: packets.Properties{User: m.user, ContentType: m.kind}})
 }
 
 func (s *StandIn) later(d time.Duration, f func()) {
@@ -399,6 +401,19 @@ func (s *StandIn) guard(next http.Handler) http.Handler {
 	})
 }
 
+// unzip decompresses a body of bounded size.
+func unzip(body []byte) ([]byte, error) {
+	z, err := gzip.NewReader(bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	plain, err := io.ReadAll(io.LimitReader(z, maxBody+1))
+	if err == nil && len(plain) > maxBody {
+		err = fmt.Errorf("it unpacks to more than %d bytes", maxBody)
+	}
+	return plain, err
+}
+
 // intake serves POST /in/TOPIC.
 func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
@@ -411,7 +426,13 @@ func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusBadRequest, map[string]any{"error": "this path is no topic"})
 		return
 	}
-	m := &message{topic: topic, payload: body, props: map[string]string{}, qos: 1}
+	if r.Header.Get("Content-Encoding") == "gzip" {
+		if body, err = unzip(body); err != nil {
+			answer(w, http.StatusBadRequest, map[string]any{"error": "the body is not gzip: " + err.Error()})
+			return
+		}
+	}
+	m := &message{topic: topic, payload: body, kind: r.Header.Get("Content-Type"), props: map[string]string{}, qos: 1}
 	for name := range r.Header {
 		if strings.HasPrefix(name, "X-") {
 			m.props[name] = r.Header.Get(name)
@@ -421,7 +442,7 @@ func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 	switch s.take(m) {
 	case passOn:
 		s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1},
-			TopicName: topic, Payload: body, PacketID: 1, Properties: packets.Properties{User: m.user}})
+			TopicName: topic, Payload: body, PacketID: 1, Properties: packets.Properties{User: m.user, ContentType: m.kind}})
 		w.WriteHeader(http.StatusAccepted)
 	case accept:
 		w.WriteHeader(http.StatusAccepted)

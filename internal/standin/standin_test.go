@@ -70,7 +70,7 @@ func TestReadBack(t *testing.T) {
 		assert.Equal(t, i, n)
 	}
 	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-2/messages", "")
-	assert.Contains(t, body, `"values":"no json"`)
+	assert.Contains(t, body, `"values":null,"body":"bm8ganNvbg=="`)
 	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-1/messages?to=2001-01-01T00:00:00Z", "")
 	assert.JSONEq(t, `{"messages":[],"next":null}`, body)
 	for _, bad := range []string{"?from=noon", "?limit=-1", "?limit=x", "?after=-3", "?to=5"} {

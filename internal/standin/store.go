@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -18,6 +19,8 @@ type row struct {
 	Device  string            `json:"device"`
 	Reading string            `json:"reading"`
 	Values  json.RawMessage   `json:"values"`
+	Body    []byte            `json:"body,omitempty"` // in base64, of what is no JSON object
+	Type    string            `json:"content_type,omitempty"`
 	Props   map[string]string `json:"props,omitempty"` // user properties, or headers that begin with X-
 }
 
@@ -42,12 +45,31 @@ func file(topic string) (device, reading string) {
 	return levels[len(levels)-2], levels[len(levels)-1]
 }
 
-func (s *store) keep(topic string, payload []byte, props map[string]string) {
+// keep stores a message: a JSON object as it is, a list of objects as a row each,
+// and anything else as the bytes it is made of.
+func (s *store) keep(topic string, payload []byte, kind string, props map[string]string) {
 	device, reading := file(topic)
-	values := json.RawMessage(payload)
-	if !json.Valid(payload) {
-		values, _ = json.Marshal(string(payload))
+	base := row{Device: device, Reading: reading, Type: kind, Props: props}
+	var list []json.RawMessage
+	trimmed := bytes.TrimSpace(payload)
+	objects := strings.HasPrefix(kind, "application/json") || kind == ""
+	switch {
+	case !objects || len(trimmed) == 0 || !json.Valid(trimmed) || trimmed[0] != '{' && trimmed[0] != '[':
+		base.Body, base.Values = payload, json.RawMessage("null")
+		s.append(base)
+		return
+	case trimmed[0] == '[' && json.Unmarshal(trimmed, &list) == nil:
+	default:
+		list = []json.RawMessage{trimmed}
 	}
+	for _, v := range list {
+		r := base
+		r.Values = v
+		s.append(r)
+	}
+}
+
+func (s *store) append(r row) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.total >= s.most {
@@ -59,9 +81,9 @@ func (s *store) keep(topic string, payload []byte, props map[string]string) {
 	if !now.After(s.last) {
 		now = s.last.Add(time.Microsecond)
 	}
-	s.last = now
+	s.last, r.At = now, now
 	s.total++
-	s.rows[device] = append(s.rows[device], row{now, device, reading, values, props})
+	s.rows[r.Device] = append(s.rows[r.Device], r)
 }
 
 // devices lists the names of all devices that sent anything.

@@ -6,6 +6,7 @@ package verdict
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -325,7 +326,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 	var asked [3]bool
 	for w := range j.Witnesses {
 		wit := &j.Witnesses[w]
-		if !sees1(wit, s.Kind) {
+		if slices.Contains(s.Unseen, w) {
 			continue
 		}
 		sees++
@@ -423,18 +424,6 @@ func proofIndex(name string) int {
 		return 2
 	}
 	return 1
-}
-
-func sees1(w *ledger.Witness, kind string) bool {
-	if len(w.Kinds) == 0 {
-		return true
-	}
-	for _, k := range w.Kinds {
-		if k == kind {
-			return true
-		}
-	}
-	return false
 }
 
 // combine gives the verdict from the protocol's answer and the witnesses' states.

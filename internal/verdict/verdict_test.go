@@ -117,7 +117,7 @@ func TestVerdicts(t *testing.T) {
 		"QoS 0 with nobody who looks":          {outcome(ledger.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
 		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
 		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
-			b.Witnesses[0].Kinds, b.Witnesses[1].Kinds = []string{"gauge"}, []string{"gauge"}
+			b.Streams[0].Unseen = []int{0, 1}
 		}, verdict.Proven, ""},
 		"killed before the answer was written": {outcome(ledger.Open), []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Unknown, ""},
 		"killed, and altered":                  {outcome(ledger.Open), []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { b.Ended = false }, verdict.Altered, ""},

@@ -1,6 +1,7 @@
 package witness
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,7 +33,7 @@ const (
 // query is a witness that asks the platform over HTTP.
 type query struct {
 	*base
-	rows, next, device, reading, time, mark, values *picker
+	rows, next, device, reading, time, mark, values, body *picker
 
 	client  *http.Client
 	headers http.Header
@@ -66,7 +67,7 @@ func (q *query) Start(ctx Context) error {
 		q.headers.Set(h.Name, v)
 	}
 	for _, d := range q.catalog.Fleet.Devices {
-		if !q.spec.Sees(d.Cast.Kind.Name) {
+		if !q.sees(d) {
 			continue
 		}
 		now := time.Now()
@@ -216,7 +217,7 @@ func text(v any) string {
 	return string(b)
 }
 
-// row reads one row and notes it, unless the ledger has this copy already.
+// row reads one row and notes what it holds.
 func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
 	x := ledger.Sighting{Witness: q.index, Seen: time.Now(), Asked: true}
 	if q.spec.PerDevice {
@@ -230,19 +231,66 @@ func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
 	if filed < 0 && x.FiledReading == "" && len(d.Streams) == 1 && x.FiledDevice == d.Name {
 		filed = d.Streams[0].Index
 	}
-	var m ledger.Mark
-	ours, marked := false, false
-	if q.mark != nil {
-		if v, err := q.mark.one(row); err == nil && v != nil {
-			m, ours, marked = q.catalog.markOf(v, filed)
+	for _, p := range q.split(row, d, filed) {
+		m, ours, marked := q.catalog.markOf(p.mark, filed)
+		if p.values != nil {
+			x.Values, _ = json.Marshal(p.values)
 		}
-	} else if object, is := row.(map[string]any); is {
-		for _, place := range q.catalog.places {
-			if v, has := object[place.Name]; has && !marked {
-				m, ours, marked = q.catalog.markOf(v, filed)
+		q.noteCopy(x, m, ours, marked, row, counts)
+	}
+}
+
+// split finds the mark of a row; a row that keeps a whole body may hold several
+// messages.
+func (q *query) split(row any, d *fleet.Device, filed int) []part {
+	if q.body != nil {
+		if v, err := q.body.one(row); err == nil {
+			if s, is := v.(string); is {
+				if parts := q.bodyParts(s, d, filed); len(parts) > 0 {
+					return parts
+				}
 			}
 		}
 	}
+	if q.mark != nil {
+		v, err := q.mark.one(row)
+		if err != nil {
+			v = nil
+		}
+		return []part{{mark: v}}
+	}
+	if object, is := row.(map[string]any); is {
+		for _, place := range q.catalog.places {
+			if v, has := object[place.Name]; has {
+				return []part{{mark: v}}
+			}
+		}
+	}
+	return []part{{}}
+}
+
+// bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
+// or, where it is none, as a text.
+func (q *query) bodyParts(s string, d *fleet.Device, filed int) []part {
+	body, err := base64.StdEncoding.DecodeString(s)
+	if err != nil {
+		body = []byte(s)
+	}
+	if filed >= 0 {
+		return q.catalog.parts(body, filed)
+	}
+	for _, st := range d.Streams {
+		for _, p := range q.catalog.parts(body, st.Index) {
+			if p.mark != nil {
+				return q.catalog.parts(body, st.Index)
+			}
+		}
+	}
+	return nil
+}
+
+// noteCopy notes a message found in a row, unless the ledger has this copy already.
+func (q *query) noteCopy(x ledger.Sighting, m ledger.Mark, ours, marked bool, row any, counts map[sameRow]int) {
 	q.countMu.Lock()
 	defer q.countMu.Unlock()
 	if !marked {
@@ -331,7 +379,7 @@ func orDefault(s string) string {
 func (q *query) devices() []*fleet.Device {
 	var list []*fleet.Device
 	for _, d := range q.catalog.Fleet.Devices {
-		if q.spec.Sees(d.Cast.Kind.Name) {
+		if q.sees(d) {
 			list = append(list, d)
 			if !q.spec.PerDevice {
 				break

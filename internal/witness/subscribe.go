@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"strings"
 	"sync"
 	"time"
 
@@ -33,8 +34,8 @@ type subscription struct {
 	*base
 	connect                             mqttwire.Connect
 	device, reading, time, mark, values *picker
-	hasTopic                            map[string]bool // kinds whose topic is known
-	plain                               bool            // marks ride in one field of the payload, and nothing is picked
+	hasTopic                            map[*crowd.Cast]bool // groups whose topic is known
+	plain                               bool                 // marks ride in one field of the payload, and nothing is picked
 
 	writeMu  sync.Mutex
 	nc       net.Conn
@@ -62,11 +63,11 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	}
 	if spec.Filter == "" {
 		q := &query{base: b}
-		err := errors.Join(pick(&q.rows, spec.Rows), pick(&q.next, spec.Next), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
+		err := errors.Join(pick(&q.body, spec.Body), pick(&q.rows, spec.Rows), pick(&q.next, spec.Next), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
 			pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values))
 		return q, err
 	}
-	s := &subscription{base: b, pending: map[uint16]bool{}, hasTopic: map[string]bool{}}
+	s := &subscription{base: b, pending: map[uint16]bool{}, hasTopic: map[*crowd.Cast]bool{}}
 	err := errors.Join(pick(&s.device, spec.Device), pick(&s.reading, spec.Reading), pick(&s.time, spec.Time),
 		pick(&s.mark, spec.Mark), pick(&s.values, spec.Values))
 	if err != nil {
@@ -84,7 +85,6 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
 	for _, st := range c.Fleet.Streams {
-		kind := st.Device.Cast.Kind
 		t := spec.Topic(st.Device.Cast)
 		if t != nil {
 			st.Device.Env["reading"] = st.Reading.Name
@@ -95,8 +95,8 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 			}
 			c.addTopic(topic, st.Index)
 		}
-		if t != nil || kind.Link.Protocol == crowd.MQTT {
-			s.hasTopic[kind.Name] = true
+		if t != nil || st.Device.Cast.Link.Protocol == crowd.MQTT {
+			s.hasTopic[st.Device.Cast] = true
 		}
 	}
 	return s, nil
@@ -293,47 +293,53 @@ func (s *subscription) message(p *mqttwire.Packet) {
 			}
 		}
 	}
-	body, err := decode(p.Publish.Payload)
-	object, _ := body.(map[string]any)
-	var m ledger.Mark
-	ours, marked := false, false
-	if s.mark != nil && err == nil {
-		if v, err := s.mark.one(body); err == nil {
-			m, ours, marked = s.catalog.markOf(v, filed)
+	for _, part := range s.split(p, filed) {
+		m, ours, marked := s.catalog.markOf(part.mark, filed)
+		if ours {
+			s.sighting(p, m, filed, known, now, part.values)
+			continue
 		}
-	} else {
-		for _, place := range s.catalog.places {
-			switch place.Place {
-			case crowd.MarkField, crowd.MarkSequence:
-				if v, has := object[place.Name]; has {
-					m, ours, marked = s.catalog.markOf(v, filed)
-				}
-			case crowd.MarkUserProperty:
-				for _, u := range p.UserProp {
-					if u.Key == place.Name {
-						m, ours, marked = s.catalog.markOf(u.Value, filed)
-					}
-				}
-			}
-			if marked {
-				break
-			}
-		}
-	}
-	if !ours {
 		s.hearMu.Lock()
-		defer s.hearMu.Unlock()
 		if marked {
 			s.foreign++
-			return
+		} else if s.unmarked++; s.sample == "" {
+			s.sample = clip(fmt.Sprintf("%s %s", p.Publish.Topic, strings.ToValidUTF8(string(p.Publish.Payload), "?")))
 		}
-		s.unmarked++
-		if s.sample == "" {
-			s.sample = clip(fmt.Sprintf("%s %s", p.Publish.Topic, p.Publish.Payload))
-		}
-		return
+		s.hearMu.Unlock()
 	}
-	s.sighting(p, m, filed, known, now, body)
+}
+
+// split takes a message's body apart, and finds the mark of each part.
+func (s *subscription) split(p *mqttwire.Packet, filed int) []part {
+	var parts []part
+	if s.mark != nil {
+		// The file says where the mark is: what comes out is JSON.
+		v, err := decode(p.Publish.Payload)
+		if err == nil {
+			parts, _ = s.catalog.objects(v)
+		}
+		for i := range parts {
+			if parts[i].mark, err = s.mark.one(parts[i].values); err != nil {
+				parts[i].mark = nil
+			}
+		}
+	} else {
+		parts = s.catalog.parts(p.Publish.Payload, filed)
+	}
+	if len(parts) == 0 {
+		parts = []part{{}}
+	}
+	for _, place := range s.catalog.places {
+		if place.Place != crowd.MarkUserProperty || parts[0].mark != nil {
+			continue
+		}
+		for _, u := range p.UserProp {
+			if u.Key == place.Name {
+				parts[0].mark = u.Value
+			}
+		}
+	}
+	return parts
 }
 
 // firstText is the value of a JSON object's first member, where that has the
@@ -354,15 +360,19 @@ func firstText(b []byte, name string) (string, bool) {
 }
 
 // sighting notes a message of this run.
-func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, known bool, now time.Time, body any) {
+func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, known bool, now time.Time, values any) {
 	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1}
-	x.Values = append([]byte(nil), p.Publish.Payload...)
+	if values == nil {
+		x.Values = append([]byte(nil), p.Publish.Payload...)
+	} else {
+		x.Values, _ = json.Marshal(values)
+	}
 	if filed >= 0 {
 		x.FiledDevice, x.FiledReading = s.catalog.Fleet.Streams[filed].Device.Name, s.catalog.Fleet.Streams[filed].Reading.Name
-	} else if i := s.catalog.stream(m); !known && i >= 0 && s.hasTopic[s.catalog.Fleet.Streams[i].Device.Cast.Kind.Name] {
+	} else if i := s.catalog.stream(m); !known && i >= 0 && s.hasTopic[s.catalog.Fleet.Streams[i].Device.Cast] {
 		x.FiledDevice = "topic " + s.catalog.Fleet.Crowd.Redact(p.Publish.Topic)
 	}
-	fill(x, body, s.device, s.reading, s.time, s.values)
+	fill(x, values, s.device, s.reading, s.time, s.values)
 	s.note(x)
 }
 

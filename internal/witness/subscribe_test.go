@@ -37,7 +37,7 @@ links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 10ms}}`, addr, version)), func(string) (string, bool) { return "", false })
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 10ms}}`, addr, version)), crowd.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c)
 	require.NoError(t, err)
@@ -47,7 +47,7 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 1
 	for i, s := range f.Streams {
 		e.w.Stream(i, ledger.Stream{Device: s.Device.Name, Kind: "buoy", Reading: "state"})
 	}
-	e.w.Witness(0, "ear", "received", nil, 0)
+	e.w.Witness(0, "ear", "received", 0)
 	page := e.w.Page()
 	e.w.Flush()
 	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID, time.Now()), page)

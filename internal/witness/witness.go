@@ -20,6 +20,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/payload"
 )
 
 // Expect says which messages of a round a witness should find.
@@ -70,15 +71,23 @@ type Catalog struct {
 	streams map[string]int // by device and reading
 	topics  map[string]int // by topic; -1 where several streams share it
 	places  []crowd.Mark   // where marks ride
+	forms   []payload.Form // of bodies that are no flat JSON object, one for each reading
+	batches bool           // some bodies hold several messages
 }
 
 // NewCatalog makes the catalog of a run.
 func NewCatalog(f *fleet.Fleet, run string, start time.Time) *Catalog {
 	c := &Catalog{Run: run, Base: ledger.SequenceBase(start.Unix()), Fleet: f, streams: map[string]int{}, topics: map[string]int{}}
+	known := map[*crowd.Reading]bool{}
 	for _, s := range f.Streams {
 		c.streams[streamKey(s.Device.Name, s.Reading.Name)] = s.Index
-		if s.Device.Cast.Kind.Link.Protocol == crowd.MQTT {
+		if s.Device.Cast.Link.Protocol == crowd.MQTT {
 			c.addTopic(s.Target, s.Index)
+		}
+		c.batches = c.batches || s.Reading.Batch > 1
+		if s.Form != nil && !known[s.Reading] {
+			known[s.Reading] = true
+			c.forms = append(c.forms, s.Form)
 		}
 	}
 	for _, k := range f.Crowd.Kinds {
@@ -109,6 +118,9 @@ func (c *Catalog) stream(m ledger.Mark) int {
 	}
 	return -1
 }
+
+// sees tells whether the witness should see a device's messages.
+func (b *base) sees(d *fleet.Device) bool { return b.catalog.Fleet.Sees(b.index, d) }
 
 // note writes a sighting and remembers that its message was found.
 func (b *base) note(s *ledger.Sighting) {
@@ -153,7 +165,7 @@ func (b *base) missing(r Round, f func(stream int)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, s := range b.catalog.Fleet.Streams {
-		if !b.spec.Sees(s.Device.Cast.Kind.Name) {
+		if !b.sees(s.Device) {
 			continue
 		}
 		from, to := r.Expect.Range(s.Index)
@@ -235,6 +247,70 @@ func decode(b []byte) (any, error) {
 		return nil, fmt.Errorf("something stands behind the JSON value")
 	}
 	return v, nil
+}
+
+// part is one message found in a body or row: its mark, as it stands there, and
+// its values as JSON has them.
+type part struct {
+	mark   any
+	values any
+}
+
+// parts takes a body apart into its messages. Filed is the stream under which it
+// was found, or -1; forms are tried in turn where it is not known.
+func (c *Catalog) parts(body []byte, filed int) []part {
+	forms := c.forms
+	json := true
+	if filed >= 0 {
+		forms, json = nil, c.Fleet.Streams[filed].Form == nil
+		if !json {
+			forms = []payload.Form{c.Fleet.Streams[filed].Form}
+		}
+	}
+	if json {
+		if v, err := decode(body); err == nil {
+			if parts, marked := c.objects(v); marked || len(forms) == 0 {
+				return parts
+			}
+		}
+	}
+	for _, f := range forms {
+		found, err := f.Read(body)
+		if err != nil {
+			continue
+		}
+		var parts []part
+		marked := false
+		for _, x := range found {
+			parts = append(parts, part{x.Mark, x.Values})
+			marked = marked || x.Mark != nil
+		}
+		if marked || filed >= 0 {
+			return parts
+		}
+	}
+	return nil
+}
+
+// objects are the messages of a JSON value: of an object, or of a list of them
+// where messages are sent in batches.
+func (c *Catalog) objects(v any) (parts []part, marked bool) {
+	list := []any{v}
+	if several, is := v.([]any); is && c.batches {
+		list = several
+	}
+	for _, x := range list {
+		p := part{values: x}
+		if object, is := x.(map[string]any); is {
+			for _, place := range c.places {
+				if m, has := object[place.Name]; has && p.mark == nil && place.Place <= crowd.MarkSequence {
+					p.mark, marked = m, true
+				}
+			}
+		}
+		parts = append(parts, p)
+	}
+	return parts, marked
 }
 
 // markOf reads a mark as it rides at one place. Filed is the stream under which

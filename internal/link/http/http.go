@@ -212,7 +212,12 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if err != nil {
 		return link.Unsent, 0, "the request could not be made: " + err.Error(), false
 	}
-	req.Header.Set("Content-Type", "application/json")
+	if m.ContentType != "" {
+		req.Header.Set("Content-Type", m.ContentType)
+	}
+	if m.Gzip {
+		req.Header.Set("Content-Encoding", "gzip")
+	}
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range m.Headers {
 		if strings.EqualFold(h.Name, "Host") {

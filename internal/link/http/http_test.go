@@ -59,7 +59,7 @@ func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *
 
 func message(seq uint64) *link.Message {
 	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Method: "POST", Body: []byte("{}"), Accept: []int{200, 202},
-		Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}, MarkKey: "X-Mark", MarkValue: fmt.Sprint("m", seq)}
+		Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}, ContentType: "application/json", MarkKey: "X-Mark", MarkValue: fmt.Sprint("m", seq)}
 }
 
 func TestAnswersAreMatched(t *testing.T) {

@@ -91,7 +91,8 @@ func (c *Conn) publish(m *link.Message) {
 		c.settle(m, link.Unsent, 0, fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", c.maxQoS, m.QoS))
 		return
 	}
-	p := mqttwire.Publish{Topic: m.Target, QoS: m.QoS, Retain: m.Retain, UserKey: m.MarkKey, UserVal: m.MarkValue, Payload: m.Body}
+	p := mqttwire.Publish{Topic: m.Target, QoS: m.QoS, Retain: m.Retain, ContentType: m.ContentType,
+		UserKey: m.MarkKey, UserVal: m.MarkValue, Payload: m.Body}
 	if m.QoS > 0 {
 		p.ID = c.freeID()
 	}
@@ -316,7 +317,7 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 			c.settle(f.m, link.NoAnswer, 0, "PUBREC came, then the broker lost the session")
 		case ack.SessionPresent:
 			p := mqttwire.Publish{Topic: f.m.Target, ID: f.id, QoS: f.m.QoS, Dup: true, Retain: f.m.Retain,
-				UserKey: f.m.MarkKey, UserVal: f.m.MarkValue, Payload: f.m.Body}
+				ContentType: f.m.ContentType, UserKey: f.m.MarkKey, UserVal: f.m.MarkValue, Payload: f.m.Body}
 			c.scratch = mqttwire.AppendPublish(c.scratch, byte(cfg.Version), &p)
 			f.again = true
 			c.flights = append(c.flights, f)

@@ -1,0 +1,413 @@
+package crowd
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// payloadKeys are the keys of a payload for each form, beside form and content_type.
+var payloadKeys = map[string][]string{
+	"json": {"nested"}, "template": {"template", "template_file"}, "senml": {"base_name"}, "senml-cbor": {"base_name"}, "cbor": nil,
+	"csv": {"separator", "head"}, "lines": {"series", "tags", "precision"}, "protobuf": {"descriptors", "message"}, "raw": {"layout", "order"},
+}
+
+// payload reads what a reading's bodies are made like, and tries it.
+func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula.Env, what string) {
+	p := &rd.Payload
+	p.Form, p.Pos = "json", rd.Pos
+	n := o.get("payload")
+	before := len(r.List)
+	if n != nil {
+		p.Pos = pos(n)
+		what += ": payload"
+		if n.Kind == yaml.ScalarNode {
+			p.Form = r.word(n, what, "json", PayloadForms...)
+			n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column}
+		} else {
+			r.payloadForm(p, n, what)
+		}
+		known := append([]string{"form", "content_type"}, payloadKeys[p.Form]...)
+		po := r.object(n, what+" (form "+p.Form+")", known...)
+		if ct := po.get("content_type"); ct != nil {
+			p.ContentType, _ = r.scalar(ct, what+": content_type")
+			p.Unlabelled = p.ContentType == "" || p.ContentType == "none"
+			if strings.ContainsAny(p.ContentType, "\r\n\x00") {
+				r.Add(pos(ct), "%s: content_type holds a line break", what)
+			}
+		}
+		r.payloadOptions(p, po, env, streamEnv, what)
+	}
+	if rd.Batch > 1 {
+		switch {
+		case p.Form == "protobuf":
+			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; leave out batch", what)
+		case c.Kind.Mark.Place == MarkUserProperty || c.Kind.Mark.Place == MarkHeader:
+			r.Add(rd.Pos, "%s: a batch holds several messages, and a %s has room for one mark; use mark: {field: mark} or {sequence: NAME}", what,
+				strings.ReplaceAll(markKeys[c.Kind.Mark.Place], "_", " "))
+		}
+	}
+	if len(r.List) > before || len(rd.Fields) == 0 {
+		return
+	}
+	r.tryForm(rd, c, what)
+}
+
+// payloadForm finds the form of a mapping: it is named, or a key tells it.
+func (r *reader) payloadForm(p *Payload, n *yaml.Node, what string) {
+	for _, e := range r.entries(n, what) {
+		if e.key.Value == "form" {
+			p.Form = r.word(e.value, what+": form", "json", PayloadForms...)
+			return
+		}
+	}
+	for _, form := range PayloadForms {
+		for _, key := range payloadKeys[form] {
+			if r.has(n, key) && key != "base_name" && key != "tags" {
+				p.Form = form
+				return
+			}
+		}
+	}
+	if !r.has(n, "content_type") || len(n.Content) > 2 {
+		r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(PayloadForms, ", "))
+	}
+}
+
+func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.Env, what string) {
+	switch p.Form {
+	case "json":
+		p.Nested = r.boolean(o.get("nested"), what+": nested", false)
+	case "template":
+		r.template(p, o, env, what)
+	case "senml", "senml-cbor":
+		p.BaseName = r.text(o.get("base_name"), what+": base_name", streamEnv)
+	case "csv":
+		p.Separator = parse(r, o.get("separator"), what+": separator", ',', func(s string) (byte, error) {
+			if s == "tab" {
+				return '\t', nil
+			}
+			if len(s) != 1 || strings.Contains("\"\r\n", s) || s[0] >= 0x7f || s[0] <= ' ' {
+				return ',', fmt.Errorf("%q cannot separate columns; write , ; | or tab", s)
+			}
+			return s[0], nil
+		})
+		p.Head = r.boolean(o.get("head"), what+": head", false)
+	case "lines":
+		p.Series = r.text(o.get("series"), what+": series", streamEnv)
+		if o.get("series") == nil {
+			p.Series, _ = formula.ParseText("${reading}", streamEnv)
+		}
+		if tn := o.get("tags"); tn != nil {
+			for _, e := range r.entries(tn, what+": tags") {
+				if t := r.text(e.value, what+": tags: "+e.key.Value, streamEnv); t != nil {
+					p.Tags = append(p.Tags, Header{e.key.Value, t})
+				}
+			}
+		} else {
+			t, _ := formula.ParseText("${device}", streamEnv)
+			p.Tags = []Header{{"device", t}}
+		}
+		p.Precision = r.word(o.get("precision"), what+": precision", "ns", "s", "ms", "us", "ns")
+	case "protobuf":
+		if n := o.need("descriptors", "telemetry.binpb"); n != nil {
+			if name, ok := r.scalar(n, what+": descriptors"); ok {
+				p.File = r.file(n, what+": descriptors", name)
+			}
+		}
+		if n := o.need("message", "harbour.SeaState"); n != nil {
+			p.Message, _ = r.scalar(n, what+": message")
+		}
+	case "raw":
+		p.Order = r.word(o.get("order"), what+": order", "big", "big", "little")
+		if n := o.need("layout", "[{field: wave_m, as: i16, scale: 0.01}]"); n != nil {
+			for i, item := range r.list(n, what+": layout") {
+				r.slots(p, item, fmt.Sprintf("%s: slot %d", what, i+1))
+			}
+		}
+	}
+}
+
+func (r *reader) template(p *Payload, o *object, env formula.Env, what string) {
+	n := o.get("template")
+	if fn := o.get("template_file"); fn != nil {
+		if n != nil {
+			r.Add(pos(fn), "%s has both template and template_file; keep one", what)
+			return
+		}
+		name, ok := r.scalar(fn, what+": template_file")
+		f := (*File)(nil)
+		if ok {
+			f = r.file(fn, what+": template_file", name)
+		}
+		if f == nil {
+			return
+		}
+		n = &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.LiteralStyle, Value: string(f.Data), Line: fn.Line, Column: fn.Column}
+	}
+	if n == nil {
+		o.need("template", `'{"v": ${wave_m}, "mark": "${mark}"}'`)
+		return
+	}
+	full := formula.Env{"mark": ""}
+	for k, v := range env {
+		full[k] = v
+	}
+	p.Template = r.text(n, what+": template", full)
+}
+
+// slots reads one slot of a raw layout, or several of bits.
+func (r *reader) slots(p *Payload, n *yaml.Node, what string) {
+	o := r.object(n, what, slotKeys...)
+	if bits := o.get("bits"); bits != nil {
+		if len(o.vals) > 1 {
+			r.Add(pos(n), "%s: bits stands alone; give each of its slots a field and a width", what)
+		}
+		for i, item := range r.list(bits, what+": bits") {
+			bo := r.object(item, fmt.Sprintf("%s: bits %d", what, i+1), "field", "part", "value", "width", "signed")
+			s := payload.Slot{Width: int(r.whole(bo.need("width", "1"), what+": width", 1, 1, 64))}
+			if r.boolean(bo.get("signed"), what+": signed", false) {
+				s.Kind = payload.Signed
+			}
+			r.slotSource(&s, bo, what)
+			p.Layout = append(p.Layout, s)
+		}
+		return
+	}
+	s := payload.Slot{Scale: r.number(o.get("scale"), what+": scale", 1), Offset: r.number(o.get("offset"), what+": offset", 0)}
+	if s.Scale == 0 {
+		r.Add(pos(o.get("scale")), "%s: scale must not be zero", what)
+	}
+	as := r.word(o.need("as", "i16"), what+": as", "u8", "u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64", "f32", "f64", "text")
+	switch as[0] {
+	case 'i':
+		s.Kind = payload.Signed
+	case 'f':
+		s.Kind = payload.Floating
+	case 't':
+		s.Kind = payload.Letters
+		s.Width = 8 * int(r.whole(o.need("width", "12"), what+": width", 1, 1, 65535))
+	}
+	if s.Kind != payload.Letters {
+		s.Width, _ = strconv.Atoi(as[1:])
+		if wn := o.get("width"); wn != nil {
+			r.Add(pos(wn), "%s: %s has a width of its own; width goes with as: text, in bytes", what, as)
+		}
+	}
+	s.Little = payload.Order(r.word(o.get("order"), what+": order", p.Order, "big", "little")) && s.Kind != payload.Letters
+	r.slotSource(&s, o, what)
+	p.Layout = append(p.Layout, s)
+}
+
+func (r *reader) slotSource(s *payload.Slot, o *object, what string) {
+	field, value := o.get("field"), o.get("value")
+	switch {
+	case (field != nil) == (value != nil):
+		if o.node.Kind == yaml.MappingNode {
+			r.Add(pos(o.node), "%s needs a field, or a value that is always the same", what)
+		}
+	case field != nil:
+		s.Field, _ = r.scalar(field, what+": field")
+		if pn := o.get("part"); pn != nil {
+			s.Part = r.word(pn, what+": part", "", "lat", "lon", "x", "y", "z")
+		}
+	default:
+		s.Fixed = parse(r, value, what+": value", 0, func(t string) (int64, error) {
+			v, err := strconv.ParseInt(t, 0, 64)
+			if err != nil {
+				return 0, fmt.Errorf("%q is not a whole number", t)
+			}
+			return v, nil
+		})
+	}
+}
+
+// tryForm makes the form with samples in place of values, so that what cannot be
+// made is told now.
+func (r *reader) tryForm(rd *Reading, c *Cast, what string) {
+	p := &rd.Payload
+	for i := range rd.Fields {
+		if strings.Contains(p.Form, "senml") {
+			if err := payload.CheckSenMLName(rd.Fields[i].Name); err != nil {
+				r.Add(rd.Fields[i].Pos, "%s: %s", what, err)
+			}
+		}
+	}
+	if p.Template != nil && c.Kind.Mark.Place <= MarkSequence && !contains(p.Template.Names(), "mark") {
+		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": \"${mark}\" in, or choose another place for the mark", what)
+		return
+	}
+	if p.Form == "raw" && c.Kind.Mark.Place <= MarkSequence {
+		r.markSlot(p, c, what)
+	}
+	_, err := NewForm(rd, c.Kind.Mark, func(t *formula.Text) (string, error) {
+		if t == nil {
+			return "", nil
+		}
+		return "x", nil
+	}, func(*formula.Formula, *payload.Sample) (any, error) { return 1, nil })
+	if err != nil {
+		r.Add(p.Pos, "%s: %s", what, err)
+	}
+}
+
+// markSlot notes a raw layout whose mark has no room.
+func (r *reader) markSlot(p *Payload, c *Cast, what string) {
+	name := c.Kind.Mark.Name
+	for _, s := range p.Layout {
+		if s.Field != name {
+			continue
+		}
+		if c.Kind.Mark.Place == MarkSequence && (s.Kind > payload.Signed || s.Width < 56 || s.Scale > 1) {
+			r.Add(p.Pos, "%s: the sequence number in the slot of %q needs u64 or i64: it tells runs apart, too", what, name)
+		}
+		if c.Kind.Mark.Place == MarkField && s.Kind != payload.Letters {
+			r.Add(p.Pos, "%s: the mark in the slot of %q is a text: write as: text, width: 60; or let it be a number: mark: {sequence: %s} with as: u64", what, name, name)
+		}
+		return
+	}
+	r.Add(p.Pos, "%s: the layout has no slot for the mark, and without it no message can be told from another; add {field: %s, as: text, width: 60}, or for a number mark: {sequence: seq} and {field: seq, as: u64}", what, name)
+}
+
+// NewForm makes the form of a reading's bodies. Expand fills in a text that is the
+// same for all messages of a stream; run runs a formula of a template for one
+// sample.
+func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error), run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+	p := &rd.Payload
+	var names []string
+	var fields []payload.Field
+	markName := ""
+	if mark.Place <= MarkSequence {
+		markName = mark.Name
+		typ := signal.Text
+		if mark.Place == MarkSequence {
+			typ = signal.Int
+		}
+		names, fields = append(names, markName), append(fields, payload.Field{Name: markName, Type: typ})
+	}
+	for i := range rd.Fields {
+		f := &rd.Fields[i]
+		names = append(names, f.Name)
+		fields = append(fields, payload.Field{Name: f.Name, Unit: f.Unit, Type: typeOf(f.Sample)})
+	}
+	batch := rd.Batch > 1
+	switch p.Form {
+	case "senml", "senml-cbor":
+		base, err := expand(p.BaseName)
+		if err == nil && base != "" {
+			err = payload.CheckSenMLName(base)
+		}
+		return payload.NewSenML(fields, markName, base, p.Form == "senml-cbor"), err
+	case "cbor":
+		return payload.NewCBOR(names, markName, batch), nil
+	case "csv":
+		return payload.NewCSV(fields, markName, p.Separator, p.Head), nil
+	case "lines":
+		series, err := expand(p.Series)
+		if err != nil {
+			return nil, err
+		}
+		var tags []payload.Tag
+		for _, t := range p.Tags {
+			v, err := expand(t.Value)
+			if err != nil {
+				return nil, err
+			}
+			tags = append(tags, payload.Tag{Name: t.Name, Value: v})
+		}
+		return payload.NewLines(fields, markName, series, tags, p.Precision), nil
+	case "protobuf":
+		if p.File == nil {
+			return nil, fmt.Errorf("the descriptor set could not be read")
+		}
+		d, err := p.File.descriptors()
+		if err != nil {
+			return nil, fmt.Errorf("%s %w", p.File.Name, err)
+		}
+		return payload.NewProto(fields, markName, d, p.Message)
+	case "raw":
+		return payload.NewRaw(fields, markName, append([]payload.Slot(nil), p.Layout...))
+	case "template":
+		return newTemplate(p, markName, batch, run)
+	}
+	return payload.NewJSON(names, markName, p.Nested, batch)
+}
+
+// descriptors reads a descriptor set once.
+func (f *File) descriptors() (*payload.Descriptors, error) {
+	if f.parsed == nil {
+		d, err := payload.ReadDescriptors(f.Data)
+		if err != nil {
+			return nil, err
+		}
+		f.parsed = d
+	}
+	return f.parsed, nil
+}
+
+func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+	if p.Template == nil {
+		return nil, fmt.Errorf("the template could not be read")
+	}
+	var parts []payload.Part
+	var formulas []*formula.Formula
+	markAt := -1
+	p.Template.Walk(func(literal string, f *formula.Formula) {
+		if f == nil {
+			parts = append(parts, payload.Part{Literal: literal, Placeholder: -1})
+			return
+		}
+		if strings.TrimSpace(f.Source()) == "mark" && mark != "" {
+			markAt = len(formulas)
+		}
+		parts = append(parts, payload.Part{Placeholder: len(formulas)})
+		formulas = append(formulas, f)
+	})
+	return payload.NewTemplate(parts, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
+		if i == markAt {
+			return s.Values[0], nil // the mark is always the first field
+		}
+		x, err := run(formulas[i], s)
+		if err != nil {
+			return signal.Value{}, err
+		}
+		if t, is := x.(time.Time); is {
+			x = formula.String(t)
+		}
+		if v, is := x.(signal.Value); is {
+			return v, nil
+		}
+		v, ok := signal.Of(x)
+		if !ok {
+			return signal.Value{}, fmt.Errorf("the placeholder ${%s} gives a %T, which no message can carry", formulas[i].Source(), x)
+		}
+		return v, nil
+	})
+}
+
+// typeOf is the type of what a field gives, as far as its sample tells.
+func typeOf(sample any) signal.Type {
+	switch sample.(type) {
+	case int:
+		return signal.Int
+	case float64:
+		return signal.Float
+	case bool:
+		return signal.Bool
+	case string:
+		return signal.Text
+	case quantity.Position:
+		return signal.Place
+	case quantity.Axes:
+		return signal.Vector
+	}
+	return signal.Null
+}

@@ -1,0 +1,512 @@
+package crowd
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/csv"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// MaxDataFile is the largest file beside the crowd file that is read, in bytes.
+const MaxDataFile = 64 << 20
+
+// maxRows is the most rows of a roster.
+const maxRows = 1_000_000
+
+// file reads a file that the crowd file names; nil after noting why it cannot.
+func (r *reader) file(n *yaml.Node, what, name string) *File {
+	if f, known := r.files[name]; known {
+		return f
+	}
+	r.files[name] = nil
+	if name == "" {
+		r.Add(pos(n), "%s: the name of the file is empty", what)
+		return nil
+	}
+	open := r.from.Open
+	if open == nil {
+		open = func(name string) ([]byte, error) {
+			if !filepath.IsAbs(name) {
+				name = filepath.Join(filepath.Dir(r.crowd.Path), name)
+			}
+			return readLimited(name)
+		}
+	}
+	data, err := open(name)
+	if err != nil {
+		text := err.Error()
+		var pe *os.PathError
+		if errors.Is(err, os.ErrNotExist) {
+			text = "there is no such file"
+		} else if errors.As(err, &pe) {
+			text = pe.Err.Error()
+		}
+		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, text)
+		return nil
+	}
+	sum := sha256.Sum256(data)
+	f := &File{Name: name, Data: data, Copy: data, SHA256: hex.EncodeToString(sum[:])}
+	r.files[name] = f
+	r.crowd.Files = append(r.crowd.Files, f)
+	return f
+}
+
+func readLimited(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return nil, errors.New("it is a folder")
+	}
+	data, err := io.ReadAll(io.LimitReader(f, MaxDataFile+1))
+	if err != nil {
+		return nil, err
+	}
+	if len(data) > MaxDataFile {
+		return nil, fmt.Errorf("it is longer than %d MB", MaxDataFile>>20)
+	}
+	return data, nil
+}
+
+// table is a CSV file with a head line.
+type table struct {
+	columns []string
+	rows    [][]string
+	lines   []int // of the rows
+}
+
+// readTable reads CSV (RFC 4180) with a comma, semicolon or tab between columns,
+// whichever the head line has most of.
+func readTable(data []byte) (*table, error) {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
+	if !utf8.Valid(data) || bytes.IndexByte(data, 0) >= 0 {
+		return nil, errors.New("is not a text file in UTF-8")
+	}
+	head, _, _ := bytes.Cut(data, []byte("\n"))
+	r := csv.NewReader(bytes.NewReader(data))
+	r.FieldsPerRecord = -1
+	r.TrimLeadingSpace = true
+	for _, sep := range []rune{';', '\t'} {
+		if bytes.Count(head, []byte(string(sep))) > bytes.Count(head, []byte(string(r.Comma))) {
+			r.Comma = sep
+		}
+	}
+	t := &table{}
+	for {
+		row, err := r.Read()
+		if err == io.EOF {
+			break
+		}
+		var pe *csv.ParseError
+		if errors.As(err, &pe) {
+			why := "a quote stands where none may be"
+			if errors.Is(pe.Err, csv.ErrQuote) {
+				why = "a quoted value is not closed, or something stands behind its quote"
+			}
+			return nil, fmt.Errorf("line %d: %s", pe.Line, why)
+		}
+		if err != nil {
+			return nil, err
+		}
+		line, _ := r.FieldPos(0)
+		if t.columns == nil {
+			seen := map[string]bool{}
+			for i, name := range row {
+				name = strings.TrimSpace(name)
+				if name == "" {
+					return nil, fmt.Errorf("line %d: column %d has no name in the head line", line, i+1)
+				}
+				if seen[name] {
+					return nil, fmt.Errorf("line %d: two columns have the name %q", line, name)
+				}
+				seen[name] = true
+				t.columns = append(t.columns, name)
+			}
+			continue
+		}
+		if len(row) != len(t.columns) {
+			return nil, fmt.Errorf("line %d has %d columns, the head line %d (%s)", line, len(row), len(t.columns), formula.List(t.columns))
+		}
+		if len(t.rows) == maxRows {
+			return nil, fmt.Errorf("has more than %d rows", maxRows)
+		}
+		for i := range row {
+			row[i] = strings.TrimSpace(row[i])
+		}
+		t.rows, t.lines = append(t.rows, row), append(t.lines, line)
+	}
+	if t.columns == nil {
+		return nil, errors.New("is empty; its first line must name the columns")
+	}
+	return t, nil
+}
+
+// column finds a column; -1 where there is none.
+func (t *table) column(name string) int {
+	for i, c := range t.columns {
+		if c == name {
+			return i
+		}
+	}
+	return -1
+}
+
+// Roster is the table of a group's devices: a row a device, a column a property.
+type Roster struct {
+	File    string
+	table   *table
+	columns []rosterColumn
+	secrets []string // columns whose values are never printed
+}
+
+type rosterColumn struct {
+	name   string
+	typ    signal.Type
+	secret bool
+	values []signal.Value // Null where the cell is empty
+}
+
+// Line is the line in the file of the i-th device (from 0).
+func (ro *Roster) Line(i int) int { return ro.table.lines[i] }
+
+// Name is what the column "device" says of the i-th device; empty without one.
+func (ro *Roster) Name(i int) string {
+	if k := ro.table.column("device"); k >= 0 {
+		return ro.table.rows[i][k]
+	}
+	return ""
+}
+
+// roster reads the roster of a group.
+func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *Roster {
+	name, ok := r.scalar(n, "roster")
+	if !ok {
+		return nil
+	}
+	f := r.file(n, "roster", name)
+	if f == nil {
+		return nil
+	}
+	t, err := readTable(f.Data)
+	if err != nil {
+		r.Add(pos(n), "roster: %s: %s", name, err)
+		return nil
+	}
+	if len(t.rows) == 0 {
+		r.Add(pos(n), "roster: %s has a head line and no device", name)
+		return nil
+	}
+	ro := &Roster{File: name, table: t}
+	for _, s := range secret {
+		if t.column(s) < 0 {
+			text := fmt.Sprintf("secrets: the roster %s has no column %q", name, s)
+			if near := formula.Nearest(s, t.columns); near != "" {
+				text += fmt.Sprintf("; did you mean %q?", near)
+			}
+			r.Add(pos(secretNode), "%s", text)
+		}
+	}
+	for i, col := range t.columns {
+		if col == "device" {
+			continue // it names the devices
+		}
+		if !fieldPattern.MatchString(col) {
+			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it", name, t.lines[0]-1, col)
+			continue
+		}
+		c := rosterColumn{name: col, secret: contains(secret, col) || secretName.MatchString(strings.ReplaceAll(col, "_", "-"))}
+		c.typ, c.values = r.column(t, i, c.secret)
+		ro.columns = append(ro.columns, c)
+		if c.secret {
+			ro.secrets = append(ro.secrets, col)
+			for _, v := range c.values {
+				r.crowd.Secret(v.Text())
+			}
+		}
+	}
+	if len(ro.secrets) > 0 {
+		f.Copy = withoutSecrets(t, ro.secrets)
+	}
+	return ro
+}
+
+// column finds the type that all values of a column have: whole number, number,
+// truth value, position, or else text. A number that a text would hold better,
+// such as 007 or +49, is a text. An empty cell has no value.
+func (r *reader) column(t *table, i int, secret bool) (signal.Type, []signal.Value) {
+	typ := signal.Null
+	if secret {
+		typ = signal.Text
+	}
+	for _, row := range t.rows {
+		if row[i] == "" || typ == signal.Text {
+			continue
+		}
+		switch v := cellType(row[i]); {
+		case typ == signal.Null:
+			typ = v
+		case typ == v:
+		case (typ == signal.Int || typ == signal.Float) && (v == signal.Int || v == signal.Float):
+			typ = signal.Float
+		default:
+			typ = signal.Text
+		}
+	}
+	if typ == signal.Null {
+		typ = signal.Text
+	}
+	values := make([]signal.Value, len(t.rows))
+	for k, row := range t.rows {
+		if row[i] != "" {
+			values[k] = cell(row[i], typ)
+		}
+	}
+	return typ, values
+}
+
+func cellType(s string) signal.Type {
+	if s == "true" || s == "false" {
+		return signal.Bool
+	}
+	if jsonNumber.MatchString(s) {
+		if _, err := strconv.ParseInt(s, 10, 64); err == nil {
+			return signal.Int
+		}
+		if _, err := strconv.ParseFloat(s, 64); err == nil && strings.ContainsAny(s, ".eE") {
+			return signal.Float
+		}
+		return signal.Text // too long for a number
+	}
+	if _, err := quantity.ParsePosition(s); err == nil {
+		return signal.Place
+	}
+	return signal.Text
+}
+
+func cell(s string, typ signal.Type) signal.Value {
+	switch typ {
+	case signal.Bool:
+		return signal.OfBool(s == "true")
+	case signal.Int:
+		v, _ := strconv.ParseInt(s, 10, 64)
+		return signal.OfInt(v)
+	case signal.Float:
+		v, _ := strconv.ParseFloat(s, 64)
+		return signal.OfFloat(v)
+	case signal.Place:
+		p, _ := quantity.ParsePosition(s)
+		return signal.OfPlace(p)
+	}
+	return signal.OfText(s)
+}
+
+// withoutSecrets is a roster's table with the secret cells taken out.
+func withoutSecrets(t *table, secrets []string) []byte {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.Write(t.columns)
+	for _, row := range t.rows {
+		out := append([]string(nil), row...)
+		for i := range out {
+			if contains(secrets, t.columns[i]) && out[i] != "" {
+				out[i] = Redacted
+			}
+		}
+		w.Write(out)
+	}
+	w.Flush()
+	return b.Bytes()
+}
+
+// recordedFile is a file of recorded values, read once for all its columns.
+type recordedFile struct {
+	table *table // CSV, or
+	rows  []map[string]any
+	lines []int
+}
+
+// recording reads columns of a file of recorded values. The error says where.
+func (r *reader) recording(n *yaml.Node, what, name, column, timeColumn string) (*signal.Recording, bool) {
+	if r.from.WithoutValues {
+		return &signal.Recording{Values: []signal.Value{{}}}, true
+	}
+	f := r.file(n, what, name)
+	if f == nil {
+		return nil, false
+	}
+	rf := r.recordings[name]
+	if rf == nil {
+		var err error
+		if rf, err = readRecorded(f); err != nil {
+			r.Add(pos(n), "%s: %s: %s", what, name, err)
+			return nil, false
+		}
+		r.recordings[name] = rf
+	}
+	rec, err := rf.series(column, timeColumn)
+	if err != nil {
+		r.Add(pos(n), "%s: %s: %s", what, name, err)
+		return nil, false
+	}
+	return rec, true
+}
+
+func readRecorded(f *File) (*recordedFile, error) {
+	trimmed := bytes.TrimSpace(f.Data)
+	if len(trimmed) == 0 {
+		return nil, errors.New("is empty")
+	}
+	rf := &recordedFile{}
+	if trimmed[0] != '{' {
+		t, err := readTable(f.Data)
+		if err != nil {
+			return nil, err
+		}
+		rf.table = t
+		return rf, nil
+	}
+	for i, line := range bytes.Split(f.Data, []byte("\n")) {
+		if len(bytes.TrimSpace(line)) == 0 {
+			continue
+		}
+		d := json.NewDecoder(bytes.NewReader(line))
+		d.UseNumber()
+		var row map[string]any
+		if err := d.Decode(&row); err != nil || row == nil || d.More() {
+			return nil, fmt.Errorf("line %d is not one JSON object", i+1)
+		}
+		if len(rf.rows) == maxRows {
+			return nil, fmt.Errorf("has more than %d rows", maxRows)
+		}
+		rf.rows, rf.lines = append(rf.rows, row), append(rf.lines, i+1)
+	}
+	return rf, nil
+}
+
+// known lists the columns.
+func (rf *recordedFile) known() []string {
+	if rf.table != nil {
+		return rf.table.columns
+	}
+	set := map[string]bool{}
+	for _, row := range rf.rows {
+		for k := range row {
+			set[k] = true
+		}
+	}
+	names := make([]string, 0, len(set))
+	for k := range set {
+		names = append(names, k)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// cells gives the values of a column, with the line of each.
+func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
+	if !contains(rf.known(), name) {
+		text := fmt.Sprintf("there is no column %q", name)
+		if near := formula.Nearest(name, rf.known()); near != "" {
+			return nil, nil, fmt.Errorf("%s; did you mean %q?", text, near)
+		}
+		return nil, nil, fmt.Errorf("%s; there is %s", text, formula.List(rf.known()))
+	}
+	if t := rf.table; t != nil {
+		i := t.column(name)
+		list := make([]signal.Value, len(t.rows))
+		for k, row := range t.rows {
+			if list[k] = signal.Left(); row[i] != "" {
+				list[k] = cell(row[i], cellType(row[i])).Written(asWritten(row[i]))
+			}
+		}
+		return list, t.lines, nil
+	}
+	list := make([]signal.Value, len(rf.rows))
+	for k, row := range rf.rows {
+		switch x := row[name].(type) {
+		case nil:
+			list[k] = signal.Left()
+		case json.Number:
+			list[k] = cell(x.String(), cellType(x.String())).Written(x.String())
+		case bool:
+			list[k] = signal.OfBool(x)
+		case string:
+			list[k] = signal.OfText(x)
+		default:
+			return nil, nil, fmt.Errorf("line %d: %q is not a single value", rf.lines[k], name)
+		}
+	}
+	return list, rf.lines, nil
+}
+
+func (rf *recordedFile) series(column, timeColumn string) (*signal.Recording, error) {
+	values, _, err := rf.cells(column)
+	if err != nil {
+		return nil, err
+	}
+	if len(values) == 0 {
+		return nil, errors.New("has no row")
+	}
+	rec := &signal.Recording{Values: values, Gives: signal.Null}
+	for _, v := range values {
+		switch t := v.Type(); {
+		case t == signal.Missing || t == rec.Gives:
+		case rec.Gives == signal.Null:
+			rec.Gives = t
+		case (t == signal.Int || t == signal.Float) && (rec.Gives == signal.Int || rec.Gives == signal.Float):
+			rec.Gives = signal.Float
+		default:
+			rec.Gives = signal.Text
+		}
+	}
+	if timeColumn == "" {
+		return rec, nil
+	}
+	times, lines, err := rf.cells(timeColumn)
+	if err != nil {
+		return nil, err
+	}
+	first := 0.0
+	for k, v := range times {
+		var at float64
+		switch v.Type() {
+		case signal.Int, signal.Float:
+			at = v.Float()
+		case signal.Text:
+			t, err := time.Parse(time.RFC3339Nano, v.Text())
+			if err != nil {
+				return nil, fmt.Errorf("line %d: %q in the column %q is not a time; it must be RFC 3339, or seconds", lines[k], v.Text(), timeColumn)
+			}
+			at = float64(t.UnixMicro()) / 1e6
+		default:
+			return nil, fmt.Errorf("line %d: the column %q has no time", lines[k], timeColumn)
+		}
+		if k == 0 {
+			first = at
+		}
+		if k > 0 && at-first < rec.Times[k-1] {
+			return nil, fmt.Errorf("line %d: the time in the column %q is before that of the row above", lines[k], timeColumn)
+		}
+		rec.Times = append(rec.Times, at-first)
+	}
+	return rec, nil
+}

@@ -1,0 +1,23 @@
+package crowd
+
+// The keys of each mapping of the crowd file. The reader knows no others, and the
+// JSON Schema is made from the same lists.
+var (
+	rootKeys   = []string{"crowd", "seed", "links", "kinds", "devices", "plan", "mark", "witnesses", "require"}
+	planKeys   = []string{"join", "for", "rounds", "settle"}
+	roundsKeys = []string{"count", "every"}
+	linkKeys   = []string{"mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight",
+		"headers", "timeout", "connect_timeout", "back_off", "backlog", "connections"}
+	kindKeys     = []string{"link", "tags", "properties", "readings", "mark"}
+	groupKeys    = []string{"kind", "count", "first", "name", "roster", "secrets", "properties", "tags", "link", "settings", "readings"}
+	changeKeys   = []string{"who", "properties", "tags", "link", "settings", "readings"}
+	propertyKeys = append([]string{"weights", "round", "min", "max"}, sources...)
+	readingKeys  = []string{"every", "jitter", "speak", "batch", "topic", "qos", "retain", "path", "method", "accept", "headers", "payload", "gzip", "fields"}
+	finishKeys   = []string{"noise", "round", "digits", "min", "max", "resolution", "unit", "convert", "tolerance", "stuck", "spike", "drop"}
+	stuckKeys    = []string{"chance", "for"}
+	spikeKeys    = []string{"chance", "for", "by"}
+	dropKeys     = []string{"chance", "for", "as"}
+	slotKeys     = []string{"field", "part", "value", "as", "width", "scale", "offset", "order", "bits"}
+	witnessKeys  = []string{"proves", "of", "subscribe", "link", "qos", "topic", "get", "headers", "timeout",
+		"rows", "time", "mark", "device", "reading", "values", "body", "next", "wait", "settle"}
+)

@@ -1,0 +1,206 @@
+package engine
+
+import (
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"math"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/signal"
+)
+
+// Scribe writes the bodies of messages. One serves one goroutine, and writes the
+// messages of a stream in their order.
+type Scribe struct {
+	// Run and Base go into the marks.
+	Run  string
+	Base uint64
+
+	composer fleet.Composer
+	samples  []payload.Sample
+	values   [][]signal.Value // of the samples, reused
+	object   []byte
+	mark     []byte
+	zip      bytes.Buffer
+	zipper   *gzip.Writer
+}
+
+// Written is what one message carries: one or, in a batch, several samples, each
+// with a sequence number of its own. It is valid until the next call.
+type Written struct {
+	First   uint64 // sequence number of the first sample
+	Carried [][]byte
+	Body    []byte
+	// MarkKey and MarkValue ride as a user property or a header.
+	MarkKey, MarkValue string
+}
+
+// Write writes the message of s that is due, whose first sample has the sequence
+// number seq; tick counts the messages of the round from 0. Body is where the
+// body is appended. The error says which value could not be made; the message is
+// whole all the same, with nulls.
+func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, body []byte) (Written, error) {
+	out := Written{First: seq}
+	mark := ledger.Mark{Run: w.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}
+	how := s.Device.Cast.Kind.Mark
+	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {
+		out.MarkKey, out.MarkValue = how.Name, mark.String()
+	}
+	jitter := Jitter(s, seq)
+	if s.Form == nil {
+		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter})
+		w.object = payload.Object(w.object[:0], s.Names, values)
+		out.Carried = append(out.Carried, w.object)
+		switch how.Place {
+		case crowd.MarkField:
+			w.mark = mark.Append(w.mark[:0])
+			out.Body = payload.WithText(body, w.object, how.Name, string(w.mark))
+		case crowd.MarkSequence:
+			out.Body = payload.WithNumber(body, w.object, how.Name, w.Base+seq)
+		default:
+			out.Body = append(body, w.object...)
+		}
+		return w.pack(s, out, err)
+	}
+	var failed error
+	n := s.Reading.Batch
+	w.samples = w.samples[:0]
+	for len(w.values) < n {
+		w.values = append(w.values, nil)
+	}
+	marked := how.Place == crowd.MarkField || how.Place == crowd.MarkSequence
+	for k := range n {
+		at := due.Add(-time.Duration(n-1-k) * s.Reading.Every)
+		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter}
+		values, err := w.composer.Values(s, o)
+		if failed == nil {
+			failed = err
+		}
+		list := w.values[k][:0]
+		mark.Seq = o.Seq
+		switch {
+		case how.Place == crowd.MarkField:
+			list = append(list, signal.OfText(mark.String()))
+		case marked:
+			list = append(list, signal.OfInt(int64(w.Base+o.Seq)))
+		}
+		w.values[k] = append(list, values...)
+		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at, Elapsed: o.Elapsed, Seq: o.Seq})
+	}
+	start := len(body)
+	written, err := s.Form.Append(body, w.samples)
+	if failed == nil && err != nil {
+		failed = fmt.Errorf("the reading %q of %s: %w", s.Reading.Name, s.Device.Name, err)
+	}
+	out.Body = written
+	names := s.Names
+	if marked {
+		names = append([]string{how.Name}, names...)
+	}
+	flat, exact := s.Form.(*payload.JSON)
+	if exact && !s.Reading.Payload.Nested {
+		for k := range w.samples {
+			from := 0
+			if marked {
+				from = 1
+			}
+			out.Carried = append(out.Carried, payload.Object(nil, flat.Names[from:], w.samples[k].Values[from:]))
+		}
+		return w.pack(s, out, failed)
+	}
+	carried, err := payload.Carried(s.Form, written[start:], w.samples, names)
+	if err != nil {
+		if failed == nil {
+			failed = fmt.Errorf("the reading %q of %s: its own body cannot be read back: %w", s.Reading.Name, s.Device.Name, err)
+		}
+		for range n {
+			carried = append(carried, []byte("null"))
+		}
+		carried = carried[:n]
+	}
+	out.Carried = carried
+	return w.pack(s, out, failed)
+}
+
+// pack compresses the body where the reading asks for it.
+func (w *Scribe) pack(s *fleet.Stream, out Written, err error) (Written, error) {
+	if !s.Reading.Gzip {
+		return out, err
+	}
+	w.zip.Reset()
+	if w.zipper == nil {
+		w.zipper = gzip.NewWriter(&w.zip)
+	} else {
+		w.zipper.Reset(&w.zip)
+	}
+	w.zipper.Write(out.Body) // writing to memory does not fail
+	w.zipper.Close()
+	out.Body = append(out.Body[:0], w.zip.Bytes()...)
+	return out, err
+}
+
+// ContentType is the media type of a stream's bodies; empty where none is sent.
+func ContentType(s *fleet.Stream) string {
+	p := &s.Reading.Payload
+	switch {
+	case p.Unlabelled:
+		return ""
+	case p.ContentType != "":
+		return p.ContentType
+	case s.Form != nil:
+		return s.Form.ContentType()
+	}
+	return "application/json"
+}
+
+// Jitter is how much a message is early or late on its schedule.
+func Jitter(s *fleet.Stream, seq uint64) time.Duration {
+	j := s.Reading.Jitter
+	if j == 0 {
+		return 0
+	}
+	return time.Duration(j * float64(interval(s)) * (2*signal.Uniform(s.Key, seq, 5) - 1))
+}
+
+// interval is the time from one message to the next.
+func interval(s *fleet.Stream) time.Duration {
+	return s.Reading.Every * time.Duration(s.Reading.Batch)
+}
+
+// Due is when the message with the sequence number seq is due, in Unix
+// nanoseconds, and at which tick of its reading, from tick on. Begin is when the
+// round began, join when the device joined.
+//
+// Staggered streams count ticks from when the device joined, on a schedule of
+// their own. The others count them from the beginning of the round, so that the
+// ticks of all devices are the same, and pass over those at which it is not their
+// turn.
+func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at uint64) {
+	every := float64(interval(s))
+	jitter := int64(Jitter(s, seq))
+	speak := &s.Reading.Speak
+	if speak.How == crowd.Staggered {
+		return join + max(0, int64((s.Phase+float64(tick))*every)+jitter), tick
+	}
+	if join > begin {
+		tick = max(tick, uint64(math.Ceil(float64(join-begin)/every)))
+	}
+	switch speak.How {
+	case crowd.InTurn:
+		tick += (s.Rank + s.Peers - tick%s.Peers) % s.Peers
+	case crowd.AtRandom:
+		some := uint64(speak.Some)
+		if speak.Share > 0 {
+			some = max(1, uint64(math.Round(speak.Share*float64(s.Peers))))
+		}
+		for signal.Order(s.Turn+tick, s.Rank, s.Peers) >= some {
+			tick++
+		}
+	}
+	return begin + max(0, int64(float64(tick)*every)+jitter), tick
+}

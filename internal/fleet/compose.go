@@ -1,0 +1,206 @@
+package fleet
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/signal"
+)
+
+// Occasion is one message of a stream, as far as its values depend on it.
+type Occasion struct {
+	Seq     uint64
+	Tick    uint64 // messages of this round before it
+	Due     time.Time
+	Elapsed time.Duration // since the round began
+	Jitter  time.Duration // how much of Due is jitter
+}
+
+// Composer makes the values of messages; one serves one goroutine, and makes the
+// messages of a stream in their order.
+type Composer struct {
+	machine formula.Machine
+	env     formula.Env
+	device  *Device
+	values  []signal.Value // as they are sent
+	full    []signal.Value // before anything was dropped
+	before  map[int]map[string]any
+	past    *Composer // makes values of other moments
+}
+
+// Values makes the values of a message of s, in the order of its fields. They
+// are valid until the next call. A formula that fails makes a null; the first
+// such error is returned beside the values.
+func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
+	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: s.Reading.Every, Body: s.Body}
+	err := c.make(s, m, len(s.makers), true)
+	if s.recalls {
+		c.remember(s)
+	}
+	return c.values, err
+}
+
+// make makes the first n fields of a stream at a moment. Live says that this is
+// the message itself, in which fields may stick or drop out.
+func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
+	c.values, c.full = c.values[:0], c.full[:0]
+	var failed error
+	if s.env {
+		c.prepare(s, &m)
+	}
+	for i := range s.makers[:n] {
+		mk := &s.makers[i]
+		m.Key = mk.key
+		var v signal.Value
+		var err error
+		back, stuck := uint64(0), false
+		if live {
+			back, stuck = mk.field.Finish.Frozen(&m)
+		}
+		if stuck {
+			v, err = c.at(s, i, m.Back(back))
+		} else {
+			v, err = c.field(s, i, m)
+		}
+		if err != nil && failed == nil {
+			failed = fmt.Errorf("the field %q of %s: %w", mk.field.Name, s.Device.Name, err)
+		}
+		c.full = append(c.full, v)
+		if s.env {
+			c.env[mk.name] = plain(v.Any())
+		}
+		if live {
+			if other, hit := mk.field.Finish.Dropped(&m); hit {
+				v = other
+			}
+		}
+		c.values = append(c.values, v)
+	}
+	return failed
+}
+
+// field makes the i-th field; those before it are made already.
+func (c *Composer) field(s *Stream, i int, m signal.Moment) (v signal.Value, err error) {
+	mk := &s.makers[i]
+	switch {
+	case mk.follows != nil:
+		source := signal.Value{}
+		if _, lag := mk.follows.Source(); lag > 0 {
+			source, err = c.at(s, mk.source, m.Earlier(lag))
+		} else {
+			source = c.full[mk.source]
+		}
+		v = mk.follows.Follow(m, source)
+	case mk.signal != nil:
+		v = mk.signal.At(m)
+	default:
+		var x any
+		if x, err = mk.field.Formula.Any(&c.machine, c.env); err == nil {
+			if t, is := x.(time.Time); is {
+				x = formula.String(t)
+			}
+			var ok bool
+			if v, ok = signal.Of(x); !ok {
+				err = fmt.Errorf("the formula %s gives a %T, which no message can carry", mk.field.Formula.Source(), x)
+			}
+		} else if mk.field.Previous && c.before[s.Index] == nil {
+			err = fmt.Errorf("%w; before the first message there is none: write (previous.%s ?? 0)", err, mk.name)
+		}
+	}
+	return mk.field.Finish.Apply(m, v), err
+}
+
+// at makes the i-th field at another moment.
+func (c *Composer) at(s *Stream, i int, m signal.Moment) (signal.Value, error) {
+	mk := &s.makers[i]
+	m.Key = mk.key
+	if mk.signal != nil && mk.follows == nil {
+		return mk.field.Finish.Apply(m, mk.signal.At(m)), nil
+	}
+	if c.past == nil {
+		c.past = &Composer{}
+	}
+	err := c.past.make(s, m, i+1, false)
+	return c.past.full[i], err
+}
+
+// prepare fills the names that formulas may use.
+func (c *Composer) prepare(s *Stream, m *signal.Moment) {
+	if c.env == nil {
+		c.env = formula.Env{}
+	}
+	if c.device != s.Device || s.shadows {
+		clear(c.env)
+		for k, v := range s.Device.Env {
+			c.env[k] = v
+		}
+		c.device = s.Device
+	}
+	c.env["reading"] = s.Reading.Name
+	c.env["seq"] = int(m.Seq)
+	c.env["elapsed"] = m.Elapsed.Seconds()
+	c.env["time"] = m.Time
+	if s.recalls {
+		before := c.before[s.Index]
+		if before == nil {
+			before = map[string]any{}
+		}
+		c.env["previous"] = before
+	}
+}
+
+// remember keeps the values for the next message's formulas.
+func (c *Composer) remember(s *Stream) {
+	if c.before == nil {
+		c.before = map[int]map[string]any{}
+	}
+	kept := map[string]any{}
+	for i := range s.makers {
+		kept[s.makers[i].name] = plain(c.full[i].Any())
+	}
+	c.before[s.Index] = kept
+}
+
+// filler runs the placeholders of a template.
+type filler struct {
+	stream  *Stream
+	machine formula.Machine
+	env     formula.Env
+	marked  int // values in front of the fields: one where the mark is in the body
+}
+
+func newFiller(s *Stream) *filler {
+	f := &filler{stream: s, env: formula.Env{}}
+	if s.Device.Cast.Kind.Mark.Place <= crowd.MarkSequence {
+		f.marked = 1
+	}
+	return f
+}
+
+func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
+	if f.env["seq"] != int(sample.Seq) || len(f.env) == 0 {
+		for k, v := range f.stream.Device.Env {
+			f.env[k] = v
+		}
+		f.env["reading"], f.env["seq"] = f.stream.Reading.Name, int(sample.Seq)
+		f.env["time"], f.env["elapsed"] = sample.Time, sample.Elapsed.Seconds()
+		f.env["mark"], f.env["previous"] = "", map[string]any{}
+		if f.marked > 0 {
+			f.env["mark"] = plain(sample.Values[0].Any())
+		}
+		for i, name := range f.stream.Names {
+			f.env[strings.ReplaceAll(name, ".", "_")] = plain(sample.Values[f.marked+i].Any())
+		}
+	}
+	// A field alone keeps how its number is to be printed.
+	for i, name := range f.stream.Names {
+		if fo.Source() == strings.ReplaceAll(name, ".", "_") {
+			return sample.Values[f.marked+i], nil
+		}
+	}
+	return fo.Any(&f.machine, f.env)
+}
