@@ -1,7 +1,13 @@
 // Package examples holds crowd files that come with the program.
 package examples
 
-import _ "embed"
+import (
+	"embed"
+	"io/fs"
+	"path"
+	"sort"
+	"strings"
+)
 
 // SkerryRoads is the crowd that the demo plays.
 //
@@ -13,8 +19,53 @@ var SkerryRoads string
 //go:embed first.crowd.yaml
 var First string
 
+//go:embed small
+var small embed.FS
+
 // The stand-in's usual addresses, as they stand in the examples.
 const (
 	MQTTAddress = "127.0.0.1:1883"
 	HTTPAddress = "127.0.0.1:8080"
 )
+
+// Example is a small crowd that shows one thing: a crowd.yaml, and the files that
+// it reads.
+type Example struct {
+	Name  string
+	Doc   string // what it shows, in one line
+	Files map[string][]byte
+}
+
+// All lists the examples by name.
+func All() []Example {
+	var list []Example
+	dirs, _ := fs.ReadDir(small, "small") // what is embedded can be read
+	for _, d := range dirs {
+		e := Example{Name: d.Name(), Files: map[string][]byte{}}
+		files, _ := fs.ReadDir(small, path.Join("small", d.Name()))
+		for _, f := range files {
+			e.Files[f.Name()], _ = small.ReadFile(path.Join("small", d.Name(), f.Name()))
+		}
+		e.Doc = firstSentence(string(e.Files["crowd.yaml"]))
+		list = append(list, e)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].Name < list[j].Name })
+	return list
+}
+
+// firstSentence is that of the comment at a file's head.
+func firstSentence(text string) string {
+	var words []string
+	for _, line := range strings.Split(text, "\n") {
+		comment, is := strings.CutPrefix(line, "# ")
+		if !is {
+			break
+		}
+		words = append(words, comment)
+	}
+	s := strings.Join(words, " ")
+	if i := strings.Index(s, ". "); i > 0 {
+		s = s[:i]
+	}
+	return strings.TrimSuffix(s, ".")
+}

@@ -106,6 +106,9 @@ which brings its own platform, or write a crowd file of your own with new.`,
 		Example: `  runcrowd demo                     see it work, with nothing installed
   runcrowd demo --flaw lose         the same against a platform that loses messages
   runcrowd new harbour              write a first crowd file
+  runcrowd check harbour/crowd.yaml find mistakes, and the load to expect
+  runcrowd preview harbour/crowd.yaml
+                                    see what it would send
   runcrowd run harbour/crowd.yaml   play it`,
 		Version:       Version(),
 		SilenceErrors: true,
@@ -137,7 +140,7 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fmt.Errorf("%w\nSee %s %s --help", err, e.program, strings.TrimPrefix(cmd.CommandPath(), "runcrowd "))
 	})
-	root.AddCommand(e.demo(), e.newFile(), e.run(), e.verify(), e.standin())
+	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.schema(), e.run(), e.verify(), e.standin())
 	return root
 }
 

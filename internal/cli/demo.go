@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -218,49 +216,4 @@ func (e *env) serve(cfg standin.Config) error {
 	}
 	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits()))
 	return nil
-}
-
-var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
-
-func (e *env) newFile() *cobra.Command {
-	return &cobra.Command{
-		Use:     "new DIR",
-		Short:   "Write a first crowd file, with comments",
-		Long:    "New makes the folder DIR and writes a small crowd file with comments into it,\nready to be played against the stand-in. It never writes over a file.",
-		Example: "  runcrowd new harbour",
-		Args:    exactly(1, "one folder"),
-		RunE: func(_ *cobra.Command, args []string) error {
-			dir := args[0]
-			if err := os.MkdirAll(dir, 0o755); err != nil {
-				return fmt.Errorf("the folder %s cannot be made: %w", dir, errors.Unwrap(err))
-			}
-			abs, err := filepath.Abs(dir)
-			if err != nil {
-				return err
-			}
-			name := strings.Trim(crowdName.ReplaceAllString(strings.ToLower(filepath.Base(abs)), "-"), "-")
-			if name == "" {
-				name = "crowd"
-			}
-			path := filepath.Join(dir, "crowd.yaml")
-			f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-			if errors.Is(err, os.ErrExist) {
-				return fmt.Errorf("%s exists already and was left as it is; name another folder", path)
-			}
-			if err != nil {
-				return fmt.Errorf("%s cannot be written: %w", path, errors.Unwrap(err))
-			}
-			_, err = f.WriteString(strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))
-			if err2 := f.Close(); err == nil {
-				err = err2
-			}
-			if err != nil {
-				return fmt.Errorf("%s cannot be written: %w", path, err)
-			}
-			fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
-			fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
-			fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress, examples.HTTPAddress)
-			return nil
-		},
-	}
 }

@@ -3,3 +3,5 @@
 package cli
 
 func ignoreFileLimitSignal() {}
+
+func maxFiles() int { return 0 }

@@ -114,6 +114,7 @@ type Cast struct {
 	Roster     *Roster // nil for a group by count
 	Tags       []string
 	Properties []Property
+	Secrets    map[string]bool // properties that are never printed
 	Readings   []*Reading
 
 	layers  []layer
@@ -354,6 +355,15 @@ func (c *Crowd) Secrets() []string {
 	return list
 }
 
+// PlainSecrets are the places where a secret stands in the file in plain text.
+func (c *Crowd) PlainSecrets() []Pos {
+	var list []Pos
+	for _, l := range c.literal {
+		list = append(list, l.pos)
+	}
+	return list
+}
+
 // Redact takes all secrets out of a text.
 func (c *Crowd) Redact(text string) string {
 	for _, s := range c.Secrets() {
@@ -368,7 +378,7 @@ func (c *Crowd) Copy() []byte {
 	lines := strings.Split(string(c.Source), "\n")
 	for _, l := range c.literal {
 		// A text in several lines is taken out line by line.
-		for i := max(l.line-1, 0); i < len(lines); i++ {
+		for i := max(l.pos.Line-1, 0); i < len(lines); i++ {
 			for _, part := range strings.Split(l.value, "\n") {
 				if len(strings.TrimSpace(part)) > 0 {
 					lines[i] = strings.ReplaceAll(lines[i], part, Redacted)
@@ -384,7 +394,7 @@ func (c *Crowd) Copy() []byte {
 
 // literal is a secret that stands in the file in plain text.
 type literal struct {
-	line  int
+	pos   Pos
 	value string
 }
 

@@ -217,9 +217,27 @@ func (r *reader) group(g *yaml.Node) {
 	if c.Kind == nil {
 		return
 	}
+	if c.Roster != nil {
+		r.rosterKind(c, rosterNode)
+	}
 	c.layers = []layer{r.layer(o)}
 	r.cast(c)
 	r.crowd.Casts = append(r.crowd.Casts, c)
+}
+
+// rosterKind notes rows of a roster that say they are of another kind.
+func (r *reader) rosterKind(c *Cast, n *yaml.Node) {
+	t := c.Roster.table
+	i := t.column("kind")
+	if i < 0 {
+		return
+	}
+	for k, row := range t.rows {
+		if row[i] != "" && row[i] != c.Kind.Name {
+			r.Add(pos(n), "roster: %s:%d: the row is of the kind %q, the group of %q; give each kind a roster of its own", c.Roster.File, t.lines[k], row[i], c.Kind.Name)
+			return
+		}
+	}
 }
 
 // groupName reads the name of a group's devices: a text of their number and the
@@ -341,6 +359,7 @@ func (r *reader) cast(c *Cast) {
 	}
 	c.Properties, c.Readings = nil, nil
 	r.properties(c, props, env, secrets)
+	c.Secrets = secrets
 	r.credentials(c, env)
 	for _, e := range readings {
 		rd := r.reading(e, c, env)

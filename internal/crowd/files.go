@@ -188,6 +188,10 @@ type rosterColumn struct {
 // Line is the line in the file of the i-th device (from 0).
 func (ro *Roster) Line(i int) int { return ro.table.lines[i] }
 
+// ownColumns are columns of a roster that are no properties: the device's name,
+// and what `runcrowd roster` tells of it besides.
+var ownColumns = []string{"device", "kind", "n", "tags"}
+
 // Name is what the column "device" says of the i-th device; empty without one.
 func (ro *Roster) Name(i int) string {
 	if k := ro.table.column("device"); k >= 0 {
@@ -226,8 +230,8 @@ func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *R
 		}
 	}
 	for i, col := range t.columns {
-		if col == "device" {
-			continue // it names the devices
+		if contains(ownColumns, col) {
+			continue
 		}
 		if !fieldPattern.MatchString(col) {
 			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it", name, t.lines[0]-1, col)

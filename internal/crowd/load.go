@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -128,7 +129,10 @@ func (r *reader) span(n *yaml.Node, what string, def, low, high time.Duration) t
 
 func (r *reader) literalSecret(n *yaml.Node, value string) {
 	r.crowd.Secret(value)
-	r.crowd.literal = append(r.crowd.literal, literal{n.Line, value})
+	l := literal{pos(n), value}
+	if !slices.Contains(r.crowd.literal, l) {
+		r.crowd.literal = append(r.crowd.literal, l)
+	}
 }
 
 var secretName = regexp.MustCompile(`(?i)(^|[-_])(password|passwd|secret|token|authorization|cookie|api-?key|key)($|[-_])`)

@@ -70,7 +70,9 @@ func (p *Problems) Err() error {
 // shown is how many mistakes one message holds at most.
 const shown = 25
 
-func (p *Problems) Error() string {
+// Tell is every entry with its place, what it is called ("warning: ", or nothing)
+// and its line; of a long list the first ones.
+func (p *Problems) Tell(what string) string {
 	var b strings.Builder
 	for i, q := range p.List {
 		if i == shown {
@@ -78,12 +80,18 @@ func (p *Problems) Error() string {
 			break
 		}
 		if q.Pos.Line == 0 {
-			fmt.Fprintf(&b, "%s: %s\n", p.Path, q.Text)
+			fmt.Fprintf(&b, "%s: %s%s\n", p.Path, what, q.Text)
 			continue
 		}
-		fmt.Fprintf(&b, "%s:%d:%d: %s\n", p.Path, q.Pos.Line, q.Pos.Column, q.Text)
+		fmt.Fprintf(&b, "%s:%d:%d: %s%s\n", p.Path, q.Pos.Line, q.Pos.Column, what, q.Text)
 		b.WriteString(p.excerpt(q.Pos))
 	}
+	return b.String()
+}
+
+func (p *Problems) Error() string {
+	var b strings.Builder
+	b.WriteString(p.Tell(""))
 	n := "1 mistake"
 	if len(p.List) != 1 {
 		n = fmt.Sprintf("%d mistakes", len(p.List))

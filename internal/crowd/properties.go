@@ -29,7 +29,7 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 			}
 		}
 		for i := range c.Roster.columns {
-			if col := &c.Roster.columns[i]; col.name != "device" && !changed[col.name] {
+			if col := &c.Roster.columns[i]; !changed[col.name] {
 				columns[col.name] = col
 			}
 		}

@@ -1,0 +1,312 @@
+// Package chart draws series of values: as text for a terminal, or as a picture
+// in a PNG or SVG file.
+package chart
+
+import (
+	"fmt"
+	"math"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+)
+
+// Series is one line: its points in order. A Y that is not a number is a gap.
+type Series struct {
+	Name string
+	X, Y []float64
+}
+
+// Chart is what is drawn.
+type Chart struct {
+	Title  string
+	Series []Series
+	YLabel string
+	XLabel string
+	// Time says that X is a time in seconds, to be told in fitting units.
+	Time bool
+	// Names stand at the whole numbers of Y from 0, where the values are words.
+	Names []string
+	// Steps draws each value until the next, not a slope between them.
+	Steps bool
+	// Own gives each series a scale of its own.
+	Own bool
+	// Equal gives both axes one scale: for tracks on a map.
+	Equal bool
+}
+
+// bounds of the points, with room where all are alike.
+func (c *Chart) bounds() (x0, x1, y0, y1 float64, any bool) {
+	x0, x1, y0, y1 = math.Inf(1), math.Inf(-1), math.Inf(1), math.Inf(-1)
+	for _, s := range c.Series {
+		for i := range s.X {
+			if math.IsNaN(s.Y[i]) || math.IsInf(s.Y[i], 0) {
+				continue
+			}
+			any = true
+			x0, x1 = math.Min(x0, s.X[i]), math.Max(x1, s.X[i])
+			y0, y1 = math.Min(y0, s.Y[i]), math.Max(y1, s.Y[i])
+		}
+	}
+	if !any {
+		return 0, 1, 0, 1, false
+	}
+	if c.Names != nil {
+		y0, y1 = 0, float64(len(c.Names)-1)
+	}
+	if y1-y0 < 1e-12*math.Max(1, math.Abs(y0)) {
+		room := math.Max(math.Abs(y0)*0.1, 0.5)
+		y0, y1 = y0-room, y1+room
+	}
+	if x1 == x0 {
+		x1 = x0 + 1
+	}
+	return x0, x1, y0, y1, true
+}
+
+// dots of a Braille cell (Unicode, block U+2800), by column and row.
+var dots = [2][4]rune{{0x01, 0x02, 0x04, 0x40}, {0x08, 0x10, 0x20, 0x80}}
+
+// Text draws the chart within a width and a height in letters. Several series are
+// drawn one below the other, on the same scale unless each has its own.
+func (c *Chart) Text(width, height int) string {
+	x0, x1, y0, y1, any := c.bounds()
+	if !any {
+		return "there is nothing to draw: no value is a number\n"
+	}
+	labels := c.yLabels(y0, y1, height)
+	left := 0
+	for _, s := range c.Series {
+		list := labels
+		if c.Own {
+			_, _, low, high, _ := (&Chart{Series: []Series{s}}).bounds()
+			list = c.yLabels(low, high, height)
+		}
+		for _, l := range list {
+			left = max(left, len([]rune(l)))
+		}
+	}
+	inner := max(10, width-left-2)
+	var b strings.Builder
+	if c.Title != "" {
+		b.WriteString(c.Title + "\n")
+	}
+	for k, s := range c.Series {
+		if c.Own {
+			_, _, y0, y1, _ = (&Chart{Series: []Series{s}}).bounds()
+			labels = c.yLabels(y0, y1, height)
+		}
+		if len(c.Series) > 1 {
+			fmt.Fprintf(&b, "%s %s\n", strings.Repeat(" ", left), s.Name)
+		}
+		cells := make([][]rune, height)
+		for i := range cells {
+			cells[i] = make([]rune, inner)
+		}
+		set := func(px, py int) {
+			if px >= 0 && px < 2*inner && py >= 0 && py < 4*height {
+				cells[py/4][px/2] |= dots[px%2][py%4]
+			}
+		}
+		xs, ys := float64(2*inner-1)/(x1-x0), float64(4*height-1)/(y1-y0)
+		if c.Equal {
+			// A dot is about as wide as it is high.
+			xs = math.Min(xs, ys)
+			ys = xs
+		}
+		at := func(i int) (int, int) {
+			return int(math.Round((s.X[i] - x0) * xs)), 4*height - 1 - int(math.Round((s.Y[i]-y0)*ys))
+		}
+		for i := range s.X {
+			if math.IsNaN(s.Y[i]) {
+				continue
+			}
+			px, py := at(i)
+			set(px, py)
+			if i == 0 || math.IsNaN(s.Y[i-1]) {
+				continue
+			}
+			qx, qy := at(i - 1)
+			if c.Steps {
+				for x := qx; x <= px; x++ {
+					set(x, qy)
+				}
+				qx = px
+			}
+			n := max(abs(px-qx), abs(py-qy))
+			for j := 1; j < n; j++ {
+				set(qx+(px-qx)*j/n, qy+(py-qy)*j/n)
+			}
+		}
+		for i, row := range cells {
+			fmt.Fprintf(&b, "%*s ┤", left, labels[i])
+			var line strings.Builder
+			for _, r := range row {
+				if r == 0 {
+					line.WriteByte(' ')
+				} else {
+					line.WriteRune(0x2800 + r)
+				}
+			}
+			b.WriteString(strings.TrimRight(line.String(), " ") + "\n")
+		}
+		if k == len(c.Series)-1 {
+			b.WriteString(c.xAxis(x0, x1, left, inner))
+		}
+	}
+	return b.String()
+}
+
+func abs(x int) int { return max(x, -x) }
+
+// yLabels are what stands left of each row: the ends and the middle.
+func (c *Chart) yLabels(y0, y1 float64, height int) []string {
+	labels := make([]string, height)
+	if c.Names != nil {
+		for i, n := range c.Names {
+			row := height - 1
+			if len(c.Names) > 1 {
+				row = (height - 1) - i*(height-1)/(len(c.Names)-1)
+			}
+			labels[row] = n
+		}
+		return labels
+	}
+	for _, row := range []int{0, height / 2, height - 1} {
+		labels[row] = number(y1-(y1-y0)*float64(row)/float64(max(1, height-1)), (y1-y0)/float64(max(1, height-1)))
+	}
+	return labels
+}
+
+// number tells x as exactly as a step of it asks for.
+func number(x, step float64) string {
+	digits := int(math.Ceil(-math.Log10(step)))
+	return strconv.FormatFloat(x, 'f', min(max(digits, 0), 9), 64)
+}
+
+func (c *Chart) xAxis(x0, x1 float64, left, inner int) string {
+	tell := func(x float64) string {
+		if c.Time {
+			return shortTime(x)
+		}
+		return number(x, (x1-x0)/10)
+	}
+	a, m, z := tell(x0), tell((x0+x1)/2), tell(x1)
+	if c.XLabel != "" {
+		z += " " + c.XLabel
+	}
+	line := []rune(strings.Repeat(" ", left+1+inner))
+	copy(line[left+1:], []rune(a))
+	if at := left + 1 + inner/2 - len(m)/2; at > left+1+len(a) {
+		copy(line[at:], []rune(m))
+	}
+	if at := len(line) - len([]rune(z)); at > left {
+		copy(line[at:], []rune(z))
+	}
+	return fmt.Sprintf("%*s └%s\n%s\n", left, "", strings.Repeat("─", inner), strings.TrimRight(string(line), " "))
+}
+
+// shortTime is a time in seconds as people say it.
+func shortTime(s float64) string {
+	d := time.Duration(s * float64(time.Second)).Round(time.Millisecond)
+	switch {
+	case d >= 72*time.Hour:
+		return fmt.Sprintf("%.0fd", d.Hours()/24)
+	case d >= time.Hour:
+		d = d.Round(time.Minute)
+	case d >= 10*time.Second:
+		d = d.Round(time.Second)
+	}
+	t := d.String()
+	if strings.HasSuffix(t, "m0s") {
+		t = strings.TrimSuffix(t, "0s")
+	}
+	if strings.HasSuffix(t, "h0m") {
+		t = strings.TrimSuffix(t, "0m")
+	}
+	return t
+}
+
+// File draws the chart into a file; its ending says how: .png or .svg.
+func (c *Chart) File(path string) error {
+	switch ext := strings.ToLower(filepath.Ext(path)); ext {
+	case ".png", ".svg":
+	default:
+		return fmt.Errorf("%s: a picture is a .png or an .svg, not %q", path, ext)
+	}
+	p := plot.New()
+	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = c.Title, c.XLabel, c.YLabel
+	p.Title.Padding, p.Legend.Top, p.Legend.Left = vg.Points(8), true, false
+	p.Add(plotter.NewGrid())
+	x0, x1, y0, y1, any := c.bounds()
+	if !any {
+		return fmt.Errorf("%s: there is nothing to draw: no value is a number", path)
+	}
+	room := (y1 - y0) * 0.05
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = x0, x1, y0-room, y1+room
+	scale, unit := 1.0, ""
+	if c.Time {
+		scale, unit = timeScale(x1 - x0)
+		p.X.Min, p.X.Max = x0/scale, x1/scale
+		p.X.Label.Text = unit
+	}
+	for i, s := range c.Series {
+		var pieces []plotter.XYs
+		var piece plotter.XYs
+		for k := range s.X {
+			if math.IsNaN(s.Y[k]) || math.IsInf(s.Y[k], 0) {
+				if len(piece) > 0 {
+					pieces, piece = append(pieces, piece), nil
+				}
+				continue
+			}
+			piece = append(piece, plotter.XY{X: s.X[k] / scale, Y: s.Y[k]})
+		}
+		for n, xy := range append(pieces, piece) {
+			if len(xy) == 0 {
+				continue
+			}
+			line, err := plotter.NewLine(xy)
+			if err != nil {
+				return err
+			}
+			if c.Steps {
+				line.StepStyle = plotter.PostStep
+			}
+			line.Color = colours[i%len(colours)]
+			line.Width = vg.Points(1.3)
+			p.Add(line)
+			if n == 0 && len(c.Series) > 1 {
+				p.Legend.Add(s.Name, line)
+			}
+		}
+	}
+	if c.Names != nil {
+		var ticks []plot.Tick
+		for i, n := range c.Names {
+			ticks = append(ticks, plot.Tick{Value: float64(i), Label: n})
+		}
+		p.Y.Tick.Marker = plot.ConstantTicks(ticks)
+	}
+	if err := p.Save(20*vg.Centimeter, 10*vg.Centimeter, path); err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, err)
+	}
+	return nil
+}
+
+// timeScale is a unit that fits a span of time in seconds.
+func timeScale(span float64) (float64, string) {
+	switch {
+	case span >= 4*86400:
+		return 86400, "days"
+	case span >= 4*3600:
+		return 3600, "hours"
+	case span >= 600:
+		return 60, "minutes"
+	}
+	return 1, "seconds"
+}

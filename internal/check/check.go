@@ -1,0 +1,452 @@
+// Package check tells everything about a crowd that can be known without a
+// network: what is probably not meant, though it is no mistake, and the load to
+// expect. Mistakes are found before, by packages crowd and fleet.
+package check
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/unit"
+)
+
+// Warning is something in a crowd file that is allowed and probably not meant.
+type Warning struct {
+	Pos  crowd.Pos
+	Text string
+}
+
+// Load is what the platform has to expect.
+type Load struct {
+	Devices  int
+	Kinds    []Share
+	Readings int // streams: readings of all devices
+	Links    []LinkLoad
+	// Messages of one round and of all rounds, about.
+	PerRound, Messages float64
+	// PerSecond and BytesPerSecond are those of the steady state, all links
+	// together, on the wire without TCP and below.
+	PerSecond, BytesPerSecond float64
+	Largest                   int // body in bytes
+	LargestOf                 string
+	Length                    time.Duration // of the whole plan
+}
+
+// Share is a kind and how many devices it has.
+type Share struct {
+	Name string
+	N    int
+}
+
+// LinkLoad is the load over one link.
+type LinkLoad struct {
+	Name, Address  string
+	Connections    int
+	PerSecond      float64
+	BytesPerSecond float64
+	JoinsPerSecond float64 // the most connections opened in a second while devices join
+}
+
+// Options are what depends on the machine.
+type Options struct {
+	MaxFiles int // most open files of a process; 0: not known
+}
+
+// sampled is how many devices of a group are looked at whole; the others are
+// taken to be like them.
+const sampled = 100
+
+// brokerUsual and intakeUsual are sizes that platforms often refuse to exceed.
+const (
+	brokerUsual = 256 << 10
+	intakeUsual = 1 << 20
+)
+
+type checker struct {
+	*fleet.Fleet
+	list []Warning
+	seen map[string]bool
+	load Load
+}
+
+// Check looks at a fleet. Warnings come in the file's order.
+func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
+	c := &checker{Fleet: f, seen: map[string]bool{}}
+	c.names()
+	c.secrets()
+	c.addresses()
+	c.targets()
+	c.schedule()
+	c.witnesses()
+	c.bodies()
+	c.sums()
+	for _, l := range c.load.Links {
+		if opt.MaxFiles > 0 && l.Connections > opt.MaxFiles-50 {
+			c.add(f.Crowd.Link(l.Name).Pos, "the link %q needs %d connections, and this machine allows a process %d open files; raise it (ulimit -n), or use fewer devices", l.Name, l.Connections, opt.MaxFiles)
+		}
+	}
+	sort.SliceStable(c.list, func(i, j int) bool {
+		a, b := c.list[i].Pos, c.list[j].Pos
+		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
+	})
+	return c.list, c.load
+}
+
+func (c *checker) add(at crowd.Pos, format string, args ...any) {
+	w := Warning{at, c.Crowd.Redact(fmt.Sprintf(format, args...))}
+	if key := fmt.Sprint(w); !c.seen[key] {
+		c.seen[key] = true
+		c.list = append(c.list, w)
+	}
+}
+
+var padded = regexp.MustCompile(`pad\(\s*n\s*,\s*(\d+)\s*\)`)
+
+// names finds numbers that outgrow the digits they are padded to: then buoy-99 is
+// followed by buoy-100, and neither sorts nor matches as the others do.
+func (c *checker) names() {
+	for _, g := range c.Crowd.Casts {
+		last := g.First + g.Count - 1
+		look := func(at crowd.Pos, what, text string) {
+			for _, m := range padded.FindAllStringSubmatch(text, -1) {
+				if digits, _ := strconv.Atoi(m[1]); len(strconv.Itoa(last)) > digits {
+					c.add(at, "%s: %s has room for %d digits, and the last device has the number %d; write pad(n, %d)", what, m[0], digits, last, len(strconv.Itoa(last)))
+				}
+			}
+		}
+		if g.Name != nil {
+			look(g.NamePos, "name", g.Name.Source())
+		}
+		for _, p := range g.Properties {
+			if p.Text != nil {
+				look(p.Pos, fmt.Sprintf("the property %q", p.Name), p.Text.Source())
+			}
+		}
+		for _, r := range g.Readings {
+			if r.Target != nil {
+				look(r.Pos, fmt.Sprintf("the reading %q", r.Name), r.Target.Source())
+			}
+		}
+	}
+}
+
+func (c *checker) secrets() {
+	for _, at := range c.Crowd.PlainSecrets() {
+		c.add(at, "a secret stands here in plain text; it is kept out of all output, but whoever has the file has it: write ${env.NAME} and export NAME=…")
+	}
+}
+
+// local tells whether an address is on this machine.
+func local(hostPort string) bool {
+	host, _, err := net.SplitHostPort(hostPort)
+	if err != nil {
+		host = hostPort
+	}
+	a, err := netip.ParseAddr(strings.Trim(host, "[]"))
+	return host == "localhost" || err == nil && a.IsLoopback()
+}
+
+func (c *checker) addresses() {
+	for _, l := range c.Crowd.AllLinks() {
+		switch l.Protocol {
+		case crowd.MQTT:
+			if !local(l.Address) {
+				c.add(l.Pos, "the link %q goes to another machine (%s) without TLS: whoever is on the way reads names, secrets and values", l.Name, l.Address)
+			}
+		case crowd.HTTP:
+			c.insecure(l.Pos, fmt.Sprintf("the link %q", l.Name), l.Address)
+		}
+	}
+	for _, w := range c.Crowd.Witnesses {
+		if w.Get != "" && !strings.HasPrefix(w.Get, "${") {
+			c.insecure(w.Pos, fmt.Sprintf("the witness %q", w.Name), w.Get)
+		}
+	}
+}
+
+func (c *checker) insecure(at crowd.Pos, what, address string) {
+	rest, plain := strings.CutPrefix(address, "http://")
+	host, _, _ := strings.Cut(rest, "/")
+	if plain && host != "" && !strings.Contains(host, "${") && !local(host) {
+		c.add(at, "%s goes to another machine (%s) without TLS: whoever is on the way reads secrets and values; write https://", what, host)
+	}
+}
+
+// targets looks at topics and paths: those that two streams share, and those that
+// are allowed and cause trouble.
+func (c *checker) targets() {
+	first := map[string]*fleet.Stream{}
+	for _, s := range c.Streams {
+		l := s.Device.Cast.Link
+		key := l.Address + "\x00" + s.Target
+		if other, twice := first[key]; !twice {
+			first[key] = s
+		} else if l.Protocol == crowd.MQTT {
+			who := fmt.Sprintf("%s and %s", other.Device.Name, s.Device.Name)
+			if other.Device == s.Device {
+				who = fmt.Sprintf("the readings %q and %q of %s", other.Reading.Name, s.Reading.Name, s.Device.Name)
+			}
+			text := "a message filed under the wrong one cannot be seen"
+			if s.Device.Cast.Kind.Mark.Place == crowd.MarkSequence {
+				text = "a mark that is a sequence cannot tell whose a message is: put ${device} or ${reading} into the topic, or use mark: {field: NAME}"
+			}
+			c.add(s.Reading.Pos, "%s send to the same topic %q; %s", who, s.Target, text)
+		} else if other.Device == s.Device {
+			c.add(s.Reading.Pos, "the readings %q and %q of %s send to the same path %q; a message filed under the wrong one cannot be seen", other.Reading.Name, s.Reading.Name, s.Device.Name, s.Target)
+		}
+		if l.Protocol == crowd.MQTT {
+			c.topic(s)
+		}
+	}
+}
+
+// topic looks at one topic (MQTT 5, section 4.7).
+func (c *checker) topic(s *fleet.Stream) {
+	t := s.Target
+	at, what := s.Reading.Pos, fmt.Sprintf("the reading %q: the topic %q", s.Reading.Name, t)
+	switch {
+	case strings.HasPrefix(t, "$"):
+		c.add(at, "%s begins with $: such topics belong to the broker, and # does not match them (section 4.7.2)", what)
+	case strings.HasPrefix(t, "/"):
+		c.add(at, "%s begins with /, which makes an empty first level; leave it out", what)
+	case strings.Contains(t, "//") || strings.HasSuffix(t, "/"):
+		c.add(at, "%s has an empty level; is a property empty?", what)
+	case strings.ContainsAny(t, " \t"):
+		c.add(at, "%s holds a blank; many platforms refuse it", what)
+	}
+}
+
+func (c *checker) schedule() {
+	plan := &c.Crowd.Plan
+	for _, s := range c.Streams {
+		r := s.Reading
+		every := r.Every * time.Duration(r.Batch)
+		if every > plan.For {
+			c.add(r.Pos, "the reading %q is due every %s, and the plan lasts %s: most devices will not send it at all", r.Name, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
+		} else if r.Speak.How == crowd.InTurn && every*time.Duration(s.Peers) > plan.For {
+			c.add(r.Pos, "the reading %q is sent in turn by %d devices, one every %s: the plan of %s is over before all have had their turn", r.Name, s.Peers, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
+		}
+	}
+	if plan.Join.Rate > 0 {
+		if last := plan.Join.At(len(c.Devices)-1, len(c.Devices)); last > plan.For {
+			c.add(crowd.Pos{}, "plan: at %s devices join so slowly that the last would come after %s; the plan lasts %s", plan.Join.Rate, last.Round(time.Second), quantity.FormatDuration(plan.For))
+		}
+	}
+}
+
+// witnesses looks for witnesses that cannot find what they should.
+func (c *checker) witnesses() {
+	cr := c.Crowd
+	if len(cr.Witnesses) == 0 {
+		c.add(crowd.Pos{}, "there is no witness: what is acknowledged may still be lost, and nobody would see it")
+	}
+	for i, w := range cr.Witnesses {
+		if w.Filter == "" {
+			continue
+		}
+		for _, s := range c.Streams {
+			if !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
+				continue
+			}
+			if s.Device.Cast.Link.Protocol == crowd.MQTT && !Matches(w.Filter, s.Target) {
+				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with of:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
+				break
+			}
+		}
+	}
+}
+
+// Matches tells whether a topic filter matches a topic (MQTT 5, section 4.7).
+func Matches(filter, topic string) bool {
+	if strings.HasPrefix(filter, "$share/") { // section 4.8.2
+		parts := strings.SplitN(filter, "/", 3)
+		if len(parts) < 3 {
+			return false
+		}
+		filter = parts[2]
+	}
+	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
+	if strings.HasPrefix(topic, "$") && (f[0] == "#" || f[0] == "+") {
+		return false
+	}
+	for i, level := range f {
+		switch {
+		case level == "#":
+			return true
+		case i >= len(t):
+			return false
+		case level != "+" && level != t[i]:
+			return false
+		}
+	}
+	return len(f) == len(t)
+}
+
+// bodies writes the first messages of some devices of each group and looks at
+// what comes out.
+func (c *checker) bodies() {
+	byCast := map[*crowd.Cast][]*fleet.Device{}
+	for _, d := range c.Devices {
+		byCast[d.Cast] = append(byCast[d.Cast], d)
+	}
+	scribe := engine.Scribe{Run: engine.PreviewRun}
+	begin := time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
+	links := map[string]*LinkLoad{}
+	for _, l := range c.Crowd.Links {
+		links[l.Name] = &LinkLoad{Name: l.Name, Address: l.Address}
+	}
+	for _, d := range c.Devices {
+		all := byCast[d.Cast]
+		if all[0] != d {
+			continue // once for each group
+		}
+		load := links[d.Cast.Link.Name]
+		load.Connections += len(all)
+		for ri := range d.Cast.Readings {
+			total, n := 0, min(len(all), sampled)
+			r := d.Cast.Readings[ri]
+			c.units(r)
+			for _, x := range all[:n] {
+				s := x.Streams[ri]
+				w, err := scribe.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
+				if err != nil {
+					c.add(r.Pos, "a value cannot be made and will be sent as null: %s", err)
+				}
+				total += WireSize(s, w)
+				if len(w.Body) > c.load.Largest {
+					c.load.Largest, c.load.LargestOf = len(w.Body), x.Name+" "+r.Name
+				}
+				usual, whose := brokerUsual, "many brokers take 256 KiB at most"
+				if d.Cast.Link.Protocol == crowd.HTTP {
+					usual, whose = intakeUsual, "many platforms take 1 MiB at most"
+				}
+				if len(w.Body) > usual {
+					c.add(r.Pos, "the reading %q makes messages of %d bytes; %s", r.Name, len(w.Body), whose)
+				}
+			}
+			// Each of the group speaks once an interval; in turn, one of all.
+			rate := 1 / (r.Every.Seconds() * float64(r.Batch))
+			share := 1.0
+			switch sp := r.Speak; sp.How {
+			case crowd.InTurn:
+				share = 1 / float64(d.Streams[ri].Peers)
+			case crowd.AtRandom:
+				if share = sp.Share; sp.Some > 0 {
+					share = min(1, float64(sp.Some)/float64(d.Streams[ri].Peers))
+				}
+			}
+			rate *= share * float64(len(all))
+			load.PerSecond += rate * float64(r.Batch)
+			load.BytesPerSecond += rate * float64(total) / float64(n)
+		}
+	}
+	for _, l := range c.Crowd.Links {
+		c.load.Links = append(c.load.Links, *links[l.Name])
+	}
+}
+
+func (c *checker) units(r *crowd.Reading) {
+	for i := range r.Fields {
+		f := &r.Fields[i]
+		if u, known := unit.Find(f.Unit); f.Unit != "" && strings.HasPrefix(r.Payload.Form, "senml") && (!known || !u.SenML || u.Name != f.Unit) {
+			hint := "leave it out, or convert to one that has"
+			if known && u.SenML {
+				hint = "write " + u.Name
+			}
+			c.add(f.Pos, "the unit %q of the field %q has no entry in SenML's registry (RFC 8428, section 12.1); %s", f.Unit, f.Name, hint)
+		}
+	}
+}
+
+// WireSize is about how many bytes a message and its answer take on the wire,
+// without what TCP and the layers below add.
+func WireSize(s *fleet.Stream, w engine.Written) int {
+	r := s.Reading
+	l := s.Device.Cast.Link
+	if l.Protocol == crowd.MQTT {
+		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.MarkKey, UserVal: w.MarkValue}
+		n := len(mqttwire.AppendPublish(nil, byte(l.Version), &p))
+		return n + map[byte]int{1: 4, 2: 12}[r.QoS]
+	}
+	n := len(w.Body)
+	for _, line := range RequestHead(s, w) {
+		n += len(line) + 2
+	}
+	return n + 2 + 100 // an answer with a few headers
+}
+
+// RequestHead is the request line and the headers of a message over HTTP.
+func RequestHead(s *fleet.Stream, w engine.Written) []string {
+	r := s.Reading
+	u, err := url.Parse(s.Device.Cast.Link.Address)
+	if err != nil {
+		u = &url.URL{}
+	}
+	host := u.Host
+	var lines []string
+	for i, h := range s.Headers {
+		if strings.EqualFold(h.Name, "Host") {
+			host = s.Values[i]
+			continue
+		}
+		lines = append(lines, h.Name+": "+s.Values[i])
+	}
+	head := []string{fmt.Sprintf("%s %s%s HTTP/1.1", r.Method, u.Path, s.Target), "Host: " + host, "User-Agent: runcrowd",
+		fmt.Sprintf("Content-Length: %d", len(w.Body))}
+	if t := engine.ContentType(s); t != "" {
+		head = append(head, "Content-Type: "+t)
+	}
+	if r.Gzip {
+		head = append(head, "Content-Encoding: gzip")
+	}
+	if w.MarkKey != "" {
+		lines = append(lines, w.MarkKey+": "+w.MarkValue)
+	}
+	return append(head, lines...)
+}
+
+func (c *checker) sums() {
+	plan := &c.Crowd.Plan
+	l := &c.load
+	l.Devices, l.Readings = len(c.Devices), len(c.Streams)
+	byKind := map[string]int{}
+	for _, d := range c.Devices {
+		byKind[d.Cast.Kind.Name]++
+	}
+	for _, k := range c.Crowd.Kinds {
+		if n := byKind[k.Name]; n > 0 {
+			l.Kinds = append(l.Kinds, Share{k.Name, n})
+		}
+	}
+	// On average a device sends from when it joined to the end.
+	joins := plan.Join.At(len(c.Devices)-1, len(c.Devices))
+	sending := plan.For.Seconds() - min(joins, plan.For).Seconds()/2
+	for i := range l.Links {
+		k := &l.Links[i]
+		l.PerSecond += k.PerSecond
+		l.BytesPerSecond += k.BytesPerSecond
+		share := float64(k.Connections) / float64(max(1, l.Devices))
+		k.JoinsPerSecond = float64(k.Connections)
+		switch {
+		case plan.Join.Rate > 0:
+			k.JoinsPerSecond = min(k.JoinsPerSecond, float64(plan.Join.Rate)*share)
+		case plan.Join.Over > 0:
+			k.JoinsPerSecond = min(k.JoinsPerSecond, float64(k.Connections)/plan.Join.Over.Seconds())
+		}
+	}
+	l.PerRound = l.PerSecond * sending
+	l.Messages = l.PerRound * float64(plan.Rounds)
+	l.Length = time.Duration(plan.Rounds-1)*plan.Every + plan.For
+}

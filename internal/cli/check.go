@@ -1,0 +1,208 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/check"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/quantity"
+)
+
+func (e *env) check() *cobra.Command {
+	var format string
+	var strict bool
+	cmd := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Tell everything about a crowd file that can be known without a network",
+		Long: `Check reads a crowd file and the files it names, makes all devices and the first
+messages of them, and tells what it finds, without touching a platform:
+
+  mistakes   what cannot work: unknown names, wrong types, formulas that do not
+             compile, client ids and device names that two devices share, topics
+             that break the standard, values that do not fit their payload
+  warnings   what can work and is probably not meant: names that run out of
+             digits, topics that collide, witnesses that could never hear a
+             message, secrets in plain text, no TLS to another machine
+  load       what the platform has to expect: messages, bytes and connections a
+             second, the most joins a second, the largest message
+
+Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
+		Example: "  runcrowd check harbour/crowd.yaml\n  runcrowd check harbour/crowd.yaml --strict --format json",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(format); err != nil {
+				return err
+			}
+			return e.checkFile(args[0], format, strict)
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	cmd.Flags().BoolVar(&strict, "strict", false, "exit code 1 where there is a warning")
+	return cmd
+}
+
+func (e *env) checkFile(path, format string, strict bool) error {
+	f, err := loadFleet(path)
+	if err != nil {
+		p := problemsOf(err)
+		if format == "json" && p != nil {
+			if err := e.checkJSON(path, p, nil, nil, nil); err != nil {
+				return err
+			}
+			return &exitError{code: exitWrong}
+		}
+		return err
+	}
+	warnings, load := check.Check(f, check.Options{MaxFiles: maxFiles()})
+	p := crowd.NewProblems(path, f.Crowd.Source)
+	for _, w := range warnings {
+		p.Add(w.Pos, "%s", w.Text)
+	}
+	p.Hide(f.Crowd.Secrets())
+	if format == "json" {
+		err = e.checkJSON(path, nil, p, f, &load)
+	} else {
+		if len(p.List) > 0 {
+			label := "warning: "
+			if e.colored(e.stdout) {
+				label = text.FgYellow.Sprint("warning: ")
+			}
+			fmt.Fprintf(e.stdout, "%s\n", p.Tell(label))
+		}
+		fmt.Fprintf(e.stdout, "%s: no mistakes, %s\n\n%s", path, plural(len(p.List), "warning"), loadText(f, &load))
+	}
+	if err == nil && strict && len(p.List) > 0 {
+		return &exitError{code: exitBroken}
+	}
+	return err
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	if n == 0 {
+		return "no " + what + "s"
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// loadText tells the load to expect.
+func loadText(f *fleet.Fleet, l *check.Load) string {
+	var b strings.Builder
+	line := func(name, format string, args ...any) {
+		fmt.Fprintf(&b, "  %-12s %s\n", name, fmt.Sprintf(format, args...))
+	}
+	b.WriteString("The load to expect\n")
+	var kinds []string
+	for _, k := range l.Kinds {
+		kinds = append(kinds, fmt.Sprintf("%d %s", k.N, k.Name))
+	}
+	line("devices", "%s: %s", thousands(float64(l.Devices)), strings.Join(kinds, ", "))
+	plan := &f.Crowd.Plan
+	for _, k := range l.Links {
+		if k.Connections == 0 {
+			line("link "+k.Name, "not used by any device")
+			continue
+		}
+		joins := "all at once"
+		if plan.Join.Over > 0 || plan.Join.Rate > 0 {
+			joins = fmt.Sprintf("at most %s a second", rate(k.JoinsPerSecond))
+		}
+		line("link "+k.Name, "%s connections, opened %s; %s messages/s, %s/s", thousands(float64(k.Connections)), joins, rate(k.PerSecond), size(k.BytesPerSecond))
+	}
+	if len(l.Links) > 1 {
+		line("all links", "%s messages/s, %s/s on the wire, acknowledgements included", rate(l.PerSecond), size(l.BytesPerSecond))
+	}
+	rounds := ""
+	if plan.Rounds > 1 {
+		rounds = fmt.Sprintf(" in each of %d rounds, about %s in all", plan.Rounds, thousands(l.Messages))
+	}
+	line("messages", "about %s%s", thousands(l.PerRound), rounds)
+	line("largest", "a body of %s (%s)", size(float64(l.Largest)), l.LargestOf)
+	line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
+	return b.String()
+}
+
+func rate(x float64) string {
+	switch {
+	case x == 0:
+		return "0"
+	case x < 0.095:
+		return fmt.Sprintf("%.2g", x)
+	case x < 9.95:
+		return strings.TrimSuffix(fmt.Sprintf("%.1f", x), ".0")
+	}
+	return thousands(x)
+}
+
+// thousands is a whole number with a blank between groups of three digits.
+func thousands(x float64) string {
+	s := fmt.Sprintf("%.0f", x)
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + " " + s[i:]
+	}
+	return s
+}
+
+func size(bytes float64) string {
+	switch {
+	case bytes >= 1e6:
+		return fmt.Sprintf("%.1f MB", bytes/1e6)
+	case bytes >= 1e4:
+		return fmt.Sprintf("%.0f kB", bytes/1e3)
+	case bytes >= 1e3:
+		return fmt.Sprintf("%.1f kB", bytes/1e3)
+	}
+	return fmt.Sprintf("%.0f bytes", bytes)
+}
+
+type placed struct {
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+	Text   string `json:"text"`
+}
+
+func placedList(p *crowd.Problems) []placed {
+	list := []placed{}
+	if p != nil {
+		for _, q := range p.List {
+			list = append(list, placed{q.Pos.Line, q.Pos.Column, q.Text})
+		}
+	}
+	return list
+}
+
+func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *fleet.Fleet, l *check.Load) error {
+	doc := map[string]any{"file": path, "mistakes": placedList(mistakes), "warnings": placedList(warnings)}
+	if l != nil {
+		var links []map[string]any
+		for _, k := range l.Links {
+			links = append(links, map[string]any{"name": k.Name, "address": k.Address, "connections": k.Connections,
+				"messages_per_second": k.PerSecond, "bytes_per_second": k.BytesPerSecond, "joins_per_second": k.JoinsPerSecond})
+		}
+		kinds := map[string]int{}
+		for _, k := range l.Kinds {
+			kinds[k.Name] = k.N
+		}
+		doc["load"] = map[string]any{"devices": l.Devices, "kinds": kinds, "readings": l.Readings, "links": links,
+			"messages_per_second": l.PerSecond, "bytes_per_second": l.BytesPerSecond, "messages_per_round": l.PerRound, "messages": l.Messages,
+			"rounds": f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf, "seconds": l.Length.Seconds()}
+	}
+	return e.json(doc)
+}
+
+// json writes one JSON document.
+func (e *env) json(doc any) error {
+	enc := json.NewEncoder(e.stdout)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(doc)
+}

@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+)
+
+// loadFleet reads a crowd file and makes its devices.
+func loadFleet(path string) (*fleet.Fleet, error) {
+	c, err := crowd.Load(path)
+	if err != nil {
+		return nil, err
+	}
+	return fleet.Build(c)
+}
+
+// selectDevices finds the devices that --device or --who names; all without one.
+func selectDevices(f *fleet.Fleet, flag string, texts []string) ([]*fleet.Device, error) {
+	var who []*crowd.Selection
+	for _, t := range texts {
+		s, err := crowd.ParseSelection(t)
+		if err != nil {
+			return nil, fmt.Errorf("--%s: %w", flag, err)
+		}
+		who = append(who, s)
+	}
+	devices, err := f.Select(who...)
+	if err != nil {
+		return nil, fmt.Errorf("--%s: %w", flag, err)
+	}
+	return devices, nil
+}
+
+// parseMoment reads when a plan begins: now, RFC 3339, or a time of today, UTC.
+func parseMoment(text string, now time.Time) (time.Time, error) {
+	if text == "" || text == "now" {
+		return now, nil
+	}
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04", "2006-01-02 15:04", "2006-01-02"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, nil
+		}
+	}
+	for _, layout := range []string{"15:04", "15:04:05"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			y, m, d := now.UTC().Date()
+			return time.Date(y, m, d, t.Hour(), t.Minute(), t.Second(), 0, time.UTC), nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("--at: %q is not a time; write one such as 15:00 or 2030-06-01T12:00:00Z", text)
+}
+
+// problemsOf is the list of mistakes in an error, or nil.
+func problemsOf(err error) *crowd.Problems {
+	var p *crowd.Problems
+	if errors.As(err, &p) {
+		return p
+	}
+	return nil
+}

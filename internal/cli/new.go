@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"runcrowd/examples"
+	"runcrowd/internal/crowd"
+)
+
+var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
+
+func (e *env) newFile() *cobra.Command {
+	var example string
+	var list strings.Builder
+	for _, x := range examples.All() {
+		fmt.Fprintf(&list, "  %-11s %s\n", x.Name, x.Doc)
+	}
+	cmd := &cobra.Command{
+		Use:   "new DIR",
+		Short: "Write a first crowd file, or a small example",
+		Long: `New makes the folder DIR and writes a small crowd file with comments into it,
+ready to be played against the stand-in. It never writes over a file.
+
+With --example it writes one of these instead, each the smallest crowd that shows
+one thing:
+
+` + list.String(),
+		Example: "  runcrowd new harbour\n  runcrowd new gauges --example roster",
+		Args:    exactly(1, "one folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if example == "" {
+				return e.writeFirst(args[0])
+			}
+			var known []string
+			for _, x := range examples.All() {
+				if x.Name == example {
+					return e.writeExample(args[0], x)
+				}
+				known = append(known, x.Name)
+			}
+			return unknownName("--example", "there is no example", example, known)
+		},
+	}
+	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
+	return cmd
+}
+
+func (e *env) writeFirst(dir string) error {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	name := strings.Trim(crowdName.ReplaceAllString(strings.ToLower(filepath.Base(abs)), "-"), "-")
+	if name == "" {
+		name = "crowd"
+	}
+	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))}); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "crowd.yaml")
+	fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
+	e.whatNext(path)
+	fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress, examples.HTTPAddress)
+	return nil
+}
+
+func (e *env) writeExample(dir string, x examples.Example) error {
+	if err := writeFiles(dir, x.Files); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "crowd.yaml")
+	also := ""
+	for _, name := range fileNames(x.Files) {
+		if name != "crowd.yaml" {
+			also += ", " + filepath.Join(dir, name)
+		}
+	}
+	fmt.Fprintf(e.stdout, "Wrote %s%s.\n%s.\n\n", path, also, x.Doc)
+	e.whatNext(path)
+	return nil
+}
+
+func (e *env) whatNext(path string) {
+	fmt.Fprintf(e.stdout, "See what it would send:\n  %s check %s\n  %s preview %s\n\n", e.program, path, e.program, path)
+	fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
+}
+
+func fileNames(files map[string][]byte) []string {
+	names := make([]string, 0, len(files))
+	for n := range files {
+		names = append(names, n)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// writeFiles writes files into a folder. None is written over another: where one
+// of the names is taken, nothing is written.
+func writeFiles(dir string, files map[string][]byte) error {
+	for name := range files {
+		path := filepath.Join(dir, name)
+		if _, err := os.Lstat(path); err == nil {
+			return fmt.Errorf("%s exists already and was left as it is; name another folder", path)
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("the folder %s cannot be made: %w", dir, errors.Unwrap(err))
+	}
+	for _, name := range fileNames(files) {
+		path := filepath.Join(dir, name)
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err != nil {
+			return fmt.Errorf("%s cannot be written: %w", path, errors.Unwrap(err))
+		}
+		_, err = f.Write(files[name])
+		if err2 := f.Close(); err == nil {
+			err = err2
+		}
+		if err != nil {
+			return fmt.Errorf("%s cannot be written: %w", path, err)
+		}
+	}
+	return nil
+}
+
+func (e *env) schema() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the crowd file, for editors",
+		Long: `Schema prints the JSON Schema (draft 2020-12) of the crowd file. An editor that
+knows it completes keys and words, explains them, and underlines mistakes.
+
+Write it to a file and name it in the first line of a crowd file:
+
+  runcrowd schema > crowd.schema.json
+  # yaml-language-server: $schema=crowd.schema.json`,
+		Example: "  runcrowd schema > crowd.schema.json",
+		Args:    exactly(0, ""),
+		RunE: func(*cobra.Command, []string) error {
+			_, err := e.stdout.Write(crowd.Schema())
+			return err
+		},
+	}
+}
