@@ -77,13 +77,14 @@ const (
 type checker struct {
 	*fleet.Fleet
 	list []Warning
-	seen map[string]bool
+	seen map[likeness]int // the warning's place in the list, and one
+	more []int            // how many more there are like it
 	load Load
 }
 
 // Check looks at a fleet. Warnings come in the file's order.
 func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
-	c := &checker{Fleet: f, seen: map[string]bool{}}
+	c := &checker{Fleet: f, seen: map[likeness]int{}}
 	c.names()
 	c.secrets()
 	c.addresses()
@@ -97,6 +98,11 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 			c.add(f.Crowd.Link(l.Name).Pos, "the link %q needs %d connections, and this machine allows a process %d open files; raise it (ulimit -n), or use fewer devices", l.Name, l.Connections, opt.MaxFiles)
 		}
 	}
+	for i, n := range c.more {
+		if n > 0 {
+			c.list[i].Text += fmt.Sprintf(" (and %d more like this)", n)
+		}
+	}
 	sort.SliceStable(c.list, func(i, j int) bool {
 		a, b := c.list[i].Pos, c.list[j].Pos
 		return a.Line < b.Line || a.Line == b.Line && a.Column < b.Column
@@ -105,11 +111,24 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 }
 
 func (c *checker) add(at crowd.Pos, format string, args ...any) {
-	w := Warning{at, c.Crowd.Redact(fmt.Sprintf(format, args...))}
-	if key := fmt.Sprint(w); !c.seen[key] {
-		c.seen[key] = true
-		c.list = append(c.list, w)
+	key := likeness{at, format}
+	text := c.Crowd.Redact(fmt.Sprintf(format, args...))
+	if i := c.seen[key]; i > 0 {
+		if c.list[i-1].Text != text {
+			c.more[i-1]++
+		}
+		return
 	}
+	c.list = append(c.list, Warning{at, text})
+	c.more = append(c.more, 0)
+	c.seen[key] = len(c.list)
+}
+
+// likeness is what warnings have in common that differ by the device alone: one
+// of them is told.
+type likeness struct {
+	at     crowd.Pos
+	format string
 }
 
 var padded = regexp.MustCompile(`pad\(\s*n\s*,\s*(\d+)\s*\)`)
@@ -122,7 +141,7 @@ func (c *checker) names() {
 		look := func(at crowd.Pos, what, text string) {
 			for _, m := range padded.FindAllStringSubmatch(text, -1) {
 				if digits, _ := strconv.Atoi(m[1]); len(strconv.Itoa(last)) > digits {
-					c.add(at, "%s: %s has room for %d digits, and the last device has the number %d; write pad(n, %d)", what, m[0], digits, last, len(strconv.Itoa(last)))
+					c.add(at, "%s: %s is too short for the number of the last device, %d: names will not sort, and not match as the others do; write pad(n, %d)", what, m[0], last, len(strconv.Itoa(last)))
 				}
 			}
 		}

@@ -218,7 +218,7 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	}
 	title := fmt.Sprintf("%s %s %s", s.Device.Name, s.Reading.Name, number)
 	fmt.Fprintf(&b, "%s, due %s after the beginning, at %s\n", e.paint(text.Bold, title),
-		r.Due.Sub(begin).Round(time.Millisecond), r.Due.UTC().Format("2006-01-02 15:04:05.000Z"))
+		r.Due.Sub(begin).Round(time.Millisecond), r.Due.UTC().Round(time.Millisecond).Format("2006-01-02 15:04:05.000Z"))
 	line := func(name, format string, args ...any) {
 		fmt.Fprintf(&b, "  %s %s\n", e.paint(text.Faint, fmt.Sprintf("%-9s", name)), f.Crowd.Redact(fmt.Sprintf(format, args...)))
 	}

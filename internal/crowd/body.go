@@ -33,7 +33,9 @@ func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula
 			p.Form = r.word(n, what, "json", PayloadForms...)
 			n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column}
 		} else {
-			r.payloadForm(p, n, what)
+			if !r.payloadForm(p, n, what) {
+				return
+			}
 		}
 		known := append([]string{"form", "content_type"}, payloadKeys[p.Form]...)
 		po := r.object(n, what+" (form "+p.Form+")", known...)
@@ -62,24 +64,27 @@ func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula
 }
 
 // payloadForm finds the form of a mapping: it is named, or a key tells it.
-func (r *reader) payloadForm(p *Payload, n *yaml.Node, what string) {
+func (r *reader) payloadForm(p *Payload, n *yaml.Node, what string) bool {
 	for _, e := range r.entries(n, what) {
 		if e.key.Value == "form" {
+			before := len(r.List)
 			p.Form = r.word(e.value, what+": form", "json", PayloadForms...)
-			return
+			return len(r.List) == before
 		}
 	}
 	for _, form := range PayloadForms {
 		for _, key := range payloadKeys[form] {
 			if r.has(n, key) && key != "base_name" && key != "tags" {
 				p.Form = form
-				return
+				return true
 			}
 		}
 	}
-	if !r.has(n, "content_type") || len(n.Content) > 2 {
-		r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(PayloadForms, ", "))
+	if r.has(n, "content_type") && len(n.Content) == 2 {
+		return true
 	}
+	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(PayloadForms, ", "))
+	return false
 }
 
 func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.Env, what string) {

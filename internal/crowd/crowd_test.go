@@ -70,8 +70,44 @@ require:
 
 func noEnv(name string) (string, bool) { return "open-sesame-77", name == "TOKEN" }
 
+// files are what crowd files of the tests name.
+var files = map[string]string{
+	"good.csv":     "device,site,range_m,moored,token\ngauge-a,north,4.1,true,tok-a-123\ngauge-b,south,3,false,tok-b-456\n",
+	"holes.csv":    "device,range_m\ngauge-a,4.1\ngauge-b,\n",
+	"twice.csv":    "device,site\ngauge-a,north\ngauge-a,south\n",
+	"ragged.csv":   "device,site\ngauge-a,north\ngauge-b,south,58.02\n",
+	"columns.csv":  "device,site,site\ngauge-a,north,south\n",
+	"odd.csv":      "device,lamp w\ngauge-a,12\n",
+	"nameless.csv": "gauge,site\ngauge-a,north\n",
+	"quote.csv":    "device,site\ngauge-a,\"north\n",
+	"head.csv":     "device,site\n",
+	"empty.csv":    "",
+	"binary.csv":   "device\x00,site\n",
+	"kinds.csv":    "device,kind\ngauge-a,gauge\nbuoy-x,buoy\n",
+	"blank.csv":    "device,site\ngauge a,north\n",
+	"reserved.csv": "device,reading\ngauge-a,x\n",
+	"levels.csv":   "at,level\n2030-06-01T00:00:00Z,1.5\n2030-06-01T01:00:00Z,1.2\n",
+	"back.csv":     "at,level\n2030-06-01T01:00:00Z,1.5\n2030-06-01T00:00:00Z,1.2\n",
+	"notime.csv":   "at,level\nnoon,1.5\n",
+	"bad.jsonl":    "{\"level\": 1}\nlevel 2\n",
+	"nested.jsonl": "{\"level\": {\"m\": 1}}\n",
+	"text.binpb":   "message State {}",
+	"body.json":    `{"v": ${wave_m}, "mark": "${mark}"`,
+}
+
+func open(name string) ([]byte, error) {
+	if name == "state.binpb" {
+		return os.ReadFile("../../examples/small/protobuf/state.binpb")
+	}
+	text, is := files[name]
+	if !is {
+		return nil, os.ErrNotExist
+	}
+	return []byte(text), nil
+}
+
 func load(text string) (*crowd.Crowd, error) {
-	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: noEnv})
+	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: noEnv, Open: open})
 	if err == nil {
 		_, err = fleet.Build(c)
 	}
@@ -161,14 +197,19 @@ func TestAliasesAndMerges(t *testing.T) {
 }
 
 func TestExamplesAreValid(t *testing.T) {
-	list, err := filepath.Glob("../../examples/*.yaml")
-	require.NoError(t, err)
-	require.NotEmpty(t, list)
-	for _, path := range list {
-		text, err := os.ReadFile(path)
+	for _, dir := range []string{"../../examples/*.yaml", "../../examples/small/*/crowd.yaml"} {
+		list, err := filepath.Glob(dir)
 		require.NoError(t, err)
-		_, err = load(strings.Replace(string(text), "crowd: NAME", "crowd: name", 1))
-		assert.NoError(t, err, path)
+		require.NotEmpty(t, list)
+		for _, path := range list {
+			text, err := os.ReadFile(path)
+			require.NoError(t, err)
+			c, err := crowd.Parse(path, []byte(strings.Replace(string(text), "crowd: NAME", "crowd: name", 1)), crowd.Sources{})
+			if assert.NoError(t, err, path) {
+				_, err = fleet.Build(c)
+				assert.NoError(t, err, path)
+			}
+		}
 	}
 }
 
@@ -181,7 +222,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(strings.Replace(base, s, "", 1))
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Getenv: noEnv})
+		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Getenv: noEnv, Open: open})
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return

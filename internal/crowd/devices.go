@@ -405,6 +405,18 @@ func (r *reader) castLink(c *Cast) {
 	}
 }
 
+// otherLink says where a cast's link was changed, for mistakes that come of it.
+func (c *Cast) otherLink() string {
+	for _, l := range c.layers {
+		for _, n := range []*yaml.Node{l.link, l.settings} {
+			if n != nil && c.Link != c.Kind.Link {
+				return fmt.Sprintf(" (the link is changed in line %d; change the reading there, too)", n.Line)
+			}
+		}
+	}
+	return ""
+}
+
 // mergeNode is a mapping with some entries laid over it; a null takes one away.
 func mergeNode(base *yaml.Node, over []entry) *yaml.Node {
 	n := *base

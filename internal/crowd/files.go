@@ -348,30 +348,25 @@ type recordedFile struct {
 	lines []int
 }
 
-// recording reads columns of a file of recorded values. The error says where.
-func (r *reader) recording(n *yaml.Node, what, name, column, timeColumn string) (*signal.Recording, bool) {
+// recording reads columns of a file of recorded values; the error says where it is
+// wrong. A file that cannot be read is noted already: then both are nil.
+func (r *reader) recording(n *yaml.Node, what, name, column, timeColumn string) (*signal.Recording, error) {
 	if r.from.WithoutValues {
-		return &signal.Recording{Values: []signal.Value{{}}}, true
+		return &signal.Recording{Values: []signal.Value{{}}}, nil
 	}
 	f := r.file(n, what, name)
 	if f == nil {
-		return nil, false
+		return nil, nil
 	}
 	rf := r.recordings[name]
 	if rf == nil {
 		var err error
 		if rf, err = readRecorded(f); err != nil {
-			r.Add(pos(n), "%s: %s: %s", what, name, err)
-			return nil, false
+			return nil, err
 		}
 		r.recordings[name] = rf
 	}
-	rec, err := rf.series(column, timeColumn)
-	if err != nil {
-		r.Add(pos(n), "%s: %s: %s", what, name, err)
-		return nil, false
-	}
-	return rec, true
+	return rf.series(column, timeColumn)
 }
 
 func readRecorded(f *File) (*recordedFile, error) {

@@ -61,7 +61,14 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 			if e := find(list, col.name); e != nil {
 				def := r.property(*e, env)
 				p.Pos, p.Value, p.Text, p.Draw = def.Pos, def.Value, def.Text, def.Draw
-				if fmt.Sprintf("%T", p.Sample) != fmt.Sprintf("%T", def.Sample) && r.hasEmpty(col) {
+				_, float := def.Sample.(float64)
+				_, number := p.Sample.(int)
+				if number && float {
+					p.Sample = 0.0 // whole numbers go with others
+				}
+				_, float = p.Sample.(float64)
+				_, number = def.Sample.(int)
+				if fmt.Sprintf("%T", p.Sample) != fmt.Sprintf("%T", def.Sample) && !(float && number) && emptyCell(col) >= 0 {
 					r.Add(p.Pos, "the property %q is a %s here and a %s in the column of %s; an empty cell takes what stands here, so both must be alike",
 						col.name, typeName(def.Sample), typeName(p.Sample), c.Roster.File)
 				}
@@ -99,8 +106,6 @@ func find(list []entry, name string) *entry {
 	}
 	return nil
 }
-
-func (r *reader) hasEmpty(col *rosterColumn) bool { return emptyCell(col) >= 0 }
 
 // emptyCell is the first row without a value; -1 where there is none.
 func emptyCell(col *rosterColumn) int {

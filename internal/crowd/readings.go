@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -56,7 +57,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
 				instead := map[string]string{"path": "; write topic: in its place", "topic": "; write path: in its place"}[key]
-				r.Add(pos(k), "%s: %q does not go with the %s link %q%s", what, key, l.Protocol, l.Name, instead)
+				r.Add(pos(k), "%s: %q does not go with the %s link %q%s%s", what, key, l.Protocol, l.Name, instead, c.otherLink())
 			}
 		}
 		switch {
@@ -232,11 +233,14 @@ func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bo
 		r.Add(f.Pos, "%s has both round and digits; digits rounds too, and prints every decimal", what)
 	}
 	if f.Spec == nil {
+		if f.Finish.Stuck != nil && (f.Previous || recalls(before)) {
+			r.Add(f.Pos, "%s cannot be stuck: the reading uses the message before, and what a formula gave at another time cannot be worked out alone", what)
+		}
 		return f, f.finished(sample), ok
 	}
 	ok = ok && r.data(&f, rest, what) && r.followed(&f, rest, before, what)
 	if ok {
-		sample, ok = r.trySignal(&f, n, what)
+		sample, ok = r.trySignal(&f, n, rest, what)
 	}
 	if f.Unit == "" {
 		f.Unit = f.Spec.Unit
@@ -248,6 +252,11 @@ func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bo
 		r.Add(f.Pos, "%s is a %s; noise, round, min, max and the like go with numbers", what, typeName(sample))
 	}
 	return f, f.finished(sample), ok
+}
+
+// recalls tells whether any of the fields uses the message before.
+func recalls(fields []Field) bool {
+	return slices.ContainsFunc(fields, func(f Field) bool { return f.Previous })
 }
 
 // finished is the sample of what is left when the value has been finished.
@@ -287,9 +296,18 @@ func (r *reader) data(f *Field, rest []entry, what string) bool {
 		r.Add(f.Pos, "%s: the signal \"recorded\" needs \"column\": the column in %s", what, name)
 		return false
 	}
-	rec, ok := r.recording(r.resolve(e.value), what+": file", name, column, timeColumn)
+	rec, err := r.recording(r.resolve(e.value), what+": file", name, column, timeColumn)
+	if err != nil {
+		at := pos(r.resolve(e.value))
+		for _, key := range []string{"column", "time"} {
+			if c := find(rest, key); c != nil && strings.Contains(err.Error(), fmt.Sprintf("no column %q", c.value.Value)) {
+				at = pos(r.resolve(c.value))
+			}
+		}
+		r.Add(at, "%s: %s: %s", what, name, err)
+	}
 	f.Args["file"] = Arg{Value: rec}
-	return ok
+	return rec != nil
 }
 
 // followed checks the field that another one follows.
@@ -310,7 +328,7 @@ func (r *reader) followed(f *Field, rest []entry, before []Field, what string) b
 			r.Add(f.Pos, "%s follows %q, which is a %s; only a number can be followed", what, name, typeName(b.Sample))
 			return false
 		}
-		if b.Previous && lag > 0 {
+		if (b.Previous || b.Formula != nil && recalls(before)) && lag > 0 {
 			r.Add(f.Pos, "%s lags behind %q, whose formula uses the message before: what it was then cannot be worked out alone", what, name)
 			return false
 		}
@@ -318,7 +336,11 @@ func (r *reader) followed(f *Field, rest []entry, before []Field, what string) b
 		return true
 	}
 	if e := find(rest, "field"); e != nil {
-		r.noSuch(r.resolve(e.value), what+": field", "earlier field", name, names)
+		if len(names) == 0 {
+			r.Add(pos(r.resolve(e.value)), "%s: field: %q does not stand above; only an earlier field of the reading can be followed", what, name)
+		} else {
+			r.noSuch(r.resolve(e.value), what+": field", "earlier field", name, names)
+		}
 		return false
 	}
 	return true // told when the signal is made
@@ -524,7 +546,7 @@ func (r *reader) states(n *yaml.Node, what string) []signal.State {
 
 // trySignal makes the signal once, so that wrong parameters are told now and
 // the type of what it gives is known.
-func (r *reader) trySignal(f *Field, n *yaml.Node, what string) (any, bool) {
+func (r *reader) trySignal(f *Field, n *yaml.Node, rest []entry, what string) (any, bool) {
 	args := signal.Args{}
 	for name, a := range f.Args {
 		if a.Formula != nil {
@@ -548,7 +570,13 @@ func (r *reader) trySignal(f *Field, n *yaml.Node, what string) (any, bool) {
 				return 0.0, true // cannot be judged here; the fleet will
 			}
 		}
-		r.Add(pos(n), "%s: %s", what, err)
+		at := pos(n)
+		for _, e := range rest { // the message begins with the parameter that is wrong
+			if strings.HasPrefix(err.Error(), e.key.Value+" ") {
+				at = pos(r.resolve(e.value))
+			}
+		}
+		r.Add(at, "%s: %s", what, err)
 		return nil, false
 	}
 	if f.Spec.Gives != signal.Null {

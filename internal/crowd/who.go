@@ -255,7 +255,7 @@ func formulaTest(source string, list []Candidate) (func(*Candidate) (bool, error
 		f, err := formula.Compile(source, c.Env)
 		if err == nil {
 			if _, is := f.Sample().(bool); !is {
-				err = fmt.Errorf("it does not say yes or no")
+				err = fmt.Errorf("it gives no yes or no; a test is a comparison, such as n > 10")
 			}
 		}
 		if err != nil {
@@ -311,7 +311,7 @@ func (s *Selection) nobody(list []Candidate) error {
 			return fmt.Errorf("%s; did you mean %q?", text, near)
 		}
 		if len(list) > 0 && prefix != "" {
-			return fmt.Errorf("%s; names begin with %q", text, list[0].Name)
+			return fmt.Errorf("%s; the first device is %q, kinds and tags are %s", text, list[0].Name, formula.List(kinds))
 		}
 	}
 	if (s.sort == baseKind || s.sort == baseTag) && len(kinds) > 0 {

@@ -169,7 +169,7 @@ func (f *Fleet) properties(mb *member, m *formula.Machine, p *crowd.Problems) {
 	// A roster's columns may be a part of the name.
 	for i := range cast.Properties {
 		if pr := &cast.Properties[i]; pr.Column != nil && pr.Column[mb.index].Type() != signal.Null {
-			mb.env[pr.Name] = plain(pr.Column[mb.index].Any())
+			mb.env[pr.Name] = alike(plain(pr.Column[mb.index].Any()), pr.Sample)
 		}
 	}
 	if mb.name == "" {
@@ -208,9 +208,18 @@ func (f *Fleet) properties(mb *member, m *formula.Machine, p *crowd.Problems) {
 		case pr.Column != nil && pr.Value.Type() == signal.Null:
 			mb.env[pr.Name] = "" // only a text may be empty without a default
 		default:
-			mb.env[pr.Name] = plain(pr.Value.Any())
+			mb.env[pr.Name] = alike(plain(pr.Value.Any()), pr.Sample)
 		}
 	}
+}
+
+// alike makes a whole number one of the property's type, where that has decimals.
+func alike(v, sample any) any {
+	i, whole := v.(int)
+	if _, float := sample.(float64); whole && float {
+		return float64(i)
+	}
+	return v
 }
 
 // plain is a whole number as formulas have it.
@@ -371,7 +380,9 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.Name), Body: signal.Key(c.Seed, d.Name)}
 		d.Env["reading"] = r.Name
 		s.Target = expand(r.Pos, fmt.Sprintf("the reading %q", r.Name), r.Target)
-		if l.Protocol == crowd.MQTT {
+		if r.Target == nil {
+			continue // told already
+		} else if l.Protocol == crowd.MQTT {
 			if err := crowd.CheckTopic(s.Target); err != nil && len(p.List) == before {
 				p.Add(r.Pos, "the reading %q of %s: %s", r.Name, d.Name, err)
 			}

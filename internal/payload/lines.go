@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 
@@ -30,8 +31,8 @@ func typed(s string, t signal.Type) (v any, ok bool) {
 	case signal.Bool:
 		return s == "true", s != ""
 	case signal.Int, signal.Float:
-		if _, err := strconv.ParseFloat(s, 64); err == nil {
-			return json.Number(s), true
+		if n, ok := asNumber(s); ok {
+			return n, true
 		}
 		return s, s != ""
 	}
@@ -41,10 +42,22 @@ func typed(s string, t signal.Type) (v any, ok bool) {
 	case s == "true" || s == "false":
 		return s == "true", true
 	}
-	if _, err := strconv.ParseFloat(s, 64); err == nil {
-		return json.Number(s), true
+	if n, ok := asNumber(s); ok {
+		return n, true
 	}
 	return s, true
+}
+
+// asNumber is a text as a number of JSON, with its digits where JSON takes them.
+func asNumber(s string) (json.Number, bool) {
+	f, err := strconv.ParseFloat(s, 64)
+	switch {
+	case err != nil || math.IsInf(f, 0) || math.IsNaN(f):
+		return "", false
+	case json.Valid([]byte(s)):
+		return json.Number(s), true
+	}
+	return jsonNumber(f), true
 }
 
 // CSV is a line for each sample (RFC 4180), with a head line of names if asked
@@ -246,7 +259,11 @@ func (l *Lines) Read(body []byte) ([]Found, error) {
 			case v == "true" || v == "false":
 				value = v == "true"
 			default:
-				value = json.Number(strings.TrimSuffix(v, "i"))
+				n, ok := asNumber(strings.TrimSuffix(v, "i"))
+				if !ok {
+					return nil, fmt.Errorf("not line protocol: %s is no value", clip(v))
+				}
+				value = n
 			}
 			if c := byName[name]; c != nil {
 				c.put(l.fields, values, value)

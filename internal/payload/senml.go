@@ -176,6 +176,20 @@ type record struct {
 	TimeCBOR     any `json:"-" cbor:"6,keyasint"`
 }
 
+// known is the longest name of a column that a resolved name ends in, or else def.
+func (s *SenML) known(resolved, def string) string {
+	best := ""
+	for i := range s.columns {
+		if n := s.columns[i].name; len(n) > len(best) && strings.HasSuffix(resolved, n) {
+			best = n
+		}
+	}
+	if best == "" {
+		return def
+	}
+	return best
+}
+
 // Read implements Form: records are resolved (RFC 8428, section 4.6), and those
 // of one time are one sample.
 func (s *SenML) Read(body []byte) ([]Found, error) {
@@ -214,8 +228,12 @@ func (s *SenML) Read(body []byte) ([]Found, error) {
 			values[at] = into
 			samples = append(samples, at)
 		}
-		// A platform may have resolved the names, or may use a base name of its own.
+		// A platform may have resolved the names, and a message filed under another
+		// device has the base name of its own.
 		name := strings.TrimPrefix(baseName+r.Name, s.baseName)
+		if byName[name] == nil {
+			name = s.known(baseName+r.Name, name)
+		}
 		var v any
 		switch {
 		case r.Text != nil:

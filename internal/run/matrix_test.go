@@ -122,6 +122,12 @@ func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
 	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s", "TIMEOUT", "60s").Replace(text)
 	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
+	return playCrowd(t, c)
+}
+
+// playCrowd plays a crowd and judges the run.
+func playCrowd(t *testing.T, c *crowd.Crowd) *played {
+	t.Helper()
 	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
 	require.NoError(t, err)
 	require.NoError(t, s.Play(context.Background()))

@@ -119,7 +119,7 @@ func NewWeights(n int, weights []float64) (Weights, error) {
 		}
 	}
 	if len(weights) != n {
-		return nil, fmt.Errorf("there are %d weights for %d values", len(weights), n)
+		return nil, fmt.Errorf("weights must be as many as the values: %d, not %d", n, len(weights))
 	}
 	w, sum := make(Weights, n), 0.0
 	for i, x := range weights {

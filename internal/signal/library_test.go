@@ -311,7 +311,7 @@ func TestWrongParametersOfTheLibrary(t *testing.T) {
 		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}, {To: "b", Share: 0.6}}}, {Name: "b"}}}, "add up to more than 100%"},
 		{"text", signal.Args{"like": "[a"}, "is not a regular expression: missing closing ]"},
 		{"text", signal.Args{"like": "[a-z]{1000}[0-9]{9}"}, "may become longer than 1000 letters"},
-		{"choice", signal.Args{"of": []signal.Value{signal.OfInt(1)}, "weights": []float64{1, 2}}, "there are 2 weights for 1 values"},
+		{"choice", signal.Args{"of": []signal.Value{signal.OfInt(1)}, "weights": []float64{1, 2}}, "weights must be as many as the values: 1, not 2"},
 		{"pulse", signal.Args{"period": time.Second, "width": time.Minute}, "width 1m must lie between zero and the period of 1s"},
 		{"route", signal.Args{"points": []quantity.Position{{Lat: 1}}}, "points must be at least two positions, not 1"},
 		{"counter", signal.Args{"wrap": 0.0}, "wrap must be above zero"},

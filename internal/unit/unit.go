@@ -110,7 +110,7 @@ func ParseConversion(text string) (Conversion, error) {
 	}
 	from, known := Find(a)
 	if !known {
-		return Conversion{}, fmt.Errorf("the unit %q is not known; known are %s", a, strings.Join(Names(""), ", "))
+		return Conversion{}, fmt.Errorf("the unit %q is not known; units are written as in SenML: Cel, m, m/s, hPa, deg, %%, V, Wh and the like", a)
 	}
 	to, known := Find(b)
 	if !known {
