@@ -235,3 +235,47 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// A roster is made by spreadsheets and by hand: whatever stands in it, there is
+// one clear error or a fleet.
+func FuzzRoster(f *testing.F) {
+	for _, text := range files {
+		f.Add(text)
+	}
+	f.Add("device;a\nx;1,5\ny;-0\n")
+	f.Add("device\ta\nx\t1e400\n")
+	text := strings.NewReplacer("{kind: gauge, count: 2}", "{kind: gauge, roster: x}", "fields: {level_m: {signal: tide, range: 4.1}}",
+		"fields: {level_m: {signal: recorded, file: x, column: device}, t: \"${device}\"}").Replace(base)
+	f.Fuzz(func(t *testing.T, data string) {
+		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Open: func(string) ([]byte, error) { return []byte(data), nil }})
+		if err == nil {
+			_, err = fleet.Build(c)
+		}
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+		}
+	})
+}
+
+// Selections come from files and from the command line.
+func FuzzSelection(f *testing.F) {
+	for _, s := range []string{"all", "20% of tag x", "every 10th", "first 3 of buoy-* where n > 2", `site == "a"`, "5 of", "buoy-[", " where ", "1% of of"} {
+		f.Add(s)
+	}
+	c, err := load(base)
+	require.NoError(f, err)
+	fl, err := fleet.Build(c)
+	require.NoError(f, err)
+	f.Fuzz(func(t *testing.T, text string) {
+		who, err := crowd.ParseSelection(text)
+		if err != nil {
+			require.NotEmpty(t, err.Error())
+			return
+		}
+		if devices, err := fl.Select(who); err == nil {
+			require.LessOrEqual(t, len(devices), len(fl.Devices))
+		} else {
+			require.NotEmpty(t, err.Error())
+		}
+	})
+}

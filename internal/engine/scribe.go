@@ -25,6 +25,7 @@ type Scribe struct {
 	samples  []payload.Sample
 	values   [][]signal.Value // of the samples, reused
 	object   []byte
+	carried  [][]byte
 	mark     []byte
 	zip      bytes.Buffer
 	zipper   *gzip.Writer
@@ -55,7 +56,8 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	if s.Form == nil {
 		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter})
 		w.object = payload.Object(w.object[:0], s.Names, values)
-		out.Carried = append(out.Carried, w.object)
+		w.carried = append(w.carried[:0], w.object)
+		out.Carried = w.carried
 		switch how.Place {
 		case crowd.MarkField:
 			w.mark = mark.Append(w.mark[:0])
