@@ -4,7 +4,9 @@ package chart
 
 import (
 	"fmt"
+	"image/color"
 	"math"
+	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
 )
 
 // Series is one line: its points in order. A Y that is not a number is a gap.
@@ -29,14 +32,17 @@ type Chart struct {
 	XLabel string
 	// Time says that X is a time in seconds, to be told in fitting units.
 	Time bool
+	// Span is the part of X that is shown; zero is that of the points.
+	Span [2]float64
 	// Names stand at the whole numbers of Y from 0, where the values are words.
 	Names []string
 	// Steps draws each value until the next, not a slope between them.
 	Steps bool
 	// Own gives each series a scale of its own.
 	Own bool
-	// Equal gives both axes one scale: for tracks on a map.
-	Equal bool
+	// Track says that X and Y are longitude and latitude in degrees: both axes get
+	// the same scale in metres.
+	Track bool
 }
 
 // bounds of the points, with room where all are alike.
@@ -62,10 +68,22 @@ func (c *Chart) bounds() (x0, x1, y0, y1 float64, any bool) {
 		room := math.Max(math.Abs(y0)*0.1, 0.5)
 		y0, y1 = y0-room, y1+room
 	}
+	if c.Span != [2]float64{} {
+		x0, x1 = c.Span[0], c.Span[1]
+	}
 	if x1 == x0 {
 		x1 = x0 + 1
 	}
 	return x0, x1, y0, y1, true
+}
+
+// widen makes bounds larger, so that on an area of this width and height a degree
+// of latitude is as long as one of longitude is on the ground.
+func widen(x0, x1, y0, y1, width, height float64) (float64, float64, float64, float64) {
+	shrink := math.Max(0.01, math.Cos((y0+y1)/2*math.Pi/180))
+	scale := math.Min(width/((x1-x0)*shrink), height/(y1-y0))
+	dx, dy := width/scale/shrink-(x1-x0), height/scale-(y1-y0)
+	return x0 - dx/2, x1 + dx/2, y0 - dy/2, y1 + dy/2
 }
 
 // dots of a Braille cell (Unicode, block U+2800), by column and row.
@@ -77,6 +95,9 @@ func (c *Chart) Text(width, height int) string {
 	x0, x1, y0, y1, any := c.bounds()
 	if !any {
 		return "there is nothing to draw: no value is a number\n"
+	}
+	if c.Track {
+		x0, x1, y0, y1 = widen(x0, x1, y0, y1, float64(2*(width-12)), float64(4*height))
 	}
 	labels := c.yLabels(y0, y1, height)
 	left := 0
@@ -113,11 +134,6 @@ func (c *Chart) Text(width, height int) string {
 			}
 		}
 		xs, ys := float64(2*inner-1)/(x1-x0), float64(4*height-1)/(y1-y0)
-		if c.Equal {
-			// A dot is about as wide as it is high.
-			xs = math.Min(xs, ys)
-			ys = xs
-		}
 		at := func(i int) (int, int) {
 			return int(math.Round((s.X[i] - x0) * xs)), 4*height - 1 - int(math.Round((s.Y[i]-y0)*ys))
 		}
@@ -185,7 +201,11 @@ func (c *Chart) yLabels(y0, y1 float64, height int) []string {
 // number tells x as exactly as a step of it asks for.
 func number(x, step float64) string {
 	digits := int(math.Ceil(-math.Log10(step)))
-	return strconv.FormatFloat(x, 'f', min(max(digits, 0), 9), 64)
+	s := strconv.FormatFloat(x, 'f', min(max(digits, 0), 9), 64)
+	if strings.Trim(s, "-0.") == "" {
+		s = strings.TrimPrefix(s, "-") // no negative zero
+	}
+	return s
 }
 
 func (c *Chart) xAxis(x0, x1 float64, left, inner int) string {
@@ -247,7 +267,15 @@ func (c *Chart) File(path string) error {
 		return fmt.Errorf("%s: there is nothing to draw: no value is a number", path)
 	}
 	room := (y1 - y0) * 0.05
-	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = x0, x1, y0-room, y1+room
+	y0, y1 = y0-room, y1+room
+	if len(c.Series) > 1 { // for the legend
+		y1 += (y1 - y0) * 0.06 * float64(len(c.Series))
+	}
+	if c.Track {
+		x0, x1, y0, y1 = widen(x0, x1, y0, y1, pictureWidth, pictureHeight)
+	}
+	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = x0, x1, y0, y1
+	p.X.Tick.Marker, p.Y.Tick.Marker = ticks{}, ticks{}
 	scale, unit := 1.0, ""
 	if c.Time {
 		scale, unit = timeScale(x1 - x0)
@@ -292,10 +320,59 @@ func (c *Chart) File(path string) error {
 		}
 		p.Y.Tick.Marker = plot.ConstantTicks(ticks)
 	}
-	if err := p.Save(20*vg.Centimeter, 10*vg.Centimeter, path); err != nil {
+	return save(p, path)
+}
+
+// The size of a picture, in points.
+const (
+	pictureWidth  = 720
+	pictureHeight = 400
+	margin        = 12
+)
+
+// save writes the plot with a margin: labels at the ends of axes need room.
+func save(p *plot.Plot, path string) error {
+	c, err := draw.NewFormattedCanvas(pictureWidth, pictureHeight, strings.TrimPrefix(strings.ToLower(filepath.Ext(path)), "."))
+	if err != nil {
+		return err
+	}
+	whole := draw.New(c)
+	whole.FillPolygon(color.White, []vg.Point{{}, {X: pictureWidth}, {X: pictureWidth, Y: pictureHeight}, {Y: pictureHeight}})
+	p.Draw(draw.Crop(whole, margin, -2*margin, margin, -margin))
+	f, err := os.Create(path)
+	if err == nil {
+		_, err = c.WriteTo(f)
+		if err2 := f.Close(); err == nil {
+			err = err2
+		}
+	}
+	if err != nil {
 		return fmt.Errorf("%s cannot be written: %w", path, err)
 	}
 	return nil
+}
+
+// ticks are the library's, with as many digits as tell them apart.
+type ticks struct{}
+
+// Ticks implements plot.Ticker.
+func (ticks) Ticks(low, high float64) []plot.Tick {
+	list := plot.DefaultTicks{}.Ticks(low, high)
+	last, step := math.NaN(), high-low
+	for _, t := range list {
+		if t.Label != "" {
+			if d := math.Abs(t.Value - last); d > 0 {
+				step = math.Min(step, d)
+			}
+			last = t.Value
+		}
+	}
+	for i := range list {
+		if list[i].Label != "" {
+			list[i].Label = number(list[i].Value, step)
+		}
+	}
+	return list
 }
 
 // timeScale is a unit that fits a span of time in seconds.

@@ -103,9 +103,13 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	b.WriteString("The load to expect\n")
 	var kinds []string
 	for _, k := range l.Kinds {
-		kinds = append(kinds, fmt.Sprintf("%d %s", k.N, k.Name))
+		kinds = append(kinds, thousands(float64(k.N))+" "+k.Name)
 	}
-	line("devices", "%s: %s", thousands(float64(l.Devices)), strings.Join(kinds, ", "))
+	if len(kinds) == 1 {
+		line("devices", "%s", kinds[0])
+	} else {
+		line("devices", "%s: %s", thousands(float64(l.Devices)), strings.Join(kinds, ", "))
+	}
 	plan := &f.Crowd.Plan
 	for _, k := range l.Links {
 		if k.Connections == 0 {

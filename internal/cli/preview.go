@@ -146,7 +146,7 @@ func (e *env) previewFile(path string, p *previewing) error {
 	case never:
 		fmt.Fprintf(e.stdout, "Nothing is due for %s in what is left of the plan.\n", plural(len(devices), "device"))
 	case len(p.devices) == 0 && len(f.Devices) > len(devices):
-		fmt.Fprintf(e.stdout, "\nThis is the first device of each kind; there are %s. --device names others, -n shows more of each.\n", plural(len(f.Devices), "device"))
+		fmt.Fprintf(e.stdout, "\nThe first device of each kind; --device shows others of the %d, -n shows more.\n", len(f.Devices))
 	}
 	return nil
 }
@@ -245,6 +245,15 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 		}
 	}
 	line("size", "%s of payload, %s on the wire with its acknowledgement", plural(len(w.Body), "byte"), plural(check.WireSize(s, *w), "byte"))
+	var units []string
+	for i := range s.Reading.Fields {
+		if x := &s.Reading.Fields[i]; x.Unit != "" {
+			units = append(units, x.Name+" in "+x.Unit)
+		}
+	}
+	if len(units) > 0 {
+		line("units", "%s", strings.Join(units, ", "))
+	}
 	if r.Err != nil {
 		line("problem", "%s", r.Err)
 	}
@@ -384,6 +393,9 @@ func (e *env) plotField(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time
 	if err != nil {
 		return fmt.Errorf("--plot: %w", err)
 	}
+	if c.Time {
+		c.Span = [2]float64{0, f.Crowd.Plan.For.Seconds()}
+	}
 	c.Title = fmt.Sprintf("%s of %s over the %s of the plan", p.plot, f.Crowd.Name, quantity.FormatDuration(f.Crowd.Plan.For))
 	for i := range with[0].Reading.Fields {
 		if x := &with[0].Reading.Fields[i]; x.Name == field {
@@ -510,8 +522,7 @@ func (v *fieldValues) chart(field, part string) (*chart.Chart, error) {
 			case map[string]any:
 				if lat, is := y["lat"].(float64); is {
 					lon, _ := y["lon"].(float64)
-					c.Time, c.Equal, c.XLabel = false, true, "° east"
-					// A degree of longitude is shorter than one of latitude; the scale is that of the middle.
+					c.Time, c.Track, c.XLabel, c.YLabel = false, true, "° east", "° north"
 					point(name, lon, lat)
 					continue
 				}

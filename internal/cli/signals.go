@@ -253,5 +253,8 @@ plan: {for: %s}
 	if s.Name == "steps" || s.Name == "pulse" {
 		ch.Steps = true
 	}
+	if ch.Time {
+		ch.Span = [2]float64{0, span.Seconds()}
+	}
 	return e.draw(ch, out)
 }

@@ -364,6 +364,7 @@ func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
 	}
 	var parts []payload.Part
 	var formulas []*formula.Formula
+	var sources []string
 	markAt := -1
 	p.Template.Walk(func(literal string, f *formula.Formula) {
 		if f == nil {
@@ -374,9 +375,9 @@ func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
 			markAt = len(formulas)
 		}
 		parts = append(parts, payload.Part{Placeholder: len(formulas)})
-		formulas = append(formulas, f)
+		formulas, sources = append(formulas, f), append(sources, strings.TrimSpace(f.Source()))
 	})
-	return payload.NewTemplate(parts, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
+	return payload.NewTemplate(parts, sources, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
 		if i == markAt {
 			return s.Values[0], nil // the mark is always the first field
 		}

@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/payload"
 )
 
 // Counts is how far a run is. All may be read while it runs.
@@ -105,12 +106,26 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
+	template, _ := s.Form.(*payload.Template)
 	for i := range s.Reading.Fields {
-		if t := s.Reading.Fields[i].Tolerance; t > 0 {
+		field := &s.Reading.Fields[i]
+		name := field.Name
+		if template != nil { // what it carries has the template's own names
+			if name = template.Path(name); name == "" {
+				continue
+			}
+		}
+		if field.Tolerance > 0 {
 			if d.Tolerances == nil {
 				d.Tolerances = map[string]float64{}
 			}
-			d.Tolerances[s.Reading.Fields[i].Name] = t
+			d.Tolerances[name] = field.Tolerance
+		}
+		if field.Unit != "" {
+			if d.Units == nil {
+				d.Units = map[string]string{}
+			}
+			d.Units[name] = field.Unit
 		}
 	}
 	return d

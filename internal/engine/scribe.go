@@ -185,9 +185,11 @@ func interval(s *fleet.Stream) time.Duration {
 func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at uint64) {
 	every := float64(interval(s))
 	jitter := int64(Jitter(s, seq))
+	// The first sample of a batch is not taken before the device has joined.
+	lead := int64(s.Reading.Every) * int64(s.Reading.Batch-1)
 	speak := &s.Reading.Speak
 	if speak.How == crowd.Staggered {
-		return join + max(0, int64((s.Phase+float64(tick))*every)+jitter), tick
+		return join + lead + max(0, int64((s.Phase+float64(tick))*every)+jitter), tick
 	}
 	if join > begin {
 		tick = max(tick, uint64(math.Ceil(float64(join-begin)/every)))
@@ -204,5 +206,5 @@ func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at ui
 			tick++
 		}
 	}
-	return begin + max(0, int64(float64(tick)*every)+jitter), tick
+	return begin + lead + max(0, int64(float64(tick)*every)+jitter), tick
 }

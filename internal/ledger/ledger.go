@@ -72,6 +72,8 @@ type Stream struct {
 	Unseen []int
 	// Tolerances maps fields to how far a found number may be off.
 	Tolerances map[string]float64
+	// Units maps fields to what they are measured in.
+	Units map[string]string
 }
 
 // Outcome is the protocol's own answer to a message.
@@ -300,6 +302,11 @@ func (w *Writer) Stream(index int, s Stream) {
 	for name, t := range s.Tolerances {
 		p.text(name)
 		p.text(fmt.Sprint(t))
+	}
+	p.uint(uint64(len(s.Units)))
+	for name, u := range s.Units {
+		p.text(name)
+		p.text(u)
 	}
 	p.uint(uint64(len(s.Unseen)))
 	for _, w := range s.Unseen {

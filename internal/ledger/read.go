@@ -221,6 +221,13 @@ func (b *Book) block(body []byte) error {
 					s.Tolerances[name], _ = strconv.ParseFloat(d.text(), 64)
 				}
 			}
+			if n := d.uint(); n > 0 && n < maxIndex {
+				s.Units = map[string]string{}
+				for ; n > 0 && d.err == nil; n-- {
+					name := d.text()
+					s.Units[name] = d.text()
+				}
+			}
 			for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
 				s.Unseen = append(s.Unseen, int(d.uint()))
 			}

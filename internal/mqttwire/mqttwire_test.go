@@ -35,6 +35,9 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 		if v == mqttwire.V5 && rapid.Bool().Draw(t, "user") {
 			p.UserKey, p.UserVal = "mark", rapid.StringMatching(`[a-z/0-9]{0,200}`).Draw(t, "value")
 		}
+		if v == mqttwire.V5 {
+			p.ContentType = rapid.SampledFrom([]string{"", "application/json", "application/senml+cbor"}).Draw(t, "type")
+		}
 		b := mqttwire.AppendPublish(nil, v, &p)
 		pk := brokertest.Decode(t, v, b)
 		require.Equal(t, p.Topic, pk.TopicName)
@@ -43,6 +46,7 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 		require.Equal(t, p.Dup, pk.FixedHeader.Dup)
 		require.Equal(t, p.Retain, pk.FixedHeader.Retain)
 		require.Equal(t, string(p.Payload), string(pk.Payload))
+		require.Equal(t, p.ContentType, pk.Properties.ContentType)
 		if p.UserKey != "" {
 			require.Equal(t, []packets.UserProperty{{Key: "mark", Val: p.UserVal}}, pk.Properties.User)
 		}

@@ -44,7 +44,7 @@ func forms(t require.TestingT) map[string]payload.Form {
 	require.NoError(t, err)
 	template, err := payload.NewTemplate([]payload.Part{{Literal: `{"id": {"m": "`, Placeholder: -1}, {Placeholder: 0}, {Literal: `"}, "v": [`, Placeholder: -1}, {Placeholder: 1},
 		{Literal: `, `, Placeholder: -1}, {Placeholder: 2}, {Literal: `], "s": "at `, Placeholder: -1}, {Placeholder: 4}, {Literal: `", "p": `, Placeholder: -1}, {Placeholder: 5},
-		{Literal: `}`, Placeholder: -1}}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
+		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	require.NoError(t, err)
 	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false), "senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
 		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "lines": payload.NewLines(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),

@@ -22,6 +22,7 @@ type Template struct {
 	parts  []Part
 	inside []bool // of a JSON text, for each part
 	mark   []string
+	paths  map[string]string // where a placeholder's value stands alone, by its source
 	batch  bool
 	fill   func(sample *Sample, placeholder int) (signal.Value, error)
 }
@@ -30,8 +31,9 @@ type Template struct {
 const probe = "\x7fwhere-is-the-mark\x7f"
 
 // NewTemplate makes the form and tries it: what comes out must be JSON. MarkAt is
-// the placeholder of the mark, or -1 where the mark rides elsewhere.
-func NewTemplate(parts []Part, markAt int, batch bool, fill func(*Sample, int) (signal.Value, error)) (*Template, error) {
+// the placeholder of the mark, or -1 where the mark rides elsewhere; sources are
+// the formulas of the placeholders.
+func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill func(*Sample, int) (signal.Value, error)) (*Template, error) {
 	t := &Template{parts: parts, batch: batch, fill: fill}
 	in, escape := false, false
 	for _, p := range parts {
@@ -65,6 +67,16 @@ func NewTemplate(parts []Part, markAt int, batch bool, fill func(*Sample, int) (
 	if _, is := v.(map[string]any); !is {
 		return nil, fmt.Errorf("the template must be a JSON object { … }")
 	}
+	trial.fill = func(_ *Sample, i int) (signal.Value, error) { return signal.OfText(fmt.Sprint(probe, i)), nil }
+	t.paths = map[string]string{}
+	if body, _ = trial.sample(nil, nil); json.Valid(body) {
+		v2, _ := decode(body)
+		for i, s := range sources {
+			if path := place(v2, fmt.Sprint(probe, i), ""); path != "" {
+				t.paths[s] = path
+			}
+		}
+	}
 	if markAt >= 0 {
 		if t.mark = find(v, nil); t.mark == nil {
 			return nil, fmt.Errorf("the mark must be a text of its own: \"${mark}\", in no list")
@@ -93,6 +105,33 @@ func find(v any, path []string) []string {
 	}
 	return nil
 }
+
+// place is the path to a value, its parts joined by dots; empty where it is not.
+func place(v any, value, path string) string {
+	switch x := v.(type) {
+	case string:
+		if x == value {
+			return path
+		}
+	case map[string]any:
+		for k, inner := range x {
+			if p := place(inner, value, strings.TrimPrefix(path+"."+k, ".")); p != "" {
+				return p
+			}
+		}
+	case []any:
+		for i, inner := range x {
+			if p := place(inner, value, strings.TrimPrefix(fmt.Sprint(path, ".", i), ".")); p != "" {
+				return p
+			}
+		}
+	}
+	return ""
+}
+
+// Path is where the value of a field stands in what a body carries, its parts
+// joined by dots; empty where it does not stand alone.
+func (t *Template) Path(field string) string { return t.paths[strings.ReplaceAll(field, ".", "_")] }
 
 // ContentType implements Form.
 func (t *Template) ContentType() string { return "application/json" }

@@ -411,6 +411,9 @@ func finding(f *verdict.Finding, st Style) string {
 		if len(t.Differences) > 0 {
 			var parts []string
 			for _, d := range t.Differences {
+				if d.Unit != "" {
+					d.Sent += " " + d.Unit
+				}
 				switch {
 				case d.Note == "missing":
 					parts = append(parts, fmt.Sprintf("%s %s -> missing", d.Field, d.Sent))

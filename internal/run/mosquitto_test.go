@@ -113,6 +113,23 @@ func TestMosquitto(t *testing.T) {
 	}
 }
 
+// Bodies that are no JSON, and several messages in one, through a broker that we
+// did not write, with and without a content type.
+func TestMosquittoForms(t *testing.T) {
+	t.Parallel()
+	for _, version := range []string{"3.1.1", "5"} {
+		for _, form := range []string{"payload: senml-cbor", "payload: cbor\n        batch: 4", "payload: {form: csv, head: true}"} {
+			t.Run(version+" "+form, func(t *testing.T) {
+				t.Parallel()
+				m := startMosquitto(t, "allow_anonymous true")
+				p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "2s"), "qos: 1", "qos: 1\n        "+form, 1))
+				assert.Greater(t, p.result.Total.Due(), 250)
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			})
+		}
+	}
+}
+
 // A broker that is restarted in mid-run: devices and witness come back, what
 // was not acknowledged is sent again, and nothing that the witness could not
 // hear is called lost.

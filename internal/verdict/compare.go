@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"encoding/json"
 	"math"
+	"sort"
 	"strconv"
 	"strings"
+
+	"runcrowd/internal/ledger"
 )
 
 // member is one member of a JSON object.
@@ -37,7 +40,7 @@ func members(object []byte) ([]member, bool) {
 	return list, true
 }
 
-func compareObjects(sent, found []byte, tolerances map[string]float64) []Difference {
+func compareObjects(sent, found []byte, s *ledger.Stream) []Difference {
 	want, ok := members(sent)
 	if !ok {
 		return nil // nothing was carried that could be compared
@@ -51,15 +54,49 @@ func compareObjects(sent, found []byte, tolerances map[string]float64) []Differe
 	var diffs []Difference
 	for _, m := range want {
 		v, there := have[m.name]
-		if !there {
-			diffs = append(diffs, Difference{m.name, show(m.value), "", "missing"})
-			continue
-		}
-		if note, same := compare(m.value, v, tolerances[m.name]); !same {
-			diffs = append(diffs, Difference{m.name, show(m.value), show(v), note})
-		}
+		diffs = compareMember(diffs, m.name, m.value, v, there, s)
 	}
 	return diffs
+}
+
+// compareMember adds how a member differs. What is nested is compared part by
+// part; a position and a vector are one value each.
+func compareMember(diffs []Difference, path string, sent, found any, there bool, s *ledger.Stream) []Difference {
+	if !there {
+		return append(diffs, Difference{Field: path, Sent: show(sent), Note: "missing", Unit: s.Units[path]})
+	}
+	switch x := sent.(type) {
+	case map[string]any:
+		if f, is := found.(map[string]any); is && !oneValue(x) {
+			names := make([]string, 0, len(x))
+			for name := range x {
+				names = append(names, name)
+			}
+			sort.Strings(names)
+			for _, name := range names {
+				v, there := f[name]
+				diffs = compareMember(diffs, path+"."+name, x[name], v, there, s)
+			}
+			return diffs
+		}
+	case []any:
+		if f, is := found.([]any); is && len(f) == len(x) {
+			for i := range x {
+				diffs = compareMember(diffs, path+"."+strconv.Itoa(i), x[i], f[i], true, s)
+			}
+			return diffs
+		}
+	}
+	if note, same := compare(sent, found, s.Tolerances[path]); !same {
+		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note, Unit: s.Units[path]})
+	}
+	return diffs
+}
+
+// oneValue tells whether an object is a position or a vector.
+func oneValue(m map[string]any) bool {
+	has := func(name string) bool { _, is := m[name]; return is }
+	return len(m) == 2 && has("lat") && has("lon") || len(m) == 3 && has("x") && has("y") && has("z")
 }
 
 // compare tells whether a found value is the one that was sent, and if not, how

@@ -93,6 +93,7 @@ type Difference struct {
 	Sent  string `json:"sent"`
 	Found string `json:"found"`
 	Note  string `json:"note,omitempty"`
+	Unit  string `json:"unit,omitempty"`
 }
 
 // Testimony is what one witness says of one message.
@@ -494,7 +495,7 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 	j.delay(wit, m, copies[0])
 	if !recovered {
 		for _, x := range copies {
-			if d := differences(m.Carried, x.Values, s.Tolerances); len(d) > 0 {
+			if d := differences(m.Carried, x.Values, s); len(d) > 0 {
 				st, t := say(altered, "found with other values")
 				t.Differences = d
 				return st, t
@@ -746,10 +747,10 @@ func percentiles(v []int64) Delays {
 
 // differences compares the JSON object that was sent with what was found. A
 // field the platform added is no difference.
-func differences(sent, found []byte, tolerances map[string]float64) []Difference {
+func differences(sent, found []byte, s *ledger.Stream) []Difference {
 	// The usual case without parsing: the body's own fields stand at its end.
 	if len(sent) > 2 && bytes.HasSuffix(found, sent[1:]) {
 		return nil
 	}
-	return compareObjects(sent, found, tolerances)
+	return compareObjects(sent, found, s)
 }

@@ -224,7 +224,7 @@ func TestDifferences(t *testing.T) {
 		{`1`, `null`, "1 -> null "}, {`"a"`, `null`, `"a" -> null null`}, {`true`, `false`, "true -> false "}, {`1`, `1.0`, ""}, {`1e2`, `100`, ""},
 		{`9007199254740993`, `9007199254740992`, "9007199254740993 -> 9007199254740992 "},
 		{`{"lat":1,"lon":2}`, `{"lat":1}`, `{"lat":1,"lon":2} -> {"lat":1} lon is missing`}, {`{"lat":1}`, `{"lat":1,"alt":3}`, ""},
-		{`[1,2]`, `[1,3]`, "[1,2] -> [1,3] "}, {`[1,2]`, `[1,2]`, ""}, {`"a"`, `"a"`, ""}, {`{"a":1}`, `5`, `{"a":1} -> 5 `},
+		{`[1,2]`, `[1,3]`, "2 -> 3 "}, {`[1,2]`, `[1,2]`, ""}, {`"a"`, `"a"`, ""}, {`{"a":1}`, `5`, `{"a":1} -> 5 `},
 	} {
 		b := book(message(func(m *ledger.Message) { m.Carried = []byte(`{"x":` + c.sent + `}`) }))
 		b.Sightings = []ledger.Sighting{seen(0, values(`{"x":`+c.found+`,"mark":1}`)), seen(1, values(`{"x":`+c.found+`,"mark":1}`))}
@@ -241,6 +241,22 @@ func TestDifferences(t *testing.T) {
 	f := verdict.Judge(b, verdict.Options{}).Findings[0]
 	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "62.5", Note: "missing"}, f.Testimony[0].Differences[0])
 	assert.Equal(t, "not an object of fields", f.Testimony[1].Differences[0].Note)
+}
+
+// What is nested is compared part by part, each with the tolerance and the unit of
+// its own field.
+func TestNestedDifferences(t *testing.T) {
+	b := book(message(func(m *ledger.Message) {
+		m.Carried = []byte(`{"sea":{"wave_m":1.25,"temp":{"c":9}},"axis":[1,2],"at":{"lat":58,"lon":-6}}`)
+	}))
+	b.Streams[0].Tolerances = map[string]float64{"sea.wave_m": 0.1, "axis.1": 1}
+	b.Streams[0].Units = map[string]string{"sea.temp.c": "Cel"}
+	b.Sightings = []ledger.Sighting{seen(0, values(`{"mark":"x","sea":{"wave_m":1.3,"temp":{"c":9.5}},"axis":[1,2.5],"at":{"lat":58.1,"lon":-6}}`)), seen(1, values(`{"sea":{"wave_m":1.25},"axis":[1],"at":{"lat":58,"lon":-6}}`))}
+	r := verdict.Judge(b, verdict.Options{})
+	require.Len(t, r.Findings, 1)
+	assert.Equal(t, []verdict.Difference{{Field: "sea.temp.c", Sent: "9", Found: "9.5", Unit: "Cel"},
+		{Field: "at", Sent: `{"lat":58,"lon":-6}`, Found: `{"lat":58.1,"lon":-6}`, Note: "lat"}}, r.Findings[0].Testimony[0].Differences)
+	assert.Equal(t, []verdict.Difference{{Field: "sea.temp", Sent: `{"c":9}`, Note: "missing"}, {Field: "axis", Sent: "[1,2]", Found: "[1]"}}, r.Findings[0].Testimony[1].Differences)
 }
 
 func TestRequirements(t *testing.T) {
