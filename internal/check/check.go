@@ -341,7 +341,7 @@ func (c *checker) bodies() {
 				s := x.Streams[ri]
 				w, err := scribe.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
 				if err != nil {
-					c.add(r.Pos, "a value cannot be made and will be sent as null: %s", err)
+					c.add(r.Pos, "a value cannot be made; null is sent in its place, or the nearest that fits: %s", err)
 				}
 				total += WireSize(s, w)
 				if len(w.Body) > c.load.Largest {

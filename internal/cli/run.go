@@ -97,7 +97,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, fail(err, c)
 	}
 	if n, first := s.ValuesFailed(); n > 0 {
-		fmt.Fprintf(e.stderr, "%d values could not be made and were sent as null; the first: %s\n", n, c.Redact(first.Error()))
+		fmt.Fprintf(e.stderr, "%s a value that could not be made, and carry null or the nearest that fits; the first: %s\n", plural(int(n), "message")+" hold", c.Redact(first.Error()))
 	}
 	in, err := e.report(s.Folder, o.format, true)
 	if err != nil {

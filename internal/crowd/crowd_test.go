@@ -126,6 +126,23 @@ func TestBaseHasNoMistake(t *testing.T) {
 	assert.Equal(t, 5*time.Second/12, c.Plan.Join.At(1, 12))
 }
 
+// edited is the file of one case of mistakes.txt.
+func edited(t *testing.T, title, edits string) string {
+	t.Helper()
+	if whole, is := strings.CutPrefix(edits, "(whole)\n"); is {
+		return whole + "\n"
+	}
+	file := base
+	for _, e := range strings.Split(edits, "\n") {
+		from, to, ok := strings.Cut(e, " => ")
+		require.True(t, ok, "%s: an edit is \"old => new\": %q", title, e)
+		from = strings.ReplaceAll(from, `\n`, "\n")
+		require.Contains(t, file, from, title)
+		file = strings.Replace(file, from, strings.ReplaceAll(to, `\n`, "\n"), 1)
+	}
+	return file
+}
+
 // TestMistakes reads testdata/mistakes.txt: plausible mistakes of users, each
 // with the whole message that they get.
 func TestMistakes(t *testing.T) {
@@ -138,18 +155,7 @@ func TestMistakes(t *testing.T) {
 		title, rest, _ := strings.Cut(block, "\n")
 		edits, want, _ := strings.Cut(rest, "\n--- says\n")
 		want = strings.TrimRight(want, "\n")
-		file := base
-		if whole, is := strings.CutPrefix(edits, "(whole)\n"); is {
-			file = whole + "\n"
-		} else {
-			for _, e := range strings.Split(edits, "\n") {
-				from, to, ok := strings.Cut(e, " => ")
-				require.True(t, ok, "%s: an edit is \"old => new\": %q", title, e)
-				from = strings.ReplaceAll(from, `\n`, "\n")
-				require.Contains(t, file, from, title)
-				file = strings.Replace(file, from, strings.ReplaceAll(to, `\n`, "\n"), 1)
-			}
-		}
+		file := edited(t, title, edits)
 		n++
 		_, err := load(file)
 		got := "(no mistake)"

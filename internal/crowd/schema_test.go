@@ -98,17 +98,8 @@ func TestSchemaSeesMistakes(t *testing.T) {
 		if !visible.MatchString(says) || hidden.MatchString(says) {
 			continue
 		}
-		file := base
-		if whole, is := strings.CutPrefix(edits, "(whole)\n"); is {
-			file = whole + "\n"
-		} else {
-			for _, e := range strings.Split(edits, "\n") {
-				from, to, _ := strings.Cut(e, " => ")
-				file = strings.Replace(file, strings.ReplaceAll(from, `\n`, "\n"), strings.ReplaceAll(to, `\n`, "\n"), 1)
-			}
-		}
 		var v any
-		if yaml.Unmarshal([]byte(file), &v) != nil {
+		if yaml.Unmarshal([]byte(edited(t, title, edits)), &v) != nil {
 			continue
 		}
 		n++

@@ -47,6 +47,7 @@ type Written struct {
 // whole all the same, with nulls.
 func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, body []byte) (Written, error) {
 	out := Written{First: seq}
+	due = due.UTC() // what formulas make of it must not depend on where this runs
 	mark := ledger.Mark{Run: w.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}
 	how := s.Device.Cast.Kind.Mark
 	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {

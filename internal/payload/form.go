@@ -52,8 +52,8 @@ func jsonNumber(f float64) json.Number {
 	return json.Number(number(nil, f))
 }
 
-// decode parses one JSON value; numbers keep their digits.
-func decode(body []byte) (any, error) {
+// DecodeJSON parses one JSON value; numbers keep their digits.
+func DecodeJSON(body []byte) (any, error) {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.UseNumber()
 	var v any
@@ -311,7 +311,7 @@ func (j *JSON) Read(body []byte) ([]Found, error) { return readObjects(body, j.M
 
 // readObjects reads a JSON object or a list of them.
 func readObjects(body []byte, mark string) ([]Found, error) {
-	v, err := decode(body)
+	v, err := DecodeJSON(body)
 	if err != nil {
 		return nil, fmt.Errorf("not JSON: %w", err)
 	}

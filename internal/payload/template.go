@@ -60,7 +60,7 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 		return signal.OfInt(1), nil
 	}
 	body, _ := trial.sample(nil, nil)
-	v, err := decode(body)
+	v, err := DecodeJSON(body)
 	if err != nil {
 		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), "\\u007f", "")))
 	}
@@ -70,7 +70,7 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 	trial.fill = func(_ *Sample, i int) (signal.Value, error) { return signal.OfText(fmt.Sprint(probe, i)), nil }
 	t.paths = map[string]string{}
 	if body, _ = trial.sample(nil, nil); json.Valid(body) {
-		v2, _ := decode(body)
+		v2, _ := DecodeJSON(body)
 		for i, s := range sources {
 			if path := place(v2, fmt.Sprint(probe, i), ""); path != "" {
 				t.paths[s] = path

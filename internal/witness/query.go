@@ -19,6 +19,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/payload"
 )
 
 // Bounds of a query.
@@ -153,7 +154,7 @@ func (q *query) page1(ctx Context, address string) (any, error) {
 	if len(body) > maxAnswer {
 		return nil, fmt.Errorf("%s: the answer is longer than %d MB; ask for smaller pages", address, maxAnswer>>20)
 	}
-	v, err := decode(body)
+	v, err := payload.DecodeJSON(body)
 	if err != nil {
 		return nil, fmt.Errorf("%s: the answer is not JSON (%w): %s", address, err, clip(string(body)))
 	}

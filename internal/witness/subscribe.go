@@ -17,6 +17,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/payload"
 )
 
 // Context is the context of a hearing.
@@ -314,7 +315,7 @@ func (s *subscription) split(p *mqttwire.Packet, filed int) []part {
 	var parts []part
 	if s.mark != nil {
 		// The file says where the mark is: what comes out is JSON.
-		v, err := decode(p.Publish.Payload)
+		v, err := payload.DecodeJSON(p.Publish.Payload)
 		if err == nil {
 			parts, _ = s.catalog.objects(v)
 		}

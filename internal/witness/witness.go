@@ -8,7 +8,6 @@
 package witness
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"sync"
@@ -235,20 +234,6 @@ func (p *picker) one(v any) (any, error) {
 	return x, nil
 }
 
-// decode parses JSON; numbers keep their digits.
-func decode(b []byte) (any, error) {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
-		return nil, err
-	}
-	if d.More() {
-		return nil, fmt.Errorf("something stands behind the JSON value")
-	}
-	return v, nil
-}
-
 // part is one message found in a body or row: its mark, as it stands there, and
 // its values as JSON has them.
 type part struct {
@@ -268,7 +253,7 @@ func (c *Catalog) parts(body []byte, filed int) []part {
 		}
 	}
 	if json {
-		if v, err := decode(body); err == nil {
+		if v, err := payload.DecodeJSON(body); err == nil {
 			if parts, marked := c.objects(v); marked || len(forms) == 0 {
 				return parts
 			}
