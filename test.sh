@@ -1,8 +1,8 @@
 #!/usr/bin/env bash
 # Runs everything that must hold before a change lands: vet, staticcheck, all
 # tests with the race detector, and the build of the static program. It installs
-# what the machine lacks (a C compiler for the race detector, and Mosquitto, a
-# broker that we did not write).
+# what the machine lacks (a C compiler for the race detector, and two servers that
+# we did not write: the broker Mosquitto and the web server nginx).
 set -euo pipefail
 cd "$(dirname "$0")"
 
@@ -17,6 +17,7 @@ need() { # need COMMAND PACKAGE
 need go golang-go
 need gcc gcc
 need mosquitto mosquitto
+need nginx nginx-light
 
 echo "go vet";      go vet ./...
 echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"

@@ -179,9 +179,12 @@ func local(hostPort string) bool {
 
 func (c *checker) addresses() {
 	for _, l := range c.Crowd.AllLinks() {
+		if l.TLS != nil && l.TLS.NoVerify {
+			c.add(l.Pos, "the link %q does not check who it talks to (verify: false): anybody on the way can answer in the platform's place; name the authority instead: tls: {ca: FILE}", l.Name)
+		}
 		switch l.Protocol {
 		case crowd.MQTT:
-			if !local(l.Address) {
+			if l.TLS == nil && !local(l.Address) {
 				c.add(l.Pos, "the link %q goes to another machine (%s) without TLS: whoever is on the way reads names, secrets and values", l.Name, l.Address)
 			}
 		case crowd.HTTP:

@@ -148,7 +148,8 @@ func (e *env) tellHits(s *standin.StandIn, p *played) {
 }
 
 func (e *env) standin() *cobra.Command {
-	var mqttAddr, httpAddr, tokenEnv string
+	var mqttAddr, httpAddr, wsAddr, tokenEnv, tlsDir string
+	var clientCerts bool
 	var flaws []string
 	cmd := &cobra.Command{
 		Use:   "standin",
@@ -175,7 +176,15 @@ It can be told to have flaws:
 			if err != nil {
 				return err
 			}
-			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, Flaws: list}
+			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list}
+			if clientCerts && tlsDir == "" {
+				return errors.New("--client-certs goes with --tls")
+			}
+			if tlsDir != "" {
+				if cfg.TLS, err = serverTLS(tlsDir, clientCerts); err != nil {
+					return err
+				}
+			}
 			if tokenEnv != "" {
 				if cfg.Token = os.Getenv(tokenEnv); cfg.Token == "" {
 					return fmt.Errorf("--token-env: the environment variable %s is not set", tokenEnv)
@@ -185,6 +194,9 @@ It can be told to have flaws:
 		},
 	}
 	cmd.Flags().StringVar(&mqttAddr, "mqtt", examples.MQTTAddress, "address of the broker; port 0 takes a free one")
+	cmd.Flags().StringVar(&wsAddr, "ws", "", "address for MQTT over WebSocket; none if not given")
+	cmd.Flags().StringVar(&tlsDir, "tls", "", "speak TLS, with server.pem and server.key of this folder (see certs)")
+	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
 	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "environment variable with a token that every client must show:\nas MQTT password, as Authorization: Bearer over HTTP")
@@ -203,7 +215,15 @@ func (e *env) serve(cfg standin.Config) error {
 		return err
 	}
 	defer s.Close()
-	fmt.Fprintf(e.stdout, "The stand-in platform is up.\n  mqtt://%s   broker\n  http://%s   intake at /in/TOPIC, read-back at /devices/DEVICE/messages\n", s.MQTTAddr, s.HTTPAddr)
+	secure := ""
+	if cfg.TLS != nil {
+		secure = "s"
+	}
+	fmt.Fprintf(e.stdout, "The stand-in platform is up.\n  mqtt%s://%s   broker\n", secure, s.MQTTAddr)
+	if s.WSAddr != "" {
+		fmt.Fprintf(e.stdout, "  ws%s://%s   broker, over WebSocket\n", secure, s.WSAddr)
+	}
+	fmt.Fprintf(e.stdout, "  http%s://%s   intake at /in/TOPIC, read-back at /devices/DEVICE/messages\n", secure, s.HTTPAddr)
 	for _, f := range cfg.Flaws {
 		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, standin.FlawDoc(f.Name))
 	}

@@ -9,6 +9,8 @@ package crowd
 
 import (
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
 	"slices"
 	"sort"
@@ -39,6 +41,7 @@ type Crowd struct {
 	Changes   []*Change
 	Files     []*File // the files beside the crowd file that it reads
 
+	pairs   map[string]*tls.Certificate
 	derived []*Link // links with settings of some devices' own
 	reader  *reader
 	secrets map[string]bool
@@ -73,7 +76,10 @@ type Link struct {
 	Name     string
 	Pos      Pos
 	Protocol Protocol
+	Scheme   string // of the address: mqtt, mqtts, ws, wss, http, https
 	Address  string // host:port for MQTT, a base URL without trailing slash for HTTP
+	Path     string // of a WebSocket
+	TLS      *TLS   // nil without TLS
 
 	Version       int // MQTT protocol version as on the wire: 4 (3.1.1) or 5
 	KeepAlive     time.Duration
@@ -87,8 +93,20 @@ type Link struct {
 	Backlog        int              // most messages that wait in one device for the link
 	Connections    int              // HTTP: most requests under way at once
 
+	PerDevice   bool // HTTP: a connection of its own for every device
+	HTTPVersion int  // 1 or 2
+
 	node   linkNode
 	source *yaml.Node // the mapping it was read from
+}
+
+// TLS is what a link's connections have in common.
+type TLS struct {
+	Roots      *x509.CertPool // nil: those of the machine
+	ServerName string         // empty: the host of the address
+	MinVersion uint16         // as in crypto/tls; 0 is 1.2
+	ALPN       []string
+	NoVerify   bool // do not check the platform's certificate
 }
 
 // Kind is a sort of device.
@@ -120,8 +138,10 @@ type Cast struct {
 	layers  []layer
 	derived map[*Change]*Cast
 
-	ClientID, Username, Password *formula.Text // MQTT
-	Headers                      []Header      // HTTP
+	ClientID           *formula.Text // MQTT
+	Username, Password *formula.Text // MQTT; HTTP: basic authentication
+	Cert, Key          *formula.Text // names of PEM files
+	Headers            []Header      // HTTP
 }
 
 // Header is one header line of requests.

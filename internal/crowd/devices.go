@@ -498,18 +498,19 @@ func (r *reader) credentials(c *Cast, env formula.Env) {
 		return
 	}
 	c.ClientID = r.text(l.node.clientID, "client_id", env)
-	if l.node.clientID == nil {
+	if l.node.clientID == nil && l.Protocol == MQTT {
 		c.ClientID, _ = formula.ParseText("${device}", env)
 	}
 	c.Username = r.text(l.node.username, "username", env)
 	c.Password = r.text(l.node.password, "password", env)
 	if l.node.password != nil {
 		r.secretText(l.node.password, c.Password)
-		if l.node.username == nil && l.Version == 4 {
+		if l.node.username == nil && l.Protocol == MQTT && l.Version == 4 {
 			r.Add(pos(l.node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
 		}
 	}
 	c.Headers = r.headers(l.node.headers, "headers", env)
+	c.Cert, c.Key = r.text(l.node.cert, "tls: cert", env), r.text(l.node.key, "tls: key", env)
 }
 
 // usesSecret tells whether a text or formula that uses these names gives a secret.

@@ -40,25 +40,9 @@ func (r *reader) file(n *yaml.Node, what, name string) *File {
 		r.Add(pos(n), "%s: the name of the file is empty", what)
 		return nil
 	}
-	open := r.from.Open
-	if open == nil {
-		open = func(name string) ([]byte, error) {
-			if !filepath.IsAbs(name) {
-				name = filepath.Join(filepath.Dir(r.crowd.Path), name)
-			}
-			return readLimited(name)
-		}
-	}
-	data, err := open(name)
+	data, err := r.read(name)
 	if err != nil {
-		text := err.Error()
-		var pe *os.PathError
-		if errors.Is(err, os.ErrNotExist) {
-			text = "there is no such file"
-		} else if errors.As(err, &pe) {
-			text = pe.Err.Error()
-		}
-		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, text)
+		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, whyNot(err))
 		return nil
 	}
 	sum := sha256.Sum256(data)
@@ -66,6 +50,29 @@ func (r *reader) file(n *yaml.Node, what, name string) *File {
 	r.files[name] = f
 	r.crowd.Files = append(r.crowd.Files, f)
 	return f
+}
+
+// read reads a file from where this crowd file's files come from.
+func (r *reader) read(name string) ([]byte, error) {
+	if r.from.Open != nil {
+		return r.from.Open(name)
+	}
+	if !filepath.IsAbs(name) {
+		name = filepath.Join(filepath.Dir(r.crowd.Path), name)
+	}
+	return readLimited(name)
+}
+
+// whyNot is why a file could not be read, without its path.
+func whyNot(err error) string {
+	var pe *os.PathError
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return "there is no such file"
+	case errors.As(err, &pe):
+		return pe.Err.Error()
+	}
+	return err.Error()
 }
 
 func readLimited(path string) ([]byte, error) {

@@ -1,6 +1,8 @@
 package crowd
 
 import (
+	"crypto/tls"
+	"crypto/x509"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -31,16 +33,16 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 		r.Add(pos(http), "%s has both mqtt and http; make two links of it", what)
 	case mqtt != nil:
 		l.Protocol = MQTT
-		l.Address = r.address(mqtt, what+": mqtt", r.mqttAddress)
+		l.Address = r.address(l, mqtt, what+": mqtt", r.mqttAddress)
 	case http != nil:
 		l.Protocol = HTTP
-		l.Address = r.address(http, what+": http", r.httpAddress)
+		l.Address = r.address(l, http, what+": http", r.httpAddress)
 	case o.node.Kind == yaml.MappingNode:
 		r.Add(pos(key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
 	}
 	if l.Protocol != 0 {
 		other := map[Protocol][]string{
-			HTTP: {"version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight"},
+			HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight"},
 			MQTT: {"headers", "timeout", "connections"}}[l.Protocol]
 		for _, key := range other {
 			if k := o.get(key); k != nil {
@@ -48,7 +50,13 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 			}
 		}
 	}
-	l.Version = r.version(o.get("version"), what+": version")
+	l.HTTPVersion = 1
+	if l.Protocol == HTTP {
+		l.HTTPVersion = int(r.whole(o.get("version"), what+": version", 1, 1, 2))
+	} else {
+		l.Version = r.version(o.get("version"), what+": version")
+	}
+	r.tls(l, o, what)
 	l.KeepAlive = r.span(o.get("keep_alive"), what+": keep_alive", time.Minute, time.Second, 65535*time.Second)
 	l.SessionExpiry = r.span(o.get("session_expiry"), what+": session_expiry", 5*time.Minute, 0, 136*365*quantity.Day)
 	l.CleanStart = r.boolean(o.get("clean_start"), what+": clean_start", true)
@@ -56,10 +64,90 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
 	l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
 	l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
-	l.Connections = int(r.whole(o.get("connections"), what+": connections", 256, 1, 100_000))
+	l.Connections = 256
+	if cn := o.get("connections"); cn != nil && cn.Value == "per device" {
+		l.PerDevice, l.Connections = true, 100_000
+	} else {
+		l.Connections = int(r.whole(cn, what+": connections", 256, 1, 100_000))
+	}
 	l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
-	l.node = linkNode{o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")}
+	l.node.clientID, l.node.username, l.node.password, l.node.headers = o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")
 	return l
+}
+
+// tls reads how a link secures its connections.
+func (r *reader) tls(l *Link, o *object, what string) {
+	n := o.get("tls")
+	secure := l.Scheme == "mqtts" || l.Scheme == "wss" || l.Scheme == "https"
+	if n == nil {
+		if secure {
+			l.TLS = &TLS{}
+		}
+		return
+	}
+	what += ": tls"
+	to := r.object(n, what, tlsKeys...)
+	if !secure && l.Scheme != "" {
+		r.Add(pos(n), "%s goes with %ss://, not with %s://", what, l.Scheme, l.Scheme)
+	}
+	l.TLS = &TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
+	if sn := to.get("server_name"); sn != nil {
+		l.TLS.ServerName, _ = r.scalar(sn, what+": server_name")
+	}
+	for _, a := range r.list(to.get("alpn"), what+": alpn") {
+		if s, ok := r.scalar(a, what+": alpn"); ok {
+			l.TLS.ALPN = append(l.TLS.ALPN, s)
+		}
+	}
+	switch r.word(to.get("min_version"), what+": min_version", "1.2", "1.2", "1.3") {
+	case "1.3":
+		l.TLS.MinVersion = tls.VersionTLS13
+	default:
+		l.TLS.MinVersion = tls.VersionTLS12
+	}
+	if ca := to.get("ca"); ca != nil && !r.from.WithoutCertificates {
+		if name, ok := r.scalar(ca, what+": ca"); ok {
+			if f := r.file(ca, what+": ca", name); f != nil {
+				l.TLS.Roots = x509.NewCertPool()
+				if !l.TLS.Roots.AppendCertsFromPEM(f.Data) {
+					r.Add(pos(ca), "%s: ca: %s holds no certificate in PEM (-----BEGIN CERTIFICATE-----)", what, name)
+				}
+			}
+		}
+	}
+	l.node.cert, l.node.key = to.get("cert"), to.get("key")
+	if (l.node.cert == nil) != (l.node.key == nil) {
+		r.Add(pos(n), "%s: a certificate needs its key: give both cert and key", what)
+	}
+}
+
+// KeyPair reads the certificate and the key of a device, in PEM; nil for none. A
+// key never reaches the run folder.
+func (c *Crowd) KeyPair(cert, key string) (*tls.Certificate, error) {
+	if cert == "" || c.reader.from.WithoutValues || c.reader.from.WithoutCertificates {
+		return nil, nil
+	}
+	id := cert + "\x00" + key
+	if known, is := c.pairs[id]; is {
+		return known, nil
+	}
+	var pem [2][]byte
+	for i, name := range []string{cert, key} {
+		data, err := c.reader.read(name)
+		if err != nil {
+			return nil, fmt.Errorf("%s cannot be read: %s (it is looked for from the crowd file's folder)", name, whyNot(err))
+		}
+		pem[i] = data
+	}
+	pair, err := tls.X509KeyPair(pem[0], pem[1])
+	if err != nil {
+		return nil, fmt.Errorf("%s and %s are not a certificate and its key in PEM: %s", cert, key, strings.TrimPrefix(err.Error(), "tls: "))
+	}
+	if c.pairs == nil {
+		c.pairs = map[string]*tls.Certificate{}
+	}
+	c.pairs[id] = &pair
+	return &pair, nil
 }
 
 // backOff reads "500ms to 30s".
@@ -95,7 +183,7 @@ func (r *reader) version(n *yaml.Node, what string) int {
 }
 
 // address expands environment variables and checks the result.
-func (r *reader) address(n *yaml.Node, what string, check func(*yaml.Node, string, string) string) string {
+func (r *reader) address(l *Link, n *yaml.Node, what string, check func(*Link, *yaml.Node, string, string) string) string {
 	t := r.text(n, what, formula.Env{"env": formula.Secrets{}})
 	if t == nil {
 		return ""
@@ -115,7 +203,7 @@ func (r *reader) address(n *yaml.Node, what string, check func(*yaml.Node, strin
 		r.open[name] = true
 		delete(r.crowd.secrets, r.crowd.Env[name])
 	}
-	return check(n, what, s)
+	return check(l, n, what, s)
 }
 
 // hidePassword registers the password of an address as a secret, also where the
@@ -131,18 +219,17 @@ func (r *reader) hidePassword(n *yaml.Node, s string) {
 	}
 }
 
-func (r *reader) mqttAddress(n *yaml.Node, what, s string) string {
+func (r *reader) mqttAddress(l *Link, n *yaml.Node, what, s string) string {
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
-	switch {
-	case err != nil || u.Host == "" && !strings.Contains(s, "://"):
+	if err != nil || u.Host == "" && !strings.Contains(s, "://") {
 		r.Add(pos(n), "%s: %q is not an address; write one such as mqtt://127.0.0.1:1883", what, s)
 		return ""
-	case u.Scheme == "mqtts" || u.Scheme == "ws" || u.Scheme == "wss":
-		r.Add(pos(n), "%s: %s:// is not spoken by this version; it speaks mqtt:// (TCP without TLS)", what, u.Scheme)
-		return ""
-	case u.Scheme != "mqtt":
-		r.Add(pos(n), "%s: %q does not begin with mqtt://", what, s)
+	}
+	port, known := map[string]string{"mqtt": "1883", "mqtts": "8883", "ws": "80", "wss": "443"}[u.Scheme]
+	switch {
+	case !known:
+		r.Add(pos(n), "%s: %q does not begin with mqtt://, mqtts://, ws:// or wss://", what, s)
 		return ""
 	case u.User != nil:
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: ${env.NAME} beside it", what)
@@ -150,11 +237,12 @@ func (r *reader) mqttAddress(n *yaml.Node, what, s string) string {
 	case u.Hostname() == "":
 		r.Add(pos(n), "%s: the host is missing; write one such as mqtt://127.0.0.1:1883", what)
 		return ""
-	case u.Path != "" && u.Path != "/":
+	case u.Path != "" && u.Path != "/" && (u.Scheme == "mqtt" || u.Scheme == "mqtts"):
 		r.Add(pos(n), "%s: an MQTT address has no path %q; topics belong to the readings", what, u.Path)
 		return ""
 	}
-	return hostPort(u, "1883")
+	l.Scheme, l.Path = u.Scheme, u.RequestURI()
+	return hostPort(u, port)
 }
 
 func hostPort(u *url.URL, port string) string {
@@ -168,7 +256,7 @@ func hostPort(u *url.URL, port string) string {
 	return host + ":" + port
 }
 
-func (r *reader) httpAddress(n *yaml.Node, what, s string) string {
+func (r *reader) httpAddress(l *Link, n *yaml.Node, what, s string) string {
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	switch {
@@ -185,6 +273,7 @@ func (r *reader) httpAddress(n *yaml.Node, what, s string) string {
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
 		return ""
 	}
+	l.Scheme = u.Scheme
 	return strings.TrimRight(s, "/")
 }
 

@@ -14,7 +14,7 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-type linkNode struct{ clientID, username, password, headers *yaml.Node }
+type linkNode struct{ clientID, username, password, headers, cert, key *yaml.Node }
 
 type kindNode struct{ properties, readings []entry }
 
@@ -27,6 +27,8 @@ type Sources struct {
 	// WithoutValues leaves recorded values unread: for judging a run, which has
 	// sent them already.
 	WithoutValues bool
+	// WithoutCertificates leaves certificates and keys unread: they may not be made yet.
+	WithoutCertificates bool
 }
 
 // Load reads the crowd file at path. The error is a *Problems when the file

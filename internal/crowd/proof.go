@@ -1,6 +1,7 @@
 package crowd
 
 import (
+	"crypto/tls"
 	"fmt"
 	"regexp"
 	"strings"
@@ -39,7 +40,14 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "next", "body")
 		case get != nil:
 			r.query(w, o, what)
-			r.misplaced(o, what, "a query", "link", "qos", "topic")
+			r.misplaced(o, what, "a query", "qos", "topic")
+			if ln := o.get("link"); ln != nil {
+				if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != HTTP {
+					r.Add(pos(ln), "%s: link: %q speaks %s; a query may use the TLS of an HTTP link", what, w.Link.Name, w.Link.Protocol)
+				} else if w.Link != nil {
+					r.witnessCredentials(w, what)
+				}
+			}
 		case !o.near["subscribe"] && !o.near["get"]:
 			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
 		}
@@ -113,11 +121,16 @@ func (r *reader) subscription(w *Witness, o *object, what string) {
 	}
 }
 
-// witnessCredentials checks that the link's user name and password make sense
-// for a witness, which is no device.
+// witnessEnv is what credentials know of a witness, which is no device: its name
+// stands for that of one.
+func witnessEnv(name string, env formula.Secrets, crowd string) formula.Env {
+	return formula.Env{"crowd": crowd, "env": env, "device": name, "kind": "witness", "n": 1}
+}
+
+// witnessCredentials checks that the link's credentials make sense for a witness.
 func (r *reader) witnessCredentials(w *Witness, what string) {
-	env := formula.Env{"crowd": "", "env": formula.Secrets{}, "device": "", "kind": "", "n": 1}
-	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password} {
+	env := witnessEnv("", formula.Secrets{}, "")
+	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password, w.Link.node.cert, w.Link.node.key} {
 		if n == nil {
 			continue
 		}
@@ -129,22 +142,43 @@ func (r *reader) witnessCredentials(w *Witness, what string) {
 	}
 }
 
-// Credentials are the user name and password of a subscribing witness.
-func (w *Witness) Credentials(c *Crowd) (username, password string, err error) {
-	env := formula.Env{"crowd": c.Name, "env": c.Env, "device": w.Name, "kind": "witness", "n": 1}
+// Credentials are what a witness shows on its link.
+type Credentials struct {
+	Username, Password string
+	Cert               *tls.Certificate
+}
+
+// Credentials are those of the witness's link, with the witness's name for that of
+// a device.
+func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
+	var cr Credentials
+	if w.Link == nil {
+		return cr, nil
+	}
+	env := witnessEnv(w.Name, c.Env, c.Name)
+	var failed error
 	expand := func(n *yaml.Node) string {
-		if n == nil || err != nil {
+		if n == nil || failed != nil {
 			return ""
 		}
-		var t *formula.Text
-		if t, err = formula.ParseText(n.Value, env); err != nil {
+		t, err := formula.ParseText(n.Value, env)
+		if err != nil {
+			failed = err
 			return ""
 		}
-		var s string
-		s, err = t.Expand(&formula.Machine{}, env)
+		s, err := t.Expand(&formula.Machine{}, env)
+		failed = err
 		return s
 	}
-	return expand(w.Link.node.username), expand(w.Link.node.password), err
+	node := &w.Link.node
+	cr.Username, cr.Password = expand(node.username), expand(node.password)
+	cert, key := expand(node.cert), expand(node.key)
+	if failed == nil && cert != "" {
+		if cr.Cert, failed = c.KeyPair(cert, key); failed != nil {
+			failed = fmt.Errorf("the witness %q: %w", w.Name, failed)
+		}
+	}
+	return cr, failed
 }
 
 // perCast runs a step with the names of each group of devices, and later with

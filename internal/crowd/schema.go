@@ -97,9 +97,9 @@ func headers(doc string) node {
 
 func linkProps() node {
 	return node{
-		"mqtt":            plain("Address of a broker: mqtt://HOST:PORT. ${env.NAME} may stand in it."),
-		"http":            plain("Address of an HTTP intake: http://HOST:PORT. ${env.NAME} may stand in it."),
-		"version":         node{"enum": []any{5, 5.0, "5", "3.1.1", 3, "3", "5.0"}, "description": "Version of MQTT: 5 or 3.1.1. Default 5."},
+		"mqtt":            plain("Address of a broker: mqtt://, mqtts://, ws:// or wss://HOST:PORT. ${env.NAME} may stand in it."),
+		"http":            plain("Address of an HTTP intake: http:// or https://HOST:PORT. ${env.NAME} may stand in it."),
+		"version":         node{"enum": []any{5, 5.0, "5", "3.1.1", 3, "3", "5.0", 1, 2, "1", "2"}, "description": "Version of MQTT: 5 or 3.1.1, default 5; of HTTP: 1 or 2, default 1."},
 		"client_id":       text("Client id of a device. Default ${device}."),
 		"username":        text("User name of a device, such as ${device} or ${env.NAME}."),
 		"password":        text("Password of a device; from the environment: ${env.NAME}, or a roster's column: ${token}."),
@@ -112,7 +112,14 @@ func linkProps() node {
 		"connect_timeout": span("How long connecting may take. Default 5s.", "5s"),
 		"back_off":        pattern("First and longest wait before connecting again. Default 500ms to 30s.", `^.+ to .+$`, "500ms to 30s"),
 		"backlog":         whole("Most messages that wait in a device for the link. Default 1000.", 1),
-		"connections":     whole("Most HTTP requests under way at once. Default 256.", 1),
+		"connections":     either("Most HTTP requests under way at once, default 256; or per device: a connection of its own for each.", whole("", 1), words("", "per device")),
+		"tls": schemaOf("How connections are secured: for mqtts, wss and https.", tlsKeys, nil, node{
+			"ca":   plain("A file with the certificates of the authorities to trust, in PEM; those of the machine if not given."),
+			"cert": plain("The device's certificate, in PEM; such as certs/${device}.pem."), "key": plain("Its key, in PEM; such as certs/${device}.key."),
+			"server_name": plain("The name the platform's certificate must be for, if not the host."), "alpn": orList(node{"type": "string"}),
+			"min_version": node{"enum": []any{1.2, 1.3, "1.2", "1.3"}, "description": "The lowest version of TLS. Default 1.2."},
+			"verify":      yes("Check the platform's certificate. Default true."),
+		}),
 	}
 }
 

@@ -244,7 +244,7 @@ func (e *Engine) join(i int) {
 	d := &e.devices[i]
 	e.Counts.Joined.Add(1)
 	d.conn = e.links[d.Cast.Link].Connect(link.Identity{Device: i, Name: d.Name, ClientID: d.ClientID,
-		Username: d.Username, Password: d.Password}, e)
+		Username: d.Username, Password: d.Password, Cert: d.Cert}, e)
 }
 
 // speak makes the next message of a stream due.

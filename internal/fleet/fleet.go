@@ -4,6 +4,7 @@
 package fleet
 
 import (
+	"crypto/tls"
 	"fmt"
 	"strings"
 	"time"
@@ -34,6 +35,7 @@ type Device struct {
 	ClientID string
 	Username string
 	Password string
+	Cert     *tls.Certificate // its own; nil: none
 	Streams  []*Stream
 }
 
@@ -376,6 +378,11 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 		p.Add(l.Pos, "the client id of %s has %d bytes; it must have 1 to 65535", d.Name, len(d.ClientID))
 	}
 	c.Secret(d.Password)
+	if pair, err := c.KeyPair(expand(l.Pos, "tls: cert", cast.Cert), expand(l.Pos, "tls: key", cast.Key)); err != nil {
+		p.Add(l.Pos, "the certificate of %s: %s", d.Name, err)
+	} else {
+		d.Cert = pair
+	}
 	for _, r := range cast.Readings {
 		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.Name), Body: signal.Key(c.Seed, d.Name)}
 		d.Env["reading"] = r.Name

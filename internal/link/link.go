@@ -16,6 +16,7 @@ package link
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -71,6 +72,7 @@ type Identity struct {
 	Name               string
 	ClientID           string
 	Username, Password string
+	Cert               *tls.Certificate // the device's own; nil: none
 }
 
 // Sink hears what becomes of messages and connections. Times are Unix
@@ -133,6 +135,9 @@ func Explain(err error, address string) (what, try string) {
 	var dns *net.DNSError
 	_, port, _ := net.SplitHostPort(address)
 	var netErr net.Error
+	if what, try, is := explainTLS(err); is {
+		return what, try
+	}
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS knows it"

@@ -46,7 +46,14 @@ func startMosquitto(t *testing.T, config string) *mosquitto {
 	l.Close()
 	dir := t.TempDir()
 	_, port, _ := net.SplitHostPort(addr)
-	text := fmt.Sprintf("listener %s 127.0.0.1\n%s\nmax_queued_messages 0\n", port, config)
+	bind := " 127.0.0.1"
+	if strings.Contains(config, "websockets") {
+		// Its WebSocket library takes the name of an interface here, and without
+		// another listener this version does not start.
+		bind = ""
+		config += fmt.Sprintf("\nlistener 0 %s", filepath.Join(dir, "unused"))
+	}
+	text := fmt.Sprintf("listener %s%s\n%s\nmax_queued_messages 0\n", port, bind, config)
 	if os.Getuid() == 0 {
 		text += "user root\n" // it would change to a user that cannot read the folder
 	}

@@ -160,7 +160,7 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 			continue
 		}
 		tried[l] = true
-		id := link.Identity{Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password}
+		id := link.Identity{Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Cert: d.Cert}
 		if err := s.links[l].Try(ctx, id); err != nil {
 			return nil, err
 		}
@@ -204,12 +204,13 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
-			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Address: l.Address, Version: l.Version, KeepAlive: l.KeepAlive,
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: (*link.TLS)(l.TLS), Version: l.Version, KeepAlive: l.KeepAlive,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
 				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
-				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections})
+				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
+				TLS: (*link.TLS)(l.TLS), PerDevice: l.PerDevice, Version: l.HTTPVersion})
 		}
 	}
 	return links

@@ -12,10 +12,13 @@ package standin
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"crypto/subtle"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -23,6 +26,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/coder/websocket"
 	mqtt "github.com/mochi-mqtt/server/v2"
 	"github.com/mochi-mqtt/server/v2/listeners"
 	"github.com/mochi-mqtt/server/v2/packets"
@@ -36,6 +40,10 @@ type Config struct {
 	// Token, if not empty, is what every client must show: as the password over
 	// MQTT, as "Authorization: Bearer TOKEN" over HTTP.
 	Token string
+	// WS, if not empty, is an address to listen on for MQTT over WebSocket, at any path.
+	WS string
+	// TLS, if not nil, secures all that the stand-in listens on.
+	TLS *tls.Config
 	// Keep is how many messages are stored at most; more are told and dropped.
 	Keep int
 }
@@ -43,6 +51,7 @@ type Config struct {
 // StandIn is a running platform.
 type StandIn struct {
 	MQTTAddr, HTTPAddr string // host:port that it listens on
+	WSAddr             string
 
 	cfg    Config
 	broker *mqtt.Server
@@ -92,8 +101,26 @@ func Start(cfg Config) (*StandIn, error) {
 	if err := s.broker.AddHook(&hook{s: s}, nil); err != nil {
 		return nil, err
 	}
+	if cfg.TLS != nil {
+		web := cfg.TLS.Clone()
+		web.NextProtos = []string{"h2", "http/1.1"}
+		ml, hl = tls.NewListener(ml, cfg.TLS), tls.NewListener(hl, web)
+	}
 	if err := s.broker.AddListener(&listener{Listener: ml}); err != nil {
 		return nil, err
+	}
+	if cfg.WS != "" {
+		wl, err := net.Listen("tcp", cfg.WS)
+		if err != nil {
+			return nil, fmt.Errorf("the stand-in cannot listen for WebSocket on %s: %w", cfg.WS, errors.Unwrap(err))
+		}
+		s.WSAddr = wl.Addr().String()
+		if cfg.TLS != nil {
+			wl = tls.NewListener(wl, cfg.TLS)
+		}
+		if err := s.broker.AddListener(&webListener{listener: listener{Listener: wl}}); err != nil {
+			return nil, err
+		}
 	}
 	if err := s.broker.Serve(); err != nil {
 		return nil, err
@@ -105,7 +132,10 @@ func Start(cfg Config) (*StandIn, error) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
 	mux.HandleFunc("GET /devices/{device}/messages", s.store.messages)
-	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second}
+	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Protocols: new(http.Protocols)}
+	s.web.Protocols.SetHTTP1(true)
+	s.web.Protocols.SetHTTP2(true)
+	s.web.Protocols.SetUnencryptedHTTP2(true)
 	go s.web.Serve(hl)
 	return s, nil
 }
@@ -178,6 +208,30 @@ func (l *listener) Serve(establish listeners.EstablishFn) {
 			establish(l.ID(), c)
 		}()
 	}
+}
+
+// webListener serves broker connections over WebSocket (MQTT 5, section 6).
+type webListener struct {
+	listener
+	web *http.Server
+}
+
+func (l *webListener) ID() string       { return "websocket" }
+func (l *webListener) Protocol() string { return "ws" }
+
+func (l *webListener) Serve(establish listeners.EstablishFn) {
+	l.web = &http.Server{ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{"mqtt"}})
+		if err != nil {
+			return
+		}
+		ws.SetReadLimit(-1)
+		c := websocket.NetConn(context.Background(), ws, websocket.MessageBinary)
+		defer c.Close()
+		defer func() { _ = recover() }() // as with listener.Serve
+		establish(l.ID(), c)
+	})}
+	l.web.Serve(l.Listener)
 }
 
 func (l *listener) Close(closeClients listeners.CloseFn) {

@@ -36,8 +36,9 @@ type query struct {
 	*base
 	rows, next, device, reading, time, mark, values, body *picker
 
-	client  *http.Client
-	headers http.Header
+	client             *http.Client
+	headers            http.Header
+	username, password string // of the link whose TLS it uses
 
 	countMu  sync.Mutex
 	noted    map[sameRow]int // copies in the ledger
@@ -56,7 +57,16 @@ type sameRow struct {
 
 // Start asks once, so that a wrong address or secret is told before the run.
 func (q *query) Start(ctx Context) error {
-	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: askers}}
+	t := &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: askers}
+	own, err := q.spec.Credentials(q.catalog.Fleet.Crowd)
+	if err != nil {
+		return err
+	}
+	q.username, q.password = own.Username, own.Password
+	if l := q.spec.Link; l != nil && l.TLS != nil {
+		t.TLSClientConfig = (*link.TLS)(l.TLS).Config("", own.Cert)
+	}
+	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t}
 	q.noted = map[sameRow]int{}
 	q.headers = http.Header{}
 	env := formula.Env{"crowd": q.catalog.Fleet.Crowd.Name, "env": q.catalog.Fleet.Crowd.Env}
@@ -139,6 +149,9 @@ func (q *query) page1(ctx Context, address string) (any, error) {
 	req.Header = q.headers.Clone()
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "runcrowd")
+	if q.username != "" && req.Header.Get("Authorization") == "" {
+		req.SetBasicAuth(q.username, q.password)
+	}
 	resp, err := q.client.Do(req)
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@ package witness
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -40,6 +41,8 @@ type subscription struct {
 
 	writeMu  sync.Mutex
 	nc       net.Conn
+	secure   *tls.Config
+	cert     *tls.Certificate
 	lastRead time.Time
 	stop     context.CancelFunc
 	done     chan struct{}
@@ -76,12 +79,13 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	}
 	s.plain = s.mark == nil && s.device == nil && s.reading == nil && s.time == nil && s.values == nil &&
 		len(c.places) == 1 && c.places[0].Place == crowd.MarkField
-	username, password, err := spec.Credentials(c.Fleet.Crowd)
+	own, err := spec.Credentials(c.Fleet.Crowd)
 	if err != nil {
 		return nil, err
 	}
+	s.cert = own.Cert
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
-		Username: username, Password: password, KeepAlive: 30, CleanStart: true}
+		Username: own.Username, Password: own.Password, KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
@@ -109,9 +113,9 @@ func (s *subscription) Start(ctx Context) error {
 	if err != nil {
 		var refused *subscribeError
 		if errors.As(err, &refused) {
-			return &link.ReachError{Witness: s.spec.Name, Address: "mqtt://" + s.spec.Link.Address, What: err.Error(), Try: "check that this user may subscribe", Err: err}
+			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.Scheme + "://" + s.spec.Link.Address, What: err.Error(), Try: "check that this user may subscribe", Err: err}
 		}
-		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
+		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
 	}
 	run, stop := context.WithCancel(context.Background())
 	s.stop, s.done = stop, make(chan struct{})
@@ -128,8 +132,11 @@ func (e *subscribeError) Error() string { return e.text }
 func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	ctx, cancel := context.WithTimeout(ctx, s.spec.Link.ConnectTimeout)
 	defer cancel()
-	var d net.Dialer
-	nc, err := d.DialContext(ctx, "tcp", s.spec.Link.Address)
+	l := s.spec.Link
+	if s.secure == nil && l.TLS != nil {
+		s.secure = (*link.TLS)(l.TLS).Config(link.Host(l.Address), s.cert)
+	}
+	nc, err := mqtt.Dial(ctx, l.Scheme, l.Address, l.Path, s.secure)
 	if err != nil {
 		return nil, err
 	}

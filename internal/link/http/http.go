@@ -9,6 +9,7 @@ package http
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -29,7 +30,10 @@ import (
 // Config is what the crowd file says of an HTTP link.
 type Config struct {
 	Name           string
-	Base           string // URL without trailing slash
+	Base           string    // URL without trailing slash
+	TLS            *link.TLS // for https; nil: as usual on this machine
+	PerDevice      bool      // every device has a connection of its own
+	Version        int       // 1 or 2 (HTTP/2, over TLS as agreed, else with prior knowledge); 0 is 1
 	Timeout        time.Duration
 	ConnectTimeout time.Duration
 	BackOff        [2]time.Duration
@@ -50,6 +54,11 @@ type Link struct {
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
+	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil)}
+}
+
+// newClient makes the client of all devices, or of one with a certificate.
+func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
 	d := &net.Dialer{Timeout: cfg.ConnectTimeout}
 	t := &http.Transport{
 		Proxy:               http.ProxyFromEnvironment,
@@ -58,17 +67,32 @@ func New(cfg Config) *Link {
 		MaxConnsPerHost:     cfg.Connections,
 		MaxIdleConnsPerHost: cfg.Connections,
 		IdleConnTimeout:     90 * time.Second,
-		ForceAttemptHTTP2:   false,
 		DisableCompression:  true,
+		Protocols:           new(http.Protocols),
 	}
-	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: &http.Client{Transport: t,
+	if cfg.Version == 2 {
+		t.Protocols.SetHTTP2(true)
+		t.Protocols.SetUnencryptedHTTP2(true) // prior knowledge (RFC 9113, section 3.3)
+	} else {
+		t.Protocols.SetHTTP1(true)
+	}
+	if cfg.TLS != nil {
+		host := ""
+		if u, err := url.Parse(cfg.Base); err == nil {
+			host = u.Hostname()
+		}
+		t.TLSClientConfig = cfg.TLS.Config(host, cert)
+	} else if cert != nil {
+		t.TLSClientConfig = (&link.TLS{}).Config("", cert)
+	}
+	return &http.Client{Transport: t,
 		// A redirect of a message is an answer to be told, not to be followed.
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
 // Try opens a connection. No request is made: there is none that every
 // platform would take without harm.
-func (l *Link) Try(ctx context.Context, _ link.Identity) error {
+func (l *Link) Try(ctx context.Context, id link.Identity) error {
 	u, err := url.Parse(l.cfg.Base)
 	if err != nil {
 		return err
@@ -83,6 +107,19 @@ func (l *Link) Try(ctx context.Context, _ link.Identity) error {
 	}
 	d := net.Dialer{Timeout: l.cfg.ConnectTimeout}
 	nc, err := d.DialContext(ctx, "tcp", address)
+	if err == nil && u.Scheme == "https" && address == net.JoinHostPort(u.Hostname(), port) {
+		t := l.cfg.TLS
+		if t == nil {
+			t = &link.TLS{}
+		}
+		c := tls.Client(nc, t.Config(u.Hostname(), id.Cert))
+		ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
+		defer cancel()
+		err = c.HandshakeContext(ctx)
+		if err != nil {
+			nc.Close()
+		}
+	}
 	if err != nil {
 		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
 		e.What, e.Try = link.Explain(err, address)
@@ -95,7 +132,11 @@ func (l *Link) Try(ctx context.Context, _ link.Identity) error {
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
 	sink.Up(id.Device)
-	return &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel}
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client}
+	if id.Cert != nil || l.cfg.PerDevice {
+		c.client = newClient(&l.cfg, id.Cert)
+	}
+	return c
 }
 
 // Close waits for all requests to end.
@@ -111,6 +152,7 @@ type Conn struct {
 	sink   link.Sink
 	ctx    context.Context
 	cancel context.CancelFunc
+	client *http.Client
 
 	mu      sync.Mutex
 	closed  bool
@@ -229,7 +271,10 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if m.MarkKey != "" {
 		req.Header.Set(m.MarkKey, m.MarkValue)
 	}
-	resp, err := c.link.client.Do(req)
+	if c.id.Username != "" && req.Header.Get("Authorization") == "" {
+		req.SetBasicAuth(c.id.Username, c.id.Password) // RFC 7617
+	}
+	resp, err := c.client.Do(req)
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
 		if !left {
@@ -279,4 +324,7 @@ func (c *Conn) Close() {
 	c.closed = true
 	c.mu.Unlock()
 	c.cancel()
+	if c.client != c.link.client {
+		c.client.CloseIdleConnections()
+	}
 }

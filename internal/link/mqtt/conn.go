@@ -2,6 +2,7 @@ package mqtt
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -27,6 +28,7 @@ type Conn struct {
 	sink   link.Sink
 	ctx    context.Context
 	cancel context.CancelFunc
+	secure *tls.Config
 
 	mu        sync.Mutex
 	nc        net.Conn // nil while down
@@ -248,7 +250,7 @@ func (c *Conn) run() {
 		if err != nil {
 			return
 		}
-		nc, rd, ack, err := c.link.dial(c.ctx, c.link.connectPacket(c.id, clean))
+		nc, rd, ack, err := c.link.dial(c.ctx, c.link.connectPacket(c.id, clean), c.secure)
 		c.link.dials.Release(1)
 		if err == nil {
 			began := time.Now()

@@ -1,4 +1,4 @@
-// Package mqtt brings messages over MQTT 3.1.1 and 5 on TCP.
+// Package mqtt brings messages over MQTT 3.1.1 and 5, on TCP, TLS and WebSocket.
 //
 // A device costs one goroutine, which waits for what the broker sends; writing
 // is done by whoever has something to write. A write that the kernel would not
@@ -15,13 +15,16 @@ package mqtt
 import (
 	"bufio"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"math"
 	"net"
+	"net/http"
 	"sync"
 	"time"
 
+	"github.com/coder/websocket"
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/link"
@@ -31,8 +34,11 @@ import (
 // Config is what the crowd file says of an MQTT link.
 type Config struct {
 	Name           string
+	Scheme         string // mqtt, mqtts, ws or wss; empty is mqtt
 	Address        string // host:port
-	Version        int    // mqttwire.V311 or V5
+	Path           string // of a WebSocket
+	TLS            *link.TLS
+	Version        int // mqttwire.V311 or V5
 	KeepAlive      time.Duration
 	CleanStart     bool
 	SessionExpiry  time.Duration // version 5
@@ -60,13 +66,65 @@ type Link struct {
 	ctx   context.Context
 	stop  context.CancelFunc
 	wg    sync.WaitGroup
+
+	shared *tls.Config // of devices without a certificate of their own
 }
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop}
+	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop}
+	if cfg.TLS != nil {
+		l.shared = cfg.TLS.Config(link.Host(cfg.Address), nil)
+	}
+	return l
 }
+
+// secure is the TLS configuration for a device: its own where it has a certificate.
+func (l *Link) secure(id link.Identity) *tls.Config {
+	if l.cfg.TLS != nil && id.Cert != nil {
+		return l.cfg.TLS.Config(link.Host(l.cfg.Address), id.Cert)
+	}
+	return l.shared
+}
+
+// Dial opens a connection that carries MQTT: over TCP, TLS or WebSocket (section
+// 4.2). Secure is for mqtts and wss.
+func Dial(ctx context.Context, scheme, address, path string, secure *tls.Config) (net.Conn, error) {
+	var d net.Dialer
+	switch scheme {
+	case "mqtts":
+		nc, err := (&tls.Dialer{NetDialer: &d, Config: secure}).DialContext(ctx, "tcp", address)
+		if err != nil {
+			return nil, err
+		}
+		return nc, nil
+	case "ws", "wss":
+		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: d.DialContext, TLSClientConfig: secure, DisableCompression: true}
+		// The subprotocol is that of section 6; each packet is a binary message.
+		ws, resp, err := websocket.Dial(ctx, scheme+"://"+address+path, &websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
+		if err != nil {
+			var status string
+			if resp != nil && resp.StatusCode != http.StatusSwitchingProtocols {
+				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", resp.Status)
+				return nil, &upgradeError{status}
+			}
+			return nil, err
+		}
+		ws.SetReadLimit(-1)
+		return websocket.NetConn(context.Background(), ws, websocket.MessageBinary), nil
+	}
+	nc, err := d.DialContext(ctx, "tcp", address)
+	if err != nil {
+		return nil, err
+	}
+	return nc, nil
+}
+
+// upgradeError is an answer of HTTP where a WebSocket was asked for.
+type upgradeError struct{ text string }
+
+func (e *upgradeError) Error() string { return e.text }
 
 func (l *Link) connectPacket(id link.Identity, clean bool) *mqttwire.Connect {
 	c := &mqttwire.Connect{Version: byte(l.cfg.Version), ClientID: id.ClientID, Username: id.Username, Password: id.Password,
@@ -92,11 +150,10 @@ func (e *handshakeError) Error() string { return e.err.Error() }
 func (e *handshakeError) Unwrap() error { return e.err }
 
 // dial opens a connection and exchanges CONNECT and CONNACK.
-func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
+func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, secure *tls.Config) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
 	defer cancel()
-	var d net.Dialer
-	nc, err := d.DialContext(ctx, "tcp", l.cfg.Address)
+	nc, err := Dial(ctx, l.cfg.Scheme, l.cfg.Address, l.cfg.Path, secure)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -140,19 +197,27 @@ func Handshake(nc net.Conn, connect *mqttwire.Connect, buffer, max int) (*mqttwi
 func (l *Link) Try(ctx context.Context, id link.Identity) error {
 	connect := l.connectPacket(id, true)
 	connect.SessionExpiry = 0
-	nc, _, _, err := l.dial(ctx, connect)
+	nc, _, _, err := l.dial(ctx, connect, l.secure(id))
 	if err != nil {
-		return ReachError(l.cfg.Name, l.cfg.Address, id.Name, err)
+		return ReachError(l.cfg.Name, l.cfg.Scheme, l.cfg.Address, id.Name, err)
 	}
 	nc.Write(mqttwire.AppendDisconnect(nil, byte(l.cfg.Version), false))
-	return nc.Close()
+	nc.Close() // the broker may have closed first: it was reached all the same
+	return nil
 }
 
 // ReachError tells why a broker could not be reached.
-func ReachError(name, address, device string, err error) error {
-	e := &link.ReachError{Link: name, Address: "mqtt://" + address, Err: err}
+func ReachError(name, scheme, address, device string, err error) error {
+	if scheme == "" {
+		scheme = "mqtt"
+	}
+	speaks := map[string]string{"mqtt": "MQTT without TLS", "mqtts": "MQTT over TLS", "ws": "MQTT over WebSocket", "wss": "MQTT over WebSocket and TLS"}[scheme]
+	e := &link.ReachError{Link: name, Address: scheme + "://" + address, Err: err}
 	var refused *RefusedError
+	var upgrade *upgradeError
 	switch {
+	case errors.As(err, &upgrade):
+		e.What, e.Try = upgrade.text, "check the path of the address: brokers often use /mqtt or /"
 	case errors.As(err, &refused):
 		e.What = fmt.Sprintf("the broker refused the connection of %s: %s", device, refused.Reason)
 		switch refused.Code {
@@ -165,13 +230,13 @@ func ReachError(name, address, device string, err error) error {
 		}
 	case errors.Is(err, mqttwire.ErrMalformed):
 		e.What = "the answer is not MQTT (" + err.Error() + ")"
-		e.Try = "check that this port speaks MQTT without TLS"
+		e.Try = "check that this port speaks " + speaks
 	default:
 		e.What, e.Try = link.Explain(err, address)
 		var hs *handshakeError
-		if errors.As(err, &hs) {
+		if errors.As(err, &hs) && !link.IsTLS(err) {
 			e.What = "the connection opened, but CONNECT got no answer: " + e.What
-			e.Try = "check that this port speaks MQTT without TLS, and the broker's log"
+			e.Try = "check that this port speaks " + speaks + ", and the broker's log"
 		}
 	}
 	return e
@@ -180,7 +245,7 @@ func ReachError(name, address, device string, err error) error {
 // Connect makes a device's connection.
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, window: l.cfg.InFlight}
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, window: l.cfg.InFlight, secure: l.secure(id)}
 	l.wg.Add(1)
 	go c.run()
 	return c

@@ -1,0 +1,312 @@
+package run_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/certs"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/link"
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/verdict"
+)
+
+// certFolder makes the certificates of four buoys and two witnesses.
+func certFolder(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	set, err := certs.Make([]string{"buoy-001", "buoy-002", "buoy-003", "buoy-004", "ear", "store"}, []string{"localhost", "127.0.0.1"}, time.Now(), time.Hour)
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "bad"), 0o755))
+	for name, data := range set.Files {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o644)) // a broker that is not root reads them
+	}
+	require.NoError(t, os.Chmod(dir, 0o755))
+	require.NoError(t, os.Chmod(filepath.Dir(dir), 0o755))
+	return dir
+}
+
+func read(t *testing.T, path string) []byte {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return b
+}
+
+// securePlatform is a stand-in that speaks TLS with a pair of the folder and
+// insists on certificates of the authority.
+func securePlatform(t *testing.T, dir, pair string) *standin.StandIn {
+	t.Helper()
+	server, err := tls.LoadX509KeyPair(filepath.Join(dir, pair+".pem"), filepath.Join(dir, pair+".key"))
+	require.NoError(t, err)
+	cfg := &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: x509.NewCertPool(), ClientAuth: tls.RequireAndVerifyClientCert}
+	cfg.ClientCAs.AppendCertsFromPEM(read(t, filepath.Join(dir, "ca.pem")))
+	block, _ := pem.Decode(read(t, filepath.Join(dir, "crl.pem")))
+	crl, err := x509.ParseRevocationList(block.Bytes)
+	require.NoError(t, err)
+	cfg.VerifyConnection = func(s tls.ConnectionState) error {
+		if bytes.Equal(s.PeerCertificates[0].SerialNumber.Bytes(), crl.RevokedCertificateEntries[0].SerialNumber.Bytes()) {
+			return tls.AlertError(44)
+		}
+		return nil
+	}
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", WS: "127.0.0.1:0", TLS: cfg})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// secureCrowd sends over one link and reads back over another.
+func secureCrowd(t *testing.T, dir, way, ear, store string) *crowd.Crowd {
+	t.Helper()
+	target := "topic: 'harbour/${device}/state'"
+	if strings.Contains(way, "http") {
+		target = "path: '/in/harbour/${device}/state'"
+	}
+	own := `tls: {ca: "` + dir + `/ca.pem", cert: "` + dir + `/${device}.pem", key: "` + dir + `/${device}.key"}`
+	text := strings.ReplaceAll(`
+crowd: secure
+links:
+  way: {`+way+`}
+  ear: {mqtt: "`+ear+`", TLS}
+  shore: {http: "`+store+`", TLS}
+kinds: {buoy: {link: way, readings: {state: {every: 100ms, `+target+`, fields: {wave_m: {signal: swell, round: 2}}}}}}
+devices: [{kind: buoy, count: 4}]
+plan: {for: 1500ms}
+witnesses:
+  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: 30s}
+  store: {proves: stored, get: "`+store+`/devices/${device}/messages", link: shore, rows: ".messages[]", next: .next, mark: .values.mark, values: .values, wait: 30s}
+`, "TLS", own)
+	if strings.HasPrefix(ear, "mqtt://") {
+		text = strings.ReplaceAll(text, ", "+own, "")
+	}
+	c, err := crowd.Parse("secure.yaml", []byte(text), crowd.Sources{})
+	require.NoError(t, err)
+	return c
+}
+
+// Every transport, each device with a certificate of its own, against a platform
+// that insists on it: all is proven, over connections that carry what they say.
+func TestTransports(t *testing.T) {
+	t.Parallel()
+	dir := certFolder(t)
+	s := securePlatform(t, dir, "server")
+	plain, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", WS: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(plain.Close)
+	for way, platform := range map[string]*standin.StandIn{
+		`mqtt: "mqtts://MQTT", TLS`: s, `mqtt: "mqtts://MQTT", version: 3.1.1, TLS`: s, `mqtt: "wss://WS/mqtt", TLS`: s, `http: "https://HTTP", TLS`: s,
+		`http: "https://HTTP", version: 2, TLS`: s, `http: "https://HTTP", connections: per device, TLS`: s,
+		`mqtt: "ws://WS"`: plain, `mqtt: "ws://WS/mqtt", version: 3.1.1`: plain, `http: "http://HTTP", version: 2`: plain, `http: "http://HTTP", connections: per device`: plain,
+	} {
+		t.Run(way, func(t *testing.T) {
+			t.Parallel()
+			suffix := ""
+			if platform == s {
+				suffix = "s"
+			}
+			text := strings.NewReplacer("MQTT", platform.MQTTAddr, "WS", platform.WSAddr, "HTTP", platform.HTTPAddr).Replace(way)
+			c := secureCrowd(t, dir, text, "mqtt"+suffix+"://"+platform.MQTTAddr, "http"+suffix+"://"+platform.HTTPAddr)
+			p := playCrowd(t, c)
+			assert.Greater(t, p.result.Total.Due(), 40)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			for _, name := range []string{"crowd.yaml", "run.json", "ledger"} {
+				assert.NotContains(t, string(read(t, filepath.Join(p.folder, name))), "PRIVATE KEY")
+			}
+			files, _ := filepath.Glob(filepath.Join(p.folder, "files", "*"))
+			for _, f := range files {
+				assert.NotContains(t, string(read(t, f)), "PRIVATE KEY")
+			}
+		})
+	}
+}
+
+// What must not be trusted is not, on either side, and the message says why and
+// what to try.
+func TestRefusedCertificates(t *testing.T) {
+	t.Parallel()
+	dir := certFolder(t)
+	good := securePlatform(t, dir, "server")
+	plain, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", WS: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(plain.Close)
+	for _, c := range []struct {
+		name, server, client, extra, says, try string
+	}{
+		{"an authority nobody knows", "server", "buoy-001", "ca: none", "of an authority that is not trusted here (it was issued by CN=Run Crowd test authority)", "tls: {ca: FILE}"},
+		{"a server's certificate that expired", "bad/server-expired", "buoy-001", "", "the platform's certificate expired on", "renew it"},
+		{"a server's certificate for another host", "bad/server-wrong-name", "buoy-001", "", "is for elsewhere.example, not for 127.0.0.1", "server_name"},
+		{"no certificate where one is wanted", "server", "", "", "the platform ended TLS: certificate required", "tls: {cert: FILE, key: FILE}"},
+		{"a device's certificate that expired", "server", "bad/expired", "", "the platform ended TLS: expired certificate", "renew the device's certificate"},
+		{"a device's certificate from the future", "server", "bad/not-yet", "", "the platform ended TLS: expired certificate", "the platform's clock"},
+		{"a device's certificate of a stranger", "server", "bad/stranger", "", "the platform ended TLS: unknown certificate authority", "trusts the authority"},
+		{"a device's certificate that was revoked", "server", "bad/revoked", "", "the platform ended TLS: bad certificate", "has not revoked it"},
+		{"a port without TLS", "plain", "buoy-001", "", "", ""},
+	} {
+		for _, scheme := range []string{"mqtts", "wss", "https"} {
+			t.Run(c.name+"/"+scheme, func(t *testing.T) {
+				t.Parallel()
+				s := good
+				if c.server == "plain" {
+					s = plain
+				} else if c.server != "server" {
+					s = securePlatform(t, dir, c.server)
+				}
+				settings := `ca: "` + dir + `/ca.pem"`
+				if c.extra != "" {
+					settings = "min_version: 1.2"
+				}
+				if c.client != "" {
+					settings += fmt.Sprintf(`, cert: "%s/%s.pem", key: "%s/%s.key"`, dir, c.client, dir, c.client)
+				}
+				address := map[string]string{"mqtts": s.MQTTAddr, "wss": s.WSAddr, "https": s.HTTPAddr}[scheme]
+				key, target := "mqtt", "topic: t"
+				if scheme == "https" {
+					key, target = "http", "path: /in/t"
+				}
+				cr, err := crowd.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: {for: 1s}\n",
+					key, scheme, address, settings, target)), crowd.Sources{})
+				require.NoError(t, err)
+				session, err := run.Open(context.Background(), cr, run.Options{Out: t.TempDir()})
+				if err == nil && scheme == "https" && c.client != "buoy-001" {
+					// TLS 1.3 refuses a client behind the handshake, which the first request hears.
+					require.NoError(t, session.Play(context.Background()))
+					_, res, _, err := run.Judge(session.Folder, 0)
+					require.NoError(t, err)
+					require.Zero(t, res.Total[verdict.Proven])
+					assert.Contains(t, res.Findings[0].Said, c.says)
+					return
+				}
+				var reach *link.ReachError
+				require.True(t, errors.As(err, &reach), "%v", err)
+				assert.Contains(t, err.Error(), c.says)
+				assert.Contains(t, err.Error(), c.try)
+				assert.NotContains(t, err.Error(), "x509:")
+			})
+		}
+	}
+}
+
+// Mosquitto with TLS, certificates of devices, and WebSocket.
+func TestMosquittoTLS(t *testing.T) {
+	t.Parallel()
+	dir := certFolder(t)
+	config := func(client bool) string {
+		return fmt.Sprintf("allow_anonymous true\ncafile %s/ca.pem\ncertfile %s/server.pem\nkeyfile %s/server.key\nrequire_certificate %v\ncrlfile %s/crl.pem", dir, dir, dir, client, dir)
+	}
+	settings := `tls: {ca: "` + dir + `/ca.pem", cert: "` + dir + `/${device}.pem", key: "` + dir + `/${device}.key"}`
+	for _, c := range []struct{ name, scheme, config, settings string }{
+		{"TLS", "mqtts", config(false), `tls: {ca: "` + dir + `/ca.pem"}`},
+		{"certificates", "mqtts", config(true), settings},
+		{"certificates over WebSocket", "wss", "protocol websockets\n" + config(true), settings},
+		{"WebSocket", "ws", "protocol websockets\nallow_anonymous true", ""},
+	} {
+		for _, version := range []string{"3.1.1", "5"} {
+			t.Run(c.name+" "+version, func(t *testing.T) {
+				t.Parallel()
+				m := startMosquitto(t, c.config)
+				text := strings.Replace(overMQTT(version, 1, "1500ms"), "mqtt: mqtt://MQTT", `mqtt: "`+c.scheme+`://MQTT"`, 1)
+				if c.settings != "" {
+					text = strings.Replace(text, "version:", c.settings+", version:", 1)
+				}
+				text = strings.Replace(text, "count: 20", "count: 4", 1)
+				p := playAgainst(t, m.addr, "", text)
+				assert.Greater(t, p.result.Total.Due(), 40)
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			})
+		}
+	}
+}
+
+// nginx with TLS and certificates of devices in front of the HTTP intake, with
+// basic authentication, over HTTP/1.1 and HTTP/2.
+func TestNginx(t *testing.T) {
+	t.Parallel()
+	program, err := exec.LookPath("nginx")
+	if err != nil {
+		program = "/usr/sbin/nginx"
+	}
+	if _, err := os.Stat(program); err != nil {
+		if os.Getenv("RUNCROWD_REAL") != "" {
+			t.Fatal("nginx is not installed")
+		}
+		t.Skip("nginx is not installed")
+	}
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	dir := certFolder(t)
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	addr := free.Addr().String()
+	free.Close()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "users"), []byte("gauges:{PLAIN}harbour-19\n"), 0o644))
+	conf := fmt.Sprintf(`
+worker_processes 1; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
+events {}
+http {
+  access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
+  server {
+    listen %[2]s ssl http2;
+    ssl_certificate %[1]s/server.pem; ssl_certificate_key %[1]s/server.key;
+    ssl_client_certificate %[1]s/ca.pem; ssl_verify_client on;
+    auth_basic harbour; auth_basic_user_file %[1]s/users;
+    location / { proxy_pass http://%[3]s; proxy_set_header Authorization ""; }
+  }
+}`, dir, addr, s.HTTPAddr)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(conf), 0o644))
+	cmd := exec.Command(program, "-c", filepath.Join(dir, "nginx.conf"), "-p", dir)
+	var out bytes.Buffer
+	cmd.Stderr = &out
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Signal(syscall.SIGTERM); cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", addr)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 10*time.Millisecond, "nginx does not listen: %s", &out)
+	for _, version := range []string{"1", "2"} {
+		t.Run("HTTP/"+version, func(t *testing.T) {
+			password := func(p string) crowd.Sources {
+				return crowd.Sources{Getenv: func(string) (string, bool) { return p, true }}
+			}
+			text := fmt.Sprintf(`
+crowd: nginx
+links: {shore: {http: "https://%[1]s", version: %[2]s, username: gauges, password: "${env.GAUGES_PASSWORD}", tls: {ca: "%[3]s/ca.pem", cert: "%[3]s/${device}.pem", key: "%[3]s/${device}.key"}}}
+kinds: {buoy: {readings: {state: {every: 100ms, path: "/in/harbour/${device}/state", fields: {wave_m: {signal: swell}}}}}}
+devices: [{kind: buoy, count: 4}]
+plan: {for: 1500ms}
+witnesses: {store: {proves: stored, get: "https://%[1]s/devices/${device}/messages", link: shore, rows: ".messages[]", next: .next, mark: .values.mark, values: .values}}
+`, addr, version, dir)
+			c, err := crowd.Parse("nginx.yaml", []byte(text), password("harbour-19"))
+			require.NoError(t, err)
+			p := playCrowd(t, c)
+			assert.Greater(t, p.result.Total.Due(), 40)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			c, err = crowd.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
+			require.NoError(t, err)
+			p = playCrowd(t, c)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
+			assert.Contains(t, p.result.Findings[0].Said, "401")
+		})
+	}
+}
