@@ -23,7 +23,7 @@ func TestMain(m *testing.M) {
 
 // TestScripts drives the program as a person at a terminal would. Each script
 // has a stand-in of its own at $MQTT and $HTTP, one that wants a token at
-// $GUARDED, and an address that takes connections and never says a word at $MUTE.
+// $GUARDED, one that alters what it is sent at $ALTERING, and an address that takes connections and never says a word at $MUTE.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
@@ -38,6 +38,17 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			env.Defer(guarded.Close)
+			alter, err := standin.ParseFlaw("alter=100%")
+			if err != nil {
+				return err
+			}
+			altering, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: []standin.Flaw{alter}})
+			if err != nil {
+				return err
+			}
+			env.Defer(altering.Close)
+			env.Setenv("ALTERING", altering.MQTTAddr)
+			env.Setenv("ALTERING_HTTP", altering.HTTPAddr)
 			mute, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				return err

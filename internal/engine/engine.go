@@ -19,6 +19,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
+	"runcrowd/internal/signal"
 )
 
 // Counts is how far a run is. All may be read while it runs.
@@ -41,6 +42,7 @@ type Engine struct {
 	pool    sync.Pool
 	round   int
 	begin   time.Time
+	single  int // the only stream that speaks, once; -1: the plan is played
 
 	mu      sync.Mutex
 	failure error // the first value that could not be made
@@ -73,7 +75,7 @@ type stream struct {
 
 // New makes an engine and defines the fleet's streams in the ledger.
 func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string, start time.Time) *Engine {
-	e := &Engine{fleet: f, links: links, run: run, base: ledger.SequenceBase(start.Unix())}
+	e := &Engine{fleet: f, links: links, run: run, base: ledger.SequenceBase(start.Unix()), single: -1}
 	e.excused = map[Ref]bool{}
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = func() any { return new(link.Message) }
@@ -133,11 +135,39 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 
 func (e *Engine) loopOf(device int) *loop { return e.loops[device%len(e.loops)] }
 
+// Single makes the engine send one message of one stream, at once, in place of the
+// plan; fixed are values given by hand.
+func (e *Engine) Single(stream int, fixed map[string]signal.Value) {
+	e.single = stream
+	for _, l := range e.loops {
+		l.scribe.Fixed = fixed
+	}
+}
+
+// playSingle sends the one message.
+func (e *Engine) playSingle(ctx context.Context) {
+	s := &e.streams[e.single]
+	i := s.Device.Index
+	e.join(i)
+	l := e.loopOf(i)
+	l.speak(s, time.Now().UnixNano())
+	deadline := time.Now().Add(e.fleet.Crowd.Plan.Settle)
+	for e.devices[i].conn.Open() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
+		time.Sleep(time.Millisecond)
+	}
+	e.devices[i].conn.Close()
+	e.devices[i].conn = nil
+}
+
 // Play plays one round, from begin on, until the plan's end or until ctx is
 // done. When it returns, every message of the round is settled, but for those
 // whose HTTP request is just being cancelled: closing the links waits for them.
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.round, e.begin = round, begin
+	if e.single >= 0 {
+		e.playSingle(ctx)
+		return
+	}
 	plan := &e.fleet.Crowd.Plan
 	end := begin.Add(plan.For).UnixNano()
 	for _, l := range e.loops {

@@ -20,6 +20,8 @@ type Scribe struct {
 	// Run and Base go into the marks.
 	Run  string
 	Base uint64
+	// Fixed are values given by hand, by field.
+	Fixed map[string]signal.Value
 
 	composer fleet.Composer
 	samples  []payload.Sample
@@ -47,6 +49,7 @@ type Written struct {
 // whole all the same, with nulls.
 func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, body []byte) (Written, error) {
 	out := Written{First: seq}
+	w.composer.Fixed = w.Fixed
 	due = due.UTC() // what formulas make of it must not depend on where this runs
 	mark := ledger.Mark{Run: w.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}
 	how := s.Device.Cast.Kind.Mark

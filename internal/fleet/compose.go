@@ -23,6 +23,9 @@ type Occasion struct {
 // Composer makes the values of messages; one serves one goroutine, and makes the
 // messages of a stream in their order.
 type Composer struct {
+	// Fixed are values given by hand, by field; what depends on them follows.
+	Fixed map[string]signal.Value
+
 	machine formula.Machine
 	env     formula.Env
 	device  *Device
@@ -58,12 +61,16 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 		var v signal.Value
 		var err error
 		back, stuck := uint64(0), false
-		if live {
+		given, fixed := c.Fixed[mk.field.Name]
+		if live && !fixed {
 			back, stuck = mk.field.Finish.Frozen(&m)
 		}
-		if stuck {
+		switch {
+		case fixed:
+			v = given
+		case stuck:
 			v, err = c.at(s, i, m.Back(back))
-		} else {
+		default:
 			v, err = c.field(s, i, m)
 		}
 		if err != nil && failed == nil {
@@ -73,7 +80,7 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 		if s.env {
 			c.env[mk.name] = plain(v.Any())
 		}
-		if live {
+		if live && !fixed {
 			if other, hit := mk.field.Finish.Dropped(&m); hit {
 				v = other
 			}

@@ -25,6 +25,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
 	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/signal"
 	"runcrowd/internal/verdict"
 	"runcrowd/internal/witness"
 )
@@ -142,6 +143,13 @@ type Options struct {
 	Out     string // folder in which run folders are made
 	Version string
 	File    string // the crowd file as the user named it
+	Single  *Single
+}
+
+// Single is one message that is sent in place of the plan.
+type Single struct {
+	Stream int                     // of the fleet
+	Values map[string]signal.Value // given by hand, by field
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
@@ -156,7 +164,7 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	tried := map[*crowd.Link]bool{}
 	for _, d := range f.Devices {
 		l := d.Cast.Link
-		if tried[l] {
+		if tried[l] || opt.Single != nil && d != f.Streams[opt.Single.Stream].Device {
 			continue
 		}
 		tried[l] = true
@@ -171,6 +179,9 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID, s.start)
+	if opt.Single != nil {
+		s.engine.Single(opt.Single.Stream, opt.Single.Values)
+	}
 	catalog := witness.NewCatalog(f, s.ID, s.start)
 	for i, spec := range c.Witnesses {
 		page := s.ledger.Page()
@@ -190,6 +201,9 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	s.ledger.Flush()
 	return s, nil
 }
+
+// Fleet is all devices of the session.
+func (s *Session) Fleet() *fleet.Fleet { return s.fleet }
 
 // newID is eight letters and digits, 40 random bits.
 func newID() string {

@@ -93,6 +93,61 @@ func compareMember(diffs []Difference, path string, sent, found any, there bool,
 	return diffs
 }
 
+// Field is one value that was sent, and what was found of it.
+type Field struct {
+	Difference
+	Same bool
+}
+
+// Fields compares what was sent with what was found, value by value: all of them,
+// not the differences alone.
+func Fields(sent, found []byte, s *ledger.Stream) []Field {
+	want, ok := members(sent)
+	if !ok {
+		return nil
+	}
+	different := map[string]Difference{}
+	for _, d := range compareObjects(sent, found, s) {
+		different[d.Field] = d
+	}
+	var list []Field
+	var add func(path string, v any)
+	add = func(path string, v any) {
+		if d, is := different[path]; is {
+			list = append(list, Field{d, false})
+			return
+		}
+		switch x := v.(type) {
+		case map[string]any:
+			if !oneValue(x) {
+				names := make([]string, 0, len(x))
+				for name := range x {
+					names = append(names, name)
+				}
+				sort.Strings(names)
+				for _, name := range names {
+					add(path+"."+name, x[name])
+				}
+				return
+			}
+		case []any:
+			for i := range x {
+				add(path+"."+strconv.Itoa(i), x[i])
+			}
+			return
+		}
+		list = append(list, Field{Difference{Field: path, Sent: show(v), Found: show(v), Unit: s.Units[path]}, true})
+	}
+	for _, m := range want {
+		if d, all := different["(all)"]; all {
+			list = append(list, Field{Difference{Field: m.name, Sent: show(m.value), Found: d.Found, Note: d.Note, Unit: s.Units[m.name]}, false})
+			continue
+		}
+		add(m.name, m.value)
+	}
+	return list
+}
+
 // oneValue tells whether an object is a position or a vector.
 func oneValue(m map[string]any) bool {
 	has := func(name string) bool { _, is := m[name]; return is }

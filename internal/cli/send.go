@@ -1,0 +1,429 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/run"
+	value "runcrowd/internal/signal"
+	"runcrowd/internal/verdict"
+)
+
+func (e *env) send() *cobra.Command {
+	var reading, out, format string
+	cmd := &cobra.Command{
+		Use:   "send FILE DEVICE [FIELD=VALUE …]",
+		Short: "Send one message now and follow it through every witness",
+		Long: `Send connects one device of a crowd file, sends one message of one of its
+readings, and follows it: acknowledged, received, stored, each with its time, and
+every field as it was sent and as it was found.
+
+Fields have the values that the crowd file makes, or those given here; formulas
+follow them. A VALUE is a number, true, false, null, missing (the field is left
+out), a position, or else a text.
+
+Exit codes: 0 the message is proven; 1 it is not; 2 the command or the file is
+wrong; 3 the platform could not be reached; 4 interrupted.`,
+		Example: "  runcrowd send harbour/crowd.yaml buoy-007\n  runcrowd send harbour/crowd.yaml buoy-007 water_c=62.5 --reading state",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return fmt.Errorf("send needs a crowd file and a device: %s", cmd.UseLine())
+			}
+			return nil
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(format); err != nil {
+				return err
+			}
+			return e.sendOne(args[0], args[1], reading, args[2:], out, format)
+		},
+	}
+	cmd.Flags().StringVar(&reading, "reading", "", "which reading; needed where the device has several")
+	cmd.Flags().StringVarP(&out, "out", "o", "runs", "folder in which the run folder is made")
+	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	return cmd
+}
+
+// oneStream finds the stream that a message is sent of.
+func oneStream(f *fleet.Fleet, device, reading string) (*fleet.Stream, error) {
+	var known []string
+	for _, d := range f.Devices {
+		known = append(known, d.Name)
+		if d.Name != device {
+			continue
+		}
+		var readings []string
+		for _, s := range d.Streams {
+			readings = append(readings, s.Reading.Name)
+			if s.Reading.Name == reading || reading == "" && len(d.Streams) == 1 {
+				return s, nil
+			}
+		}
+		if reading == "" {
+			return nil, fmt.Errorf("%s has several readings; say which with --reading: %s", device, strings.Join(readings, ", "))
+		}
+		return nil, unknownName("--reading", device+" has no reading", reading, readings)
+	}
+	return nil, unknownName("send", "there is no device", device, known)
+}
+
+var numberPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
+
+// givenValues reads FIELD=VALUE arguments.
+func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error) {
+	given := map[string]value.Value{}
+	for _, a := range args {
+		name, v, ok := strings.Cut(a, "=")
+		if !ok {
+			return nil, fmt.Errorf("%q gives no value; write FIELD=VALUE, such as %s=1.5", a, s.Names[0])
+		}
+		var field *crowd.Field
+		for i := range s.Reading.Fields {
+			if s.Reading.Fields[i].Name == name {
+				field = &s.Reading.Fields[i]
+			}
+		}
+		if field == nil {
+			return nil, unknownName("send", "the reading "+s.Reading.Name+" has no field", name, append([]string(nil), s.Names...))
+		}
+		_, isText := field.Sample.(string)
+		_, isPlace := field.Sample.(quantity.Position)
+		switch {
+		case v == "missing":
+			given[name] = value.Left()
+		case v == "null":
+			given[name] = value.Value{}
+		case isText:
+			given[name] = value.OfText(v)
+		case v == "true" || v == "false":
+			given[name] = value.OfBool(v == "true")
+		case numberPattern.MatchString(v):
+			var x float64
+			if _, err := fmt.Sscan(v, &x); err != nil {
+				return nil, fmt.Errorf("%s: %s is not a number that a message can carry", name, v)
+			}
+			var i int64
+			if n, _ := fmt.Sscan(v, &i); n == 1 && fmt.Sprint(i) == v {
+				given[name] = value.OfInt(i).Written(v)
+			} else {
+				given[name] = value.OfFloat(x).Written(v)
+			}
+		case isPlace:
+			p, err := quantity.ParsePosition(v)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", name, err)
+			}
+			given[name] = value.OfPlace(p)
+		default:
+			given[name] = value.OfText(v)
+		}
+	}
+	return given, nil
+}
+
+func (e *env) sendOne(path, device, reading string, args []string, out, format string) error {
+	c, err := crowd.Load(path)
+	if err != nil {
+		return err
+	}
+	f, err := fleet.Build(c)
+	if err != nil {
+		return err
+	}
+	s, err := oneStream(f, device, reading)
+	if err != nil {
+		return err
+	}
+	given, err := givenValues(s, args)
+	if err != nil {
+		return err
+	}
+	c.Plan.Rounds = 1
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	session, err := run.Open(ctx, c, run.Options{Out: out, Version: Version(), File: path, Single: &run.Single{Stream: s.Index, Values: given}})
+	if err != nil {
+		if ctx.Err() != nil {
+			return &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
+		}
+		return fail(err, c)
+	}
+	if err := session.Play(ctx); err != nil {
+		return fail(err, c)
+	}
+	if _, first := session.ValuesFailed(); first != nil {
+		fmt.Fprintf(e.stderr, "A value could not be made: %s\n", c.Redact(first.Error()))
+	}
+	_, res, _, err := run.Judge(session.Folder, 0)
+	if err != nil {
+		return err
+	}
+	book, err := run.ReadLedger(session.Folder)
+	if err != nil {
+		return err
+	}
+	t := trace{fleet: f, stream: s, book: book, result: res}
+	if format == "json" {
+		err = e.json(t.doc(session.Folder))
+	} else {
+		e.tellTrace(&t)
+		fmt.Fprintf(e.stdout, "\nThe run folder is %s\n", session.Folder)
+	}
+	switch {
+	case err != nil:
+		return err
+	case ctx.Err() != nil:
+		return &exitError{code: exitInterrupted}
+	case res.Total[verdict.Proven] != res.Total.Due():
+		return &exitError{code: exitBroken}
+	}
+	return nil
+}
+
+// trace is what became of one message.
+type trace struct {
+	fleet  *fleet.Fleet
+	stream *fleet.Stream
+	book   *ledger.Book
+	result *verdict.Result
+}
+
+// step is one proof of the way of a message.
+type step struct {
+	Name  string `json:"proof"`
+	By    string `json:"by,omitempty"`
+	Holds bool   `json:"holds"`
+	After string `json:"after,omitempty"`
+	Says  string `json:"says"`
+}
+
+func (t *trace) messages() []ledger.Message { return t.book.Messages[t.stream.Index] }
+
+// sighting is the first one by a witness of a message.
+func (t *trace) sighting(witness int, seq uint64) *ledger.Sighting {
+	for i := range t.book.Sightings {
+		x := &t.book.Sightings[i]
+		if x.Witness == witness && x.Mark.Device == t.stream.Device.Name && x.Mark.Reading == t.stream.Reading.Name && x.Mark.Seq == seq {
+			return x
+		}
+	}
+	return nil
+}
+
+func roundTime(d time.Duration) string {
+	switch {
+	case d >= 10*time.Second:
+		d = d.Round(100 * time.Millisecond)
+	case d >= 10*time.Millisecond:
+		d = d.Round(time.Millisecond)
+	default:
+		d = d.Round(10 * time.Microsecond)
+	}
+	return d.String()
+}
+
+// steps are the proofs of the last message: of a batch, the one that ends it.
+func (t *trace) steps() []step {
+	list := t.messages()
+	if len(list) == 0 {
+		return nil
+	}
+	m := &list[len(list)-1]
+	ack := step{Name: "acknowledged", Says: "not asked: QoS 0"}
+	switch m.Outcome {
+	case ledger.Accepted:
+		ack.Holds, ack.After, ack.Says = true, roundTime(m.At.Sub(m.Sent)), "by the platform's own answer"
+		if m.Code > 0 && m.Text == "" {
+			ack.Says = fmt.Sprintf("with status %d", m.Code)
+		}
+	case ledger.NotAsked:
+		ack.Holds = true
+	default:
+		ack.Says = m.Outcome.String()
+		if m.Text != "" {
+			ack.Says += ": " + m.Text
+		}
+	}
+	steps := []step{ack}
+	for i := range t.book.Witnesses {
+		w := &t.book.Witnesses[i]
+		if !t.fleet.Sees(i, t.stream.Device) {
+			continue
+		}
+		st := step{Name: w.Proof, By: w.Name, Says: "not found"}
+		if x := t.sighting(i, m.Seq); x != nil {
+			st.Holds, st.Says = true, "found"
+			at := x.Seen
+			if x.Asked && !x.Stored.IsZero() {
+				at, st.Says = x.Stored, "found, by the platform's clock"
+			} else if x.Asked {
+				st.Says = "found when asked"
+			}
+			st.After = roundTime(max(0, at.Sub(m.Sent)))
+			if x.FiledDevice != "" && x.FiledDevice != t.stream.Device.Name {
+				st.Holds, st.Says = false, "found under "+x.FiledDevice
+			}
+		} else if h := w.Heard[1]; !h.Complete && h.Why != "" {
+			st.Says = "could not be heard: " + h.Why
+		}
+		steps = append(steps, st)
+	}
+	return steps
+}
+
+// columns are the witnesses that found the message, with what they found.
+func (t *trace) columns(seq uint64) (names []string, found [][]byte) {
+	for i := range t.book.Witnesses {
+		if x := t.sighting(i, seq); x != nil && t.fleet.Sees(i, t.stream.Device) {
+			names, found = append(names, t.book.Witnesses[i].Name), append(found, x.Values)
+		}
+	}
+	return names, found
+}
+
+func (e *env) tellTrace(t *trace) {
+	s := t.stream
+	list := t.messages()
+	l := s.Device.Cast.Link
+	where := s.Target
+	if l.Protocol == crowd.MQTT {
+		where = "to " + l.Scheme + "://" + l.Address + ", topic " + s.Target
+	} else {
+		where = "by " + s.Reading.Method + " to " + l.Address + s.Target
+	}
+	number := ""
+	if len(list) > 1 {
+		number = fmt.Sprintf(", a batch of %d", len(list))
+	}
+	fmt.Fprintf(e.stdout, "%s %s%s, %s\n\n", e.paint(text.Bold, s.Device.Name), s.Reading.Name, number, t.fleet.Crowd.Redact(where))
+	for _, st := range t.steps() {
+		sign := e.paint(text.FgGreen, "yes")
+		if !st.Holds {
+			sign = e.paint(text.FgRed, "NO ")
+		}
+		if !st.Holds && strings.HasPrefix(st.Says, "could not be heard") {
+			sign = e.paint(text.FgYellow, "?  ")
+		}
+		after := ""
+		if st.After != "" {
+			after = "after " + st.After
+		}
+		name := st.Name
+		if st.By != "" {
+			name += " (" + st.By + ")"
+		}
+		fmt.Fprintf(e.stdout, "  %s  %-22s %-16s %s\n", sign, name, after, t.fleet.Crowd.Redact(st.Says))
+	}
+	for k := range list {
+		if k == 3 && len(list) > 4 {
+			fmt.Fprintf(e.stdout, "\n… and %d more samples; the run folder has them\n", len(list)-k)
+			break
+		}
+		e.tellFields(t, &list[k], len(list) > 1)
+	}
+	fmt.Fprintln(e.stdout)
+	for v := verdict.Verdict(0); v < verdict.Proven; v++ {
+		if t.result.Total[v] > 0 {
+			fmt.Fprintf(e.stdout, "%s: %s\n", e.paint(text.FgRed, strings.ToUpper(v.String())), v.Meaning())
+		}
+	}
+	if t.result.Total[verdict.Proven] == t.result.Total.Due() {
+		fmt.Fprintf(e.stdout, "%s: %s\n", e.paint(text.FgGreen, "PROVEN"), verdict.Proven.Meaning())
+	}
+}
+
+// tellFields shows each field as it was sent and as each witness found it.
+func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
+	names, found := t.columns(m.Seq)
+	s := &t.book.Streams[t.stream.Index]
+	tw := table.NewWriter()
+	style := table.StyleDefault
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
+	style.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
+	tw.SetStyle(style)
+	head := table.Row{"field", "sent"}
+	var columns [][]verdict.Field
+	for i, n := range names {
+		head = append(head, n)
+		columns = append(columns, verdict.Fields(m.Carried, found[i], s))
+	}
+	tw.AppendHeader(head)
+	rows := verdict.Fields(m.Carried, m.Carried, s)
+	at := func(list []verdict.Field, field string) *verdict.Field {
+		for i := range list {
+			if list[i].Field == field || strings.HasPrefix(field, list[i].Field+".") {
+				return &list[i]
+			}
+		}
+		return nil
+	}
+	for _, r := range rows {
+		row := table.Row{r.Field, strings.TrimSpace(r.Sent + " " + r.Unit)}
+		for _, c := range columns {
+			cell := "same"
+			if x := at(c, r.Field); x != nil && !x.Same {
+				switch {
+				case x.Note == "missing":
+					cell = "missing"
+				case x.Note != "":
+					cell = x.Found + ": " + x.Note
+				default:
+					cell = x.Found
+				}
+				cell = e.paint(text.FgRed, cell)
+			}
+			row = append(row, cell)
+		}
+		tw.AppendRow(row)
+	}
+	fmt.Fprintln(e.stdout)
+	if batch {
+		fmt.Fprintf(e.stdout, "  #%d\n", m.Seq)
+	}
+	for _, line := range strings.Split(tw.Render(), "\n") {
+		fmt.Fprintln(e.stdout, "  "+strings.TrimRight(line, " "))
+	}
+}
+
+func (t *trace) doc(folder string) map[string]any {
+	var messages []map[string]any
+	s := &t.book.Streams[t.stream.Index]
+	for _, m := range t.messages() {
+		fields := map[string]any{}
+		names, found := t.columns(m.Seq)
+		for i, n := range names {
+			var differences []verdict.Difference
+			for _, x := range verdict.Fields(m.Carried, found[i], s) {
+				if !x.Same {
+					differences = append(differences, x.Difference)
+				}
+			}
+			fields[n] = map[string]any{"same": len(differences) == 0, "differences": differences}
+		}
+		messages = append(messages, map[string]any{"seq": m.Seq, "carried": json.RawMessage(m.Carried), "witnesses": fields})
+	}
+	counts := map[string]int{}
+	for _, v := range verdict.All() {
+		if n := t.result.Total[v]; n > 0 {
+			counts[v.String()] = n
+		}
+	}
+	return map[string]any{"device": t.stream.Device.Name, "reading": t.stream.Reading.Name, "steps": t.steps(), "messages": messages, "verdicts": counts, "folder": folder}
+}
