@@ -19,6 +19,15 @@ var SkerryRoads string
 //go:embed first.crowd.yaml
 var First string
 
+// LinkMQTT and LinkHTTP are what `runcrowd new --link` writes for a broker or an
+// intake; ADDRESS stands for its address, NAME for the crowd's name.
+var (
+	//go:embed link-mqtt.crowd.yaml
+	LinkMQTT string
+	//go:embed link-http.crowd.yaml
+	LinkHTTP string
+)
+
 //go:embed small
 var small embed.FS
 

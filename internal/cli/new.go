@@ -18,7 +18,7 @@ import (
 var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
 
 func (e *env) newFile() *cobra.Command {
-	var example string
+	var example, address string
 	var list strings.Builder
 	for _, x := range examples.All() {
 		fmt.Fprintf(&list, "  %-11s %s\n", x.Name, x.Doc)
@@ -29,13 +29,21 @@ func (e *env) newFile() *cobra.Command {
 		Long: `New makes the folder DIR and writes a small crowd file with comments into it,
 ready to be played against the stand-in. It never writes over a file.
 
+With --link it writes one for the platform at that address, ready for probe.
+
 With --example it writes one of these instead, each the smallest crowd that shows
 one thing:
 
 ` + list.String(),
-		Example: "  runcrowd new harbour\n  runcrowd new gauges --example roster",
+		Example: "  runcrowd new harbour\n  runcrowd new harbour --link mqtt://192.0.2.7:1883\n  runcrowd new gauges --example roster",
 		Args:    exactly(1, "one folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if example != "" && address != "" {
+				return errors.New("--example and --link write different files; give one")
+			}
+			if address != "" {
+				return e.writeForLink(args[0], address)
+			}
 			if example == "" {
 				return e.writeFirst(args[0])
 			}
@@ -49,18 +57,57 @@ one thing:
 			return unknownName("--example", "there is no example", example, known)
 		},
 	}
+	cmd.Flags().StringVar(&address, "link", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or https://HOST:PORT")
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }
 
-func (e *env) writeFirst(dir string) error {
+// nameFor is a crowd's name that fits a folder.
+func nameFor(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)
 	if err != nil {
-		return err
+		return "", err
 	}
 	name := strings.Trim(crowdName.ReplaceAllString(strings.ToLower(filepath.Base(abs)), "-"), "-")
 	if name == "" {
 		name = "crowd"
+	}
+	return name, nil
+}
+
+// writeForLink writes a crowd file for a platform; an address that no link can have
+// is told as it would be in the file.
+func (e *env) writeForLink(dir, address string) error {
+	name, err := nameFor(dir)
+	if err != nil {
+		return err
+	}
+	template := examples.LinkMQTT
+	if strings.HasPrefix(address, "http") {
+		template = examples.LinkHTTP
+	}
+	address = strings.TrimRight(address, "/")
+	text := strings.NewReplacer("crowd: NAME", "crowd: "+name, "ADDRESS", address).Replace(template)
+	if _, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{}); err != nil {
+		if p := problemsOf(err); p != nil {
+			return fmt.Errorf("--link: %s", p.List[0].Text)
+		}
+		return err
+	}
+	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(text)}); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "crowd.yaml")
+	fmt.Fprintf(e.stdout, "Wrote %s: one device for %s.\n\n", path, address)
+	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then go the way step by step, and send one:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
+		map[bool]string{true: "gauge-001", false: "buoy-001"}[template == examples.LinkHTTP])
+	return nil
+}
+
+func (e *env) writeFirst(dir string) error {
+	name, err := nameFor(dir)
+	if err != nil {
+		return err
 	}
 	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))}); err != nil {
 		return err

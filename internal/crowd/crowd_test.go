@@ -210,7 +210,7 @@ func TestExamplesAreValid(t *testing.T) {
 		for _, path := range list {
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			c, err := crowd.Parse(path, []byte(strings.Replace(string(text), "crowd: NAME", "crowd: name", 1)), crowd.Sources{})
+			c, err := crowd.Parse(path, []byte(strings.NewReplacer("crowd: NAME", "crowd: name", "mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text))), crowd.Sources{})
 			if assert.NoError(t, err, path) {
 				_, err = fleet.Build(c)
 				assert.NoError(t, err, path)

@@ -50,6 +50,8 @@ const (
 	propMaximumQoS       = 0x24
 	propUserProperty     = 0x26
 	propMaximumPacket    = 0x27
+	propTopicAliasMax    = 0x22
+	propRetainAvailable  = 0x25
 )
 
 // MaxPacket is the largest packet there can be (section 2.1.4), in bytes
@@ -248,13 +250,15 @@ type Packet struct {
 	SessionPresent bool // CONNACK
 
 	// CONNACK, version 5; zero values where the server said nothing.
-	ReceiveMaximum   uint16
-	MaximumPacket    uint32
-	MaximumQoS       byte
-	MaximumQoSSet    bool
-	ServerKeepAlive  uint16
-	KeepAliveSet     bool
-	AssignedClientID string
+	ReceiveMaximum    uint16
+	MaximumPacket     uint32
+	MaximumQoS        byte
+	MaximumQoSSet     bool
+	ServerKeepAlive   uint16
+	KeepAliveSet      bool
+	AssignedClientID  string
+	TopicAliasMaximum uint16
+	NoRetain          bool // the server keeps no message for later subscribers
 
 	ReasonString string
 
@@ -463,6 +467,10 @@ func (p *Packet) properties(c *cursor) {
 			p.MaximumQoS, p.MaximumQoSSet = q.byte(), true
 		case propServerKeepAlive:
 			p.ServerKeepAlive, p.KeepAliveSet = q.uint16(), true
+		case propTopicAliasMax:
+			p.TopicAliasMaximum = q.uint16()
+		case propRetainAvailable:
+			p.NoRetain = q.byte() == 0
 		case propAssignedClientID:
 			p.AssignedClientID = q.text()
 		case propReasonString:

@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/probe"
+)
+
+func (e *env) probe() *cobra.Command {
+	var only, format string
+	cmd := &cobra.Command{
+		Use:   "probe FILE",
+		Short: "Go the way to the platform step by step, for each link",
+		Long: `Probe goes the way to the platform as the first device of each link would: the
+name is resolved, TCP opens, TLS, the protocol is accepted, the connection is kept,
+one message is acknowledged, the own subscription hears it, the store finds it.
+
+The first step that fails says what was seen and the likeliest causes. The one
+message is a real one, but never a retained one; nothing is left on this machine.
+
+Exit codes: 0 every step of every link went well; 2 the command or the file is
+wrong; 3 a step failed; 4 interrupted.`,
+		Example: "  runcrowd probe harbour/crowd.yaml\n  runcrowd probe harbour/crowd.yaml --link sea --format json",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(format); err != nil {
+				return err
+			}
+			return e.probeFile(args[0], only, format)
+		},
+	}
+	cmd.Flags().StringVar(&only, "link", "", "only this link")
+	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	return cmd
+}
+
+func (e *env) probeFile(path, only, format string) error {
+	c, err := crowd.Load(path)
+	if err != nil {
+		return err
+	}
+	f, err := fleet.Build(c)
+	if err != nil {
+		return err
+	}
+	var links []string
+	for _, l := range c.Links {
+		links = append(links, l.Name)
+	}
+	if only != "" && c.Link(only) == nil {
+		return unknownName("--link", "there is no link", only, links)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	gone := map[*crowd.Link]bool{}
+	failed := false
+	docs := []any{}
+	for _, d := range f.Devices {
+		l := d.Cast.Link
+		if gone[l] || only != "" && l.Name != only || len(d.Streams) == 0 {
+			continue
+		}
+		gone[l] = true
+		var see func(probe.Step)
+		if format == "text" {
+			fmt.Fprintf(e.stdout, "%s, as %s, over %s\n", e.paint(text.Bold, l.Name), d.Name, scheme(l))
+			see = func(s probe.Step) { e.tellStep(s, c) }
+		}
+		r := probe.Way(ctx, c, f, d.Streams[0], see)
+		failed = failed || r.Failed()
+		if format == "text" {
+			fmt.Fprintln(e.stdout)
+		} else {
+			var steps []map[string]any
+			for _, s := range r.Steps {
+				steps = append(steps, map[string]any{"step": s.Name, "result": s.Result.String(), "milliseconds": float64(s.Took.Microseconds()) / 1000, "says": c.Redact(s.Says), "causes": s.Causes})
+			}
+			docs = append(docs, map[string]any{"link": r.Link, "address": r.Address, "device": r.Device, "ok": !r.Failed(), "steps": steps})
+		}
+		if ctx.Err() != nil {
+			return &exitError{code: exitInterrupted}
+		}
+	}
+	if format == "json" {
+		if err := e.json(map[string]any{"crowd": c.Name, "links": docs}); err != nil {
+			return err
+		}
+	} else {
+		for _, l := range c.Links {
+			if !gone[l] && only == "" {
+				fmt.Fprintf(e.stdout, "%s is used by no device; a witness may use it\n\n", l.Name)
+			}
+		}
+	}
+	if failed {
+		return &exitError{code: exitUnreachable}
+	}
+	return nil
+}
+
+func scheme(l *crowd.Link) string {
+	if l.Protocol == crowd.MQTT {
+		return l.Scheme + "://" + l.Address
+	}
+	return l.Address
+}
+
+func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
+	switch s.Result {
+	case probe.Skipped:
+		fmt.Fprintf(e.stdout, "  %s  %s\n", e.paint(text.Faint, "--  "), e.paint(text.Faint, s.Name))
+		return
+	case probe.OK:
+		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, roundTime(s.Took), c.Redact(s.Says))
+		return
+	}
+	fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, roundTime(s.Took), c.Redact(s.Says))
+	if len(s.Causes) > 0 {
+		fmt.Fprintf(e.stdout, "        Likeliest causes:\n")
+		for i, cause := range s.Causes {
+			for k, line := range wrap(c.Redact(cause), 66) {
+				lead := fmt.Sprintf("        %d. ", i+1)
+				if k > 0 {
+					lead = "           "
+				}
+				fmt.Fprintf(e.stdout, "%s%s\n", lead, line)
+			}
+		}
+	}
+}
