@@ -43,6 +43,7 @@ type subscription struct {
 	nc       net.Conn
 	secure   *tls.Config
 	cert     *tls.Certificate
+	tap      func(Overheard) // in place of sightings
 	lastRead time.Time
 	stop     context.CancelFunc
 	done     chan struct{}
@@ -162,7 +163,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 		}
 	}
 	s.hearMu.Lock()
-	if !s.down.IsZero() {
+	if !s.down.IsZero() && s.page != nil {
 		s.page.Deaf(s.index, s.down, time.Now(), kept, s.why)
 		s.down = time.Time{}
 	}
@@ -291,6 +292,12 @@ func (s *subscription) message(p *mqttwire.Packet) {
 	filed, known := s.catalog.topics[p.Publish.Topic]
 	if !known {
 		filed = -1
+	}
+	if s.tap != nil {
+		for _, part := range s.split(p, filed) {
+			s.tap(s.overheard(p, part, filed, now))
+		}
+		return
 	}
 	if s.plain {
 		// The usual case without parsing: the body begins with the mark.
@@ -453,7 +460,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 	}
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()
-	if !s.down.IsZero() {
+	if !s.down.IsZero() && s.page != nil {
 		s.page.Deaf(s.index, s.down, time.Time{}, false, s.why)
 		return false, "the subscription was lost: " + s.why
 	}

@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"sync"
+	"syscall"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"runcrowd/internal/check"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/witness"
+)
+
+// listening is what listen was asked for.
+type listening struct {
+	who    []string
+	topic  string
+	format string
+	length string
+	count  int
+}
+
+func (e *env) listen() *cobra.Command {
+	var l listening
+	cmd := &cobra.Command{
+		Use:   "listen FILE",
+		Short: "Show what comes out of the platform, live",
+		Long: `Listen subscribes as the subscribing witnesses of a crowd file do, and shows each
+message as it comes out of the platform: whose it is, its number and its values,
+read in the form that the crowd file says. A number that is missing, comes twice
+or comes late is flagged as it happens. It sends nothing, and may run beside a run.
+
+It goes on until Ctrl-C, or until --for or --count is reached.`,
+		Example: "  runcrowd listen harbour/crowd.yaml\n  runcrowd listen harbour/crowd.yaml --who 'buoy-0*' --format json > heard.jsonl",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if err := checkFormat(l.format); err != nil {
+				return err
+			}
+			return e.listenFile(args[0], &l)
+		},
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&l.who, "who", nil, "only messages of these devices (may be given more than once)")
+	f.StringVar(&l.topic, "topic", "", "only messages whose topic matches this filter")
+	f.StringVar(&l.format, "format", "text", "text, or json: an object a line")
+	f.StringVar(&l.length, "for", "", "stop after so long, such as 30s")
+	f.IntVarP(&l.count, "count", "n", 0, "stop after so many messages")
+	return cmd
+}
+
+func (e *env) listenFile(path string, l *listening) error {
+	c, err := crowd.Load(path)
+	if err != nil {
+		return err
+	}
+	f, err := fleet.Build(c)
+	if err != nil {
+		return err
+	}
+	h := &hearer{env: e, crowd: c, only: l, followed: map[string]*followed{}}
+	if len(l.who) > 0 {
+		devices, err := selectDevices(f, "who", l.who)
+		if err != nil {
+			return err
+		}
+		h.devices = map[string]bool{}
+		for _, d := range devices {
+			h.devices[d.Name] = true
+		}
+	}
+	if l.topic != "" {
+		if err := crowd.CheckFilter(l.topic); err != nil {
+			return fmt.Errorf("--topic: %w", err)
+		}
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if l.length != "" {
+		d, err := quantity.ParseDuration(l.length)
+		if err != nil || d <= 0 {
+			return fmt.Errorf("--for: %q is not a time above zero, such as 30s", l.length)
+		}
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, d)
+		defer cancel()
+	}
+	ctx, h.enough = context.WithCancel(ctx)
+	defer h.enough()
+	var g errgroup.Group
+	n := 0
+	for _, w := range c.Witnesses {
+		if w.Filter == "" {
+			continue
+		}
+		n++
+		if l.format == "text" {
+			fmt.Fprintf(e.stderr, "Listening as %s to %s on %s.\n", w.Name, w.Filter, scheme(w.Link))
+		}
+		g.Go(func() error {
+			err := witness.Listen(ctx, f, w, h.hear)
+			if err != nil {
+				h.enough()
+			}
+			return err
+		})
+	}
+	if n == 0 {
+		return errors.New("no witness of this file subscribes; add one such as ear: {proves: received, subscribe: harbour/#}")
+	}
+	if err := g.Wait(); err != nil {
+		return fail(err, c)
+	}
+	if l.format == "text" {
+		fmt.Fprintf(e.stderr, "\n%s heard; %d missing, %d repeated, %d out of order, %d without a mark.\n", plural(h.total, "message"), h.missing, h.repeated, h.late, h.unmarked)
+	}
+	return nil
+}
+
+// hearer tells of each message.
+type hearer struct {
+	env     *env
+	crowd   *crowd.Crowd
+	only    *listening
+	devices map[string]bool // nil: all
+	enough  context.CancelFunc
+
+	mu                                       sync.Mutex
+	followed                                 map[string]*followed
+	total, missing, repeated, late, unmarked int
+}
+
+// followed are the numbers of one stream of one run.
+type followed struct {
+	last uint64
+	gaps map[uint64]bool // numbers that were passed over
+}
+
+// mostGaps bounds how many missing numbers of a stream are remembered.
+const mostGaps = 10_000
+
+// follow notes a number and gives what is to be said of it.
+func (h *hearer) follow(key string, seq uint64) string {
+	x := h.followed[key]
+	if x == nil {
+		// Listening may begin in the middle of a run.
+		h.followed[key] = &followed{last: seq, gaps: map[uint64]bool{}}
+		return ""
+	}
+	switch {
+	case seq == x.last+1:
+		x.last = seq
+		return ""
+	case seq > x.last:
+		from, n := x.last+1, int(seq-x.last-1)
+		for k := from; k < seq && len(x.gaps) < mostGaps; k++ {
+			x.gaps[k] = true
+		}
+		x.last = seq
+		h.missing += n
+		if n == 1 {
+			return fmt.Sprintf("GAP: #%d is missing", from)
+		}
+		return fmt.Sprintf("GAP: #%d to #%d are missing", from, seq-1)
+	case x.gaps[seq]:
+		delete(x.gaps, seq)
+		h.missing--
+		h.late++
+		return "OUT OF ORDER: it was missing"
+	}
+	h.repeated++
+	return "REPEATED"
+}
+
+func (h *hearer) hear(o witness.Overheard) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !check.Matches(h.only.topic, o.Topic) || h.only.count > 0 && h.total >= h.only.count {
+		return
+	}
+	h.total++
+	flag, number := "", ""
+	if o.Mark != nil {
+		number = fmt.Sprintf("#%d", o.Mark.Seq)
+		flag = h.follow(o.Witness+"\x00"+o.Mark.Run+"\x00"+o.Device+"\x00"+o.Reading, o.Mark.Seq)
+	} else {
+		h.unmarked++
+	}
+	e := h.env
+	if h.only.format == "json" {
+		doc := map[string]any{"at": o.At.UTC(), "witness": o.Witness, "topic": h.crowd.Redact(o.Topic), "qos": o.QoS, "retained": o.Retained, "device": o.Device, "reading": o.Reading, "bytes": len(o.Body)}
+		if o.Mark != nil {
+			doc["run"], doc["seq"] = o.Mark.Run, o.Mark.Seq
+		}
+		if flag != "" {
+			doc["flag"] = flag
+		}
+		if o.Values != nil {
+			doc["values"] = json.RawMessage(h.crowd.Redact(string(o.Values)))
+		} else if utf8.Valid(o.Body) {
+			doc["body"] = h.crowd.Redact(string(o.Body))
+		} else {
+			doc["body_base64"] = o.Body
+		}
+		line, err := json.Marshal(doc)
+		if err == nil {
+			fmt.Fprintf(e.stdout, "%s\n", line)
+		}
+	} else {
+		what := string(o.Values)
+		if o.Values == nil {
+			what = fmt.Sprintf("%q", o.Body[:min(len(o.Body), 200)])
+		}
+		who := o.Device + " " + o.Reading
+		if o.Device == "" {
+			who = o.Topic
+		}
+		kept := ""
+		if o.Retained {
+			kept = " (retained)"
+		}
+		fmt.Fprintf(e.stdout, "%s  %-24s %-6s %s%s", e.paint(text.Faint, o.At.UTC().Format("15:04:05.000")), who, number, h.crowd.Redact(what), kept)
+		if flag != "" {
+			fmt.Fprintf(e.stdout, "  %s", e.paint(text.FgYellow, flag))
+		}
+		fmt.Fprintln(e.stdout)
+	}
+	if h.total == h.only.count {
+		h.enough()
+	}
+}
