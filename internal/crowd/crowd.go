@@ -93,8 +93,10 @@ type Link struct {
 	Backlog        int              // most messages that wait in one device for the link
 	Connections    int              // HTTP: most requests under way at once
 
-	PerDevice   bool // HTTP: a connection of its own for every device
-	HTTPVersion int  // 1 or 2
+	Retries     int    // HTTP: how often one message is sent again at most
+	RetryKey    string // HTTP: header for the mark, by which the platform knows a request again
+	PerDevice   bool   // HTTP: a connection of its own for every device
+	HTTPVersion int    // 1 or 2
 
 	node   linkNode
 	source *yaml.Node // the mapping it was read from

@@ -7,7 +7,7 @@ var (
 	planKeys   = []string{"join", "for", "rounds", "settle"}
 	roundsKeys = []string{"count", "every"}
 	linkKeys   = []string{"mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight",
-		"headers", "timeout", "connect_timeout", "back_off", "backlog", "connections", "tls"}
+		"headers", "timeout", "connect_timeout", "back_off", "backlog", "connections", "retries", "retry_key", "tls"}
 	tlsKeys      = []string{"ca", "cert", "key", "server_name", "alpn", "min_version", "verify"}
 	kindKeys     = []string{"link", "tags", "properties", "readings", "mark"}
 	groupKeys    = []string{"kind", "count", "first", "name", "roster", "secrets", "properties", "tags", "link", "settings", "readings"}

@@ -43,7 +43,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	if l.Protocol != 0 {
 		other := map[Protocol][]string{
 			HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight"},
-			MQTT: {"headers", "timeout", "connections"}}[l.Protocol]
+			MQTT: {"headers", "timeout", "connections", "retries", "retry_key"}}[l.Protocol]
 		for _, key := range other {
 			if k := o.get(key); k != nil {
 				r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
@@ -64,6 +64,13 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
 	l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
 	l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
+	l.Retries = int(r.whole(o.get("retries"), what+": retries", 3, 0, 100))
+	if kn := o.get("retry_key"); kn != nil {
+		l.RetryKey, _ = r.scalar(kn, what+": retry_key")
+		if !tokenPattern.MatchString(l.RetryKey) {
+			r.Add(pos(kn), "%s: retry_key: %q is not the name of a header (RFC 9110, section 5.1)", what, l.RetryKey)
+		}
+	}
 	l.Connections = 256
 	if cn := o.get("connections"); cn != nil && cn.Value == "per device" {
 		l.PerDevice, l.Connections = true, 100_000

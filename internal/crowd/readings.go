@@ -72,7 +72,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	rd.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	rd.Retain = r.boolean(o.get("retain"), what+": retain", false)
-	rd.Method = r.word(o.get("method"), what+": method", "POST", "POST", "PUT", "PATCH")
+	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 	rd.Accept = []int{200, 201, 202, 204}
 	if an := o.get("accept"); an != nil {
 		rd.Accept = nil
@@ -115,6 +115,22 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
+}
+
+// methods are the usual ones (RFC 9110, section 9; RFC 5789).
+var methods = []string{"POST", "PUT", "PATCH", "GET", "DELETE"}
+
+// parseMethod reads a method: any word in capitals but a misspelt usual one.
+func parseMethod(s string) (string, error) {
+	if !contains(methods, s) {
+		if near := formula.Nearest(s, methods); near != "" {
+			return "POST", fmt.Errorf("%q is not known; did you mean %q?", s, near)
+		}
+		if !tokenPattern.MatchString(s) || s != strings.ToUpper(s) {
+			return "POST", fmt.Errorf("%q is not a method; write one such as PUT, in capitals", s)
+		}
+	}
+	return s, nil
 }
 
 // maxBatch is the most samples in one message.

@@ -113,6 +113,8 @@ func linkProps() node {
 		"back_off":        pattern("First and longest wait before connecting again. Default 500ms to 30s.", `^.+ to .+$`, "500ms to 30s"),
 		"backlog":         whole("Most messages that wait in a device for the link. Default 1000.", 1),
 		"connections":     either("Most HTTP requests under way at once, default 256; or per device: a connection of its own for each.", whole("", 1), words("", "per device")),
+		"retries":         whole("How often one HTTP message is sent again at most: after 429 or 503 with Retry-After, and where retry_key is given after no answer. Default 3.", 0),
+		"retry_key":       plain("A header that carries the mark, by which the platform knows a repeated request; such as Idempotency-Key."),
 		"tls": schemaOf("How connections are secured: for mqtts, wss and https.", tlsKeys, nil, node{
 			"ca":   plain("A file with the certificates of the authorities to trust, in PEM; those of the machine if not given."),
 			"cert": plain("The device's certificate, in PEM; such as certs/${device}.pem."), "key": plain("Its key, in PEM; such as certs/${device}.key."),
@@ -224,7 +226,7 @@ func readingProps() node {
 		"qos":     node{"enum": []int{0, 1, 2}, "description": "Quality of service (MQTT). Default 1."},
 		"retain":  yes("Whether the broker keeps the message for later subscribers. Default false."),
 		"path":    plain("The path (HTTP), such as /in/${device}/level."),
-		"method":  words("The method (HTTP). Default POST.", "POST", "PUT", "PATCH"),
+		"method":  pattern("The method (HTTP). Default POST.", `^[A-Z]+$`, "PUT"),
 		"accept":  orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
 		"headers": headers("Headers beside those of the link (HTTP)."),
 		"payload": payloadSchema(),

@@ -302,6 +302,9 @@ func (l *loop) speak(s *stream, due int64) {
 	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
 		Method: s.Reading.Method, Accept: s.Reading.Accept, ContentType: s.kind, Gzip: s.Reading.Gzip,
 		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue}
+	if s.Device.Cast.Link.RetryKey != "" {
+		m.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: m.First()}.String()
+	}
 	for i, h := range s.Headers {
 		headers = append(headers, link.Header{Name: h.Name, Value: s.Values[i]})
 	}

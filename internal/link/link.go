@@ -56,6 +56,7 @@ type Message struct {
 	Method      string
 	Accept      []int
 	Headers     []Header
+	Key         string // the mark, for links that send it as a key; empty elsewhere
 	// MarkKey and MarkValue ride as a user property or a header; empty: neither.
 	MarkKey, MarkValue string
 }

@@ -294,6 +294,17 @@ func TestRunsDoNotConfuseEachOther(t *testing.T) {
 	}
 }
 
+// With a key by which the platform knows a request again, one that was cut is sent
+// again and proven, and none is stored twice.
+func TestCutRequestsAreSentAgainWithAKey(t *testing.T) {
+	t.Parallel()
+	text := strings.Replace(ways[5].harbour(), "timeout: TIMEOUT", "timeout: TIMEOUT, retry_key: Idempotency-Key, back_off: 20ms to 100ms", 1)
+	p := play(t, text, "cut=4")
+	require.Len(t, p.hits, 4)
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+	assert.Equal(t, 4, p.result.Resent)
+}
+
 // Rounds play the plan again at set intervals; sequence numbers go on without a
 // hole, and each round is judged by itself too.
 func TestRoundsAreReplayed(t *testing.T) {

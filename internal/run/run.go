@@ -224,7 +224,7 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: (*link.TLS)(l.TLS), PerDevice: l.PerDevice, Version: l.HTTPVersion})
+				TLS: (*link.TLS)(l.TLS), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
 		}
 	}
 	return links

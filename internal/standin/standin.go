@@ -62,6 +62,7 @@ type StandIn struct {
 
 	mu     sync.Mutex
 	topics map[string]bool     // seen so far, for misfile
+	keys   map[string]bool     // idempotency keys of requests that were taken
 	held   map[string][]func() // by topic, for reorder
 	timers map[*time.Timer]bool
 	closed bool
@@ -92,7 +93,7 @@ func Start(cfg Config) (*StandIn, error) {
 		return nil, fmt.Errorf("the stand-in cannot listen for HTTP on %s: %w", cfg.HTTP, errors.Unwrap(err))
 	}
 	s := &StandIn{MQTTAddr: ml.Addr().String(), HTTPAddr: hl.Addr().String(), cfg: cfg, store: newStore(cfg.Keep), chance: newChance(cfg.Flaws),
-		topics: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{}, quit: make(chan struct{})}
+		topics: map[string]bool{}, keys: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{}, quit: make(chan struct{})}
 	caps := mqtt.NewDefaultServerCapabilities()
 	caps.MaximumClientWritesPending = 1 << 20
 	caps.MaximumInflight = 65535
@@ -493,7 +494,22 @@ func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 			m.user = append(m.user, packets.UserProperty{Key: name, Val: r.Header.Get(name)})
 		}
 	}
-	switch s.take(m) {
+	// A request that was taken before is answered, and not taken again.
+	key := r.Header.Get("Idempotency-Key")
+	s.mu.Lock()
+	known := key != "" && s.keys[key]
+	s.mu.Unlock()
+	if known {
+		w.WriteHeader(http.StatusAccepted)
+		return
+	}
+	how := s.take(m)
+	if key != "" && (how == passOn || how == accept) {
+		s.mu.Lock()
+		s.keys[key] = true
+		s.mu.Unlock()
+	}
+	switch how {
 	case passOn:
 		s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1},
 			TopicName: topic, Payload: body, PacketID: 1, Properties: packets.Properties{User: m.user, ContentType: m.kind}})

@@ -2,8 +2,11 @@
 // (RFC 9110). A device sends in order, one request at a time; a slow answer
 // makes its later messages late, and the ledger shows it.
 //
-// A request that may have reached the platform is never sent a second time. One
-// that surely did not (the connection was refused) is tried again with back-off.
+// A request that may have reached the platform is not sent a second time, unless
+// it carries a key by which the platform can tell that it is the same one. One that
+// surely did not reach it (the connection was refused) is tried again with back-off.
+// An answer of 429 or 503 that says when to come back (Retry-After; RFC 9110,
+// section 10.2.3, RFC 6585, section 4) is obeyed.
 package http
 
 import (
@@ -18,6 +21,7 @@ import (
 	"net/http/httptrace"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -32,6 +36,8 @@ type Config struct {
 	Name           string
 	Base           string    // URL without trailing slash
 	TLS            *link.TLS // for https; nil: as usual on this machine
+	Retries        int       // how often one message is sent again at most
+	RetryKey       string    // header for the mark, by which the platform knows a request again; empty: none
 	PerDevice      bool      // every device has a connection of its own
 	Version        int       // 1 or 2 (HTTP/2, over TLS as agreed, else with prior knowledge); 0 is 1
 	Timeout        time.Duration
@@ -183,7 +189,7 @@ func (c *Conn) Send(m *link.Message) {
 // work sends what waits and ends when nothing does.
 func (c *Conn) work() {
 	defer c.link.wg.Done()
-	for try := 0; ; {
+	for try, sent := 0, 0; ; {
 		c.mu.Lock()
 		if len(c.waiting) == 0 {
 			c.busy = false
@@ -197,8 +203,21 @@ func (c *Conn) work() {
 			c.finish(link.Unsent, 0, "still waiting for its turn at the end of the round")
 			continue
 		}
-		outcome, code, text, again := c.request(m)
+		outcome, code, text, again, after := c.request(m)
 		c.link.slots.Release(1)
+		if after > 0 && sent < c.link.cfg.Retries && c.ctx.Err() == nil {
+			sent++
+			select {
+			case <-c.ctx.Done():
+				c.finish(outcome, code, text+"; the round ended before it could be sent again")
+				sent = 0
+			case <-time.After(after):
+			}
+			continue
+		}
+		if sent > 0 && outcome != link.Accepted {
+			text += fmt.Sprintf("; sent %d times", sent+1)
+		}
 		if again {
 			c.lost(text)
 			select {
@@ -209,7 +228,7 @@ func (c *Conn) work() {
 			try++
 			continue
 		}
-		try = 0
+		try, sent = 0, 0
 		c.finish(outcome, code, text)
 	}
 }
@@ -239,8 +258,9 @@ func (c *Conn) lost(why string) {
 	}
 }
 
-// request sends one message. Again says that it surely did not leave.
-func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, again bool) {
+// request sends one message. Again says that it surely did not leave; after, if
+// above zero, that it may be sent again when so much time has passed.
+func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, again bool, after time.Duration) {
 	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
 	left := false
@@ -252,7 +272,7 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	// nothing of it to a connection that had gone stale (net/http, Transport).
 	req, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, trace), m.Method, c.link.cfg.Base+m.Target, bytes.NewReader(m.Body))
 	if err != nil {
-		return link.Unsent, 0, "the request could not be made: " + err.Error(), false
+		return link.Unsent, 0, "the request could not be made: " + err.Error(), false, 0
 	}
 	if m.ContentType != "" {
 		req.Header.Set("Content-Type", m.ContentType)
@@ -271,6 +291,9 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if m.MarkKey != "" {
 		req.Header.Set(m.MarkKey, m.MarkValue)
 	}
+	if c.link.cfg.RetryKey != "" {
+		req.Header.Set(c.link.cfg.RetryKey, m.Key)
+	}
 	if c.id.Username != "" && req.Header.Get("Authorization") == "" {
 		req.SetBasicAuth(c.id.Username, c.id.Password) // RFC 7617
 	}
@@ -278,22 +301,47 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
 		if !left {
-			return link.Unsent, 0, what, c.ctx.Err() == nil
+			return link.Unsent, 0, what, c.ctx.Err() == nil, 0
+		}
+		if c.link.cfg.RetryKey != "" && !errors.Is(err, context.Canceled) {
+			after = link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], 0)
 		}
 		if errors.Is(err, context.Canceled) {
 			what = "no answer before the end of the round"
 		} else if errors.Is(err, context.DeadlineExceeded) {
 			what = fmt.Sprintf("no answer within %s", c.link.cfg.Timeout)
 		}
-		return link.NoAnswer, 0, what, false
+		return link.NoAnswer, 0, what, false, after
 	}
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
 	io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
 	resp.Body.Close()
 	if slices.Contains(m.Accept, resp.StatusCode) {
-		return link.Accepted, resp.StatusCode, "", false
+		return link.Accepted, resp.StatusCode, "", false, 0
 	}
-	return link.Refused, resp.StatusCode, "status " + resp.Status + snippet(body), false
+	if resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusServiceUnavailable {
+		after = retryAfter(resp.Header.Get("Retry-After"), time.Now())
+	}
+	return link.Refused, resp.StatusCode, "status " + resp.Status + snippet(body), false, after
+}
+
+// longestWait bounds what a Retry-After is obeyed.
+const longestWait = 10 * time.Minute
+
+// retryAfter reads a Retry-After: seconds, or a date. Zero: there is none.
+func retryAfter(s string, now time.Time) time.Duration {
+	if s == "" {
+		return 0
+	}
+	d := time.Duration(0)
+	if n, err := strconv.Atoi(strings.TrimSpace(s)); err == nil && n >= 0 {
+		d = time.Duration(min(n, int(longestWait/time.Second))) * time.Second
+	} else if t, err := http.ParseTime(s); err == nil {
+		d = t.Sub(now)
+	} else {
+		return 0
+	}
+	return min(max(d, time.Millisecond), longestWait)
 }
 
 // snippet is the beginning of an answer in one line.

@@ -156,3 +156,70 @@ func TestTry(t *testing.T) {
 	require.ErrorAs(t, err, &reach)
 	assert.Equal(t, `the link "shore" (http://127.0.0.1:1): the connection was refused: nothing listens there; check host and port 1, and that the platform is up`, err.Error())
 }
+
+// A platform that asks to come back later is obeyed, as often as the link allows.
+func TestRetryAfter(t *testing.T) {
+	var mu sync.Mutex
+	times := map[string][]time.Time{}
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		times[r.URL.Path] = append(times[r.URL.Path], time.Now())
+		switch n := len(times[r.URL.Path]); {
+		case r.URL.Path == "/in/1" && n == 1:
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(429)
+		case r.URL.Path == "/in/2" && n <= 2:
+			w.Header().Set("Retry-After", time.Now().Add(-time.Hour).UTC().Format(nethttp.TimeFormat))
+			w.WriteHeader(503)
+		case r.URL.Path == "/in/3":
+			w.WriteHeader(429) // it does not say when
+		case r.URL.Path == "/in/4":
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(503)
+		default:
+			w.WriteHeader(200)
+		}
+	}))
+	defer srv.Close()
+	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Retries = 2 })
+	for seq := uint64(1); seq <= 5; seq++ {
+		c.Send(message(seq))
+	}
+	s.has(t, "5 accepted 200 ")
+	assert.Equal(t, []string{"up", "1 accepted 200 ", "2 accepted 200 ", "3 refused 429 status 429 Too Many Requests", "4 refused 503 status 503 Service Unavailable; sent 3 times", "5 accepted 200 "}, s.all(), "in order: later messages wait")
+	assert.GreaterOrEqual(t, times["/in/1"][1].Sub(times["/in/1"][0]), 990*time.Millisecond)
+	assert.Len(t, times["/in/3"], 1)
+	assert.Equal(t, 2+3+1+3+1, s.sent, "every attempt is told")
+}
+
+// A request without an answer is sent again only where it carries a key.
+func TestRetryKey(t *testing.T) {
+	for _, key := range []string{"", "Idempotency-Key"} {
+		var mu sync.Mutex
+		var keys []string
+		srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+			mu.Lock()
+			keys = append(keys, r.Header.Get("Idempotency-Key"))
+			first := len(keys) == 1
+			mu.Unlock()
+			if first {
+				panic(nethttp.ErrAbortHandler)
+			}
+			w.WriteHeader(202)
+		}))
+		c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Retries, cfg.RetryKey = 3, key })
+		m := message(1)
+		m.Key = "run/gauge/level/1"
+		c.Send(m)
+		if key == "" {
+			s.has(t, "1 no answer 0 the platform closed the connection")
+		} else {
+			s.has(t, "1 accepted 202 ")
+			mu.Lock()
+			assert.Equal(t, []string{m.Key, m.Key}, keys)
+			mu.Unlock()
+		}
+		srv.Close()
+	}
+}
