@@ -15,6 +15,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"go.yaml.in/yaml/v4"
@@ -45,7 +46,9 @@ type Crowd struct {
 	derived []*Link // links with settings of some devices' own
 	reader  *reader
 	secrets map[string]bool
-	literal []literal
+
+	redactor atomic.Pointer[strings.Replacer] // of secrets; nil: to be made anew
+	literal  []literal
 }
 
 // File is a file that the crowd file names: a roster, recorded values, a
@@ -361,9 +364,16 @@ type Requirement struct {
 // Secret registers a value that must never be printed. Short values are left
 // out: they would black out half of every text and protect nothing.
 func (c *Crowd) Secret(value string) {
-	if len(value) >= 4 {
+	if len(value) >= 4 && !c.secrets[value] {
 		c.secrets[value] = true
+		c.redactor.Store(nil)
 	}
+}
+
+// noSecret takes a value back that turned out to be an address.
+func (c *Crowd) noSecret(value string) {
+	delete(c.secrets, value)
+	c.redactor.Store(nil)
 }
 
 // Secrets lists what must never be printed, the longest first: one secret may
@@ -386,12 +396,21 @@ func (c *Crowd) PlainSecrets() []Pos {
 	return list
 }
 
-// Redact takes all secrets out of a text.
+// Redact takes all secrets out of a text. It may be called from any goroutine once
+// the crowd is loaded.
 func (c *Crowd) Redact(text string) string {
-	for _, s := range c.Secrets() {
-		text = strings.ReplaceAll(text, s, "«secret»")
+	r := c.redactor.Load()
+	if r == nil {
+		// A roster may bring a secret for each of many devices: looking for them one
+		// by one would take as long as all texts times all secrets.
+		var pairs []string
+		for _, s := range c.Secrets() {
+			pairs = append(pairs, s, "«secret»")
+		}
+		r = strings.NewReplacer(pairs...)
+		c.redactor.Store(r)
 	}
-	return text
+	return r.Replace(text)
 }
 
 // Copy is the file for the run folder: secrets in plain text are taken out,

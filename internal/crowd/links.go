@@ -208,7 +208,7 @@ func (r *reader) address(l *Link, n *yaml.Node, what string, check func(*Link, *
 	// A host name from the environment is an address, not a secret.
 	for _, name := range t.EnvNames() {
 		r.open[name] = true
-		delete(r.crowd.secrets, r.crowd.Env[name])
+		r.crowd.noSecret(r.crowd.Env[name])
 	}
 	return check(l, n, what, s)
 }

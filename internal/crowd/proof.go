@@ -208,7 +208,7 @@ func (r *reader) query(w *Witness, o *object, what string) {
 	get := o.get("get")
 	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
 		r.open[m[1]] = true
-		delete(r.crowd.secrets, r.crowd.Env[m[1]])
+		r.crowd.noSecret(r.crowd.Env[m[1]])
 	}
 	names := map[string]bool{}
 	r.perCast(func(c *Cast, env formula.Env) {
