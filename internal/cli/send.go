@@ -301,10 +301,8 @@ func (e *env) tellTrace(t *trace) {
 	s := t.stream
 	list := t.messages()
 	l := s.Device.Cast.Link
-	where := s.Target
-	if l.Protocol == crowd.MQTT {
-		where = "to " + l.Scheme + "://" + l.Address + ", topic " + s.Target
-	} else {
+	where := "to " + l.Scheme + "://" + l.Address + ", topic " + s.Target
+	if l.Protocol == crowd.HTTP {
 		where = "by " + s.Reading.Method + " to " + l.Address + s.Target
 	}
 	number := ""
