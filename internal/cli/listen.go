@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"sort"
+	"strings"
 	"sync"
 	"syscall"
 	"unicode/utf8"
@@ -69,7 +71,13 @@ func (e *env) listenFile(path string, l *listening) error {
 	if err != nil {
 		return err
 	}
-	h := &hearer{env: e, crowd: c, only: l, followed: map[string]*followed{}}
+	h := &hearer{env: e, crowd: c, only: l, followed: map[string]*followed{}, names: map[string][]string{}}
+	for _, s := range f.Streams {
+		h.names[s.Device.Name+"\x00"+s.Reading.Name] = s.Names
+	}
+	if is, width := terminal(e.stdout); is {
+		h.width = width
+	}
 	if len(l.who) > 0 {
 		devices, err := selectDevices(f, "who", l.who)
 		if err != nil {
@@ -135,6 +143,8 @@ type hearer struct {
 	only    *listening
 	devices map[string]bool // nil: all
 	enough  context.CancelFunc
+	names   map[string][]string // of fields in the file's order, by device and reading
+	width   int                 // of the terminal; 0: lines are not cut
 
 	mu                                       sync.Mutex
 	followed                                 map[string]*followed
@@ -183,6 +193,43 @@ func (h *hearer) follow(key string, seq uint64) string {
 	return "REPEATED"
 }
 
+// shown is what a message carries in one line: the fields in the file's order, then
+// what else came.
+func shown(values []byte, names []string) string {
+	var object map[string]json.RawMessage
+	if json.Unmarshal(values, &object) != nil || object == nil {
+		return string(values)
+	}
+	var parts []string
+	tell := func(name string) {
+		v := string(object[name])
+		delete(object, name)
+		var place struct{ Lat, Lon *json.Number }
+		var s string
+		switch {
+		case json.Unmarshal([]byte(v), &s) == nil && v != "null":
+			v = s
+		case json.Unmarshal([]byte(v), &place) == nil && place.Lat != nil && place.Lon != nil:
+			v = place.Lat.String() + "," + place.Lon.String()
+		}
+		parts = append(parts, name+" "+v)
+	}
+	for _, n := range names {
+		if _, has := object[n]; has {
+			tell(n)
+		}
+	}
+	rest := make([]string, 0, len(object))
+	for n := range object {
+		rest = append(rest, n)
+	}
+	sort.Strings(rest)
+	for _, n := range rest {
+		tell(n)
+	}
+	return strings.Join(parts, "  ")
+}
+
 func (h *hearer) hear(o witness.Overheard) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -218,9 +265,9 @@ func (h *hearer) hear(o witness.Overheard) {
 			fmt.Fprintf(e.stdout, "%s\n", line)
 		}
 	} else {
-		what := string(o.Values)
-		if o.Values == nil {
-			what = fmt.Sprintf("%q", o.Body[:min(len(o.Body), 200)])
+		what := fmt.Sprintf("%q", o.Body[:min(len(o.Body), 200)])
+		if o.Values != nil {
+			what = shown(o.Values, h.names[o.Device+"\x00"+o.Reading])
 		}
 		who := o.Device + " " + o.Reading
 		if o.Device == "" {
@@ -230,11 +277,15 @@ func (h *hearer) hear(o witness.Overheard) {
 		if o.Retained {
 			kept = " (retained)"
 		}
-		fmt.Fprintf(e.stdout, "%s  %-24s %-6s %s%s", e.paint(text.Faint, o.At.UTC().Format("15:04:05.000")), who, number, h.crowd.Redact(what), kept)
+		lead := fmt.Sprintf("  %-22s %-6s ", who, number)
 		if flag != "" {
-			fmt.Fprintf(e.stdout, "  %s", e.paint(text.FgYellow, flag))
+			flag += "  "
 		}
-		fmt.Fprintln(e.stdout)
+		what = h.crowd.Redact(what) + kept
+		if room := h.width - 13 - len([]rune(lead)) - len(flag); h.width > 0 && room > 10 && len([]rune(what)) > room {
+			what = string([]rune(what)[:room-1]) + "…"
+		}
+		fmt.Fprintf(e.stdout, "%s%s%s%s\n", e.paint(text.Faint, o.At.UTC().Format("15:04:05.000")), lead, e.paint(text.FgYellow, flag), what)
 	}
 	if h.total == h.only.count {
 		h.enough()
