@@ -86,6 +86,7 @@ type checker struct {
 func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c := &checker{Fleet: f, seen: map[likeness]int{}}
 	c.names()
+	c.enrolled()
 	c.secrets()
 	c.addresses()
 	c.targets()
@@ -158,6 +159,22 @@ func (c *checker) names() {
 				look(r.Pos, fmt.Sprintf("the reading %q", r.Name), r.Target.Source())
 			}
 		}
+	}
+}
+
+func (c *checker) enrolled() {
+	en := c.Crowd.Enroll
+	if en == nil || len(en.Keep) == 0 {
+		return
+	}
+	n := 0
+	for _, d := range c.Devices {
+		if _, made := c.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
+			n++
+		}
+	}
+	if n > 0 {
+		c.add(en.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", n, len(c.Devices), en.Keep[0].Name)
 	}
 }
 

@@ -23,7 +23,8 @@ func TestMain(m *testing.M) {
 
 // TestScripts drives the program as a person at a terminal would. Each script
 // has a stand-in of its own at $MQTT and $HTTP, one that wants a token at
-// $GUARDED, one that alters what it is sent at $ALTERING, and an address that takes connections and never says a word at $MUTE.
+// $GUARDED, one that alters what it is sent at $ALTERING, one that
+// knows its devices at $REGISTRY, and an address that takes connections and never says a word at $MUTE.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
@@ -49,6 +50,13 @@ func TestScripts(t *testing.T) {
 			env.Defer(altering.Close)
 			env.Setenv("ALTERING", altering.MQTTAddr)
 			env.Setenv("ALTERING_HTTP", altering.HTTPAddr)
+			registry, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Registry: true, RegistryRate: 10, Token: "open-sesame-77"})
+			if err != nil {
+				return err
+			}
+			env.Defer(registry.Close)
+			env.Setenv("REGISTRY", registry.MQTTAddr)
+			env.Setenv("REGISTRY_HTTP", registry.HTTPAddr)
 			mute, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				return err

@@ -149,7 +149,8 @@ func (e *env) tellHits(s *standin.StandIn, p *played) {
 
 func (e *env) standin() *cobra.Command {
 	var mqttAddr, httpAddr, wsAddr, tokenEnv, tlsDir string
-	var clientCerts bool
+	var clientCerts, registry bool
+	var registryRate int
 	var flaws []string
 	cmd := &cobra.Command{
 		Use:   "standin",
@@ -176,7 +177,7 @@ It can be told to have flaws:
 			if err != nil {
 				return err
 			}
-			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list}
+			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry, RegistryRate: registryRate}
 			if clientCerts && tlsDir == "" {
 				return errors.New("--client-certs goes with --tls")
 			}
@@ -196,6 +197,8 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&mqttAddr, "mqtt", examples.MQTTAddress, "address of the broker; port 0 takes a free one")
 	cmd.Flags().StringVar(&wsAddr, "ws", "", "address for MQTT over WebSocket; none if not given")
 	cmd.Flags().StringVar(&tlsDir, "tls", "", "speak TLS, with server.pem and server.key of this folder (see certs)")
+	cmd.Flags().BoolVar(&registry, "registry", false, "want to know the devices: POST /registry {\"name\": DEVICE} gives the token that each must show")
+	cmd.Flags().IntVar(&registryRate, "registry-rate", 0, "make at most so many devices known in a second")
 	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")

@@ -40,6 +40,8 @@ type Crowd struct {
 	Require   []Requirement
 	Env       formula.Secrets // the environment variables that the file reads
 	Changes   []*Change
+	Enroll    *Enroll // nil: the file says nothing of it
+	Enrolled  map[string]Enrolled
 	Files     []*File // the files beside the crowd file that it reads
 
 	pairs   map[string]*tls.Certificate
@@ -165,6 +167,7 @@ type Property struct {
 	Draw   Draw
 	Column []signal.Value // of the roster, by row
 	Secret bool           // never printed, never in a message
+	Kept   bool           // of the platform's answer when the device was enrolled
 	Sample any            // of its type
 }
 

@@ -3,11 +3,14 @@ package crowd
 // The keys of each mapping of the crowd file. The reader knows no others, and the
 // JSON Schema is made from the same lists.
 var (
-	rootKeys   = []string{"crowd", "seed", "links", "kinds", "devices", "plan", "mark", "witnesses", "require"}
+	rootKeys   = []string{"crowd", "seed", "links", "kinds", "devices", "enroll", "plan", "mark", "witnesses", "require"}
 	planKeys   = []string{"join", "for", "rounds", "settle"}
 	roundsKeys = []string{"count", "every"}
 	linkKeys   = []string{"mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight",
 		"headers", "timeout", "connect_timeout", "back_off", "backlog", "connections", "retries", "retry_key", "tls"}
+	enrollKeys   = []string{"request", "requests", "keep", "pace", "list", "withdraw"}
+	requestKeys  = []string{"method", "url", "headers", "body", "accept"}
+	listKeys     = []string{"get", "headers", "names", "next"}
 	tlsKeys      = []string{"ca", "cert", "key", "server_name", "alpn", "min_version", "verify"}
 	kindKeys     = []string{"link", "tags", "properties", "readings", "mark"}
 	groupKeys    = []string{"kind", "count", "first", "name", "roster", "secrets", "properties", "tags", "link", "settings", "readings"}

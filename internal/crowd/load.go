@@ -89,11 +89,17 @@ func (r *reader) root(root *yaml.Node) {
 	if n := o.get("mark"); n != nil {
 		mark = r.mark(n, mark)
 	}
+	if n := o.get("enroll"); n != nil {
+		r.keeps(n)
+	}
 	if n := o.need("kinds", "{buoy: {link: sea, readings: {…}}}"); n != nil {
 		r.kinds(n, mark)
 	}
 	if n := o.need("devices", "[{kind: buoy, count: 10}]"); n != nil {
 		r.devices(n)
+	}
+	if n := o.get("enroll"); n != nil {
+		r.enrollment(n)
 	}
 	if n := o.need("plan", "{for: 1m}"); n != nil {
 		r.plan(n)

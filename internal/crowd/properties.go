@@ -81,6 +81,20 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 			add(p)
 		}
 	}
+	if en := r.crowd.Enroll; en != nil {
+		for _, k := range en.Keep {
+			if done[k.Name] {
+				continue // a roster may bring it, too
+			}
+			p := Property{Name: k.Name, Pos: en.Pos, Secret: true, Kept: true, Sample: ""}
+			if e := find(list, k.Name); e != nil { // until the device is enrolled
+				def := r.property(*e, env)
+				p.Value, p.Text, p.Draw = def.Value, def.Text, def.Draw
+			}
+			done[k.Name] = true
+			add(p)
+		}
+	}
 	for _, e := range list {
 		name := e.key.Value
 		if done[name] {

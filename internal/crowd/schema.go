@@ -21,6 +21,7 @@ func Schema() []byte {
 		"links":     mapOf("Where: how devices reach the platform.", linkSchema(nil)),
 		"kinds":     mapOf("What: sorts of devices, and what they say.", kindSchema()),
 		"devices":   devicesSchema(),
+		"enroll":    enrollSchema(),
 		"plan":      planSchema(),
 		"mark":      markSchema("Where the mark rides that tells messages apart, for all kinds that say nothing else."),
 		"witnesses": mapOf("How we know: where we look for messages on the platform's side.", witnessSchema()),
@@ -333,6 +334,25 @@ func fieldSchema() node {
 	made := node{"type": "object", "properties": props, "allOf": rules, "oneOf": []node{{"required": []string{"signal"}}, {"required": []string{"formula"}}}}
 	return node{"description": "A field: a value, a text with ${…}, a signal or a formula.", "if": node{"type": "object"}, "then": made,
 		"else": node{"type": []string{"string", "number", "boolean"}}}
+}
+
+func enrollSchema() node {
+	request := func(doc string) node {
+		return schemaOf(doc, requestKeys, []string{"url"}, node{
+			"method": pattern("The method.", `^[A-Z]+$`, "POST"), "url": plain("The whole address, such as http://HOST/devices/${device}."), "headers": headers("Headers."),
+			"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "accept": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
+		})
+	}
+	return schemaOf("How devices are made known to the platform, and what is kept of its answers.", enrollKeys, nil, node{
+		"request":  request("The request that makes a device known."),
+		"requests": listOf(request("One of several requests, in order.")),
+		"keep":     node{"type": "object", "description": "Values of the last answer that become properties of the device: jq expressions.", "additionalProperties": node{"type": "string"}},
+		"pace":     pattern("At most so many devices a second. Default 20/s.", `^[0-9.]+ ?/.+$`, "20/s"),
+		"withdraw": request("The request that removes a device."),
+		"list": schemaOf("How the platform tells whom it knows.", listKeys, []string{"get", "names"}, node{
+			"get": plain("The whole address."), "headers": headers("Headers."), "names": plain("The names in an answer. A jq expression."), "next": plain("The next page. A jq expression."),
+		}),
+	})
 }
 
 func planSchema() node {

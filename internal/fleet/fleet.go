@@ -198,7 +198,13 @@ func (f *Fleet) properties(mb *member, m *formula.Machine, p *crowd.Problems) {
 			continue
 		}
 		what := fmt.Sprintf("the property %q", pr.Name)
+		if v, kept := c.Enrolled[mb.name].Kept[pr.Name]; kept && pr.Kept {
+			mb.env[pr.Name] = v
+			continue
+		}
 		switch {
+		case pr.Kept && pr.Text == nil && pr.Draw == nil && pr.Value.Type() == signal.Null:
+			mb.env[pr.Name] = ""
 		case pr.Text != nil:
 			mb.env[pr.Name] = expand(pr.Pos, what, pr.Text)
 		case pr.Draw != nil:

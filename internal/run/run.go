@@ -160,6 +160,9 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := enrolled(f, opt.Single); err != nil {
+		return nil, err
+	}
 	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c), start: time.Now()}
 	tried := map[*crowd.Link]bool{}
 	for _, d := range f.Devices {
@@ -200,6 +203,30 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	}
 	s.ledger.Flush()
 	return s, nil
+}
+
+// enrolled tells of devices that lack what the platform gives them when they are
+// made known: they would be refused one by one.
+func enrolled(f *fleet.Fleet, single *Single) error {
+	en := f.Crowd.Enroll
+	if en == nil || len(en.Keep) == 0 {
+		return nil
+	}
+	n, first := 0, ""
+	for _, d := range f.Devices {
+		if single != nil && d != f.Streams[single.Stream].Device {
+			continue
+		}
+		if _, made := f.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
+			if n++; n == 1 {
+				first = d.Name
+			}
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", n, len(f.Devices), first, en.Keep[0].Name, f.Crowd.Path)
 }
 
 // Fleet is all devices of the session.

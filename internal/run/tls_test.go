@@ -235,6 +235,55 @@ func TestMosquittoTLS(t *testing.T) {
 	}
 }
 
+// Mosquitto that wants a user name and a password, and lets a user publish below
+// its own name alone: what it refuses is refused, not lost.
+func TestMosquittoUsers(t *testing.T) {
+	t.Parallel()
+	tool, err := exec.LookPath("mosquitto_passwd")
+	if err != nil {
+		if os.Getenv("RUNCROWD_REAL") != "" {
+			t.Fatal("mosquitto_passwd is not installed")
+		}
+		t.Skip("mosquitto_passwd is not installed")
+	}
+	dir := certFolder(t)
+	users, acl := filepath.Join(dir, "users"), filepath.Join(dir, "acl")
+	require.NoError(t, os.WriteFile(users, nil, 0o644))
+	for _, u := range []string{"buoy-001", "buoy-002", "buoy-003", "ear"} {
+		require.NoError(t, exec.Command(tool, "-b", users, u, "harbour-19").Run())
+	}
+	require.NoError(t, os.Chmod(users, 0o644))
+	require.NoError(t, os.WriteFile(acl, []byte("pattern write harbour/%u/#\nuser ear\ntopic read harbour/#\n"), 0o644))
+	m := startMosquitto(t, "allow_anonymous false\npassword_file "+users+"\nacl_file "+acl)
+	text := `
+crowd: users
+links: {sea: {mqtt: "mqtt://` + m.addr + `", username: "${device}", password: "${env.PASSWORD}"}}
+kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${n == 3 ? 'buoy-001' : device}/state", fields: {a: {signal: counter}}}}}}
+devices: [{kind: buoy, count: 3}]
+plan: {for: 1500ms}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, of: "n < 3"}}
+`
+	password := func(p string) *crowd.Crowd {
+		c, err := crowd.Parse("users.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return p, true }})
+		require.NoError(t, err)
+		return c
+	}
+	p := playCrowd(t, password("harbour-19"))
+	refused := 0
+	for _, f := range p.result.Findings {
+		if assert.Equal(t, "buoy-003", f.Device) && assert.Equal(t, "refused", f.Verdict) {
+			assert.Contains(t, f.Said, "not authorized")
+			refused++
+		}
+	}
+	assert.Greater(t, refused, 10)
+	assert.Equal(t, p.result.Total.Due()-refused, p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+	_, err = run.Open(context.Background(), password("harbour-20"), run.Options{Out: t.TempDir()})
+	assert.ErrorContains(t, err, "the broker refused the connection of buoy-001: ")
+	assert.ErrorContains(t, err, "check username and password")
+	assert.NotContains(t, err.Error(), "harbour-20")
+}
+
 // nginx with TLS and certificates of devices in front of the HTTP intake, with
 // basic authentication, over HTTP/1.1 and HTTP/2.
 func TestNginx(t *testing.T) {
@@ -262,6 +311,7 @@ func TestNginx(t *testing.T) {
 worker_processes 1; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http {
+  limit_req_zone $ssl_client_s_dn zone=harbour:1m rate=3r/s;
   access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
   server {
     listen %[2]s ssl http2;
@@ -269,6 +319,10 @@ http {
     ssl_client_certificate %[1]s/ca.pem; ssl_verify_client on;
     auth_basic harbour; auth_basic_user_file %[1]s/users;
     location / { proxy_pass http://%[3]s; proxy_set_header Authorization ""; }
+    location /limited/ {
+      limit_req zone=harbour; limit_req_status 429; add_header Retry-After 1 always;
+      proxy_pass http://%[3]s/in/; proxy_set_header Authorization "";
+    }
   }
 }`, dir, addr, s.HTTPAddr)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "nginx.conf"), []byte(conf), 0o644))
@@ -304,6 +358,13 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/devices/${device}/messag
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 			c, err = crowd.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
 			require.NoError(t, err)
+			// A rate limit that says when to come back: nothing is refused in the end.
+			limited := strings.NewReplacer(`path: "/in/`, `path: "/limited/`, "every: 100ms", "every: 200ms", "{for: 1500ms}", "{for: 1500ms, settle: 30s}").Replace(text)
+			slow, err := crowd.Parse("nginx.yaml", []byte(limited), password("harbour-19"))
+			require.NoError(t, err)
+			p = playCrowd(t, slow)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+			assert.Positive(t, p.result.Resent)
 			p = playCrowd(t, c)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
 			assert.Contains(t, p.result.Findings[0].Said, "401")

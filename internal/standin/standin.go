@@ -44,6 +44,11 @@ type Config struct {
 	WS string
 	// TLS, if not nil, secures all that the stand-in listens on.
 	TLS *tls.Config
+	// Registry makes it want to know its devices: they are made known by POST to
+	// /registry, and show the token they get: as the password beside their name over
+	// MQTT, as a bearer token over HTTP. RegistryRate is how many it takes in a second.
+	Registry     bool
+	RegistryRate int
 	// Keep is how many messages are stored at most; more are told and dropped.
 	Keep int
 }
@@ -59,6 +64,7 @@ type StandIn struct {
 	web    *http.Server
 	store  *store
 	chance *chance
+	known  *registry // nil: every device may send
 
 	mu     sync.Mutex
 	topics map[string]bool     // seen so far, for misfile
@@ -94,6 +100,9 @@ func Start(cfg Config) (*StandIn, error) {
 	}
 	s := &StandIn{MQTTAddr: ml.Addr().String(), HTTPAddr: hl.Addr().String(), cfg: cfg, store: newStore(cfg.Keep), chance: newChance(cfg.Flaws),
 		topics: map[string]bool{}, keys: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{}, quit: make(chan struct{})}
+	if cfg.Registry {
+		s.known = newRegistry(cfg.RegistryRate)
+	}
 	caps := mqtt.NewDefaultServerCapabilities()
 	caps.MaximumClientWritesPending = 1 << 20
 	caps.MaximumInflight = 65535
@@ -127,6 +136,11 @@ func Start(cfg Config) (*StandIn, error) {
 		return nil, err
 	}
 	mux := http.NewServeMux()
+	if s.known != nil {
+		mux.HandleFunc("POST /registry", s.known.register)
+		mux.HandleFunc("GET /registry", s.known.known)
+		mux.HandleFunc("DELETE /registry/{device}", s.known.remove)
+	}
 	mux.HandleFunc("POST /in/{topic...}", s.intake)
 	mux.HandleFunc("PUT /in/{topic...}", s.intake)
 	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, _ *http.Request) {
@@ -257,7 +271,10 @@ func (h *hook) Provides(b byte) bool {
 func (h *hook) OnACLCheck(*mqtt.Client, string, bool) bool { return true }
 
 func (h *hook) OnConnectAuthenticate(_ *mqtt.Client, pk packets.Packet) bool {
-	return h.s.cfg.Token == "" || subtle.ConstantTimeCompare(pk.Connect.Password, []byte(h.s.cfg.Token)) == 1
+	if r := h.s.known; r != nil && r.admits(string(pk.Connect.Username), string(pk.Connect.Password)) {
+		return true
+	}
+	return h.s.cfg.Token == "" && h.s.known == nil || h.s.cfg.Token != "" && subtle.ConstantTimeCompare(pk.Connect.Password, []byte(h.s.cfg.Token)) == 1
 }
 
 func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
@@ -447,6 +464,16 @@ func (s *StandIn) otherTopic(topic string) string {
 // guard asks for the token.
 func (s *StandIn) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if topic, intake := strings.CutPrefix(r.URL.Path, "/in/"); intake && s.known != nil {
+			device, _ := file(topic)
+			token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+			if !s.known.admits(device, token) {
+				answer(w, http.StatusUnauthorized, map[string]any{"error": "the token is not that of the device"})
+				return
+			}
+			next.ServeHTTP(w, r)
+			return
+		}
 		want := "Bearer " + s.cfg.Token
 		if s.cfg.Token != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte(want)) != 1 {
 			answer(w, http.StatusUnauthorized, map[string]any{"error": "the token is missing or wrong"})

@@ -1,0 +1,161 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/enroll"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+)
+
+func (e *env) enroll() *cobra.Command {
+	var compare bool
+	cmd := &cobra.Command{
+		Use:   "enroll FILE",
+		Short: "Make the devices of a crowd file known to the platform",
+		Long: `Enroll makes the requests that the crowd file says under enroll: for each device
+that was not made known before, at the file's pace, and keeps of the answers what
+the file says: tokens, ids. They are written at once to a file beside the crowd
+file that its owner alone can read, and used by every later command. Interrupted,
+it goes on where it stopped when it is called again.
+
+With --compare it only asks the platform whom it knows.`,
+		Example: "  runcrowd enroll harbour/crowd.yaml\n  runcrowd enroll harbour/crowd.yaml --compare",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			o, err := office(args[0])
+			if err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			if compare {
+				return e.tellComparison(ctx, o)
+			}
+			res, err := o.Enroll(ctx, e.progress("enrolled", len(o.Fleet.Devices)))
+			return e.tellEnrolled(ctx, o, res, err, "enrolled")
+		},
+	}
+	cmd.Flags().BoolVar(&compare, "compare", false, "make nothing known; compare whom the platform knows with the crowd")
+	return cmd
+}
+
+func (e *env) withdraw() *cobra.Command {
+	return &cobra.Command{
+		Use:   "withdraw FILE",
+		Short: "Remove from the platform what enroll made",
+		Long: `Withdraw removes the devices that enroll made known, and no others, and proves that
+they are gone where the file says how the platform tells whom it knows.`,
+		Example: "  runcrowd withdraw harbour/crowd.yaml",
+		Args:    exactly(1, "one crowd file"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			o, err := office(args[0])
+			if err != nil {
+				return err
+			}
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+			defer stop()
+			res, err := o.Withdraw(ctx, e.progress("withdrawn", len(o.Crowd.Enrolled)))
+			return e.tellEnrolled(ctx, o, res, err, "withdrawn")
+		},
+	}
+}
+
+func office(path string) (*enroll.Office, error) {
+	c, err := crowd.Load(path)
+	if err != nil {
+		return nil, err
+	}
+	if c.Enroll == nil {
+		return nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
+	}
+	f, err := fleet.Build(c)
+	if err != nil {
+		return nil, err
+	}
+	return enroll.New(f), nil
+}
+
+// progress tells now and then how far it is.
+func (e *env) progress(what string, all int) func(string, error) {
+	n := 0
+	return func(string, error) {
+		if n++; n%100 == 0 {
+			fmt.Fprintf(e.stderr, "%d of %d %s …\n", n, all, what)
+		}
+	}
+}
+
+func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Result, err error, what string) error {
+	if res != nil {
+		fmt.Fprintf(e.stdout, "%s %s", plural(len(res.Done), "device"), what)
+		if n := len(res.Already); n > 0 {
+			fmt.Fprintf(e.stdout, ", %d were before", n)
+		}
+		fmt.Fprintln(e.stdout)
+		for i, f := range res.Failed {
+			if i == 5 {
+				fmt.Fprintf(e.stdout, "  … and %d more\n", len(res.Failed)-5)
+				break
+			}
+			fmt.Fprintf(e.stdout, "  %s: %s\n", f.Device, f.Why)
+		}
+		if n := len(res.Skipped); n > 0 {
+			fmt.Fprintf(e.stdout, "%s not tried; call it again to go on\n", plural(n, "device"))
+		}
+		if what == "withdrawn" {
+			if list := o.Forgotten(); len(list) > 0 {
+				fmt.Fprintf(e.stdout, "Made here, and no longer in the crowd file: %s; put them back to withdraw them\n", formula.List(list))
+			}
+			if o.Crowd.Enroll.List == nil && len(res.Done) > 0 {
+				fmt.Fprintln(e.stdout, "That they are gone rests on the platform's word: the file has no enroll: list: to look.")
+			} else if len(res.Done) > 0 && err == nil {
+				fmt.Fprintln(e.stdout, "The platform was asked whom it knows: they are gone.")
+			}
+		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Enroll.Keep) > 0 {
+			fmt.Fprintf(e.stdout, "What was kept is in %s, for its owner alone\n", o.Crowd.EnrolledFile())
+		}
+	}
+	switch {
+	case err != nil:
+		return &exitError{exitUnreachable, errors.New(o.Crowd.Redact(err.Error()))}
+	case ctx.Err() != nil:
+		return &exitError{code: exitInterrupted}
+	case len(res.Failed) > 0:
+		return &exitError{code: exitBroken}
+	}
+	return nil
+}
+
+func (e *env) tellComparison(ctx context.Context, o *enroll.Office) error {
+	c, err := o.Compare(ctx)
+	if err != nil {
+		return &exitError{exitUnreachable, errors.New(o.Crowd.Redact(err.Error()))}
+	}
+	tell := func(name, doc string, list []string) {
+		some := ""
+		if len(list) > 0 {
+			some = ": " + formula.List(list)
+		}
+		fmt.Fprintf(e.stdout, "  %-8s %5d  %s%s\n", name, len(list), doc, some)
+	}
+	fmt.Fprintf(e.stdout, "  %-8s %5d  %s\n", "known", len(c.Known), "of the crowd, and known to the platform")
+	tell("missing", "of the crowd, and not known", c.Missing)
+	tell("surplus", "known, and not of the crowd", c.Surplus)
+	if c.Hint != "" {
+		fmt.Fprintln(e.stdout, strings.ToUpper(c.Hint[:1])+c.Hint[1:])
+	}
+	if len(c.Missing) > 0 {
+		return &exitError{code: exitBroken}
+	}
+	return nil
+}

@@ -1,0 +1,293 @@
+package crowd
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+)
+
+// Enroll says how devices are made known to the platform and removed, and what is
+// kept of its answers.
+type Enroll struct {
+	Pos      Pos
+	Requests []*Request
+	Keep     []Keep
+	Pace     quantity.Rate
+	Withdraw *Request // nil: devices cannot be removed
+	List     *Listing // nil: the platform cannot be asked whom it knows
+}
+
+// Request is a request that is made for a device; its texts are compiled for each
+// group of devices.
+type Request struct {
+	Pos    Pos
+	Method string
+	Accept []int
+	parts  map[*Cast]*RequestParts
+}
+
+// RequestParts are the texts of a request for the devices of a cast.
+type RequestParts struct {
+	URL     *formula.Text
+	Headers []Header
+	Body    *formula.Text // nil: none
+}
+
+// For gives the texts for the devices of a cast.
+func (q *Request) For(c *Cast) *RequestParts { return q.parts[c] }
+
+// Keep is a value of an answer that becomes a property of the device: a secret.
+type Keep struct{ Name, Path string }
+
+// Listing says how the platform tells whom it knows.
+type Listing struct {
+	Get     string
+	Headers []Header
+	Names   string // jq: the names in an answer
+	Next    string // jq: the address of the next page; empty: there is one page
+}
+
+// Enrolled is what is known of one device that was made known: it is kept in a file
+// beside the crowd file that its owner alone can read.
+type Enrolled struct {
+	Device string            `json:"device"`
+	Made   *time.Time        `json:"made,omitempty"`
+	Gone   *time.Time        `json:"gone,omitempty"`
+	Kept   map[string]string `json:"kept,omitempty"`
+}
+
+// EnrolledFile is the path of that file.
+func (c *Crowd) EnrolledFile() string {
+	base := filepath.Base(c.Path)
+	for _, ext := range []string{".yaml", ".yml"} {
+		base = strings.TrimSuffix(base, ext)
+	}
+	return filepath.Join(filepath.Dir(c.Path), base+".enrolled.jsonl")
+}
+
+// readEnrolled reads who was made known; later lines win, and a torn last line is
+// that of a process that was killed.
+func readEnrolled(data []byte) map[string]Enrolled {
+	book := map[string]Enrolled{}
+	s := bufio.NewScanner(bytes.NewReader(data))
+	s.Buffer(nil, 1<<20)
+	for s.Scan() {
+		var e Enrolled
+		if json.Unmarshal(s.Bytes(), &e) != nil || e.Device == "" {
+			continue
+		}
+		if e.Gone != nil {
+			delete(book, e.Device)
+		} else {
+			book[e.Device] = e
+		}
+	}
+	return book
+}
+
+// loadEnrolled takes in what earlier enrolments kept; every value is a secret.
+func (r *reader) loadEnrolled() {
+	c := r.crowd
+	c.Enrolled = map[string]Enrolled{}
+	if r.from.Open != nil {
+		return // this file was never there
+	}
+	data, err := os.ReadFile(c.EnrolledFile())
+	if err != nil {
+		return
+	}
+	c.Enrolled = readEnrolled(data)
+	for _, e := range c.Enrolled {
+		for _, v := range e.Kept {
+			c.Secret(v)
+		}
+	}
+}
+
+// keeps reads only what is kept: the devices' properties come of it.
+func (r *reader) keeps(n *yaml.Node) {
+	o := r.object(n, "enroll", enrollKeys...)
+	en := &Enroll{Pos: pos(n), Pace: 20}
+	r.crowd.Enroll = en
+	if kn := o.get("keep"); kn != nil {
+		for _, e := range r.entries(kn, "enroll: keep") {
+			if _, taken := messageEnv(deviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
+				r.Add(pos(e.key), "enroll: keep: %q cannot be the name of a property; choose another", e.key.Value)
+				continue
+			}
+			if path := parse(r, r.resolve(e.value), "enroll: keep: "+e.key.Value, "", checkJQ); path != "" {
+				en.Keep = append(en.Keep, Keep{e.key.Value, path})
+			}
+		}
+	}
+	en.Pace = parse(r, o.get("pace"), "enroll: pace", 20, quantity.ParseRate)
+	r.loadEnrolled()
+}
+
+// enrollment reads the rest, when the devices are known.
+func (r *reader) enrollment(n *yaml.Node) {
+	en := r.crowd.Enroll
+	o := &object{r: r, node: r.resolve(n), what: "enroll", vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+	for _, e := range r.entries(n, "enroll") {
+		o.vals[e.key.Value] = r.resolve(e.value)
+	}
+	one, several := o.get("request"), o.get("requests")
+	switch {
+	case one != nil && several != nil:
+		r.Add(pos(several), "enroll has both request and requests; keep one")
+	case one != nil:
+		en.Requests = append(en.Requests, r.enrollRequest(one, "enroll: request", "POST"))
+	case several != nil:
+		for i, q := range r.list(several, "enroll: requests") {
+			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST"))
+		}
+	case o.node.Kind == yaml.MappingNode:
+		r.Add(pos(n), "enroll does not say how a device is made known; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
+	}
+	if w := o.get("withdraw"); w != nil {
+		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE")
+	}
+	if l := o.get("list"); l != nil {
+		lo := r.object(l, "enroll: list", listKeys...)
+		env := formula.Env{"crowd": "", "env": formula.Secrets{}}
+		en.List = &Listing{Headers: r.headers(lo.get("headers"), "enroll: list: headers", env)}
+		if t := r.text(lo.need("get", "http://HOST/devices"), "enroll: list: get", env); t != nil {
+			en.List.Get, _ = t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
+			r.wholeAddress(lo.get("get"), "enroll: list: get", t)
+		}
+		en.List.Names = parse(r, lo.need("names", "'.devices[].name'"), "enroll: list: names", "", checkJQ)
+		en.List.Next = parse(r, lo.get("next"), "enroll: list: next", "", checkJQ)
+	}
+}
+
+func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
+	if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
+		r.Add(pos(n), "%s must be a whole address that begins with http:// or https://", what)
+	}
+}
+
+func (r *reader) enrollRequest(n *yaml.Node, what, method string) *Request {
+	o := r.object(n, what, requestKeys...)
+	q := &Request{Pos: pos(n), Accept: []int{200, 201, 202, 204}, parts: map[*Cast]*RequestParts{}}
+	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
+	if an := o.get("accept"); an != nil {
+		q.Accept = nil
+		for _, item := range r.list(an, what+": accept") {
+			q.Accept = append(q.Accept, int(r.whole(item, what+": accept", 200, 100, 599)))
+		}
+	}
+	url := o.need("url", "http://HOST/devices/${device}")
+	r.perCast(func(c *Cast, env formula.Env) {
+		p := &RequestParts{URL: r.text(url, what+": url", env)}
+		if p.URL != nil {
+			r.wholeAddress(url, what+": url", p.URL)
+		}
+		p.Headers = r.headers(o.get("headers"), what+": headers", env)
+		if b := o.get("body"); b != nil {
+			p.Body = r.body(b, what+": body", env)
+		}
+		q.parts[c] = p
+	})
+	return q
+}
+
+// body reads a body: a text, or a mapping that is sent as JSON with its
+// placeholders filled in. A text that is one placeholder keeps its type.
+func (r *reader) body(n *yaml.Node, what string, env formula.Env) *formula.Text {
+	n = r.resolve(n)
+	if n.Kind == yaml.ScalarNode {
+		return r.text(n, what, env)
+	}
+	source, ok := r.bodyJSON(n, what, 0)
+	if !ok {
+		return nil
+	}
+	t, err := formula.ParseText(source, env)
+	if err != nil {
+		r.formulaError(n, what, err)
+		return nil
+	}
+	r.environment(pos(n), t.EnvNames())
+	return t
+}
+
+// bodyJSON writes a node as JSON whose texts are placeholders of toJSON(…).
+func (r *reader) bodyJSON(n *yaml.Node, what string, depth int) (string, bool) {
+	n = r.resolve(n)
+	if depth > maxDepth {
+		r.Add(pos(n), "%s is nested too deeply", what)
+		return "", false
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		var parts []string
+		for _, e := range r.entries(n, what) {
+			v, ok := r.bodyJSON(e.value, what, depth+1)
+			if !ok {
+				return "", false
+			}
+			key, _ := json.Marshal(e.key.Value)
+			parts = append(parts, string(key)+": "+v)
+		}
+		return "{" + strings.Join(parts, ", ") + "}", true
+	case yaml.SequenceNode:
+		var parts []string
+		for _, item := range r.list(n, what) {
+			v, ok := r.bodyJSON(item, what, depth+1)
+			if !ok {
+				return "", false
+			}
+			parts = append(parts, v)
+		}
+		return "[" + strings.Join(parts, ", ") + "]", true
+	}
+	if isNull(n) {
+		return "null", true
+	}
+	v, ok := r.plain(n, what)
+	if !ok {
+		return "", false
+	}
+	s, isText := v.Any().(string)
+	if !isText {
+		out, _ := json.Marshal(v.Any())
+		return string(out), true
+	}
+	if !strings.Contains(s, "${") {
+		out, _ := json.Marshal(s)
+		return strings.ReplaceAll(string(out), "${", "$${"), true
+	}
+	// "${n}" alone is a number, "buoy ${n}" a text.
+	if rest, is := strings.CutPrefix(s, "${"); is && strings.HasSuffix(rest, "}") && !strings.Contains(rest, "${") {
+		return "${toJSON(" + strings.TrimSuffix(rest, "}") + ")}", true
+	}
+	var terms []string
+	for s != "" {
+		before, after, found := strings.Cut(s, "${")
+		if before != "" {
+			out, _ := json.Marshal(before)
+			terms = append(terms, string(out))
+		}
+		if !found {
+			break
+		}
+		inner, rest, closed := strings.Cut(after, "}")
+		if !closed {
+			r.Add(pos(n), "%s: the placeholder ${ is never closed by }", what)
+			return "", false
+		}
+		terms = append(terms, "text("+inner+")")
+		s = rest
+	}
+	return "${toJSON(" + strings.Join(terms, " + ") + ")}", true
+}

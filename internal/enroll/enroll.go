@@ -1,0 +1,481 @@
+// Package enroll makes the devices of a crowd known to a platform, and removes
+// them again. What it made is written down at once, in a file that its owner alone
+// can read: an enrolment that was cut short goes on where it stopped, and a
+// withdrawal touches nothing that was not made here.
+package enroll
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/itchyny/gojq"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
+	"runcrowd/internal/payload"
+)
+
+// Bounds of an enrolment.
+const (
+	atOnce    = 8
+	tries     = 4 // of one request
+	maxAnswer = 16 << 20
+	maxPages  = 100_000
+	timeout   = 15 * time.Second
+)
+
+// Failure is a device with which it did not work.
+type Failure struct {
+	Device string
+	Why    string
+}
+
+// Result is what became of the devices.
+type Result struct {
+	Done    []string // made known, or removed, now
+	Already []string // made known by an earlier enrolment
+	Failed  []Failure
+	Skipped []string // not tried any more, because it was interrupted
+}
+
+// Comparison is whom the platform knows, against whom the crowd has.
+type Comparison struct {
+	Known   []string // of the crowd
+	Missing []string // of the crowd, and not known
+	Surplus []string // known, and not of the crowd
+	Hint    string   // what a mistyped prefix looks like
+}
+
+// Office enrolls and withdraws.
+type Office struct {
+	Crowd  *crowd.Crowd
+	Fleet  *fleet.Fleet
+	client *http.Client
+	pace   *rate.Limiter
+
+	mu     sync.Mutex
+	result Result
+}
+
+// New makes an office; nothing is asked yet.
+func New(f *fleet.Fleet) *Office {
+	en := f.Crowd.Enroll
+	return &Office{Crowd: f.Crowd, Fleet: f, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
+		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+			Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: atOnce}}}
+}
+
+// Enroll makes those devices known that are not. See, if not nil, is told of each.
+func (o *Office) Enroll(ctx context.Context, see func(device string, err error)) (*Result, error) {
+	known := map[string]bool{}
+	if o.Crowd.Enroll.List != nil {
+		names, err := o.list(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range names {
+			known[n] = true
+		}
+	}
+	var todo []*fleet.Device
+	for _, d := range o.Fleet.Devices {
+		_, made := o.Crowd.Enrolled[d.Name]
+		switch {
+		case made && (o.Crowd.Enroll.List == nil || known[d.Name]):
+			o.result.Already = append(o.result.Already, d.Name)
+		case known[d.Name]:
+			o.result.Failed = append(o.result.Failed, Failure{d.Name, "the platform knows this device, and it was not made here: it is left alone; withdraw it by hand, or name the device otherwise"})
+		default:
+			todo = append(todo, d)
+		}
+	}
+	return o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device) (crowd.Enrolled, error) {
+		var answer []byte
+		for i, q := range o.Crowd.Enroll.Requests {
+			var err error
+			if answer, err = o.request(ctx, q, d); err != nil {
+				if len(o.Crowd.Enroll.Requests) > 1 {
+					err = fmt.Errorf("request %d: %w", i+1, err)
+				}
+				return crowd.Enrolled{}, err
+			}
+		}
+		kept, err := o.keep(answer)
+		now := time.Now().UTC()
+		return crowd.Enrolled{Device: d.Name, Made: &now, Kept: kept}, err
+	})
+}
+
+// Withdraw removes the devices that were made here, and proves that they are gone
+// where the platform tells whom it knows.
+func (o *Office) Withdraw(ctx context.Context, see func(device string, err error)) (*Result, error) {
+	if o.Crowd.Enroll.Withdraw == nil {
+		return nil, errors.New("the file does not say how a device is removed; write, for example, enroll: {withdraw: {url: \"http://HOST/devices/${device}\"}}")
+	}
+	var todo []*fleet.Device
+	for _, d := range o.Fleet.Devices {
+		if _, made := o.Crowd.Enrolled[d.Name]; made {
+			todo = append(todo, d)
+		}
+	}
+	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device) (crowd.Enrolled, error) {
+		_, err := o.request(ctx, o.Crowd.Enroll.Withdraw, d)
+		now := time.Now().UTC()
+		return crowd.Enrolled{Device: d.Name, Gone: &now}, err
+	})
+	if err != nil || o.Crowd.Enroll.List == nil || len(res.Done) == 0 || ctx.Err() != nil {
+		return res, err
+	}
+	names, err := o.list(ctx)
+	if err != nil {
+		return res, fmt.Errorf("the devices were removed, but that they are gone could not be proven: %w", err)
+	}
+	still := map[string]bool{}
+	for _, n := range names {
+		still[n] = true
+	}
+	res.Done = slices.DeleteFunc(res.Done, func(d string) bool {
+		if still[d] {
+			res.Failed = append(res.Failed, Failure{d, "the platform said yes to removing it, and knows it still"})
+		}
+		return still[d]
+	})
+	return res, nil
+}
+
+// Forgotten are devices that were made here and are no longer in the crowd file.
+func (o *Office) Forgotten() []string {
+	of := map[string]bool{}
+	for _, d := range o.Fleet.Devices {
+		of[d.Name] = true
+	}
+	var list []string
+	for name := range o.Crowd.Enrolled {
+		if !of[name] {
+			list = append(list, name)
+		}
+	}
+	sort.Strings(list)
+	return list
+}
+
+// Compare asks the platform whom it knows.
+func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
+	if o.Crowd.Enroll.List == nil {
+		return nil, errors.New("the file does not say how the platform tells whom it knows; write, for example, enroll: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
+	}
+	names, err := o.list(ctx)
+	if err != nil {
+		return nil, err
+	}
+	there, ours := map[string]bool{}, map[string]bool{}
+	for _, n := range names {
+		there[n] = true
+	}
+	c := &Comparison{}
+	for _, d := range o.Fleet.Devices {
+		ours[d.Name] = true
+		if there[d.Name] {
+			c.Known = append(c.Known, d.Name)
+		} else {
+			c.Missing = append(c.Missing, d.Name)
+		}
+	}
+	for n := range there {
+		if !ours[n] {
+			c.Surplus = append(c.Surplus, n)
+		}
+	}
+	sort.Strings(c.Surplus)
+	// A prefix that is mistyped makes all of one side miss and all of the other surplus.
+	if len(c.Missing) > 0 && len(c.Surplus) > 0 {
+		if near := formula.Nearest(c.Missing[0], c.Surplus); near != "" {
+			c.Hint = fmt.Sprintf("the crowd has %s, the platform %s: is one of them mistyped?", c.Missing[0], near)
+		}
+	}
+	return c, nil
+}
+
+// each does a step for some devices, at the file's pace, and writes each down.
+func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device) (crowd.Enrolled, error)) (*Result, error) {
+	if len(todo) == 0 {
+		return &o.result, nil
+	}
+	file, err := os.OpenFile(o.Crowd.EnrolledFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
+	if err == nil {
+		err = file.Chmod(0o600) // it may be older, and others could read it
+	}
+	if err == nil {
+		err = endLine(file)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written, and nothing was asked: %w", o.Crowd.EnrolledFile(), errors.Unwrap(err))
+	}
+	defer file.Close()
+	var g errgroup.Group
+	g.SetLimit(atOnce)
+	for _, d := range todo {
+		if o.pace.Wait(ctx) != nil {
+			o.mu.Lock()
+			o.result.Skipped = append(o.result.Skipped, d.Name)
+			o.mu.Unlock()
+			continue
+		}
+		g.Go(func() error {
+			// What has begun is ended and written down, also when interrupted.
+			entry, err := do(context.WithoutCancel(ctx), d)
+			o.mu.Lock()
+			defer o.mu.Unlock()
+			if err == nil || entry.Made != nil {
+				line, _ := json.Marshal(entry) // texts and times always marshal
+				if _, writeErr := file.Write(append(line, '\n')); writeErr != nil {
+					return fmt.Errorf("%s cannot be written: %w; %s is known to the platform now", o.Crowd.EnrolledFile(), writeErr, d.Name)
+				}
+			}
+			if err != nil {
+				o.result.Failed = append(o.result.Failed, Failure{d.Name, o.Crowd.Redact(err.Error())})
+			} else {
+				o.result.Done = append(o.result.Done, d.Name)
+			}
+			if see != nil {
+				see(d.Name, err)
+			}
+			return nil
+		})
+	}
+	err = g.Wait()
+	sort.Strings(o.result.Done)
+	sort.Slice(o.result.Failed, func(i, j int) bool { return o.result.Failed[i].Device < o.result.Failed[j].Device })
+	return &o.result, err
+}
+
+// endLine ends a last line that a killed process left torn: what is added must not
+// be lost with it.
+func endLine(f *os.File) error {
+	info, err := f.Stat()
+	if err != nil || info.Size() == 0 {
+		return err
+	}
+	var last [1]byte
+	if _, err := f.ReadAt(last[:], info.Size()-1); err != nil || last[0] == '\n' {
+		return err
+	}
+	_, err = f.Write([]byte("\n"))
+	return err
+}
+
+// request makes a request for a device and gives the answer's body.
+func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device) ([]byte, error) {
+	p := q.For(d.Cast)
+	m := &formula.Machine{}
+	address, err := p.URL.Expand(m, d.Env)
+	if err != nil {
+		return nil, fmt.Errorf("url: %w", err)
+	}
+	body := ""
+	if p.Body != nil {
+		if body, err = p.Body.Expand(m, d.Env); err != nil {
+			return nil, fmt.Errorf("body: %w", err)
+		}
+	}
+	header := http.Header{}
+	if body != "" && json.Valid([]byte(body)) {
+		header.Set("Content-Type", "application/json")
+	}
+	for _, h := range p.Headers {
+		v, err := h.Value.Expand(m, d.Env)
+		if err != nil {
+			return nil, fmt.Errorf("the header %s: %w", h.Name, err)
+		}
+		header.Set(h.Name, v)
+	}
+	for try := 1; ; try++ {
+		answer, status, after, err := o.once(ctx, q.Method, address, header, body)
+		switch {
+		case err == nil && slices.Contains(q.Accept, status):
+			return answer, nil
+		case err == nil && (after == 0 || try == tries):
+			return nil, fmt.Errorf("%s %s was answered with status %d%s", q.Method, address, status, snippet(answer))
+		case err != nil && (after == 0 || try == tries):
+			return nil, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(after):
+		}
+	}
+}
+
+// once makes a request once. After says when it may be made again; zero: not.
+func (o *Office) once(ctx context.Context, method, address string, header http.Header, body string) (answer []byte, status int, after time.Duration, err error) {
+	req, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
+	if err != nil {
+		return nil, 0, 0, fmt.Errorf("%s is not an address", address)
+	}
+	req.Header = header.Clone()
+	req.Header.Set("User-Agent", "runcrowd")
+	resp, err := o.client.Do(req)
+	if err != nil {
+		what, try := link.Explain(err, req.URL.Host)
+		return nil, 0, 0, fmt.Errorf("%s: %s; %s", address, what, try)
+	}
+	defer resp.Body.Close()
+	if answer, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer)); err != nil {
+		return nil, 0, 0, fmt.Errorf("%s: the answer broke off: %w", address, err)
+	}
+	if resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusServiceUnavailable {
+		after = time.Second
+		if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil && n >= 0 {
+			after = min(time.Duration(n)*time.Second, time.Minute) + 10*time.Millisecond
+		}
+	}
+	return answer, resp.StatusCode, after, nil
+}
+
+func snippet(body []byte) string {
+	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
+	if r := []rune(s); len(r) > 120 {
+		s = string(r[:120]) + "…"
+	}
+	if s == "" {
+		return ""
+	}
+	return ": " + s
+}
+
+// keep picks out of an answer what the file keeps. The device is known by then: an
+// error says so.
+func (o *Office) keep(answer []byte) (map[string]string, error) {
+	kept := map[string]string{}
+	if len(o.Crowd.Enroll.Keep) == 0 {
+		return kept, nil
+	}
+	v, err := payload.DecodeJSON(answer)
+	if err != nil {
+		return kept, errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + snippet(answer))
+	}
+	for _, k := range o.Crowd.Enroll.Keep {
+		x, err := first(k.Path, v)
+		if err != nil || x == nil {
+			return kept, fmt.Errorf("it was made known, but the answer has no %s (%s), and nothing can be kept of it", k.Name, k.Path)
+		}
+		if n, is := x.(json.Number); is {
+			x = n.String()
+		}
+		kept[k.Name] = formula.String(x)
+		o.Crowd.Secret(kept[k.Name])
+	}
+	return kept, nil
+}
+
+// first is the first result of a jq expression.
+func first(source string, v any) (any, error) {
+	list, err := all(source, v)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return list[0], nil
+}
+
+func all(source string, v any) ([]any, error) {
+	q, err := gojq.Parse(source)
+	if err != nil {
+		return nil, err
+	}
+	var list []any
+	it := q.Run(v)
+	for {
+		x, ok := it.Next()
+		if !ok {
+			return list, nil
+		}
+		if err, failed := x.(error); failed {
+			return nil, fmt.Errorf("%s: %w", source, err)
+		}
+		list = append(list, x)
+	}
+}
+
+// list asks the platform for the names of all devices, page by page.
+func (o *Office) list(ctx context.Context) ([]string, error) {
+	l := o.Crowd.Enroll.List
+	header := http.Header{"Accept": {"application/json"}}
+	env := formula.Env{"crowd": o.Crowd.Name, "env": o.Crowd.Env}
+	for _, h := range l.Headers {
+		v, err := h.Value.Expand(&formula.Machine{}, env)
+		if err != nil {
+			return nil, fmt.Errorf("enroll: list: the header %s: %w", h.Name, err)
+		}
+		header.Set(h.Name, v)
+	}
+	var names []string
+	address := l.Get
+	seen := map[string]bool{}
+	for page := 0; page < maxPages && !seen[address]; page++ {
+		seen[address] = true
+		body, status, after, err := o.once(ctx, http.MethodGet, address, header, "")
+		for try := 1; err == nil && after > 0 && try < tries; try++ {
+			time.Sleep(after)
+			body, status, after, err = o.once(ctx, http.MethodGet, address, header, "")
+		}
+		if err != nil {
+			return nil, err
+		}
+		if status != http.StatusOK {
+			return nil, fmt.Errorf("%s was answered with status %d%s", address, status, snippet(body))
+		}
+		v, err := payload.DecodeJSON(bytes.TrimSpace(body))
+		if err != nil {
+			return nil, fmt.Errorf("%s: the answer is not JSON%s", address, snippet(body))
+		}
+		list, err := all(l.Names, v)
+		if err != nil {
+			return nil, fmt.Errorf("%s: the answer does not have the names the file says (%w)", address, err)
+		}
+		for _, x := range list {
+			s, is := x.(string)
+			if !is {
+				return nil, fmt.Errorf("%s: names: %s gives %v, which is no name%s", address, l.Names, x, snippet(body))
+			}
+			names = append(names, s)
+		}
+		if l.Next == "" {
+			return names, nil
+		}
+		next, err := first(l.Next, v)
+		if err != nil {
+			return nil, err
+		}
+		s, _ := next.(string)
+		if s == "" {
+			return names, nil
+		}
+		base, err := url.Parse(address)
+		if err == nil {
+			base, err = base.Parse(s)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the next page of %s is %q, which is not an address", address, s)
+		}
+		address = base.String()
+	}
+	return nil, fmt.Errorf("%s goes round in circles, or never ends; check next", l.Get)
+}
