@@ -32,11 +32,10 @@ With --compare it only asks the platform whom it knows.`,
 		Example: "  runcrowd enroll harbour/crowd.yaml\n  runcrowd enroll harbour/crowd.yaml --compare",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, err := office(args[0])
+			o, ctx, stop, err := office(args[0])
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			if compare {
 				return e.tellComparison(ctx, o)
@@ -58,11 +57,10 @@ they are gone where the file says how the platform tells whom it knows.`,
 		Example: "  runcrowd withdraw harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, err := office(args[0])
+			o, ctx, stop, err := office(args[0])
 			if err != nil {
 				return err
 			}
-			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 			defer stop()
 			res, err := o.Withdraw(ctx, e.progress("withdrawn", len(o.Crowd.Enrolled)))
 			return e.tellEnrolled(ctx, o, res, err, "withdrawn")
@@ -70,19 +68,21 @@ they are gone where the file says how the platform tells whom it knows.`,
 	}
 }
 
-func office(path string) (*enroll.Office, error) {
+// office opens the enrolment of a crowd file, with a context that an interruption ends.
+func office(path string) (*enroll.Office, context.Context, context.CancelFunc, error) {
 	c, err := crowd.Load(path)
 	if err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
 	if c.Enroll == nil {
-		return nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
+		return nil, nil, nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
 	}
 	f, err := fleet.Build(c)
 	if err != nil {
-		return nil, err
+		return nil, nil, nil, err
 	}
-	return enroll.New(f), nil
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	return enroll.New(f), ctx, stop, nil
 }
 
 // progress tells now and then how far it is.

@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"os"
 	"slices"
 	"sort"
@@ -226,7 +225,7 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		err = endLine(file)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written, and nothing was asked: %w", o.Crowd.EnrolledFile(), errors.Unwrap(err))
+		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.EnrolledFile(), err)
 	}
 	defer file.Close()
 	var g errgroup.Group
@@ -433,7 +432,11 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		seen[address] = true
 		body, status, after, err := o.once(ctx, http.MethodGet, address, header, "")
 		for try := 1; err == nil && after > 0 && try < tries; try++ {
-			time.Sleep(after)
+			select {
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(after):
+			}
 			body, status, after, err = o.once(ctx, http.MethodGet, address, header, "")
 		}
 		if err != nil {
@@ -468,14 +471,9 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		if s == "" {
 			return names, nil
 		}
-		base, err := url.Parse(address)
-		if err == nil {
-			base, err = base.Parse(s)
+		if address, err = link.NextPage(address, s); err != nil {
+			return nil, err
 		}
-		if err != nil {
-			return nil, fmt.Errorf("the next page of %s is %q, which is not an address", address, s)
-		}
-		address = base.String()
 	}
 	return nil, fmt.Errorf("%s goes round in circles, or never ends; check next", l.Get)
 }

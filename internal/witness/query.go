@@ -212,14 +212,9 @@ func (q *query) ask(ctx Context, d *fleet.Device, r Round) error {
 		if next == nil || s == "" {
 			return nil
 		}
-		base, err := url.Parse(address)
-		if err == nil {
-			base, err = base.Parse(s)
+		if address, err = link.NextPage(address, s); err != nil {
+			return err
 		}
-		if err != nil {
-			return fmt.Errorf("the next page of %s is %q, which is not an address", address, s)
-		}
-		address = base.String()
 	}
 }
 
