@@ -104,46 +104,26 @@ func (a *Authority) Revoke(at, next time.Time, serials ...*big.Int) ([]byte, err
 	return pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}), nil
 }
 
-// Set is everything that a test of a platform's TLS needs, by file name.
-type Set struct {
-	Files map[string][]byte
-	Order []string // of the files
-}
-
-// Secret tells whether a file of a set holds a key.
-func Secret(name string) bool { return len(name) > 4 && name[len(name)-4:] == ".key" }
-
-func (s *Set) add(name string, data []byte) {
-	if s.Files == nil {
-		s.Files = map[string][]byte{}
-	}
-	s.Files[name] = data
-	s.Order = append(s.Order, name)
-}
-
-func (s *Set) pair(name string, p Pair) {
-	s.add(name+".pem", p.Cert)
-	s.add(name+".key", p.Key)
-}
-
-// Make makes a set: ca, server, a pair for each client, and in bad/ the pairs that
+// Make makes the files, by name, that a test of a platform's TLS needs; at least one
+// host is wanted. They are, each as NAME.pem and NAME.key: ca, server, a pair for each client, and in bad/ the pairs that
 // a platform must refuse from a client called name: expired, not-yet (valid),
 // wrong-name, revoked (with crl.pem), stranger (of another authority); and for a
 // client that must refuse a server: server-expired and server-wrong-name.
-func Make(clients, hosts []string, now time.Time, valid time.Duration) (*Set, error) {
+func Make(clients, hosts []string, now time.Time, valid time.Duration) (map[string][]byte, error) {
 	from, to := now.Add(-time.Hour), now.Add(valid)
 	ca, err := NewAuthority("Run Crowd test authority", from, to)
 	if err != nil {
 		return nil, err
 	}
-	s := &Set{}
-	s.pair("ca", ca.Pair)
+	files := map[string][]byte{}
+	pair := func(name string, p Pair) { files[name+".pem"], files[name+".key"] = p.Cert, p.Key }
+	pair("ca", ca.Pair)
 	issue := func(a *Authority, file string, r Request) *big.Int {
 		p, serial, issueErr := a.Issue(r)
 		if issueErr != nil && err == nil {
 			err = issueErr
 		}
-		s.pair(file, p)
+		pair(file, p)
 		return serial
 	}
 	issue(ca, "server", Request{Name: hosts[0], Hosts: hosts, Server: true, From: from, To: to})
@@ -173,6 +153,6 @@ func Make(clients, hosts []string, now time.Time, valid time.Duration) (*Set, er
 	if err != nil {
 		return nil, fmt.Errorf("the list of revoked certificates: %w", err)
 	}
-	s.add("crl.pem", crl)
-	return s, nil
+	files["crl.pem"] = crl
+	return files, nil
 }

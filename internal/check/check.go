@@ -163,17 +163,8 @@ func (c *checker) names() {
 }
 
 func (c *checker) enrolled() {
-	en := c.Crowd.Enroll
-	if en == nil || len(en.Keep) == 0 {
-		return
-	}
-	n := 0
-	for _, d := range c.Devices {
-		if _, made := c.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
-			n++
-		}
-	}
-	if n > 0 {
+	if n := len(c.NotEnrolled()); n > 0 {
+		en := c.Crowd.Enroll
 		c.add(en.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", n, len(c.Devices), en.Keep[0].Name)
 	}
 }

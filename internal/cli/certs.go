@@ -5,7 +5,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
-	"errors"
 	"fmt"
 	"net/url"
 	"os"
@@ -107,26 +106,12 @@ func (e *env) makeCerts(path, out string, hosts []string, valid time.Duration) e
 	for _, h := range []string{"localhost", "127.0.0.1", "::1"} {
 		add(h)
 	}
-	set, err := certs.Make(clients, all, time.Now(), valid)
+	files, err := certs.Make(clients, all, time.Now(), valid)
 	if err != nil {
 		return err
 	}
-	for _, name := range set.Order {
-		if _, err := os.Lstat(filepath.Join(out, name)); err == nil {
-			return fmt.Errorf("%s exists already, and nothing was written; name another folder with --out, or take this one away", filepath.Join(out, name))
-		}
-	}
-	if err := os.MkdirAll(filepath.Join(out, "bad"), 0o755); err != nil {
-		return fmt.Errorf("the folder %s cannot be made: %w", out, errors.Unwrap(err))
-	}
-	for _, name := range set.Order {
-		mode := os.FileMode(0o644)
-		if certs.Secret(name) {
-			mode = 0o600
-		}
-		if err := os.WriteFile(filepath.Join(out, name), set.Files[name], mode); err != nil {
-			return fmt.Errorf("%s cannot be written: %w", filepath.Join(out, name), errors.Unwrap(err))
-		}
+	if err := writeFiles(out, files); err != nil {
+		return err
 	}
 	fmt.Fprintf(e.stdout, "Made an authority, a server's certificate for %s, and %s in %s, valid for %s.\n\n", formula.List(all), plural(len(clients), "client certificate"), out, quantity.FormatDuration(valid))
 	rel, err := filepath.Rel(filepath.Dir(path), out)

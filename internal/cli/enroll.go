@@ -4,16 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"os/signal"
 	"strings"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
-	"runcrowd/internal/crowd"
 	"runcrowd/internal/enroll"
-	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 )
 
@@ -70,18 +65,14 @@ they are gone where the file says how the platform tells whom it knows.`,
 
 // office opens the enrolment of a crowd file, with a context that an interruption ends.
 func office(path string) (*enroll.Office, context.Context, context.CancelFunc, error) {
-	c, err := crowd.Load(path)
+	f, err := loadFleet(path)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if c.Enroll == nil {
+	if f.Crowd.Enroll == nil {
 		return nil, nil, nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
 	}
-	f, err := fleet.Build(c)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	return enroll.New(f), ctx, stop, nil
 }
 

@@ -5,12 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"os/signal"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -19,7 +17,6 @@ import (
 
 	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
-	"runcrowd/internal/fleet"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/witness"
 )
@@ -63,14 +60,11 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 }
 
 func (e *env) listenFile(path string, l *listening) error {
-	c, err := crowd.Load(path)
+	f, err := loadFleet(path)
 	if err != nil {
 		return err
 	}
-	f, err := fleet.Build(c)
-	if err != nil {
-		return err
-	}
+	c := f.Crowd
 	h := &hearer{env: e, crowd: c, only: l, followed: map[string]*followed{}, names: map[string][]string{}}
 	for _, s := range f.Streams {
 		h.names[s.Device.Name+"\x00"+s.Reading.Name] = s.Names
@@ -93,7 +87,7 @@ func (e *env) listenFile(path string, l *listening) error {
 			return fmt.Errorf("--topic: %w", err)
 		}
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	defer stop()
 	if l.length != "" {
 		d, err := quantity.ParseDuration(l.length)
@@ -114,7 +108,7 @@ func (e *env) listenFile(path string, l *listening) error {
 		}
 		n++
 		if l.format == "text" {
-			fmt.Fprintf(e.stderr, "Listening as %s to %s on %s.\n", w.Name, w.Filter, scheme(w.Link))
+			fmt.Fprintf(e.stderr, "Listening as %s to %s on %s.\n", w.Name, w.Filter, w.Link.URL())
 		}
 		g.Go(func() error {
 			err := witness.Listen(ctx, f, w, h.hear)
@@ -219,12 +213,7 @@ func shown(values []byte, names []string) string {
 			tell(n)
 		}
 	}
-	rest := make([]string, 0, len(object))
-	for n := range object {
-		rest = append(rest, n)
-	}
-	sort.Strings(rest)
-	for _, n := range rest {
+	for _, n := range slices.Sorted(maps.Keys(object)) {
 		tell(n)
 	}
 	return strings.Join(parts, "  ")

@@ -1,8 +1,12 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
 	"time"
 
 	"runcrowd/internal/crowd"
@@ -16,6 +20,11 @@ func loadFleet(path string) (*fleet.Fleet, error) {
 		return nil, err
 	}
 	return fleet.Build(c)
+}
+
+// interruptible is a context that ends with Ctrl-C.
+func interruptible() (context.Context, context.CancelFunc) {
+	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 }
 
 // selectDevices finds the devices that --device or --who names; all without one.

@@ -3,10 +3,11 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
-	"sort"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -140,30 +141,26 @@ func (e *env) whatNext(path string) {
 	fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
 }
 
-func fileNames(files map[string][]byte) []string {
-	names := make([]string, 0, len(files))
-	for n := range files {
-		names = append(names, n)
-	}
-	sort.Strings(names)
-	return names
-}
+func fileNames(files map[string][]byte) []string { return slices.Sorted(maps.Keys(files)) }
 
-// writeFiles writes files into a folder. None is written over another: where one
-// of the names is taken, nothing is written.
+// writeFiles writes files into a folder; keys can be read by their owner alone.
+// None is written over another: where one of the names is taken, nothing is written.
 func writeFiles(dir string, files map[string][]byte) error {
-	for name := range files {
-		path := filepath.Join(dir, name)
-		if _, err := os.Lstat(path); err == nil {
-			return fmt.Errorf("%s exists already and was left as it is; name another folder", path)
-		}
-	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return fmt.Errorf("the folder %s cannot be made: %w", dir, errors.Unwrap(err))
-	}
 	for _, name := range fileNames(files) {
 		path := filepath.Join(dir, name)
-		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if _, err := os.Lstat(path); err == nil {
+			return fmt.Errorf("%s exists already and was left as it is; nothing was written: name another folder", path)
+		}
+	}
+	for _, name := range fileNames(files) {
+		path, mode := filepath.Join(dir, name), os.FileMode(0o644)
+		if filepath.Ext(name) == ".key" {
+			mode = 0o600
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return fmt.Errorf("the folder %s cannot be made: %w", filepath.Dir(path), errors.Unwrap(err))
+		}
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 		if err != nil {
 			return fmt.Errorf("%s cannot be written: %w", path, errors.Unwrap(err))
 		}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -115,7 +116,6 @@ func (e *env) previewFile(path string, p *previewing) error {
 	var docs []any
 	left := len(streams) * p.count
 	first, never := true, true
-	var failed error
 	engine.Rehearse(f, streams, begin, func(r *engine.Rehearsed) bool {
 		if r.Due.Sub(begin) < after || counts[r.Stream] == p.count {
 			return true
@@ -131,9 +131,6 @@ func (e *env) previewFile(path string, p *previewing) error {
 			}
 			first = false
 			fmt.Fprint(e.stdout, e.previewText(f, r, begin, p.raw))
-		}
-		if r.Err != nil && failed == nil {
-			failed = r.Err
 		}
 		return left > 0
 	})
@@ -183,22 +180,9 @@ func streamsOf(f *fleet.Fleet, devices []*fleet.Device, reading string) ([]*flee
 
 // unknownName is the error for a name that is none, with what it may have meant.
 func unknownName(flag, what, name string, known []string) error {
-	sort.Strings(known)
-	known = compact(known)
-	if near := formula.Nearest(name, known); near != "" {
-		return fmt.Errorf("%s: %s %q; did you mean %q?", flag, what, name, near)
-	}
-	return fmt.Errorf("%s: %s %q; there is %s", flag, what, name, formula.List(known))
-}
-
-func compact(sorted []string) []string {
-	var list []string
-	for _, s := range sorted {
-		if len(list) == 0 || list[len(list)-1] != s {
-			list = append(list, s)
-		}
-	}
-	return list
+	slices.Sort(known)
+	known = slices.Compact(known)
+	return fmt.Errorf("%s: %s %q%s", flag, what, name, formula.Hint(name, known))
 }
 
 func (e *env) paint(c text.Color, s string) string {
@@ -260,12 +244,9 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	body := w.Body
 	if s.Reading.Gzip {
 		line("payload", "compressed:")
-		for _, row := range strings.Split(strings.TrimRight(hex.Dump(body), "\n"), "\n") {
-			fmt.Fprintf(&b, "    %s\n", row)
-		}
-		return b.String() + e.decoded(f, w)
 	}
-	shown, isText := f.Crowd.Redact(string(body)), utf8.Valid(body) && !bytes.ContainsFunc(body, func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
+	shown := f.Crowd.Redact(string(body))
+	isText := !s.Reading.Gzip && utf8.Valid(body) && !bytes.ContainsFunc(body, func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
 	switch {
 	case isText && raw:
 		fmt.Fprintf(&b, "%s\n", shown)
@@ -281,8 +262,8 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 		for _, row := range strings.Split(strings.TrimRight(hex.Dump(body), "\n"), "\n") {
 			fmt.Fprintf(&b, "    %s\n", row)
 		}
-		if !raw {
-			return b.String() + e.decoded(f, w)
+		if !raw || s.Reading.Gzip {
+			b.WriteString(e.decoded(f, w))
 		}
 	}
 	return b.String()

@@ -1,17 +1,12 @@
 package cli
 
 import (
-	"context"
 	"fmt"
-	"os"
-	"os/signal"
-	"syscall"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
-	"runcrowd/internal/fleet"
 	"runcrowd/internal/probe"
 )
 
@@ -44,14 +39,11 @@ wrong; 3 a step failed; 4 interrupted.`,
 }
 
 func (e *env) probeFile(path, only, format string) error {
-	c, err := crowd.Load(path)
+	f, err := loadFleet(path)
 	if err != nil {
 		return err
 	}
-	f, err := fleet.Build(c)
-	if err != nil {
-		return err
-	}
+	c := f.Crowd
 	var links []string
 	for _, l := range c.Links {
 		links = append(links, l.Name)
@@ -59,7 +51,7 @@ func (e *env) probeFile(path, only, format string) error {
 	if only != "" && c.Link(only) == nil {
 		return unknownName("--link", "there is no link", only, links)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	defer stop()
 	gone := map[*crowd.Link]bool{}
 	failed := false
@@ -72,7 +64,7 @@ func (e *env) probeFile(path, only, format string) error {
 		gone[l] = true
 		var see func(probe.Step)
 		if format == "text" {
-			fmt.Fprintf(e.stdout, "%s, as %s, over %s\n", e.paint(text.Bold, l.Name), d.Name, scheme(l))
+			fmt.Fprintf(e.stdout, "%s, as %s, over %s\n", e.paint(text.Bold, l.Name), d.Name, l.URL())
 			see = func(s probe.Step) { e.tellStep(s, c) }
 		}
 		r := probe.Way(ctx, c, f, d.Streams[0], see)
@@ -105,13 +97,6 @@ func (e *env) probeFile(path, only, format string) error {
 		return &exitError{code: exitUnreachable}
 	}
 	return nil
-}
-
-func scheme(l *crowd.Link) string {
-	if l.Protocol == crowd.MQTT {
-		return l.Scheme + "://" + l.Address
-	}
-	return l.Address
 }
 
 func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {

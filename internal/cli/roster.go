@@ -7,12 +7,12 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/report"
 )
 
 // hidden stands for a secret that is not shown.
@@ -114,12 +114,7 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		w.Flush()
 		return w.Error()
 	}
-	t := table.NewWriter()
-	style := table.StyleDefault
-	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
-	style.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
-	t.SetStyle(style)
+	t := report.Table()
 	tagged := false
 	links := map[*crowd.Link]bool{}
 	for _, d := range devices {

@@ -97,7 +97,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, fail(err, c)
 	}
 	if n, first := s.ValuesFailed(); n > 0 {
-		fmt.Fprintf(e.stderr, "%s a value that could not be made, and carry null or the nearest that fits; the first: %s\n", plural(int(n), "message")+" hold", c.Redact(first.Error()))
+		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n", plural(int(n), "message"), c.Redact(first.Error()))
 	}
 	in, err := e.report(s.Folder, o.format, true)
 	if err != nil {
@@ -266,7 +266,7 @@ func (e *env) hearAgain(folder string, all bool) error {
 	for _, i := range which {
 		fmt.Fprintf(e.stderr, "Asking the witness %s …\n", b.Witnesses[i].Name)
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	defer stop()
 	if err := run.HearAgain(ctx, folder, b, c, which); err != nil {
 		var storage *run.StorageError

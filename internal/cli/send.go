@@ -1,15 +1,10 @@
 package cli
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"os/signal"
-	"regexp"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -20,6 +15,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	value "runcrowd/internal/signal"
 	"runcrowd/internal/verdict"
@@ -83,8 +79,6 @@ func oneStream(f *fleet.Fleet, device, reading string) (*fleet.Stream, error) {
 	return nil, unknownName("send", "there is no device", device, known)
 }
 
-var numberPattern = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
-
 // givenValues reads FIELD=VALUE arguments.
 func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error) {
 	given := map[string]value.Value{}
@@ -102,6 +96,7 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 		if field == nil {
 			return nil, unknownName("send", "the reading "+s.Reading.Name+" has no field", name, append([]string(nil), s.Names...))
 		}
+		number, isNumber := crowd.Number(v)
 		_, isText := field.Sample.(string)
 		_, isPlace := field.Sample.(quantity.Position)
 		switch {
@@ -113,17 +108,8 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 			given[name] = value.OfText(v)
 		case v == "true" || v == "false":
 			given[name] = value.OfBool(v == "true")
-		case numberPattern.MatchString(v):
-			var x float64
-			if _, err := fmt.Sscan(v, &x); err != nil {
-				return nil, fmt.Errorf("%s: %s is not a number that a message can carry", name, v)
-			}
-			var i int64
-			if n, _ := fmt.Sscan(v, &i); n == 1 && fmt.Sprint(i) == v {
-				given[name] = value.OfInt(i).Written(v)
-			} else {
-				given[name] = value.OfFloat(x).Written(v)
-			}
+		case isNumber:
+			given[name] = number
 		case isPlace:
 			p, err := quantity.ParsePosition(v)
 			if err != nil {
@@ -138,14 +124,11 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 }
 
 func (e *env) sendOne(path, device, reading string, args []string, out, format string) error {
-	c, err := crowd.Load(path)
+	f, err := loadFleet(path)
 	if err != nil {
 		return err
 	}
-	f, err := fleet.Build(c)
-	if err != nil {
-		return err
-	}
+	c := f.Crowd
 	s, err := oneStream(f, device, reading)
 	if err != nil {
 		return err
@@ -155,7 +138,7 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 		return err
 	}
 	c.Plan.Rounds = 1
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := interruptible()
 	defer stop()
 	session, err := run.Open(ctx, c, run.Options{Out: out, Version: Version(), File: path, Single: &run.Single{Stream: s.Index, Values: given}})
 	if err != nil {
@@ -217,13 +200,7 @@ func (t *trace) messages() []ledger.Message { return t.book.Messages[t.stream.In
 
 // sighting is the first one by a witness of a message.
 func (t *trace) sighting(witness int, seq uint64) *ledger.Sighting {
-	for i := range t.book.Sightings {
-		x := &t.book.Sightings[i]
-		if x.Witness == witness && x.Mark.Device == t.stream.Device.Name && x.Mark.Reading == t.stream.Reading.Name && x.Mark.Seq == seq {
-			return x
-		}
-	}
-	return nil
+	return t.book.Sighting(witness, t.stream.Index, seq)
 }
 
 func roundTime(d time.Duration) string {
@@ -301,7 +278,7 @@ func (e *env) tellTrace(t *trace) {
 	s := t.stream
 	list := t.messages()
 	l := s.Device.Cast.Link
-	where := "to " + l.Scheme + "://" + l.Address + ", topic " + s.Target
+	where := "to " + l.URL() + ", topic " + s.Target
 	if l.Protocol == crowd.HTTP {
 		where = "by " + s.Reading.Method + " to " + l.Address + s.Target
 	}
@@ -350,12 +327,7 @@ func (e *env) tellTrace(t *trace) {
 func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
 	names, found := t.columns(m.Seq)
 	s := &t.book.Streams[t.stream.Index]
-	tw := table.NewWriter()
-	style := table.StyleDefault
-	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "", "   "
-	style.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
-	tw.SetStyle(style)
+	tw := report.Table()
 	head := table.Row{"field", "sent"}
 	var columns [][]verdict.Field
 	for i, n := range names {

@@ -207,7 +207,7 @@ func (r *reader) slots(p *Payload, n *yaml.Node, what string) {
 			r.Add(pos(wn), "%s: %s has a width of its own; width goes with as: text, in bytes", what, as)
 		}
 	}
-	s.Little = payload.Order(r.word(o.get("order"), what+": order", p.Order, "big", "little")) && s.Kind != payload.Letters
+	s.Little = r.word(o.get("order"), what+": order", p.Order, "big", "little") == "little" && s.Kind != payload.Letters
 	r.slotSource(&s, o, what)
 	p.Layout = append(p.Layout, s)
 }

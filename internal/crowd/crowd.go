@@ -10,7 +10,6 @@ package crowd
 import (
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"slices"
 	"sort"
@@ -21,6 +20,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
@@ -81,10 +81,10 @@ type Link struct {
 	Name     string
 	Pos      Pos
 	Protocol Protocol
-	Scheme   string // of the address: mqtt, mqtts, ws, wss, http, https
-	Address  string // host:port for MQTT, a base URL without trailing slash for HTTP
-	Path     string // of a WebSocket
-	TLS      *TLS   // nil without TLS
+	Scheme   string    // of the address: mqtt, mqtts, ws, wss, http, https
+	Address  string    // host:port for MQTT, a base URL without trailing slash for HTTP
+	Path     string    // of a WebSocket
+	TLS      *link.TLS // nil without TLS
 
 	Version       int // MQTT protocol version as on the wire: 4 (3.1.1) or 5
 	KeepAlive     time.Duration
@@ -107,13 +107,12 @@ type Link struct {
 	source *yaml.Node // the mapping it was read from
 }
 
-// TLS is what a link's connections have in common.
-type TLS struct {
-	Roots      *x509.CertPool // nil: those of the machine
-	ServerName string         // empty: the host of the address
-	MinVersion uint16         // as in crypto/tls; 0 is 1.2
-	ALPN       []string
-	NoVerify   bool // do not check the platform's certificate
+// URL is the address with its scheme.
+func (l *Link) URL() string {
+	if l.Protocol == MQTT {
+		return l.Scheme + "://" + l.Address
+	}
+	return l.Address
 }
 
 // Kind is a sort of device.

@@ -158,14 +158,7 @@ func (r *reader) devices(n *yaml.Node) {
 }
 
 // has tells whether a mapping has a key.
-func (r *reader) has(n *yaml.Node, key string) bool {
-	for i := 0; i+1 < len(n.Content); i += 2 {
-		if n.Content[i].Value == key {
-			return true
-		}
-	}
-	return false
-}
+func (r *reader) has(n *yaml.Node, key string) bool { return keyIndex(n, key) >= 0 }
 
 func (r *reader) change(g *yaml.Node) {
 	o := r.object(g, "a change of devices", changeKeys...)
@@ -317,8 +310,8 @@ func (c *Cast) Derive(crowd *Crowd, ch *Change, p *Problems) *Cast {
 	return &d
 }
 
-// merged lays the entries of a nearer layer over those of a farther one. With
-// reset, a null takes an entry back to what the kind says.
+// mergeEntries lays the entries of a nearer layer over those of a farther one. A
+// null takes an entry back to what the kind says.
 func mergeEntries(far, near, kind []entry) []entry {
 	list := slices.Clone(far)
 	for _, e := range near {

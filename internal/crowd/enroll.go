@@ -1,9 +1,9 @@
 package crowd
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -79,11 +79,9 @@ func (c *Crowd) EnrolledFile() string {
 // that of a process that was killed.
 func readEnrolled(data []byte) map[string]Enrolled {
 	book := map[string]Enrolled{}
-	s := bufio.NewScanner(bytes.NewReader(data))
-	s.Buffer(nil, 1<<20)
-	for s.Scan() {
+	for line := range bytes.Lines(data) {
 		var e Enrolled
-		if json.Unmarshal(s.Bytes(), &e) != nil || e.Device == "" {
+		if json.Unmarshal(line, &e) != nil || e.Device == "" {
 			continue
 		}
 		if e.Gone != nil {
@@ -96,14 +94,18 @@ func readEnrolled(data []byte) map[string]Enrolled {
 }
 
 // loadEnrolled takes in what earlier enrolments kept; every value is a secret.
-func (r *reader) loadEnrolled() {
+func (r *reader) loadEnrolled(at Pos) {
 	c := r.crowd
 	c.Enrolled = map[string]Enrolled{}
 	if r.from.Open != nil {
 		return // this file was never there
 	}
 	data, err := os.ReadFile(c.EnrolledFile())
+	if errors.Is(err, os.ErrNotExist) {
+		return
+	}
 	if err != nil {
+		r.Add(at, "enroll: %s cannot be read: %s; who was made known, and with what secrets, stands there", c.EnrolledFile(), whyNot(err))
 		return
 	}
 	c.Enrolled = readEnrolled(data)
@@ -131,7 +133,7 @@ func (r *reader) keeps(n *yaml.Node) {
 		}
 	}
 	en.Pace = parse(r, o.get("pace"), "enroll: pace", 20, quantity.ParseRate)
-	r.loadEnrolled()
+	r.loadEnrolled(en.Pos)
 }
 
 // enrollment reads the rest, when the devices are known.
@@ -208,7 +210,7 @@ func (r *reader) body(n *yaml.Node, what string, env formula.Env) *formula.Text 
 	if n.Kind == yaml.ScalarNode {
 		return r.text(n, what, env)
 	}
-	source, ok := r.bodyJSON(n, what, 0)
+	source, ok := r.bodyJSON(n, what, env, 0)
 	if !ok {
 		return nil
 	}
@@ -221,8 +223,8 @@ func (r *reader) body(n *yaml.Node, what string, env formula.Env) *formula.Text 
 	return t
 }
 
-// bodyJSON writes a node as JSON whose texts are placeholders of toJSON(…).
-func (r *reader) bodyJSON(n *yaml.Node, what string, depth int) (string, bool) {
+// bodyJSON writes a node as the source of a text that gives its JSON.
+func (r *reader) bodyJSON(n *yaml.Node, what string, env formula.Env, depth int) (string, bool) {
 	n = r.resolve(n)
 	if depth > maxDepth {
 		r.Add(pos(n), "%s is nested too deeply", what)
@@ -232,7 +234,7 @@ func (r *reader) bodyJSON(n *yaml.Node, what string, depth int) (string, bool) {
 	case yaml.MappingNode:
 		var parts []string
 		for _, e := range r.entries(n, what) {
-			v, ok := r.bodyJSON(e.value, what, depth+1)
+			v, ok := r.bodyJSON(e.value, what, env, depth+1)
 			if !ok {
 				return "", false
 			}
@@ -243,7 +245,7 @@ func (r *reader) bodyJSON(n *yaml.Node, what string, depth int) (string, bool) {
 	case yaml.SequenceNode:
 		var parts []string
 		for _, item := range r.list(n, what) {
-			v, ok := r.bodyJSON(item, what, depth+1)
+			v, ok := r.bodyJSON(item, what, env, depth+1)
 			if !ok {
 				return "", false
 			}
@@ -260,34 +262,13 @@ func (r *reader) bodyJSON(n *yaml.Node, what string, depth int) (string, bool) {
 	}
 	s, isText := v.Any().(string)
 	if !isText {
-		out, _ := json.Marshal(v.Any())
+		out, _ := json.Marshal(v.Any()) // numbers and truth values always marshal
 		return string(out), true
 	}
-	if !strings.Contains(s, "${") {
-		out, _ := json.Marshal(s)
-		return strings.ReplaceAll(string(out), "${", "$${"), true
+	t, err := formula.ParseText(s, env)
+	if err != nil {
+		r.formulaError(n, what, err)
+		return "", false
 	}
-	// "${n}" alone is a number, "buoy ${n}" a text.
-	if rest, is := strings.CutPrefix(s, "${"); is && strings.HasSuffix(rest, "}") && !strings.Contains(rest, "${") {
-		return "${toJSON(" + strings.TrimSuffix(rest, "}") + ")}", true
-	}
-	var terms []string
-	for s != "" {
-		before, after, found := strings.Cut(s, "${")
-		if before != "" {
-			out, _ := json.Marshal(before)
-			terms = append(terms, string(out))
-		}
-		if !found {
-			break
-		}
-		inner, rest, closed := strings.Cut(after, "}")
-		if !closed {
-			r.Add(pos(n), "%s: the placeholder ${ is never closed by }", what)
-			return "", false
-		}
-		terms = append(terms, "text("+inner+")")
-		s = rest
-	}
-	return "${toJSON(" + strings.Join(terms, " + ") + ")}", true
+	return t.JSON(), true
 }

@@ -9,9 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -229,11 +230,7 @@ func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *R
 	ro := &Roster{File: name, table: t}
 	for _, s := range secret {
 		if t.column(s) < 0 {
-			text := fmt.Sprintf("secrets: the roster %s has no column %q", name, s)
-			if near := formula.Nearest(s, t.columns); near != "" {
-				text += fmt.Sprintf("; did you mean %q?", near)
-			}
-			r.Add(pos(secretNode), "%s", text)
+			r.Add(pos(secretNode), "secrets: the roster %s has no column %q%s", name, s, formula.Hint(s, t.columns))
 		}
 	}
 	for i, col := range t.columns {
@@ -272,15 +269,7 @@ func (r *reader) column(t *table, i int, secret bool) (signal.Type, []signal.Val
 		if row[i] == "" || typ == signal.Text {
 			continue
 		}
-		switch v := cellType(row[i]); {
-		case typ == signal.Null:
-			typ = v
-		case typ == v:
-		case (typ == signal.Int || typ == signal.Float) && (v == signal.Int || v == signal.Float):
-			typ = signal.Float
-		default:
-			typ = signal.Text
-		}
+		typ = widen(typ, cellType(row[i]))
 	}
 	if typ == signal.Null {
 		typ = signal.Text
@@ -292,6 +281,20 @@ func (r *reader) column(t *table, i int, secret bool) (signal.Type, []signal.Val
 		}
 	}
 	return typ, values
+}
+
+// widen is the type that serves values of both; Null is that of none yet.
+func widen(a, b signal.Type) signal.Type {
+	number := func(t signal.Type) bool { return t == signal.Int || t == signal.Float }
+	switch {
+	case a == b, b == signal.Null:
+		return a
+	case a == signal.Null:
+		return b
+	case number(a) && number(b):
+		return signal.Float
+	}
+	return signal.Text
 }
 
 func cellType(s string) signal.Type {
@@ -419,22 +422,13 @@ func (rf *recordedFile) known() []string {
 			set[k] = true
 		}
 	}
-	names := make([]string, 0, len(set))
-	for k := range set {
-		names = append(names, k)
-	}
-	sort.Strings(names)
-	return names
+	return slices.Sorted(maps.Keys(set))
 }
 
 // cells gives the values of a column, with the line of each.
 func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 	if !contains(rf.known(), name) {
-		text := fmt.Sprintf("there is no column %q", name)
-		if near := formula.Nearest(name, rf.known()); near != "" {
-			return nil, nil, fmt.Errorf("%s; did you mean %q?", text, near)
-		}
-		return nil, nil, fmt.Errorf("%s; there is %s", text, formula.List(rf.known()))
+		return nil, nil, fmt.Errorf("there is no column %q%s", name, formula.Hint(name, rf.known()))
 	}
 	if t := rf.table; t != nil {
 		i := t.column(name)
@@ -452,7 +446,9 @@ func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 		case nil:
 			list[k] = signal.Left()
 		case json.Number:
-			list[k] = cell(x.String(), cellType(x.String())).Written(x.String())
+			if list[k], _ = Number(x.String()); list[k].Type() == signal.Null {
+				return nil, nil, fmt.Errorf("line %d: %s in %q is not a number that a message can carry", rf.lines[k], x, name)
+			}
 		case bool:
 			list[k] = signal.OfBool(x)
 		case string:
@@ -474,14 +470,8 @@ func (rf *recordedFile) series(column, timeColumn string) (*signal.Recording, er
 	}
 	rec := &signal.Recording{Values: values, Gives: signal.Null}
 	for _, v := range values {
-		switch t := v.Type(); {
-		case t == signal.Missing || t == rec.Gives:
-		case rec.Gives == signal.Null:
-			rec.Gives = t
-		case (t == signal.Int || t == signal.Float) && (rec.Gives == signal.Int || rec.Gives == signal.Float):
-			rec.Gives = signal.Float
-		default:
-			rec.Gives = signal.Text
+		if v.Type() != signal.Missing {
+			rec.Gives = widen(rec.Gives, v.Type())
 		}
 	}
 	if timeColumn == "" {

@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 )
 
@@ -88,7 +89,7 @@ func (r *reader) tls(l *Link, o *object, what string) {
 	secure := l.Scheme == "mqtts" || l.Scheme == "wss" || l.Scheme == "https"
 	if n == nil {
 		if secure {
-			l.TLS = &TLS{}
+			l.TLS = &link.TLS{}
 		}
 		return
 	}
@@ -97,7 +98,7 @@ func (r *reader) tls(l *Link, o *object, what string) {
 	if !secure && l.Scheme != "" {
 		r.Add(pos(n), "%s goes with %ss://, not with %s://", what, l.Scheme, l.Scheme)
 	}
-	l.TLS = &TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
+	l.TLS = &link.TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
 	if sn := to.get("server_name"); sn != nil {
 		l.TLS.ServerName, _ = r.scalar(sn, what+": server_name")
 	}

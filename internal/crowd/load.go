@@ -153,13 +153,7 @@ func (r *reader) secretText(n *yaml.Node, t *formula.Text) {
 }
 
 func (r *reader) noSuch(n *yaml.Node, what, sort, name string, known []string) {
-	text := fmt.Sprintf("%s: there is no %s %q", what, sort, name)
-	if near := formula.Nearest(name, known); near != "" {
-		text += fmt.Sprintf("; did you mean %q?", near)
-	} else if len(known) > 0 {
-		text += "; there is " + formula.List(known)
-	}
-	r.Add(pos(n), "%s", text)
+	r.Add(pos(n), "%s: there is no %s %q%s", what, sort, name, formula.Hint(name, known))
 }
 
 func (r *reader) plan(n *yaml.Node) {

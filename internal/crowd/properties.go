@@ -350,7 +350,7 @@ func parsePlaces(s string) (Draw, error) {
 			// The root spreads the places evenly over the circle's area.
 			d := radius * math.Sqrt(signal.Uniform(key, 0, 0))
 			a := 2 * math.Pi * signal.Uniform(key, 0, 1)
-			return rounded(middle.Offset(d*math.Cos(a), d*math.Sin(a))), nil
+			return signal.SixDecimals(middle.Offset(d*math.Cos(a), d*math.Sin(a))), nil
 		}, err
 	}
 	line, evenly := strings.CutPrefix(s, "evenly along ")
@@ -376,7 +376,7 @@ func parsePlaces(s string) (Draw, error) {
 			if evenly {
 				share = float64(i) / float64(max(1, count-1))
 			}
-			return rounded(way.At(share * way.Length())), nil
+			return signal.SixDecimals(way.At(share * way.Length())), nil
 		}, nil
 	}
 	p, err := quantity.ParsePosition(s)
@@ -394,14 +394,8 @@ func parseBox(a, b string) (Draw, error) {
 	}
 	south, north, west, east := min(p.Lat, q.Lat), max(p.Lat, q.Lat), min(p.Lon, q.Lon), max(p.Lon, q.Lon)
 	return func(key uint64, _, _ int) (any, error) {
-		return rounded(quantity.Position{Lat: south + (north-south)*signal.Uniform(key, 0, 0), Lon: west + (east-west)*signal.Uniform(key, 0, 1)}), nil
+		return signal.SixDecimals(quantity.Position{Lat: south + (north-south)*signal.Uniform(key, 0, 0), Lon: west + (east-west)*signal.Uniform(key, 0, 1)}), nil
 	}, nil
-}
-
-// rounded keeps six decimals of a degree: a tenth of a metre.
-func rounded(p quantity.Position) quantity.Position {
-	six := func(x float64) float64 { return signal.OfFloat(x).Round(6).Float() }
-	return quantity.Position{Lat: six(p.Lat), Lon: six(p.Lon)}
 }
 
 var hexPattern = regexp.MustCompile(`^[0-9a-fA-F]{2}([:-][0-9a-fA-F]{2})*$`)

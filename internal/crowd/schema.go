@@ -18,7 +18,7 @@ func Schema() []byte {
 	doc := schemaOf("A crowd: a fleet of virtual devices and all that it does.", rootKeys, []string{"crowd", "links", "kinds", "devices", "plan"}, node{
 		"crowd":     text("The crowd's name: letters, digits, - _ and ."),
 		"seed":      whole("Same file, same seed, same clock: the same messages.", 0),
-		"links":     mapOf("Where: how devices reach the platform.", linkSchema(nil)),
+		"links":     mapOf("Where: how devices reach the platform.", linkSchema()),
 		"kinds":     mapOf("What: sorts of devices, and what they say.", kindSchema()),
 		"devices":   devicesSchema(),
 		"enroll":    enrollSchema(),
@@ -126,7 +126,7 @@ func linkProps() node {
 	}
 }
 
-func linkSchema(_ any) node {
+func linkSchema() node {
 	o := schemaOf("A link: protocol, address, credentials.", linkKeys, nil, linkProps())
 	o["oneOf"] = []node{{"required": []string{"mqtt"}}, {"required": []string{"http"}}}
 	return o

@@ -2,9 +2,11 @@ package crowd
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"path"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -291,19 +293,11 @@ func (s *Selection) nobody(list []Candidate) error {
 			names[t] = true
 		}
 	}
-	kinds := make([]string, 0, len(names))
-	for n := range names {
-		kinds = append(kinds, n)
-	}
-	sort.Strings(kinds)
+	kinds := slices.Sorted(maps.Keys(names))
 	for i := range list {
 		names[list[i].Name] = true
 	}
-	known := make([]string, 0, len(names))
-	for n := range names {
-		known = append(known, n)
-	}
-	sort.Strings(known)
+	known := slices.Sorted(maps.Keys(names))
 	text := fmt.Sprintf("%q selects no device", s.source)
 	if s.sort == basePattern || s.sort == baseName {
 		prefix := strings.TrimRight(s.base, "*?")

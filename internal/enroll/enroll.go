@@ -15,7 +15,6 @@ import (
 	"os"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -238,8 +237,7 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 			continue
 		}
 		g.Go(func() error {
-			// What has begun is ended and written down, also when interrupted.
-			entry, err := do(context.WithoutCancel(ctx), d)
+			entry, err := do(ctx, d)
 			o.mu.Lock()
 			defer o.mu.Unlock()
 			if err == nil || entry.Made != nil {
@@ -280,7 +278,8 @@ func endLine(f *os.File) error {
 	return err
 }
 
-// request makes a request for a device and gives the answer's body.
+// request makes a request for a device and gives the answer's body. One that has
+// begun is ended, also when interrupted; waiting for the platform's limit is not.
 func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device) ([]byte, error) {
 	p := q.For(d.Cast)
 	m := &formula.Machine{}
@@ -306,20 +305,28 @@ func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device)
 		header.Set(h.Name, v)
 	}
 	for try := 1; ; try++ {
-		answer, status, after, err := o.once(ctx, q.Method, address, header, body)
+		answer, status, after, err := o.once(context.WithoutCancel(ctx), q.Method, address, header, body)
 		switch {
 		case err == nil && slices.Contains(q.Accept, status):
 			return answer, nil
 		case err == nil && (after == 0 || try == tries):
-			return nil, fmt.Errorf("%s %s was answered with status %d%s", q.Method, address, status, snippet(answer))
+			return nil, fmt.Errorf("%s %s was answered with status %d%s", q.Method, address, status, link.Snippet(answer))
 		case err != nil && (after == 0 || try == tries):
 			return nil, err
 		}
-		select {
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		case <-time.After(after):
+		if err := wait(ctx, after); err != nil {
+			return nil, err
 		}
+	}
+}
+
+// wait waits as long as the platform asks for.
+func wait(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return errors.New("interrupted while it waited, as the platform asked; call it again to go on")
+	case <-time.After(d):
+		return nil
 	}
 }
 
@@ -340,24 +347,10 @@ func (o *Office) once(ctx context.Context, method, address string, header http.H
 	if answer, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer)); err != nil {
 		return nil, 0, 0, fmt.Errorf("%s: the answer broke off: %w", address, err)
 	}
-	if resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusServiceUnavailable {
-		after = time.Second
-		if n, err := strconv.Atoi(resp.Header.Get("Retry-After")); err == nil && n >= 0 {
-			after = min(time.Duration(n)*time.Second, time.Minute) + 10*time.Millisecond
-		}
+	if after = link.RetryAfter(resp, time.Now()); after == 0 && resp.StatusCode == http.StatusTooManyRequests {
+		after = time.Second // a limit that does not say for how long
 	}
 	return answer, resp.StatusCode, after, nil
-}
-
-func snippet(body []byte) string {
-	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
-	if r := []rune(s); len(r) > 120 {
-		s = string(r[:120]) + "…"
-	}
-	if s == "" {
-		return ""
-	}
-	return ": " + s
 }
 
 // keep picks out of an answer what the file keeps. The device is known by then: an
@@ -369,7 +362,7 @@ func (o *Office) keep(answer []byte) (map[string]string, error) {
 	}
 	v, err := payload.DecodeJSON(answer)
 	if err != nil {
-		return kept, errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + snippet(answer))
+		return kept, errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
 	}
 	for _, k := range o.Crowd.Enroll.Keep {
 		x, err := first(k.Path, v)
@@ -432,10 +425,8 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		seen[address] = true
 		body, status, after, err := o.once(ctx, http.MethodGet, address, header, "")
 		for try := 1; err == nil && after > 0 && try < tries; try++ {
-			select {
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(after):
+			if err := wait(ctx, after); err != nil {
+				return nil, err
 			}
 			body, status, after, err = o.once(ctx, http.MethodGet, address, header, "")
 		}
@@ -443,11 +434,11 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 			return nil, err
 		}
 		if status != http.StatusOK {
-			return nil, fmt.Errorf("%s was answered with status %d%s", address, status, snippet(body))
+			return nil, fmt.Errorf("%s was answered with status %d%s", address, status, link.Snippet(body))
 		}
 		v, err := payload.DecodeJSON(bytes.TrimSpace(body))
 		if err != nil {
-			return nil, fmt.Errorf("%s: the answer is not JSON%s", address, snippet(body))
+			return nil, fmt.Errorf("%s: the answer is not JSON%s", address, link.Snippet(body))
 		}
 		list, err := all(l.Names, v)
 		if err != nil {
@@ -456,7 +447,7 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		for _, x := range list {
 			s, is := x.(string)
 			if !is {
-				return nil, fmt.Errorf("%s: names: %s gives %v, which is no name%s", address, l.Names, x, snippet(body))
+				return nil, fmt.Errorf("%s: names: %s gives %v, which is no name%s", address, l.Names, x, link.Snippet(body))
 			}
 			names = append(names, s)
 		}

@@ -327,6 +327,22 @@ func (f *Fleet) witnesses(p *crowd.Problems) {
 	}
 }
 
+// NotEnrolled are the devices that have not what the platform gives them when they
+// are made known.
+func (f *Fleet) NotEnrolled() []*Device {
+	en := f.Crowd.Enroll
+	if en == nil || len(en.Keep) == 0 {
+		return nil
+	}
+	var list []*Device
+	for _, d := range f.Devices {
+		if _, made := f.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
+			list = append(list, d)
+		}
+	}
+	return list
+}
+
 // Sees tells whether a witness, by its place in the file, should see the messages
 // of a device.
 func (f *Fleet) Sees(witness int, d *Device) bool {

@@ -13,6 +13,7 @@
 package formula
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
@@ -486,6 +487,15 @@ func (t *Text) Single() *Formula {
 
 // Formula is a formula that gives the text with its placeholders filled in.
 func (t *Text) Formula(env Env) (*Formula, error) {
+	f, err := Compile(t.joined(), env)
+	if err == nil {
+		f.source = t.source
+	}
+	return f, err
+}
+
+// joined is the source of a formula that gives the text.
+func (t *Text) joined() string {
 	terms := make([]string, len(t.parts))
 	for i, p := range t.parts {
 		if p.formula != nil {
@@ -494,11 +504,24 @@ func (t *Text) Formula(env Env) (*Formula, error) {
 			terms[i] = strconv.Quote(p.literal)
 		}
 	}
-	f, err := Compile(strings.Join(terms, " + "), env)
-	if err == nil {
-		f.source = t.source
+	return strings.Join(terms, " + ")
+}
+
+// JSON is the source of a text that gives this one as JSON. One that is a single
+// placeholder keeps the type of what that gives: "${n}" is a number.
+func (t *Text) JSON() string {
+	if f := t.Single(); f != nil {
+		return "${toJSON(" + f.source + ")}"
 	}
-	return f, err
+	if !t.Fixed() {
+		return "${toJSON(" + t.joined() + ")}"
+	}
+	literal := ""
+	for _, p := range t.parts {
+		literal += p.literal
+	}
+	out, _ := json.Marshal(literal) // a text always marshals
+	return strings.ReplaceAll(string(out), "${", "$${")
 }
 
 // Walk calls f for each part of the text in turn: a literal, or a placeholder's
@@ -567,6 +590,18 @@ func List(names []string) string {
 		return strings.Join(names[:most], ", ") + fmt.Sprintf(" and %d more", len(names)-most)
 	}
 	return strings.Join(names, ", ")
+}
+
+// Hint is what to add to a message about a name that is none: what it may have
+// meant, or else what there is.
+func Hint(name string, known []string) string {
+	if near := Nearest(name, known); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	if len(known) > 0 {
+		return "; there is " + List(known)
+	}
+	return ""
 }
 
 // Nearest is the known name most like the given one, or "" if none is close:

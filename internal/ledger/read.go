@@ -79,6 +79,18 @@ type Book struct {
 	Torn        int64 // bytes behind them that could not
 }
 
+// Sighting is the first one by a witness of a message of a stream; nil without one.
+func (b *Book) Sighting(witness, stream int, seq uint64) *Sighting {
+	of := &b.Streams[stream]
+	for i := range b.Sightings {
+		x := &b.Sightings[i]
+		if x.Witness == witness && x.Mark.Seq == seq && x.Mark.Device == of.Device && x.Mark.Reading == of.Reading {
+			return x
+		}
+	}
+	return nil
+}
+
 // Read reads a ledger. A torn end is not an error: it is counted in Torn. An
 // error means that the file is no ledger, or cannot be read at all.
 func Read(path string) (*Book, error) {

@@ -139,6 +139,9 @@ func Explain(err error, address string) (what, try string) {
 	if what, try, is := explainTLS(err); is {
 		return what, try
 	}
+	if redirect, is := errors.AsType[*redirectError](err); is {
+		return redirect.what, redirect.try
+	}
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS knows it"

@@ -47,7 +47,7 @@ type Form interface {
 	Read(body []byte) ([]Found, error)
 }
 
-// number is f as JSON writes it.
+// jsonNumber is f as JSON writes it.
 func jsonNumber(f float64) json.Number {
 	return json.Number(number(nil, f))
 }
@@ -143,6 +143,14 @@ func (c *scalar) put(fields []Field, into map[string]any, v any) {
 		into[f.Name] = inner
 	}
 	inner[parts(f.Type)[c.part]] = v
+}
+
+// numeric is a value as a number: true is one, false zero.
+func numeric(v signal.Value) float64 {
+	if v.Type() == signal.Bool {
+		return float64(v.Int())
+	}
+	return v.Float()
 }
 
 // plain tells whether a value is a finite number, a text or a truth value: what

@@ -91,7 +91,7 @@ func (c *CSV) Append(dst []byte, samples []Sample) ([]byte, error) {
 			if i > 0 {
 				dst = append(dst, c.separator)
 			}
-			dst = c.quoted(dst, len(dst), append(dst, c.columns[i].name...))
+			dst = c.quoted(len(dst), append(dst, c.columns[i].name...))
 		}
 		dst = append(dst, '\n')
 	}
@@ -103,14 +103,14 @@ func (c *CSV) Append(dst []byte, samples []Sample) ([]byte, error) {
 			if i > 0 {
 				dst = append(dst, c.separator)
 			}
-			dst = c.quoted(dst, len(dst), text(dst, c.columns[i].of(&samples[s])))
+			dst = c.quoted(len(dst), text(dst, c.columns[i].of(&samples[s])))
 		}
 	}
 	return dst, nil
 }
 
 // quoted puts the column that begins at from in quotes where it needs them.
-func (c *CSV) quoted(_ []byte, from int, dst []byte) []byte {
+func (c *CSV) quoted(from int, dst []byte) []byte {
 	col := dst[from:]
 	if bytes.IndexByte(col, c.separator) < 0 && !bytes.ContainsAny(col, "\"\r\n") && !bytes.HasPrefix(col, []byte(" ")) {
 		return dst

@@ -156,7 +156,7 @@ func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.V
 	case protoreflect.BytesKind:
 		return protoreflect.ValueOfBytes([]byte(v.Text())), nil
 	case protoreflect.BoolKind:
-		return protoreflect.ValueOfBool(v.Bool() || v.Type() != signal.Bool && v.Float() != 0), nil
+		return protoreflect.ValueOfBool(numeric(v) != 0), nil
 	case protoreflect.EnumKind:
 		if v.Type() == signal.Text {
 			e := fd.Enum().Values().ByName(protoreflect.Name(v.Text()))
@@ -166,14 +166,8 @@ func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.V
 			return protoreflect.ValueOfEnum(e.Number()), nil
 		}
 	}
-	x := v.Float()
-	switch v.Type() {
-	case signal.Bool:
-		x = 0
-		if v.Bool() {
-			x = 1
-		}
-	case signal.Text:
+	x := numeric(v)
+	if v.Type() == signal.Text {
 		return none, fmt.Errorf("a text cannot stand in a member of the type %s", fd.Kind())
 	}
 	switch fd.Kind() {

@@ -1,7 +1,6 @@
 package payload
 
 import (
-	"encoding/binary"
 	"fmt"
 	"math"
 	"strings"
@@ -135,14 +134,8 @@ func (r *Raw) Append(dst []byte, samples []Sample) ([]byte, error) {
 			s := &r.slots[i]
 			v := signal.OfInt(s.Fixed)
 			if r.index[i] >= 0 {
-				v = samples[k].Values[r.index[i]]
-				if r.part[i] >= 0 {
-					if v.Type() == signal.Place || v.Type() == signal.Vector {
-						v = signal.OfFloat(part(v, r.part[i]))
-					} else {
-						v = signal.Left()
-					}
-				}
+				c := scalar{field: r.index[i], part: r.part[i]}
+				v = c.of(&samples[k])
 			}
 			if err := s.write(body, at, v); err != nil && wrong == nil {
 				wrong = fmt.Errorf("the field %q: %w", s.Field, err)
@@ -161,14 +154,9 @@ func (s *Slot) write(body []byte, at int, v signal.Value) error {
 		}
 		return nil
 	}
-	x := v.Float()
+	x := numeric(v)
 	switch v.Type() {
-	case signal.Bool:
-		x = 0
-		if v.Bool() {
-			x = 1
-		}
-	case signal.Int, signal.Float:
+	case signal.Bool, signal.Int, signal.Float:
 	case signal.Null, signal.Missing:
 		x = s.Offset
 	default:
@@ -286,9 +274,4 @@ func (s *Slot) read(body []byte, at int, t signal.Type) any {
 	}
 	// 123 * 0.01 is to be 1.23 again.
 	return jsonNumber(signal.OfFloat(x*s.Scale + s.Offset).Round(12).Float())
-}
-
-// Order is the byte order of a name.
-func Order(name string) (little bool) {
-	return name == binary.LittleEndian.String() || name == "little"
 }

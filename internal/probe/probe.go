@@ -103,10 +103,7 @@ func (p *prober) do(ctx context.Context, name string, f func(context.Context) (s
 func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, see func(Step)) Report {
 	d := s.Device
 	l := d.Cast.Link
-	r := Report{Link: l.Name, Address: l.Address, Device: d.Name}
-	if l.Protocol == crowd.MQTT {
-		r.Address = l.Scheme + "://" + l.Address
-	}
+	r := Report{Link: l.Name, Address: l.URL(), Device: d.Name}
 	p := &prober{Report: &r, see: see}
 	address := l.Address
 	if l.Protocol == crowd.HTTP {
@@ -161,7 +158,7 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 		return
 	}
 	p.do(ctx, "TLS", func(ctx context.Context) (string, []string, bool) {
-		cfg := (*link.TLS)(l.TLS).Config(host, d.Cert)
+		cfg := l.TLS.Config(host, d.Cert)
 		t := tls.Client(nc, cfg)
 		err := t.HandshakeContext(ctx)
 		if err == nil {
@@ -216,7 +213,7 @@ func plainScheme(s string) string { return strings.TrimSuffix(s, "s") }
 func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 	var secure *tls.Config
 	if l.TLS != nil {
-		secure = (*link.TLS)(l.TLS).Config(link.Host(l.Address), d.Cert)
+		secure = l.TLS.Config(link.Host(l.Address), d.Cert)
 	}
 	var nc net.Conn
 	if l.Scheme == "ws" || l.Scheme == "wss" {
@@ -348,11 +345,6 @@ func refusedCauses(code byte, d *fleet.Device) []string {
 func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream) {
 	s.Reading.Retain = false // nothing of a probe is to stay for later subscribers
 	c.Plan.Rounds = 1
-	witnesses := func(f func(i int, w *crowd.Witness)) {
-		for i, w := range c.Witnesses {
-			f(i, w)
-		}
-	}
 	var m *ledger.Message
 	var book *ledger.Book
 	var took time.Duration
@@ -372,8 +364,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			m = &list[len(list)-1]
 		}
 	}
-	name := "message acknowledged"
-	p.do(ctx, name, func(context.Context) (string, []string, bool) {
+	p.do(ctx, "message acknowledged", func(context.Context) (string, []string, bool) {
 		switch {
 		case m == nil:
 			return "no message was made", nil, false
@@ -385,21 +376,18 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		}
 		return c.Redact(m.Outcome.String() + ": " + m.Text), messageCauses(s, m), false
 	})
-	witnesses(func(i int, w *crowd.Witness) {
+	for i, w := range c.Witnesses {
 		if !f.Sees(i, s.Device) {
-			return
+			continue
 		}
 		what := "own subscription hears it"
 		if w.Get != "" {
 			what = "store finds it"
 		}
 		p.do(ctx, what, func(context.Context) (string, []string, bool) {
-			for k := range book.Sightings {
-				x := &book.Sightings[k]
-				if x.Witness == i && x.Mark.Seq == m.Seq && x.Mark.Device == s.Device.Name && x.Mark.Reading == s.Reading.Name {
-					p.measured = max(1, x.Seen.Sub(m.Sent))
-					return "the witness " + w.Name, nil, true
-				}
+			if x := book.Sighting(i, s.Index, m.Seq); x != nil {
+				p.measured = max(1, x.Seen.Sub(m.Sent))
+				return "the witness " + w.Name, nil, true
 			}
 			h := book.Witnesses[i].Heard[1]
 			if !h.Complete && h.Why != "" {
@@ -408,7 +396,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			p.measured = took
 			return "the witness " + w.Name + " did not find it", missingCauses(w), false
 		})
-	})
+	}
 }
 
 // play sends the message in a run folder that is gone afterwards.

@@ -185,15 +185,23 @@ func columns(r *verdict.Result) []verdict.Verdict {
 	return list
 }
 
-func newTable() table.Writer {
+// Table is a table of plain columns.
+func Table() table.Writer {
 	t := table.NewWriter()
 	s := table.StyleDefault
-	s.Options = table.Options{SeparateHeader: true, SeparateFooter: true}
+	s.Options = table.OptionsNoBordersAndSeparators
 	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
 	s.Box.MiddleHorizontal = "-"
 	s.Box.MiddleSeparator = "-"
 	s.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
 	t.SetStyle(s)
+	return t
+}
+
+// newTable is a table with lines below its head and above its foot.
+func newTable() table.Writer {
+	t := Table()
+	t.Style().Options = table.Options{SeparateHeader: true, SeparateFooter: true}
 	return t
 }
 

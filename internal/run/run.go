@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -208,25 +209,14 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 // enrolled tells of devices that lack what the platform gives them when they are
 // made known: they would be refused one by one.
 func enrolled(f *fleet.Fleet, single *Single) error {
-	en := f.Crowd.Enroll
-	if en == nil || len(en.Keep) == 0 {
+	list := f.NotEnrolled()
+	if single != nil {
+		list = slices.DeleteFunc(list, func(d *fleet.Device) bool { return d != f.Streams[single.Stream].Device })
+	}
+	if len(list) == 0 {
 		return nil
 	}
-	n, first := 0, ""
-	for _, d := range f.Devices {
-		if single != nil && d != f.Streams[single.Stream].Device {
-			continue
-		}
-		if _, made := f.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
-			if n++; n == 1 {
-				first = d.Name
-			}
-		}
-	}
-	if n == 0 {
-		return nil
-	}
-	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", n, len(f.Devices), first, en.Keep[0].Name, f.Crowd.Path)
+	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Crowd.Enroll.Keep[0].Name, f.Crowd.Path)
 }
 
 // Fleet is all devices of the session.
@@ -245,13 +235,13 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
-			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: (*link.TLS)(l.TLS), Version: l.Version, KeepAlive: l.KeepAlive,
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: l.TLS, Version: l.Version, KeepAlive: l.KeepAlive,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
 				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: (*link.TLS)(l.TLS), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
+				TLS: l.TLS, PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
 		}
 	}
 	return links

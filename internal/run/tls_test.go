@@ -35,7 +35,7 @@ func certFolder(t *testing.T) string {
 	set, err := certs.Make([]string{"buoy-001", "buoy-002", "buoy-003", "buoy-004", "ear", "store"}, []string{"localhost", "127.0.0.1"}, time.Now(), time.Hour)
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "bad"), 0o755))
-	for name, data := range set.Files {
+	for name, data := range set {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o644)) // a broker that is not root reads them
 	}
 	require.NoError(t, os.Chmod(dir, 0o755))

@@ -40,7 +40,7 @@ var places = []Spec{
 					p := period * (0.5 + Uniform(m.Key, 0, 2*i))
 					axis[i%2] += amp * math.Sin(turn(t, p, Uniform(m.Key, 0, 2*i+1)))
 				}
-				return OfPlace(sixDecimals(around.Offset(axis[0], axis[1])))
+				return OfPlace(SixDecimals(around.Offset(axis[0], axis[1])))
 			}), nil
 		},
 	},
@@ -81,7 +81,7 @@ var places = []Spec{
 					d = math.Mod(math.Mod(d, 2*all)+2*all, 2*all)
 					d = math.Min(d, 2*all-d)
 				}
-				return OfPlace(sixDecimals(way.At(d)))
+				return OfPlace(SixDecimals(way.At(d)))
 			}), nil
 		},
 	},
@@ -149,8 +149,8 @@ func attitude(m *Moment, tilt, period float64) (roll, pitch, dRoll, dPitch float
 	return angle[0], angle[1], rate[0], rate[1]
 }
 
-// sixDecimals rounds a position to a tenth of a metre.
-func sixDecimals(p quantity.Position) quantity.Position {
+// SixDecimals rounds a position to a tenth of a metre.
+func SixDecimals(p quantity.Position) quantity.Position {
 	return quantity.Position{Lat: round(p.Lat, 6), Lon: round(p.Lon, 6)}
 }
 

@@ -3,8 +3,9 @@ package verdict
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"math"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -68,12 +69,7 @@ func compareMember(diffs []Difference, path string, sent, found any, there bool,
 	switch x := sent.(type) {
 	case map[string]any:
 		if f, is := found.(map[string]any); is && !oneValue(x) {
-			names := make([]string, 0, len(x))
-			for name := range x {
-				names = append(names, name)
-			}
-			sort.Strings(names)
-			for _, name := range names {
+			for _, name := range slices.Sorted(maps.Keys(x)) {
 				v, there := f[name]
 				diffs = compareMember(diffs, path+"."+name, x[name], v, there, s)
 			}
@@ -120,12 +116,7 @@ func Fields(sent, found []byte, s *ledger.Stream) []Field {
 		switch x := v.(type) {
 		case map[string]any:
 			if !oneValue(x) {
-				names := make([]string, 0, len(x))
-				for name := range x {
-					names = append(names, name)
-				}
-				sort.Strings(names)
-				for _, name := range names {
+				for _, name := range slices.Sorted(maps.Keys(x)) {
 					add(path+"."+name, x[name])
 				}
 				return

@@ -64,9 +64,9 @@ func (q *query) Start(ctx Context) error {
 	}
 	q.username, q.password = own.Username, own.Password
 	if l := q.spec.Link; l != nil && l.TLS != nil {
-		t.TLSClientConfig = (*link.TLS)(l.TLS).Config("", own.Cert)
+		t.TLSClientConfig = l.TLS.Config("", own.Cert)
 	}
-	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t}
+	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
 	q.noted = map[sameRow]int{}
 	q.headers = http.Header{}
 	env := formula.Env{"crowd": q.catalog.Fleet.Crowd.Name, "env": q.catalog.Fleet.Crowd.Env}

@@ -114,7 +114,7 @@ func (s *subscription) Start(ctx Context) error {
 	if err != nil {
 		var refused *subscribeError
 		if errors.As(err, &refused) {
-			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.Scheme + "://" + s.spec.Link.Address, What: err.Error(), Try: "check that this user may subscribe", Err: err}
+			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(), Try: "check that this user may subscribe", Err: err}
 		}
 		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
 	}
@@ -135,7 +135,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	defer cancel()
 	l := s.spec.Link
 	if s.secure == nil && l.TLS != nil {
-		s.secure = (*link.TLS)(l.TLS).Config(link.Host(l.Address), s.cert)
+		s.secure = l.TLS.Config(link.Host(l.Address), s.cert)
 	}
 	nc, err := mqtt.Dial(ctx, l.Scheme, l.Address, l.Path, s.secure)
 	if err != nil {

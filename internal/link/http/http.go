@@ -21,7 +21,6 @@ import (
 	"net/http/httptrace"
 	"net/url"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -319,41 +318,7 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if slices.Contains(m.Accept, resp.StatusCode) {
 		return link.Accepted, resp.StatusCode, "", false, 0
 	}
-	if resp.StatusCode == http.StatusTooManyRequests || resp.StatusCode == http.StatusServiceUnavailable {
-		after = retryAfter(resp.Header.Get("Retry-After"), time.Now())
-	}
-	return link.Refused, resp.StatusCode, "status " + resp.Status + snippet(body), false, after
-}
-
-// longestWait bounds what a Retry-After is obeyed.
-const longestWait = 10 * time.Minute
-
-// retryAfter reads a Retry-After: seconds, or a date. Zero: there is none.
-func retryAfter(s string, now time.Time) time.Duration {
-	if s == "" {
-		return 0
-	}
-	d := time.Duration(0)
-	if n, err := strconv.Atoi(strings.TrimSpace(s)); err == nil && n >= 0 {
-		d = time.Duration(min(n, int(longestWait/time.Second))) * time.Second
-	} else if t, err := http.ParseTime(s); err == nil {
-		d = t.Sub(now)
-	} else {
-		return 0
-	}
-	return min(max(d, time.Millisecond), longestWait)
-}
-
-// snippet is the beginning of an answer in one line.
-func snippet(body []byte) string {
-	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
-	if s == "" {
-		return ""
-	}
-	if r := []rune(s); len(r) > 120 {
-		s = string(r[:120]) + "…"
-	}
-	return ": " + s
+	return link.Refused, resp.StatusCode, "status " + resp.Status + link.Snippet(body), false, link.RetryAfter(resp, time.Now())
 }
 
 // Tick does nothing: HTTP has no keep-alive of its own.

@@ -1,0 +1,89 @@
+package link
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// keepsHost tells whether a request that carries credentials may go on from one
+// address to another: to the same host, or to the same host name over TLS. A host
+// that the file does not name must not see them.
+func keepsHost(from, to *url.URL) bool {
+	return from.Scheme == to.Scheme && from.Host == to.Host ||
+		from.Scheme == "http" && to.Scheme == "https" && from.Hostname() == to.Hostname()
+}
+
+// NextPage is the address of the page that an answer names next, which may be
+// relative to its own address (RFC 3986, section 5). A page on another host is an
+// error.
+func NextPage(address, next string) (string, error) {
+	base, err := url.Parse(address)
+	if err != nil {
+		return "", fmt.Errorf("%s is not an address", address)
+	}
+	u, err := base.Parse(next)
+	if err != nil {
+		return "", fmt.Errorf("the next page of %s is %q, which is not an address", address, next)
+	}
+	if !keepsHost(base, u) {
+		return "", fmt.Errorf("the next page of %s is at %s://%s, and was not asked: the credentials are for %s://%s alone", address, u.Scheme, u.Host, base.Scheme, base.Host)
+	}
+	return u.String(), nil
+}
+
+// StayOnHost is a CheckRedirect of a http.Client that follows no redirect to
+// another host: a client takes no header along but those it knows to be secret.
+func StayOnHost(req *http.Request, via []*http.Request) error {
+	from := via[len(via)-1].URL
+	switch {
+	case len(via) >= 10:
+		return &redirectError{"it redirects again and again", "check the address"}
+	case !keepsHost(from, req.URL):
+		return &redirectError{fmt.Sprintf("it redirects to %s://%s, which was not asked: the credentials are for %s://%s alone", req.URL.Scheme, req.URL.Host, from.Scheme, from.Host),
+			"if that is the platform, write its address"}
+	}
+	return nil
+}
+
+type redirectError struct{ what, try string }
+
+func (e *redirectError) Error() string { return e.what + "; " + e.try }
+
+// longestWait bounds what a Retry-After is obeyed.
+const longestWait = 10 * time.Minute
+
+// RetryAfter is how long an answer asks to wait before the request is made again:
+// one of 429 or 503 with a Retry-After of seconds or a date (RFC 9110, section
+// 10.2.3; RFC 6585, section 4), within bounds. Zero: it does not ask.
+func RetryAfter(answer *http.Response, now time.Time) time.Duration {
+	s := strings.TrimSpace(answer.Header.Get("Retry-After"))
+	if s == "" || answer.StatusCode != http.StatusTooManyRequests && answer.StatusCode != http.StatusServiceUnavailable {
+		return 0
+	}
+	d := time.Duration(0)
+	if n, err := strconv.Atoi(s); err == nil && n >= 0 {
+		d = time.Duration(min(n, int(longestWait/time.Second))) * time.Second
+	} else if t, err := http.ParseTime(s); err == nil {
+		d = t.Sub(now)
+	} else {
+		return 0
+	}
+	return min(max(d, time.Millisecond), longestWait)
+}
+
+// Snippet is the beginning of an answer in one line, behind a colon; empty for an
+// empty one.
+func Snippet(body []byte) string {
+	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
+	if s == "" {
+		return ""
+	}
+	if r := []rune(s); len(r) > 120 {
+		s = string(r[:120]) + "…"
+	}
+	return ": " + s
+}
