@@ -14,6 +14,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -47,8 +48,9 @@ type Crowd struct {
 	pairs   map[string]*tls.Certificate
 	derived []*Link // links with settings of some devices' own
 	reader  *reader
-	secrets map[string]bool
 
+	secretMu sync.Mutex // guards secrets
+	secrets  map[string]bool
 	redactor atomic.Pointer[strings.Replacer] // of secrets; nil: to be made anew
 	literal  []literal
 }
@@ -366,6 +368,8 @@ type Requirement struct {
 // Secret registers a value that must never be printed. Short values are left
 // out: they would black out half of every text and protect nothing.
 func (c *Crowd) Secret(value string) {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
 	if len(value) >= 4 && !c.secrets[value] {
 		c.secrets[value] = true
 		c.redactor.Store(nil)
@@ -374,6 +378,8 @@ func (c *Crowd) Secret(value string) {
 
 // noSecret takes a value back that turned out to be an address.
 func (c *Crowd) noSecret(value string) {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
 	delete(c.secrets, value)
 	c.redactor.Store(nil)
 }
@@ -381,6 +387,12 @@ func (c *Crowd) noSecret(value string) {
 // Secrets lists what must never be printed, the longest first: one secret may
 // be a part of another.
 func (c *Crowd) Secrets() []string {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	return c.listSecrets()
+}
+
+func (c *Crowd) listSecrets() []string {
 	list := make([]string, 0, len(c.secrets))
 	for s := range c.secrets {
 		list = append(list, s)
@@ -398,15 +410,17 @@ func (c *Crowd) PlainSecrets() []Pos {
 	return list
 }
 
-// Redact takes all secrets out of a text. It may be called from any goroutine once
-// the crowd is loaded.
+// Redact takes all secrets out of a text. It and Secret may be called from any
+// goroutine.
 func (c *Crowd) Redact(text string) string {
 	r := c.redactor.Load()
 	if r == nil {
+		c.secretMu.Lock()
+		defer c.secretMu.Unlock()
 		// A roster may bring a secret for each of many devices: looking for them one
 		// by one would take as long as all texts times all secrets.
 		var pairs []string
-		for _, s := range c.Secrets() {
+		for _, s := range c.listSecrets() {
 			pairs = append(pairs, s, "«secret»")
 		}
 		r = strings.NewReplacer(pairs...)

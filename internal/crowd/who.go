@@ -155,9 +155,6 @@ func (a *amount) parse(text string) (bool, error) {
 	return false, nil
 }
 
-// String is the selection as it was written.
-func (s *Selection) String() string { return s.source }
-
 // Pick tells for each candidate whether it is selected. The error says why none
 // can be: a name that nobody has, a formula that is wrong.
 func (s *Selection) Pick(seed uint64, list []Candidate) ([]bool, error) {

@@ -1,6 +1,7 @@
 package formula_test
 
 import (
+	"encoding/json"
 	"testing"
 	"time"
 
@@ -21,6 +22,10 @@ func TestFormulas(t *testing.T) {
 		"water_c * 2 + 32": 53.0, "n + 1": 8, "n / 2": 3.5, "pad(n, 3)": "007", "pad(-n, 4)": "-007", "upper(site)": "OUTER",
 		"mooring.lat": 58.02, "on ? 1 : 2": 1, "unix(time)": int64(1900000000), "site + '-' + text(n)": "outer-7", "sqrt(n + 2)": 3.0,
 		"n % 4": 3, "env.PASS": "x-1", "round(water_c)": 11.0, "max(n, 3)": 7,
+		// The examples of ISO/IEC 7812-1, of the GS1 General Specifications and of
+		// ISO 13616 (a bank account of the United Kingdom).
+		"luhn('7992739871')": "3", "luhn(7992739871)": "3", "luhn('0')": "0", "gs1('629104150021')": "3", "gs1('0614141 12345')": "2", "mod97('WEST12345698765432GB')": "82",
+		"hex(255, 4)": "00ff", "hex(4096, 2)": "1000", "hex(0, 0)": "0",
 	} {
 		f, err := formula.Compile(source, names())
 		require.NoError(t, err, source)
@@ -69,6 +74,17 @@ func TestTexts(t *testing.T) {
 		require.NoError(t, err, source)
 		assert.Equal(t, want, got, source)
 		assert.Equal(t, source, x.Source())
+		j, err := formula.ParseText(x.JSON(), names())
+		require.NoError(t, err, x.JSON())
+		out, err := j.Expand(&formula.Machine{}, names())
+		require.NoError(t, err, x.JSON())
+		if x.Single() == nil {
+			var back string
+			require.NoError(t, json.Unmarshal([]byte(out), &back), out)
+			assert.Equal(t, want, back)
+		} else {
+			assert.True(t, json.Valid([]byte(out)), out)
+		}
 		whole, err := x.Formula(names())
 		if source != "" {
 			require.NoError(t, err, source)

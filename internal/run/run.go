@@ -219,9 +219,6 @@ func enrolled(f *fleet.Fleet, single *Single) error {
 	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Crowd.Enroll.Keep[0].Name, f.Crowd.Path)
 }
 
-// Fleet is all devices of the session.
-func (s *Session) Fleet() *fleet.Fleet { return s.fleet }
-
 // newID is eight letters and digits, 40 random bits.
 func newID() string {
 	var b [5]byte

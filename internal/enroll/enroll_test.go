@@ -1,0 +1,260 @@
+package enroll_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/enroll"
+	"runcrowd/internal/fleet"
+)
+
+// registry is a platform that knows devices, and can misbehave.
+type registry struct {
+	*httptest.Server
+	mu     sync.Mutex
+	known  map[string]bool
+	bodies []string
+	before func(w http.ResponseWriter, r *http.Request) bool // answers in its place
+	stays  bool                                              // removes nothing, and says yes
+	page   string                                            // address of the next page
+	pace   string
+}
+
+func newRegistry(t *testing.T) *registry {
+	p := &registry{known: map[string]bool{}, pace: "1000/s"}
+	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.before != nil && p.before(w, r) {
+			return
+		}
+		switch r.Method {
+		case http.MethodPost:
+			var body struct{ Name string }
+			raw := json.RawMessage{}
+			if json.NewDecoder(r.Body).Decode(&raw) != nil || json.Unmarshal(raw, &body) != nil {
+				w.WriteHeader(http.StatusBadRequest)
+				return
+			}
+			p.bodies = append(p.bodies, string(raw))
+			p.known[body.Name] = true
+			fmt.Fprintf(w, `{"token": "key-of-%s", "deep": {"id": 12}}`, body.Name)
+		case http.MethodDelete:
+			if !p.stays {
+				delete(p.known, strings.TrimPrefix(r.URL.Path, "/d/"))
+			}
+		default:
+			var names []string
+			for n := range p.known {
+				names = append(names, n)
+			}
+			json.NewEncoder(w).Encode(map[string]any{"names": names, "next": p.page})
+		}
+	}))
+	t.Cleanup(p.Close)
+	return p
+}
+
+// office opens the crowd file of a folder anew, as each command does.
+func (p *registry) office(t *testing.T, dir string) *enroll.Office {
+	t.Helper()
+	path := filepath.Join(dir, "harbour.yaml")
+	text := strings.NewReplacer("HOST", p.URL, "PACE", p.pace).Replace(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
+kinds: {buoy: {properties: {site: "o\"uter"}, readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
+devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
+enroll:
+  request: {url: "HOST/d", headers: {X-Key: "let-me-in"}, body: {name: "${device}", n: "${n}", of: ["${n + 1}", "no. ${ {'a': n}.a } of ${site}"], fixed: "$${n}"}}
+  keep: {token: .token, id: .deep.id}
+  pace: PACE
+  list: {get: "HOST/d", headers: {X-Key: "let-me-in"}, names: ".names[]?", next: .next}
+  withdraw: {url: "HOST/d/${device}"}
+plan: {for: 1s}
+`)
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	c, err := crowd.Load(path)
+	require.NoError(t, err)
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	return enroll.New(f)
+}
+
+var all = []string{"buoy-1", "buoy-2", "buoy-3"}
+
+func TestEnrollWithdraw(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	p.known["stranger"] = true
+	o := p.office(t, dir)
+	assert.Len(t, o.Fleet.NotEnrolled(), 3)
+	res, err := o.Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, all, res.Done)
+	slices.Sort(p.bodies)
+	assert.JSONEq(t, `{"name": "buoy-1", "n": 1, "of": [2, "no. 1 of o\"uter"], "fixed": "${n}"}`, p.bodies[0])
+
+	o = p.office(t, dir)
+	assert.Empty(t, o.Fleet.NotEnrolled())
+	assert.Equal(t, "key-of-buoy-2", o.Fleet.Devices[1].Password)
+	assert.Equal(t, "12", o.Fleet.Devices[1].Env["id"])
+	c, err := o.Compare(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, enroll.Comparison{Known: all, Surplus: []string{"stranger"}}, *c)
+	res, err = o.Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, enroll.Result{Already: all}, *res)
+	assert.Len(t, p.bodies, 3, "a device was made known twice")
+
+	p.stays = true
+	res, err = p.office(t, dir).Withdraw(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Empty(t, res.Done)
+	require.Len(t, res.Failed, 3)
+	assert.Equal(t, "the platform said yes to removing it, and knows it still", res.Failed[0].Why)
+
+	// The file says that they are gone now, and the platform that they are not.
+	p.stays = false
+	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, res.Failed, 3)
+	assert.Contains(t, res.Failed[0].Why, "was not made here: it is left alone")
+	assert.True(t, p.known["stranger"])
+}
+
+// An enrolment that is cut short is written down as far as it came, and goes on
+// from there; one whose platform forgot a device makes it anew.
+func TestGoesOn(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	ctx, cancel := context.WithCancel(t.Context())
+	p.pace = "2/s" // the third would be asked for half a second later
+	p.before = func(_ http.ResponseWriter, r *http.Request) bool {
+		if r.Method == http.MethodPost && len(p.bodies) == 1 {
+			cancel()
+		}
+		return false
+	}
+	res, err := p.office(t, dir).Enroll(ctx, nil)
+	require.NoError(t, err)
+	assert.Empty(t, res.Failed)
+	assert.Equal(t, all[:2], res.Done, "what has begun must be ended and written down")
+	assert.Equal(t, all[2:], res.Skipped)
+	p.pace, p.before = "1000/s", nil
+	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, all[:2], res.Already)
+	assert.Equal(t, all[2:], res.Done)
+	assert.Len(t, p.bodies, 3, "a device was made known twice")
+
+	// A torn last line is that of a process that was killed.
+	file := filepath.Join(dir, "harbour.enrolled.jsonl")
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	f.WriteString(`{"device": "buoy-9", "ma`)
+	f.Close()
+	delete(p.known, "buoy-2")
+	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"buoy-2"}, res.Done)
+	assert.Empty(t, p.office(t, dir).Fleet.NotEnrolled())
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// What goes wrong is told of each device, with what the platform said, and without
+// its secrets.
+func TestPlatformSays(t *testing.T) {
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		t.Errorf("another host was asked, with the key %q", r.Header.Get("X-Key"))
+	}))
+	t.Cleanup(other.Close)
+	limited := 0
+	post := func(f func(http.ResponseWriter)) func(http.ResponseWriter, *http.Request) bool {
+		return func(w http.ResponseWriter, r *http.Request) bool {
+			if r.Method == http.MethodPost {
+				f(w)
+			}
+			return r.Method == http.MethodPost
+		}
+	}
+	for _, c := range []struct {
+		name   string
+		before func(http.ResponseWriter, *http.Request) bool
+		page   string
+		why    string // of a device
+		err    string // of all
+		done   int
+	}{
+		{name: "a limit that lets the next ones through", done: 3, before: func(w http.ResponseWriter, r *http.Request) bool {
+			if limited++; r.Method != http.MethodPost || limited > 3 {
+				return false
+			}
+			w.Header().Set("Retry-After", "0")
+			w.WriteHeader(http.StatusTooManyRequests)
+			return true
+		}},
+		{name: "no", why: `/d was answered with status 422: it wants a "model", not «secret»`, before: post(func(w http.ResponseWriter) {
+			w.WriteHeader(http.StatusUnprocessableEntity)
+			fmt.Fprint(w, "it wants a \"model\",\n not let-me-in")
+		})},
+		{name: "an answer without what is kept", why: "it was made known, but the answer has no token (.token), and nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
+		{name: "no JSON", why: "it was made known, but the answer is not JSON, and nothing can be kept of it: <p>hello", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
+		{name: "elsewhere", why: "was answered with status 307", before: post(func(w http.ResponseWriter) {
+			w.Header().Set("Location", other.URL)
+			w.WriteHeader(http.StatusTemporaryRedirect)
+		})},
+		{name: "a next page on another host", page: other.URL + "/d", err: "and was not asked: the credentials are for http://127.0.0.1:"},
+		{name: "a next page that is the same one", page: "/d", err: "goes round in circles, or never ends; check next"},
+		{name: "a list that is none", err: "was answered with status 500: out of order", before: func(w http.ResponseWriter, _ *http.Request) bool {
+			http.Error(w, "out of order", http.StatusInternalServerError)
+			return true
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := newRegistry(t)
+			p.before, p.page = c.before, c.page
+			res, err := p.office(t, t.TempDir()).Enroll(t.Context(), nil)
+			if c.err != "" {
+				assert.ErrorContains(t, err, c.err)
+				return
+			}
+			require.NoError(t, err)
+			assert.Len(t, res.Done, c.done)
+			require.Len(t, res.Failed, 3-c.done)
+			for _, f := range res.Failed {
+				assert.Contains(t, f.Why, c.why)
+			}
+		})
+	}
+}
+
+// A mistyped prefix is told, and the devices of another file are left alone.
+func TestCompareHint(t *testing.T) {
+	p := newRegistry(t)
+	p.known["bouy-1"], p.known["bouy-2"] = true, true
+	c, err := p.office(t, t.TempDir()).Compare(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, all, c.Missing)
+	assert.Equal(t, "the crowd has buoy-1, the platform bouy-1: is one of them mistyped?", c.Hint)
+}
+
+func TestUnreadableFile(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	p.office(t, dir)
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
+	_, err := crowd.Load(filepath.Join(dir, "harbour.yaml"))
+	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; who was made known, and with what secrets, stands there")
+}
