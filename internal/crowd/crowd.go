@@ -46,6 +46,7 @@ type Crowd struct {
 	Files     []*File // the files beside the crowd file that it reads
 
 	pairs   map[string]*tls.Certificate
+	passes  passes
 	derived []*Link // links with settings of some devices' own
 	reader  *reader
 
@@ -100,7 +101,10 @@ type Link struct {
 	Backlog        int              // most messages that wait in one device for the link
 	Connections    int              // HTTP: most requests under way at once
 
-	Retries     int    // HTTP: how often one message is sent again at most
+	Retries      int  // HTTP: how often one message is sent again at most
+	TopicAliases int  // version 5: most topics of a device that are sent as a number
+	Redirects    bool // version 5: go where the broker refers to
+
 	RetryKey    string // HTTP: header for the mark, by which the platform knows a request again
 	PerDevice   bool   // HTTP: a connection of its own for every device
 	HTTPVersion int    // 1 or 2
@@ -150,6 +154,10 @@ type Cast struct {
 	Username, Password *formula.Text // MQTT; HTTP: basic authentication
 	Cert, Key          *formula.Text // names of PEM files
 	Headers            []Header      // HTTP
+	Path               *formula.Text // of a WebSocket; nil: that of the address
+	Token              *AccessToken  // nil: none
+	Will               *Will         // MQTT; nil: none
+	Commands           []*Command
 }
 
 // Header is one header line of requests.
@@ -193,6 +201,19 @@ type Reading struct {
 	Accept  []int
 	Headers []Header
 	Fields  []Field
+
+	Expires time.Duration // MQTT 5: how long a message lasts; 0: for ever
+	User    []Header      // MQTT 5: user properties
+}
+
+// Will is what the broker publishes when it loses a device.
+type Will struct {
+	Pos         Pos
+	Topic, Body *formula.Text
+	QoS         byte
+	Retain      bool
+	Delay       time.Duration // version 5
+	ContentType string
 }
 
 // Field is one value of a reading: from a signal or a formula.

@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
@@ -55,6 +57,12 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 			k.Mark = r.mark(mn, mark)
 		}
 		r.markFits(k, k.Link, k.Pos, what)
+		if wn := o.get("will"); wn != nil && !isNull(wn) {
+			k.node.will = wn
+		}
+		if cn := o.get("commands"); cn != nil && !isNull(cn) {
+			k.node.commands = r.entries(cn, what+": commands")
+		}
 		k.Tags = r.tags(o.get("tags"), what+": tags")
 		if pn := o.get("properties"); pn != nil && !isNull(pn) {
 			k.node.properties = r.entries(pn, what+": properties")
@@ -354,6 +362,9 @@ func (r *reader) cast(c *Cast) {
 	r.properties(c, props, env, secrets)
 	c.Secrets = secrets
 	r.credentials(c, env)
+	secrets[tokenName] = c.Token != nil
+	r.will(c, env)
+	r.commands(c, env)
 	for _, e := range readings {
 		rd := r.reading(e, c, env)
 		if rd == nil {
@@ -490,6 +501,18 @@ func (r *reader) credentials(c *Cast, env formula.Env) {
 	if l == nil {
 		return
 	}
+	if c.Token = r.accessToken(l, env); c.Token != nil {
+		for i := range c.Properties {
+			if c.Properties[i].Name == tokenName {
+				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", tokenName, l.Name, tokenName)
+			}
+		}
+		env[tokenName] = ""
+	}
+	c.Path = r.text(l.node.path, "path", env)
+	if c.Path != nil && !strings.HasPrefix(c.Path.Source(), "/") {
+		r.Add(pos(l.node.path), "path must begin with /")
+	}
 	c.ClientID = r.text(l.node.clientID, "client_id", env)
 	if l.node.clientID == nil && l.Protocol == MQTT {
 		c.ClientID, _ = formula.ParseText("${device}", env)
@@ -503,7 +526,50 @@ func (r *reader) credentials(c *Cast, env formula.Env) {
 		}
 	}
 	c.Headers = r.headers(l.node.headers, "headers", env)
+	r.alone(l.node.clientID, "client_id", c.ClientID)
+	r.alone(l.node.username, "username", c.Username)
+	r.alone(l.node.password, "password", c.Password)
+	r.alone(l.node.path, "path", c.Path)
 	c.Cert, c.Key = r.text(l.node.cert, "tls: cert", env), r.text(l.node.key, "tls: key", env)
+}
+
+// will reads the will of a kind for a cast.
+func (r *reader) will(c *Cast, env formula.Env) {
+	n, l := c.Kind.node.will, c.Link
+	if n == nil || l == nil {
+		return
+	}
+	what := fmt.Sprintf("the will of the kind %q", c.Kind.Name)
+	if l.Protocol != MQTT {
+		r.Add(pos(n), "%s does not go with the HTTP link %q: the broker publishes it%s", what, l.Name, c.otherLink())
+		return
+	}
+	o := r.object(n, what, willKeys...)
+	w := &Will{Pos: pos(n), ContentType: "application/json"}
+	env = maps.Clone(env)
+	delete(env, tokenName)
+	w.Topic = r.text(o.need("topic", "harbour/${device}/gone"), what+": topic", env)
+	if b := o.need("body", "{state: gone}"); b != nil {
+		if w.Body = r.body(b, what+": body", env); r.resolve(b).Kind == yaml.ScalarNode {
+			w.ContentType = ""
+		}
+		if w.Body != nil && usesSecret(w.Body.Names(), c.Secrets) {
+			r.Add(pos(b), "%s carries a secret, and everybody who may subscribe would see it", what)
+		}
+	}
+	w.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+	w.Retain = r.boolean(o.get("retain"), what+": retain", false)
+	w.Delay = r.span(o.get("delay"), what+": delay", 0, time.Second, 365*quantity.Day)
+	if tn := o.get("content_type"); tn != nil {
+		w.ContentType, _ = r.scalar(tn, what+": content_type")
+	}
+	if l.Version != 5 {
+		w.ContentType = ""
+		if dn := o.get("delay"); dn != nil {
+			r.Add(pos(dn), "%s: delay is of MQTT version 5", what)
+		}
+	}
+	c.Will = w
 }
 
 // usesSecret tells whether a text or formula that uses these names gives a secret.

@@ -179,6 +179,19 @@ func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
 }
 
 func (r *reader) enrollRequest(n *yaml.Node, what, method string) *Request {
+	q, o := r.requestHead(n, what, method)
+	r.perCast(func(c *Cast, env formula.Env) { q.parts[c] = r.requestParts(o, what, env) })
+	return q
+}
+
+// oneRequest reads a request for the devices of one cast.
+func (r *reader) oneRequest(n *yaml.Node, what, method string, c *Cast, env formula.Env) *Request {
+	q, o := r.requestHead(n, what, method)
+	q.parts[c] = r.requestParts(o, what, env)
+	return q
+}
+
+func (r *reader) requestHead(n *yaml.Node, what, method string) (*Request, *object) {
 	o := r.object(n, what, requestKeys...)
 	q := &Request{Pos: pos(n), Accept: []int{200, 201, 202, 204}, parts: map[*Cast]*RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
@@ -188,19 +201,20 @@ func (r *reader) enrollRequest(n *yaml.Node, what, method string) *Request {
 			q.Accept = append(q.Accept, int(r.whole(item, what+": accept", 200, 100, 599)))
 		}
 	}
+	return q, o
+}
+
+func (r *reader) requestParts(o *object, what string, env formula.Env) *RequestParts {
 	url := o.need("url", "http://HOST/devices/${device}")
-	r.perCast(func(c *Cast, env formula.Env) {
-		p := &RequestParts{URL: r.text(url, what+": url", env)}
-		if p.URL != nil {
-			r.wholeAddress(url, what+": url", p.URL)
-		}
-		p.Headers = r.headers(o.get("headers"), what+": headers", env)
-		if b := o.get("body"); b != nil {
-			p.Body = r.body(b, what+": body", env)
-		}
-		q.parts[c] = p
-	})
-	return q
+	p := &RequestParts{URL: r.text(url, what+": url", env)}
+	if p.URL != nil {
+		r.wholeAddress(url, what+": url", p.URL)
+	}
+	p.Headers = r.headers(o.get("headers"), what+": headers", env)
+	if b := o.get("body"); b != nil {
+		p.Body = r.body(b, what+": body", env)
+	}
+	return p
 }
 
 // body reads a body: a text, or a mapping that is sent as JSON with its

@@ -43,7 +43,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	}
 	if l.Protocol != 0 {
 		other := map[Protocol][]string{
-			HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight"},
+			HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight", "path", "topic_aliases", "redirects"},
 			MQTT: {"headers", "timeout", "connections", "retries", "retry_key"}}[l.Protocol]
 		for _, key := range other {
 			if k := o.get(key); k != nil {
@@ -79,6 +79,14 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 		l.Connections = int(r.whole(cn, what+": connections", 256, 1, 100_000))
 	}
 	l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
+	if l.TopicAliases = int(r.whole(o.get("topic_aliases"), what+": topic_aliases", 0, 0, 65535)); l.TopicAliases > 0 && l.Version != 5 {
+		r.Add(pos(o.get("topic_aliases")), "%s: topic aliases are of MQTT version 5", what)
+	}
+	l.Redirects = r.word(o.get("redirects"), what+": redirects", "tell", "tell", "follow") == "follow"
+	if pn := o.get("path"); pn != nil && l.Scheme != "" && l.Scheme != "ws" && l.Scheme != "wss" {
+		r.Add(pos(pn), "%s: path goes with ws:// and wss:// alone; topics and paths of messages belong to the readings", what)
+	}
+	l.node.token, l.node.path = o.get("access_token"), o.get("path")
 	l.node.clientID, l.node.username, l.node.password, l.node.headers = o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")
 	return l
 }
@@ -315,6 +323,7 @@ func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []Header {
 			continue
 		}
 		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
+			r.alone(e.value, what+": "+e.key.Value, t)
 			if secretName.MatchString(e.key.Value) {
 				r.secretText(r.resolve(e.value), t)
 			}

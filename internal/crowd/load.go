@@ -14,9 +14,12 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-type linkNode struct{ clientID, username, password, headers, cert, key *yaml.Node }
+type linkNode struct{ clientID, username, password, headers, cert, key, token, path *yaml.Node }
 
-type kindNode struct{ properties, readings []entry }
+type kindNode struct {
+	properties, readings, commands []entry
+	will                           *yaml.Node
+}
 
 // Sources are where a crowd file's surroundings come from.
 type Sources struct {

@@ -6,11 +6,13 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/itchyny/gojq"
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 )
 
@@ -130,6 +132,16 @@ func witnessEnv(name string, env formula.Secrets, crowd string) formula.Env {
 // witnessCredentials checks that the link's credentials make sense for a witness.
 func (r *reader) witnessCredentials(w *Witness, what string) {
 	env := witnessEnv("", formula.Secrets{}, "")
+	if w.Link.node.token != nil {
+		before := len(r.List)
+		r.accessToken(w.Link, env)
+		if len(r.List) > before {
+			r.List = r.List[:before]
+			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the witness a link of its own", what, w.Link.Name)
+			return
+		}
+		env[tokenName] = ""
+	}
 	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password, w.Link.node.cert, w.Link.node.key} {
 		if n == nil {
 			continue
@@ -146,6 +158,8 @@ func (r *reader) witnessCredentials(w *Witness, what string) {
 type Credentials struct {
 	Username, Password string
 	Cert               *tls.Certificate
+	Path               string    // of a WebSocket; empty: that of the address
+	Pass               link.Pass // fills link.TokenPlace in the others; nil: none
 }
 
 // Credentials are those of the witness's link, with the witness's name for that of
@@ -171,7 +185,18 @@ func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
 		return s
 	}
 	node := &w.Link.node
-	cr.Username, cr.Password = expand(node.username), expand(node.password)
+	if node.token != nil {
+		r := &reader{Problems: NewProblems(c.Path, c.Source), from: c.reader.from, crowd: c, missing: c.reader.missing, open: c.reader.open}
+		t := r.accessToken(w.Link, env)
+		if err := r.Err(); err != nil {
+			return cr, err
+		}
+		if cr.Pass, failed = t.Pass(c, env, true); failed != nil {
+			return cr, fmt.Errorf("the witness %q: its access token: %w", w.Name, failed)
+		}
+		env[tokenName] = link.TokenPlace
+	}
+	cr.Username, cr.Password, cr.Path = expand(node.username), expand(node.password), expand(node.path)
 	cert, key := expand(node.cert), expand(node.key)
 	if failed == nil && cert != "" {
 		if cr.Cert, failed = c.KeyPair(cert, key); failed != nil {
@@ -240,6 +265,17 @@ func (r *reader) query(w *Witness, o *object, what string) {
 	}
 }
 
+// CheckText tells why a text cannot stand in a packet of MQTT (MQTT 5, section 1.5.4).
+func CheckText(s string) error {
+	switch {
+	case strings.ContainsRune(s, 0) || !utf8.ValidString(s):
+		return fmt.Errorf("it holds a null character, or is not UTF-8")
+	case len(s) > 65535:
+		return fmt.Errorf("it is %d bytes long; the most is 65535", len(s))
+	}
+	return nil
+}
+
 // CheckTopic tells why a text cannot be the topic of a message (MQTT 5,
 // sections 1.5.4 and 4.7).
 func CheckTopic(topic string) error {
@@ -254,6 +290,27 @@ func CheckTopic(topic string) error {
 		return fmt.Errorf("the topic is %d bytes long; the most is 65535", len(topic))
 	}
 	return nil
+}
+
+// TopicMatches tells whether a topic is one of those that a filter means (MQTT 5,
+// section 4.7).
+func TopicMatches(filter, topic string) bool {
+	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
+	if strings.HasPrefix(filter, "$share/") && len(f) > 2 {
+		f = f[2:] // section 4.8.2
+	}
+	if strings.HasPrefix(topic, "$") && (f[0] == "+" || f[0] == "#") {
+		return false
+	}
+	for i, level := range f {
+		switch {
+		case level == "#":
+			return true
+		case i >= len(t) || level != "+" && level != t[i]:
+			return false
+		}
+	}
+	return len(f) == len(t)
 }
 
 // CheckFilter tells why a text cannot be a topic filter (MQTT 5, section 4.7.1).

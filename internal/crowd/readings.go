@@ -53,7 +53,10 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	l := c.Link
 	if l != nil {
-		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain"}}[l.Protocol]
+		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
+		if l.Protocol == MQTT {
+			delete(streamEnv, tokenName) // the broker would show it to others
+		}
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
 				instead := map[string]string{"path": "; write topic: in its place", "topic": "; write path: in its place"}[key]
@@ -72,6 +75,14 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	rd.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	rd.Retain = r.boolean(o.get("retain"), what+": retain", false)
+	for _, key := range []string{"expires", "user_properties"} {
+		if k := o.get(key); k != nil && l != nil && l.Protocol == MQTT && l.Version != 5 {
+			r.Add(pos(k), "%s: %q is of MQTT version 5, the link %q speaks 3.1.1", what, key, l.Name)
+		}
+	}
+	rd.Expires = r.span(o.get("expires"), what+": expires", 0, time.Second, 136*365*quantity.Day)
+	rd.User = r.userProperties(o.get("user_properties"), c, what, streamEnv)
+	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 	rd.Accept = []int{200, 201, 202, 204}
 	if an := o.get("accept"); an != nil {
@@ -115,6 +126,24 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
+}
+
+// userProperties reads the user properties of a reading.
+func (r *reader) userProperties(n *yaml.Node, c *Cast, what string, env formula.Env) []Header {
+	if n == nil || isNull(n) {
+		return nil
+	}
+	what += ": user_properties"
+	var list []Header
+	for _, e := range r.entries(n, what) {
+		if m := c.Kind.Mark; m.Place == MarkUserProperty && m.Name == e.key.Value {
+			r.Add(pos(e.key), "%s: the mark rides in %q; choose another name", what, e.key.Value)
+		}
+		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
+			list = append(list, Header{e.key.Value, t})
+		}
+	}
+	return list
 }
 
 // methods are the usual ones (RFC 9110, section 9; RFC 5789).

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"runcrowd/internal/pass"
 	"runcrowd/internal/signal"
 	"runcrowd/internal/unit"
 )
@@ -123,7 +124,59 @@ func linkProps() node {
 			"min_version": node{"enum": []any{1.2, 1.3, "1.2", "1.3"}, "description": "The lowest version of TLS. Default 1.2."},
 			"verify":      yes("Check the platform's certificate. Default true."),
 		}),
+		"access_token":  tokenSchema(),
+		"path":          plain("Path of a WebSocket, of a device: /mqtt?token=${token}. Default: that of the address."),
+		"topic_aliases": whole("Most topics of a device that are sent as a number, as far as the broker allows (version 5). Default 0.", 0),
+		"redirects":     words("Whether a device goes where the broker refers it to, and shows its credentials there (version 5). Default tell.", "tell", "follow"),
 	}
+}
+
+func tokenSchema() node {
+	anything := node{"type": "object"}
+	return schemaOf("How devices come to access tokens that expire; ${access_token} stands for it in username, password, headers and paths.", accessKeys, nil, node{
+		"jwt": schemaOf("A JSON Web Token, signed for each device.", jwtKeys, []string{"algorithm"}, node{
+			"algorithm": words("How it is signed.", pass.Algorithms...), "key": plain("The private key, a file in PEM; such as keys/${device}.pem."),
+			"secret": plain("The shared secret of HS256 and the like; from the environment: ${env.NAME}."), "header": anything, "claims": anything,
+		}),
+		"text": plain("A token composed of formulas; issued and expiry are Unix seconds: hmac, base64, url_escape."),
+		"oauth": schemaOf("Tokens of an authorization server, by client credentials (RFC 6749, section 4.4).", oauthKeys, []string{"url", "client_id", "client_secret"}, node{
+			"url": plain("The token endpoint."), "client_id": text("The client."), "client_secret": text("Its secret; from the environment: ${env.NAME}."),
+			"scope": orList(node{"type": "string"}), "params": node{"type": "object", "additionalProperties": scalar, "description": "What the server wants beside, such as an audience."},
+			"send": words("Where the credentials go. Default header.", "header", "body"),
+		}),
+		"valid": span("How long a token lasts. Default 1h.", "1h"),
+		"renew": span("How long before its end it is changed for a new one. Default a tenth of its time.", "5m"),
+	})
+}
+
+func commandSchema() node {
+	body := func(doc string) node { return either(doc, plain(""), node{"type": "object"}) }
+	return schemaOf("A command: how a device hears of it, what it does, and what it answers.", commandKeys, nil, node{
+		"topic": plain("The topic it comes at (MQTT)."), "qos": whole("Quality of service of the subscription. Default 1.", 0),
+		"path": plain("The path that is asked for commands (HTTP)."), "every": span("How often it is asked. Default 5s.", "5s"), "rows": plain("The commands in what is answered there. A jq expression."),
+		"match": node{"type": "object", "additionalProperties": scalar, "description": "Values that a message carries which is this command."},
+		"do": schemaOf("What the device does.", doKeys, nil, node{
+			"every": either("The new interval of all readings, or of each named one; such as ${ask.seconds}s.", text(""), node{"type": "object", "additionalProperties": text("")}),
+			"set":   node{"type": "object", "additionalProperties": scalar, "description": "Properties that get a new value."},
+			"send":  orList(node{"type": "string", "description": "Readings that are sent at once."}),
+		}),
+		"answer": schemaOf("What it says. It knows ask, done (whether it was obeyed) and why (not).", answerKeys, nil, node{
+			"topic": plain("Where (MQTT); with version 5, where the command wants it, if not given."), "qos": whole("Quality of service. Default 1.", 0),
+			"path": plain("Where (HTTP)."), "method": pattern("The method. Default POST.", `^[A-Z]+$`, "POST"), "headers": headers("Headers."),
+			"body":  body("The answer: a text, or what is sent as JSON. Default {ok: ${done}}."),
+			"after": pattern("How long it takes: a time, or a range.", `^.+$`, "200ms, or 100ms to 2s"),
+			"wrong": schemaOf("At times it says something else.", wrongKeys, []string{"chance", "body"}, node{"chance": share("How often.", "5%"), "body": body("What it says.")}),
+			"never": share("How often it says nothing.", "2%"),
+		}),
+		"request": requestSchema("The request by which the platform is asked to give the command; for runcrowd ask."),
+	})
+}
+
+func requestSchema(doc string) node {
+	return schemaOf(doc, requestKeys, []string{"url"}, node{
+		"method": pattern("The method.", `^[A-Z]+$`, "POST"), "url": plain("The whole address, such as http://HOST/devices/${device}."), "headers": headers("Headers."),
+		"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "accept": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
+	})
 }
 
 func linkSchema() node {
@@ -150,6 +203,11 @@ func kindSchema() node {
 		"properties": node{"type": []string{"object", "null"}, "description": "Values that belong to a device, fixed through a run.", "additionalProperties": ref("property")},
 		"readings":   node{"type": "object", "description": "What it sends: bundles of fields, each at an interval of its own.", "additionalProperties": ref("reading"), "minProperties": 1},
 		"mark":       markSchema("Where the mark rides in messages of this kind."),
+		"will": schemaOf("What the broker publishes when it loses a device (MQTT).", willKeys, []string{"topic", "body"}, node{
+			"topic": plain("Where."), "body": either("What: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "qos": whole("Quality of service. Default 1.", 0),
+			"retain": yes("Kept for later subscribers. Default false."), "delay": span("How long the broker waits with it (version 5).", "10s"), "content_type": plain("Media type (version 5)."),
+		}),
+		"commands": node{"type": []string{"object", "null"}, "description": "What the platform may ask of it.", "additionalProperties": commandSchema()},
 	})
 }
 
@@ -219,20 +277,22 @@ func nullable(props node) node {
 
 func readingProps() node {
 	return node{
-		"every":   span("How often a device sends it.", "5s"),
-		"jitter":  share("By how much of the interval a message may be early or late; at most 50%.", "10%"),
-		"speak":   pattern("Which devices speak at each tick. Default staggered.", `^(staggered|together|in turn|[0-9]+ at random|[0-9.]+% at random)$`, "staggered, together, in turn, 3 at random"),
-		"batch":   whole("Samples that are sent together, as a list. Default 1.", 1),
-		"topic":   plain("The topic (MQTT), such as harbour/${site}/${device}/state."),
-		"qos":     node{"enum": []int{0, 1, 2}, "description": "Quality of service (MQTT). Default 1."},
-		"retain":  yes("Whether the broker keeps the message for later subscribers. Default false."),
-		"path":    plain("The path (HTTP), such as /in/${device}/level."),
-		"method":  pattern("The method (HTTP). Default POST.", `^[A-Z]+$`, "PUT"),
-		"accept":  orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
-		"headers": headers("Headers beside those of the link (HTTP)."),
-		"payload": payloadSchema(),
-		"gzip":    yes("Compress the body (HTTP)."),
-		"fields":  node{"type": "object", "minProperties": 1, "additionalProperties": ref("field"), "description": "What it tells: a name and a value each."},
+		"every":           span("How often a device sends it.", "5s"),
+		"jitter":          share("By how much of the interval a message may be early or late; at most 50%.", "10%"),
+		"speak":           pattern("Which devices speak at each tick. Default staggered.", `^(staggered|together|in turn|[0-9]+ at random|[0-9.]+% at random)$`, "staggered, together, in turn, 3 at random"),
+		"batch":           whole("Samples that are sent together, as a list. Default 1.", 1),
+		"topic":           plain("The topic (MQTT), such as harbour/${site}/${device}/state."),
+		"qos":             node{"enum": []int{0, 1, 2}, "description": "Quality of service (MQTT). Default 1."},
+		"retain":          yes("Whether the broker keeps the message for later subscribers. Default false."),
+		"path":            plain("The path (HTTP), such as /in/${device}/level."),
+		"method":          pattern("The method (HTTP). Default POST.", `^[A-Z]+$`, "PUT"),
+		"accept":          orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
+		"headers":         headers("Headers beside those of the link (HTTP)."),
+		"expires":         span("How long a message lasts that nobody fetches (MQTT 5). Default for ever.", "60s"),
+		"user_properties": headers("User properties (MQTT 5), such as unit: m."),
+		"payload":         payloadSchema(),
+		"gzip":            yes("Compress the body (HTTP)."),
+		"fields":          node{"type": "object", "minProperties": 1, "additionalProperties": ref("field"), "description": "What it tells: a name and a value each."},
 	}
 }
 
@@ -337,12 +397,7 @@ func fieldSchema() node {
 }
 
 func enrollSchema() node {
-	request := func(doc string) node {
-		return schemaOf(doc, requestKeys, []string{"url"}, node{
-			"method": pattern("The method.", `^[A-Z]+$`, "POST"), "url": plain("The whole address, such as http://HOST/devices/${device}."), "headers": headers("Headers."),
-			"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "accept": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
-		})
-	}
+	request := requestSchema
 	return schemaOf("How devices are made known to the platform, and what is kept of its answers.", enrollKeys, nil, node{
 		"request":  request("The request that makes a device known."),
 		"requests": listOf(request("One of several requests, in order.")),

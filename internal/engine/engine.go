@@ -16,6 +16,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
@@ -27,6 +28,9 @@ type Counts struct {
 	Devices                                                           int64
 	Joined, Connected, Due, Sent, Accepted, Refused, NotAsked, Unsent atomic.Int64
 	NoAnswer, Drops                                                   atomic.Int64
+	Renewed                                                           atomic.Int64 // access tokens
+	Commands, Obeyed, Answered                                        atomic.Int64
+	Overheard                                                         atomic.Int64 // commands for which there was no room
 }
 
 // Engine plays the rounds of one run.
@@ -49,6 +53,10 @@ type Engine struct {
 	failed  int64
 	lastWhy string
 	excused map[Ref]bool
+
+	asked  atomic.Uint64 // commands so far
+	toldMu sync.Mutex
+	told   []told
 }
 
 // Ref names a message by stream and sequence number.
@@ -62,6 +70,9 @@ type device struct {
 	conn link.Conn
 	page *ledger.Page
 	up   atomic.Bool
+
+	asked  uint64      // commands so far
+	before formula.Env // its properties before commands changed them; nil: none did
 }
 
 type stream struct {
@@ -71,6 +82,17 @@ type stream struct {
 	slot uint64 // the tick of its reading at which the next one is due
 	from int64  // when the device joins in this round
 	kind string // content type of its bodies
+
+	every time.Duration // as a command made it; 0: as in the file
+	base  int64         // since when, or the last message due on it
+}
+
+// interval is the time from one sample to the next.
+func (s *stream) interval() time.Duration {
+	if s.every > 0 {
+		return s.every
+	}
+	return s.Reading.Every
 }
 
 // New makes an engine and defines the fleet's streams in the ledger.
@@ -80,7 +102,7 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = func() any { return new(link.Message) }
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), scribe: Scribe{Run: run, Base: e.base}})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Base: e.base}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
@@ -173,6 +195,7 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	for _, l := range e.loops {
 		l.entries = l.entries[:0]
 	}
+	e.restore()
 	for i := range e.devices {
 		join := begin.Add(plan.Join.At(i, len(e.devices))).UnixNano()
 		if join >= end {
@@ -194,6 +217,9 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	}
 	wg.Wait()
 	e.settle(plan.Settle)
+	for _, l := range e.loops {
+		l.leftover()
+	}
 	for i := range e.devices {
 		if c := e.devices[i].conn; c != nil {
 			c.Close()
@@ -207,6 +233,10 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 
 // due is when the stream's next message is due.
 func (s *stream) due(begin int64) int64 {
+	if s.every > 0 {
+		s.base += int64(s.every) * int64(s.Reading.Batch)
+		return s.base + int64(Jitter(s.Stream, s.seq+1, s.every))
+	}
 	due, slot := Due(s.Stream, begin, s.from, s.seq+1, s.slot)
 	s.slot = slot
 	return due
@@ -273,8 +303,7 @@ func (e *Engine) LastDrop() string {
 func (e *Engine) join(i int) {
 	d := &e.devices[i]
 	e.Counts.Joined.Add(1)
-	d.conn = e.links[d.Cast.Link].Connect(link.Identity{Device: i, Name: d.Name, ClientID: d.ClientID,
-		Username: d.Username, Password: d.Password, Cert: d.Cert}, e)
+	d.conn = e.links[d.Cast.Link].Connect(d.Identity(), e)
 }
 
 // speak makes the next message of a stream due.
@@ -282,6 +311,7 @@ func (l *loop) speak(s *stream, due int64) {
 	e := l.engine
 	m := e.pool.Get().(*link.Message)
 	body, headers := m.Body[:0], m.Headers[:0]
+	l.scribe.Every = s.interval()
 	written, err := l.scribe.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, due), e.begin, body)
 	if err != nil {
 		e.mu.Lock()
@@ -301,7 +331,8 @@ func (l *loop) speak(s *stream, due int64) {
 
 	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
 		Method: s.Reading.Method, Accept: s.Reading.Accept, ContentType: s.kind, Gzip: s.Reading.Gzip,
-		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue}
+		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue,
+		User: s.User, Expiry: uint32(s.Reading.Expires / time.Second)}
 	if s.Device.Cast.Link.RetryKey != "" {
 		m.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: m.First()}.String()
 	}
@@ -314,6 +345,10 @@ func (l *loop) speak(s *stream, due int64) {
 
 // Sent implements link.Sink.
 func (e *Engine) Sent(m *link.Message, at int64) {
+	if m.Answer > 0 {
+		e.answerSent(m, at)
+		return
+	}
 	page := e.pageOf(m)
 	for seq := m.First(); seq <= m.Seq; seq++ {
 		page.Sent(m.Stream, seq, at)
@@ -328,6 +363,10 @@ var outcomes = map[link.Outcome]ledger.Outcome{link.Accepted: ledger.Accepted, l
 func (e *Engine) Settled(m *link.Message, at int64, o link.Outcome, code int, text string) {
 	if text != "" {
 		text = e.fleet.Crowd.Redact(text)
+	}
+	if m.Answer > 0 {
+		e.answerSettled(m, at, o, code, text)
+		return
 	}
 	page := e.pageOf(m)
 	for seq := m.First(); seq <= m.Seq; seq++ {
@@ -361,13 +400,26 @@ func (e *Engine) pageOf(m *link.Message) *ledger.Page {
 }
 
 // Up implements link.Sink.
-func (e *Engine) Up(i int) {
+func (e *Engine) Up(i int, renewed bool) {
 	d := &e.devices[i]
+	why := ""
+	if renewed {
+		e.Counts.Renewed.Add(1)
+		why = ledger.Renewed
+	}
 	if d.up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
 	}
 	if len(d.Streams) > 0 {
-		d.page.Link(d.Streams[0].Index, time.Now(), true, "")
+		d.page.Link(d.Streams[0].Index, time.Now(), true, why)
+	}
+}
+
+// Listens implements link.Sink.
+func (e *Engine) Listens(i int, filter, why string) {
+	d := &e.devices[i]
+	if why != "" && len(d.Streams) > 0 {
+		d.page.Link(d.Streams[0].Index, time.Now(), true, ledger.DeafTo+e.fleet.Crowd.Redact(filter+": "+why))
 	}
 }
 

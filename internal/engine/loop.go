@@ -3,16 +3,19 @@ package engine
 import (
 	"container/heap"
 	"context"
+	"sync"
 	"time"
 
+	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 )
 
 // What an entry of a loop stands for.
 const (
-	joins  uint8 = iota // a device connects
-	speaks              // a stream's next message is due
-	ticks               // a connection looks at the clock
+	joins   uint8 = iota // a device connects
+	speaks               // a stream's next message is due
+	ticks                // a connection looks at the clock
+	answers              // an answer to a command is due
 )
 
 // entry is something to do at a time.
@@ -52,6 +55,11 @@ type loop struct {
 	page    *ledger.Page
 	entries entries
 	scribe  Scribe
+	machine formula.Machine
+
+	inboxMu sync.Mutex
+	inbox   []incoming
+	bell    chan struct{} // rings when something is in the inbox
 }
 
 // run works until end (Unix nanoseconds) or until ctx is done.
@@ -60,6 +68,11 @@ func (l *loop) run(ctx context.Context, end int64) {
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
+		select {
+		case <-l.bell:
+			l.hear(end)
+		default:
+		}
 		next := end
 		if len(l.entries) > 0 {
 			next = min(next, l.entries[0].at)
@@ -69,13 +82,19 @@ func (l *loop) run(ctx context.Context, end int64) {
 			select {
 			case <-ctx.Done():
 				return
+			case <-l.bell:
+				l.hear(end)
+				continue
 			case <-timer.C:
 			}
 		} else if ctx.Err() != nil {
 			return
 		}
-		if len(l.entries) == 0 || l.entries[0].at >= end {
+		if time.Now().UnixNano() >= end || len(l.entries) > 0 && l.entries[0].at >= end {
 			return
+		}
+		if len(l.entries) == 0 {
+			continue // a command may come
 		}
 		l.do(&l.entries[0], end)
 	}
@@ -96,6 +115,8 @@ func (l *loop) do(x *entry, end int64) {
 		if wait := e.devices[x.index].conn.Tick(time.Now()); wait > 0 {
 			again = time.Now().Add(wait).UnixNano()
 		}
+	case answers:
+		l.tell(x.index)
 	case speaks:
 		s := &e.streams[x.index]
 		l.speak(s, x.at)

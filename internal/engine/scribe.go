@@ -20,6 +20,8 @@ type Scribe struct {
 	// Run and Base go into the marks.
 	Run  string
 	Base uint64
+	// Every is the time from one sample to the next, if not the reading's.
+	Every time.Duration
 	// Fixed are values given by hand, by field.
 	Fixed map[string]signal.Value
 
@@ -56,9 +58,13 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {
 		out.MarkKey, out.MarkValue = how.Name, mark.String()
 	}
-	jitter := Jitter(s, seq)
+	every := w.Every
+	if every == 0 {
+		every = s.Reading.Every
+	}
+	jitter := Jitter(s, seq, every)
 	if s.Form == nil {
-		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter})
+		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter, Every: every})
 		w.object = payload.Object(w.object[:0], s.Names, values)
 		w.carried = append(w.carried[:0], w.object)
 		out.Carried = w.carried
@@ -81,8 +87,8 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	}
 	marked := how.Place == crowd.MarkField || how.Place == crowd.MarkSequence
 	for k := range n {
-		at := due.Add(-time.Duration(n-1-k) * s.Reading.Every)
-		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter}
+		at := due.Add(-time.Duration(n-1-k) * every)
+		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter, Every: every}
 		values, err := w.composer.Values(s, o)
 		if failed == nil {
 			failed = err
@@ -164,13 +170,14 @@ func ContentType(s *fleet.Stream) string {
 	return "application/json"
 }
 
-// Jitter is how much a message is early or late on its schedule.
-func Jitter(s *fleet.Stream, seq uint64) time.Duration {
+// Jitter is how much a message is early or late on its schedule, with an interval
+// from sample to sample.
+func Jitter(s *fleet.Stream, seq uint64, every time.Duration) time.Duration {
 	j := s.Reading.Jitter
 	if j == 0 {
 		return 0
 	}
-	return time.Duration(j * float64(interval(s)) * (2*signal.Uniform(s.Key, seq, 5) - 1))
+	return time.Duration(j * float64(every) * float64(s.Reading.Batch) * (2*signal.Uniform(s.Key, seq, 5) - 1))
 }
 
 // interval is the time from one message to the next.
@@ -188,7 +195,7 @@ func interval(s *fleet.Stream) time.Duration {
 // turn.
 func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at uint64) {
 	every := float64(interval(s))
-	jitter := int64(Jitter(s, seq))
+	jitter := int64(Jitter(s, seq, s.Reading.Every))
 	// The first sample of a batch is not taken before the device has joined.
 	lead := int64(s.Reading.Every) * int64(s.Reading.Batch-1)
 	speak := &s.Reading.Speak

@@ -18,6 +18,7 @@ type Occasion struct {
 	Due     time.Time
 	Elapsed time.Duration // since the round began
 	Jitter  time.Duration // how much of Due is jitter
+	Every   time.Duration // from one message to the next
 }
 
 // Composer makes the values of messages; one serves one goroutine, and makes the
@@ -39,12 +40,23 @@ type Composer struct {
 // are valid until the next call. A formula that fails makes a null; the first
 // such error is returned beside the values.
 func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
-	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: s.Reading.Every, Body: s.Body}
+	if o.Every == 0 {
+		o.Every = s.Reading.Every
+	}
+	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: o.Every, Body: s.Body}
 	err := c.make(s, m, len(s.makers), true)
 	if s.recalls {
 		c.remember(s)
 	}
 	return c.values, err
+}
+
+// Forget makes the composer look at the properties of devices anew.
+func (c *Composer) Forget() {
+	c.device = nil
+	if c.past != nil {
+		c.past.device = nil
+	}
 }
 
 // make makes the first n fields of a stream at a moment. Live says that this is

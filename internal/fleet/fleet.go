@@ -6,11 +6,13 @@ package fleet
 import (
 	"crypto/tls"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
@@ -36,7 +38,25 @@ type Device struct {
 	Username string
 	Password string
 	Cert     *tls.Certificate // its own; nil: none
+	Path     string           // of a WebSocket; empty: that of the address
+	Pass     link.Pass        // gives its access token; nil: it has none
+	Will     *link.Will
+	Asks     []link.Ask // where its commands come from
+	Commands []*Command
 	Streams  []*Stream
+}
+
+// Command is a command of one device.
+type Command struct {
+	*crowd.Command
+	Filter string // topic filter, or path
+	Key    uint64 // of seed, device and command
+}
+
+// Identity is who the device is to its platform.
+func (d *Device) Identity() link.Identity {
+	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Path: d.Path,
+		Cert: d.Cert, Pass: d.Pass, Will: d.Will, Asks: d.Asks}
 }
 
 // Stream is one reading of one device.
@@ -46,15 +66,16 @@ type Stream struct {
 	Reading *crowd.Reading
 	Target  string // topic or path
 	Headers []crowd.Header
-	Values  []string     // of Headers
-	Names   []string     // of the fields
-	Form    payload.Form // nil: a flat JSON object
-	Phase   float64      // share of the interval by which this device's schedule is shifted
-	Key     uint64       // of seed, device and reading
-	Body    uint64       // of seed and device
-	Rank    uint64       // its place among the devices with the same reading of the same kind
-	Peers   uint64       // how many these are
-	Turn    uint64       // key of the order in which they speak
+	Values  []string      // of Headers
+	User    []link.Header // user properties
+	Names   []string      // of the fields
+	Form    payload.Form  // nil: a flat JSON object
+	Phase   float64       // share of the interval by which this device's schedule is shifted
+	Key     uint64        // of seed, device and reading
+	Body    uint64        // of seed and device
+	Rank    uint64        // its place among the devices with the same reading of the same kind
+	Peers   uint64        // how many these are
+	Turn    uint64        // key of the order in which they speak
 	makers  []maker
 	env     bool // some field is a formula
 	shadows bool // some field has the name of a property
@@ -353,12 +374,12 @@ func (f *Fleet) Sees(witness int, d *Device) bool {
 func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems) {
 	clients := map[string]string{}
 	forms := map[formKey]payload.Form{}
-	failed := map[*crowd.Cast]bool{}
+	failed, tried := map[*crowd.Cast]bool{}, map[*crowd.Cast]bool{}
 	for _, mb := range members {
 		if failed[mb.cast] {
 			continue // the others of the group have the same mistake
 		}
-		d := f.device(mb, m, p, forms)
+		d := f.device(mb, m, p, forms, tried)
 		if d == nil {
 			failed[mb.cast] = true
 			continue
@@ -378,10 +399,21 @@ func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems
 }
 
 // device makes one device, or notes why it cannot be made.
-func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form) *Device {
+func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form, tried map[*crowd.Cast]bool) *Device {
 	c, cast := f.Crowd, mb.cast
 	d := &Device{N: cast.First + mb.index, Name: mb.name, Cast: cast, Tags: cast.Tags, Env: mb.env}
 	before := len(p.List)
+	if cast.Token != nil {
+		pass, err := cast.Token.Pass(c, d.Env, !tried[cast])
+		if err != nil {
+			p.Add(cast.Token.Pos, "the access token of %s: %s", d.Name, err)
+		}
+		tried[cast] = true
+		d.Pass = pass
+		c.Secret(link.TokenPlace)
+		d.Env["access_token"] = link.TokenPlace
+		defer delete(d.Env, "access_token")
+	}
 	expand := func(at crowd.Pos, what string, t *formula.Text) string {
 		if t == nil {
 			return ""
@@ -399,7 +431,10 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 	if l.Protocol == crowd.MQTT && (d.ClientID == "" || len(d.ClientID) > 65535) {
 		p.Add(l.Pos, "the client id of %s has %d bytes; it must have 1 to 65535", d.Name, len(d.ClientID))
 	}
-	c.Secret(d.Password)
+	d.Path = expand(l.Pos, "path", cast.Path)
+	if d.Password != link.TokenPlace {
+		c.Secret(d.Password)
+	}
 	if pair, err := c.KeyPair(expand(l.Pos, "tls: cert", cast.Cert), expand(l.Pos, "tls: key", cast.Key)); err != nil {
 		p.Add(l.Pos, "the certificate of %s: %s", d.Name, err)
 	} else {
@@ -426,6 +461,13 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 			}
 			s.Values = append(s.Values, value)
 		}
+		for _, u := range r.User {
+			value := expand(r.Pos, "the user property "+u.Name, u.Value)
+			if err := crowd.CheckText(u.Name + value); err != nil {
+				p.Add(r.Pos, "the user property %s of %s: %s", u.Name, d.Name, err)
+			}
+			s.User = append(s.User, link.Header{Name: u.Name, Value: value})
+		}
 		s.Phase = signal.Uniform(s.Key, 0, 7)
 		f.makers(s, m, p)
 		if form, err := f.form(s, m, forms); err != nil {
@@ -436,10 +478,47 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 		d.Streams = append(d.Streams, s)
 	}
 	delete(d.Env, "reading")
+	f.commands(d, p, expand)
 	if len(p.List) > before {
 		return nil
 	}
 	return d
+}
+
+// commands makes the commands and the will of a device.
+func (f *Fleet) commands(d *Device, p *crowd.Problems, expand func(crowd.Pos, string, *formula.Text) string) {
+	if w := d.Cast.Will; w != nil {
+		d.Will = &link.Will{Topic: expand(w.Pos, "will: topic", w.Topic), Body: []byte(expand(w.Pos, "will: body", w.Body)), QoS: w.QoS, Retain: w.Retain,
+			Delay: uint32(w.Delay / time.Second), ContentType: w.ContentType}
+		if err := crowd.CheckTopic(d.Will.Topic); err != nil {
+			p.Add(w.Pos, "the will of %s: %s", d.Name, err)
+		}
+	}
+	for _, k := range d.Cast.Commands {
+		what := fmt.Sprintf("the command %q", k.Name)
+		c := &Command{Command: k, Key: signal.Key(f.Crowd.Seed, d.Name, "command", k.Name)}
+		var ask link.Ask
+		if d.Cast.Link.Protocol == crowd.MQTT {
+			c.Filter = expand(k.Pos, what+": topic", k.Topic)
+			if err := crowd.CheckFilter(c.Filter); err != nil {
+				p.Add(k.Pos, "%s of %s: topic: %s", what, d.Name, err)
+			}
+			ask = link.Ask{Filter: c.Filter, QoS: k.QoS}
+		} else {
+			c.Filter = expand(k.Pos, what+": path", k.Path)
+			if !strings.HasPrefix(c.Filter, "/") || strings.ContainsAny(c.Filter, " \r\n\t\x00") {
+				p.Add(k.Pos, "%s of %s: %q is not a path", what, d.Name, c.Filter)
+			}
+			ask = link.Ask{Path: c.Filter, Every: k.Every}
+			for _, h := range d.Cast.Headers {
+				ask.Headers = append(ask.Headers, link.Header{Name: h.Name, Value: expand(k.Pos, "the header "+h.Name, h.Value)})
+			}
+		}
+		d.Commands = append(d.Commands, c)
+		if !slices.ContainsFunc(d.Asks, func(a link.Ask) bool { return a.Filter+a.Path == c.Filter }) {
+			d.Asks = append(d.Asks, ask)
+		}
+	}
 }
 
 // makers makes the makers of a stream's fields.

@@ -13,10 +13,18 @@
 package formula
 
 import (
+	"crypto/hmac"
+	"crypto/sha1"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"math"
+	"net/url"
 	"reflect"
 	"regexp"
 	"sort"
@@ -266,11 +274,57 @@ var functions = []expr.Option{
 		}
 		return fmt.Sprintf("%0*x", int(width), n), nil
 	}, new(func(any, int) string)),
+	expr.Function("hmac", func(p ...any) (any, error) {
+		make, known := digests[String(p[0])]
+		if !known {
+			return nil, fmt.Errorf("hmac: %q is not known; it is one of sha1, sha256, sha384, sha512", p[0])
+		}
+		h := hmac.New(make, []byte(String(p[1])))
+		h.Write([]byte(String(p[2])))
+		return string(h.Sum(nil)), nil
+	}, new(func(string, string, any) string)),
+	expr.Function("digest", func(p ...any) (any, error) {
+		make, known := digests[String(p[0])]
+		if !known {
+			return nil, fmt.Errorf("digest: %q is not known; it is one of sha1, sha256, sha384, sha512", p[0])
+		}
+		h := make()
+		h.Write([]byte(String(p[1])))
+		return string(h.Sum(nil)), nil
+	}, new(func(string, any) string)),
+	textual("base64", func(s string) (string, error) { return base64.StdEncoding.EncodeToString([]byte(s)), nil }),
+	textual("base64url", func(s string) (string, error) { return base64.RawURLEncoding.EncodeToString([]byte(s)), nil }),
+	textual("unbase64", func(s string) (string, error) {
+		b, err := base64.StdEncoding.DecodeString(s)
+		if err != nil {
+			b, err = base64.RawURLEncoding.DecodeString(strings.TrimRight(s, "="))
+		}
+		if err != nil {
+			return "", errors.New("this is not base64 (RFC 4648)")
+		}
+		return string(b), nil
+	}),
+	textual("url_escape", func(s string) (string, error) { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20"), nil }),
+	textual("bytes_hex", func(s string) (string, error) { return hex.EncodeToString([]byte(s)), nil }),
 	checkDigits("luhn", luhn), checkDigits("gs1", gs1), checkDigits("mod97", mod97),
 	expr.Function("unix", timeFunc(time.Time.Unix), new(func(time.Time) int64)),
 	expr.Function("unix_ms", timeFunc(time.Time.UnixMilli), new(func(time.Time) int64)),
 	math1("sin", math.Sin), math1("cos", math.Cos), math1("tan", math.Tan),
 	math1("sqrt", math.Sqrt), math1("exp", math.Exp), math1("ln", math.Log), math1("log10", math.Log10),
+}
+
+// digests are the hash functions of hmac (RFC 2104) and digest.
+var digests = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
+
+// textual is a function from a text to a text.
+func textual(name string, f func(string) (string, error)) expr.Option {
+	return expr.Function(name, func(p ...any) (any, error) {
+		s, err := f(String(p[0]))
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		return s, nil
+	}, new(func(any) string))
 }
 
 func whole(v any) (int64, bool) {

@@ -57,6 +57,9 @@ const (
 	recHeard               // witness, round, complete, why
 	recLink                // stream of the device, at, up or down, text
 	recEnd                 // at, interrupted
+	recCommand             // number, device, command, at, topic, body, done, says
+	recAnswer              // number, due or 0, how, body
+	recTold                // number, sent or 0, at, outcome, code, text
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -415,6 +418,85 @@ func (p *Page) Link(stream int, at time.Time, up bool, text string) {
 	p.uint(uint64(stream))
 	p.when(at)
 	p.bool(up)
+	p.text(text)
+	p.end()
+}
+
+// What the text of a Link record means that says "up".
+const (
+	Renewed = "a new access token"           // the connection was made anew for it
+	DeafTo  = "no commands can be heard at " // and where, and why
+)
+
+// Command is something that the platform asked of a device.
+type Command struct {
+	Number uint64 // from 1, in a run
+	Device string
+	Name   string // empty: it is none that the device knows
+	At     time.Time
+	Topic  string // or path
+	Body   []byte
+	Done   bool
+	Says   string  // what was done, or why not
+	Answer *Answer // nil: none is due
+}
+
+// Answer is what a device said to a command.
+type Answer struct {
+	Due     time.Time
+	How     How
+	Body    []byte
+	Sent    time.Time // zero: never
+	At      time.Time // of the outcome
+	Outcome Outcome
+	Code    int
+	Text    string
+}
+
+// How is how a device answers.
+type How uint8
+
+// The ways of answering.
+const (
+	Right How = iota
+	Wrong     // on purpose
+	Never     // on purpose
+)
+
+func (h How) String() string { return [...]string{"right", "wrong", "never"}[min(h, Never)] }
+
+// Command notes a command, without its answer.
+func (p *Page) Command(c *Command) {
+	p.begin(recCommand)
+	p.uint(c.Number)
+	p.text(c.Device)
+	p.text(c.Name)
+	p.when(c.At)
+	p.text(c.Topic)
+	p.bytes(c.Body)
+	p.bool(c.Done)
+	p.text(c.Says)
+	p.end()
+}
+
+// Answer notes that a command will be answered, or on purpose not.
+func (p *Page) Answer(command uint64, a *Answer) {
+	p.begin(recAnswer)
+	p.uint(command)
+	p.when(a.Due)
+	p.buf = append(p.buf, byte(a.How))
+	p.bytes(a.Body)
+	p.end()
+}
+
+// Told notes what became of an answer, in Unix nanoseconds; sent may be 0.
+func (p *Page) Told(command uint64, sent, at int64, o Outcome, code int, text string) {
+	p.begin(recTold)
+	p.uint(command)
+	p.nano(sent, sent == 0)
+	p.nano(at, false)
+	p.buf = append(p.buf, byte(o))
+	p.uint(uint64(code))
 	p.text(text)
 	p.end()
 }

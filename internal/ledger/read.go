@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+	"sort"
 	"strconv"
 	"time"
 )
@@ -72,7 +73,8 @@ type Book struct {
 	Witnesses   []Witness
 	Sightings   []Sighting
 	Links       []LinkEvent
-	Ended       bool // the run came to its own end; false after a kill
+	Commands    []Command // in the order of their numbers
+	Ended       bool      // the run came to its own end; false after a kill
 	Interrupted bool
 	LastWrite   time.Time
 	Good        int64 // bytes that could be read
@@ -140,6 +142,7 @@ func read(f io.Reader, size int64) (*Book, error) {
 		return nil, ErrNotALedger
 	}
 	b.Torn = max(0, size-b.Good)
+	sort.Slice(b.Commands, func(i, j int) bool { return b.Commands[i].Number < b.Commands[j].Number })
 	return b, nil
 }
 
@@ -298,6 +301,20 @@ func (b *Book) block(body []byte) error {
 			}
 		case recLink:
 			b.Links = append(b.Links, LinkEvent{int(d.uint()), d.when(), d.bool(), d.text()})
+		case recCommand:
+			b.Commands = append(b.Commands, Command{Number: d.uint(), Device: d.text(), Name: d.text(), At: d.when(), Topic: d.text(), Body: d.bytes(), Done: d.bool(), Says: d.text()})
+		case recAnswer:
+			c, a := b.command(d), &Answer{Due: d.when(), How: How(d.byte()), Body: d.bytes()}
+			if c != nil {
+				c.Answer = a
+			}
+		case recTold:
+			c, sent, at := b.command(d), d.when(), d.when()
+			o, code, text := Outcome(d.byte()), int(d.uint()), d.text()
+			if c != nil && c.Answer != nil {
+				a := c.Answer
+				a.Sent, a.At, a.Outcome, a.Code, a.Text = sent, at, o, code, text
+			}
 		case recEnd:
 			_ = d.when()
 			b.Ended, b.Interrupted = true, d.bool()
@@ -306,6 +323,18 @@ func (b *Book) block(body []byte) error {
 		}
 	}
 	return d.err
+}
+
+// command finds the command that a record is about: it stands before the record, and
+// seldom far. Nil without one.
+func (b *Book) command(d *decoder) *Command {
+	number := d.uint()
+	for i := len(b.Commands) - 1; i >= 0; i-- {
+		if b.Commands[i].Number == number {
+			return &b.Commands[i]
+		}
+	}
+	return nil
 }
 
 // message finds the message that a record is about; nil after an error.

@@ -59,21 +59,103 @@ type Message struct {
 	Key         string // the mark, for links that send it as a key; empty elsewhere
 	// MarkKey and MarkValue ride as a user property or a header; empty: neither.
 	MarkKey, MarkValue string
+
+	// What MQTT 5 knows beside: user properties, how long the message lasts in
+	// seconds (0: for ever), and what an answer is matched by.
+	User        []Header
+	Expiry      uint32
+	Correlation []byte
+
+	// Answer is the number of the command that the message answers, from 1; 0: it
+	// is one of a reading. It is the sink's, and so are the fields that name streams.
+	Answer int
 }
 
 // First is the sequence number of the first message in Body.
 func (m *Message) First() uint64 { return m.Seq + 1 - uint64(max(1, m.Count)) }
 
-// Header is a header line.
+// Header is a header line, or a user property.
 type Header struct{ Name, Value string }
 
-// Identity is who a device is to the platform.
+// Identity is who a device is to the platform. The texts, and targets and headers
+// of messages, may hold TokenPlace where there is a Pass.
 type Identity struct {
 	Device             int // as the Sink knows it
 	Name               string
 	ClientID           string
 	Username, Password string
+	Path               string           // of a WebSocket; empty: that of the address
 	Cert               *tls.Certificate // the device's own; nil: none
+	Pass               Pass             // nil: no access token
+	Will               *Will            // MQTT; nil: none
+	Asks               []Ask            // where commands come from
+}
+
+// Will is what the broker publishes when it loses a device (MQTT 5, section
+// 3.1.2.5). Delay is in seconds.
+type Will struct {
+	Topic       string
+	Body        []byte
+	QoS         byte
+	Retain      bool
+	Delay       uint32
+	ContentType string
+}
+
+// Ask is a place that commands come from: a topic filter, or a path that is asked
+// at an interval.
+type Ask struct {
+	Filter string
+	QoS    byte
+
+	Path    string
+	Every   time.Duration
+	Headers []Header
+}
+
+// Incoming is what a device was sent. The link does not touch Body and Correlation again.
+type Incoming struct {
+	At          int64  // Unix nanoseconds
+	Topic       string // empty over HTTP
+	Path        string // that was asked; empty over MQTT
+	Body        []byte
+	Response    string // topic that the answer is wanted at (MQTT 5, section 4.10)
+	Correlation []byte
+}
+
+// Pass gives an access token, and makes a new one when the last is about to run
+// out. It may be asked from several goroutines.
+type Pass interface {
+	// Token gives the token, and when it has to be changed for a new one; the zero
+	// time is never.
+	Token(ctx context.Context) (token string, renew time.Time, err error)
+}
+
+// PassError says why a device has no access token, and what to try.
+type PassError struct{ What, Try string }
+
+func (e *PassError) Error() string { return e.What }
+
+// TokenOf asks for a token; without a pass it is empty, and never to be changed.
+func TokenOf(ctx context.Context, p Pass) (token string, renew time.Time, err error) {
+	if p == nil {
+		return "", time.Time{}, nil
+	}
+	return p.Token(ctx)
+}
+
+// TokenPlace stands where an access token goes.
+const TokenPlace = "\uf8ff\ue000token\ue000\uf8ff"
+
+// Fill puts the token into a text.
+func Fill(text, token string) string { return strings.ReplaceAll(text, TokenPlace, token) }
+
+// Hide takes a token out of a text that is to be shown.
+func Hide(text, token string) string {
+	if len(token) < 4 {
+		return text
+	}
+	return strings.ReplaceAll(text, token, "«secret»")
 }
 
 // Sink hears what becomes of messages and connections. Times are Unix
@@ -81,8 +163,15 @@ type Identity struct {
 type Sink interface {
 	Sent(m *Message, at int64)
 	Settled(m *Message, at int64, o Outcome, code int, text string)
-	Up(device int)
+	// Up says that the connection is there; renewed, that it was made anew for a new
+	// access token.
+	Up(device int, renewed bool)
 	Down(device int, why string)
+	// Listens says that the platform lets a device hear commands at a filter, or
+	// why not.
+	Listens(device int, filter, why string)
+	// Came brings what the device was sent on one of its Asks.
+	Came(device int, in *Incoming)
 }
 
 // Conn is one device's connection.
@@ -141,6 +230,9 @@ func Explain(err error, address string) (what, try string) {
 	}
 	if redirect, is := errors.AsType[*redirectError](err); is {
 		return redirect.what, redirect.try
+	}
+	if pass, is := errors.AsType[*PassError](err); is {
+		return pass.What, pass.Try
 	}
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:

@@ -41,16 +41,22 @@ const (
 
 // Identifiers of the properties used here (section 2.2.2.2).
 const (
+	propMessageExpiry    = 0x02
 	propContentType      = 0x03
+	propResponseTopic    = 0x08
+	propCorrelationData  = 0x09
 	propSessionExpiry    = 0x11
 	propAssignedClientID = 0x12
 	propServerKeepAlive  = 0x13
+	propWillDelay        = 0x18
+	propServerReference  = 0x1c
 	propReasonString     = 0x1f
 	propReceiveMaximum   = 0x21
 	propMaximumQoS       = 0x24
 	propUserProperty     = 0x26
 	propMaximumPacket    = 0x27
 	propTopicAliasMax    = 0x22
+	propTopicAlias       = 0x23
 	propRetainAvailable  = 0x25
 )
 
@@ -95,6 +101,53 @@ type Connect struct {
 	// ReceiveMaximum, version 5 only: how many QoS 1 and 2 messages the server
 	// may send before they are acknowledged; 0 leaves the standard's 65535.
 	ReceiveMaximum uint16
+	Will           *Will // nil: none
+}
+
+// Will is the message that the server publishes when the connection is lost
+// (section 3.1.2.5).
+type Will struct {
+	Topic       string
+	Payload     []byte
+	QoS         byte
+	Retain      bool
+	Delay       uint32 // seconds that the server waits with it; version 5
+	Expiry      uint32 // seconds that it lasts; 0: for ever; version 5
+	ContentType string // version 5; empty: none
+}
+
+// props is the length of its properties (section 3.1.3.2).
+func (w *Will) props() int {
+	n := 0
+	if w.Delay > 0 {
+		n += 5
+	}
+	if w.Expiry > 0 {
+		n += 5
+	}
+	if w.ContentType != "" {
+		n += 3 + len(w.ContentType)
+	}
+	return n
+}
+
+// append appends the will's part of the payload of CONNECT (section 3.1.3).
+func (w *Will) append(b []byte, version byte) []byte {
+	if version == V5 {
+		b = appendVarint(b, w.props())
+		if w.Delay > 0 {
+			b = binary.BigEndian.AppendUint32(append(b, propWillDelay), w.Delay)
+		}
+		if w.Expiry > 0 {
+			b = binary.BigEndian.AppendUint32(append(b, propMessageExpiry), w.Expiry)
+		}
+		if w.ContentType != "" {
+			b = appendText(append(b, propContentType), w.ContentType)
+		}
+	}
+	b = appendText(b, w.Topic)
+	b = binary.BigEndian.AppendUint16(b, uint16(len(w.Payload)))
+	return append(b, w.Payload...)
 }
 
 // AppendConnect appends a CONNECT.
@@ -115,6 +168,16 @@ func AppendConnect(b []byte, c *Connect) []byte {
 	var flags byte
 	if c.CleanStart {
 		flags |= 0x02
+	}
+	if w := c.Will; w != nil {
+		flags |= 0x04 | w.QoS<<3
+		if w.Retain {
+			flags |= 0x20
+		}
+		n += 2 + len(w.Topic) + 2 + len(w.Payload)
+		if c.Version == V5 {
+			n += varintLen(w.props()) + w.props()
+		}
 	}
 	if c.Username != "" {
 		flags |= 0x80
@@ -138,6 +201,9 @@ func AppendConnect(b []byte, c *Connect) []byte {
 		}
 	}
 	b = appendText(b, c.ClientID)
+	if c.Will != nil {
+		b = c.Will.append(b, c.Version)
+	}
 	if c.Username != "" {
 		b = appendText(b, c.Username)
 	}
@@ -147,20 +213,80 @@ func AppendConnect(b []byte, c *Connect) []byte {
 	return b
 }
 
-// Publish is the PUBLISH packet (section 3.3), with at most one user property
-// when sending.
+// Publish is the PUBLISH packet (section 3.3). What stands behind Retain is of
+// version 5; empty or zero is none.
 type Publish struct {
-	Topic   string
-	ID      uint16 // for QoS 1 and 2
-	QoS     byte
-	Dup     bool
-	Retain  bool
-	UserKey string // version 5; empty: none
-	UserVal string
-	// ContentType is the media type of Payload (version 5, section 3.3.2.3.9);
-	// empty: none.
-	ContentType string
-	Payload     []byte
+	Topic  string // empty with an Alias that the receiver knows
+	ID     uint16 // for QoS 1 and 2
+	QoS    byte
+	Dup    bool
+	Retain bool
+
+	Alias         uint16 // in place of the topic from now on (section 3.3.2.3.4)
+	Expiry        uint32 // seconds that the message lasts
+	ContentType   string
+	ResponseTopic string
+	Correlation   []byte
+	UserKey       string // a user property; more are in User
+	UserVal       string
+	User          []UserProperty
+
+	Payload []byte
+}
+
+// props is the length of the properties (section 3.3.2.3).
+func (p *Publish) props() int {
+	n := 0
+	if p.Alias > 0 {
+		n += 3
+	}
+	if p.Expiry > 0 {
+		n += 5
+	}
+	if p.ContentType != "" {
+		n += 3 + len(p.ContentType)
+	}
+	if p.ResponseTopic != "" {
+		n += 3 + len(p.ResponseTopic)
+	}
+	if len(p.Correlation) > 0 {
+		n += 3 + len(p.Correlation)
+	}
+	if p.UserKey != "" {
+		n += 5 + len(p.UserKey) + len(p.UserVal)
+	}
+	for i := range p.User {
+		n += 5 + len(p.User[i].Key) + len(p.User[i].Value)
+	}
+	return n
+}
+
+func (p *Publish) appendProps(b []byte) []byte {
+	if p.Alias > 0 {
+		b = binary.BigEndian.AppendUint16(append(b, propTopicAlias), p.Alias)
+	}
+	if p.Expiry > 0 {
+		b = binary.BigEndian.AppendUint32(append(b, propMessageExpiry), p.Expiry)
+	}
+	if p.ContentType != "" {
+		b = appendText(append(b, propContentType), p.ContentType)
+	}
+	if p.ResponseTopic != "" {
+		b = appendText(append(b, propResponseTopic), p.ResponseTopic)
+	}
+	if len(p.Correlation) > 0 {
+		b = binary.BigEndian.AppendUint16(append(b, propCorrelationData), uint16(len(p.Correlation)))
+		b = append(b, p.Correlation...)
+	}
+	if p.UserKey != "" {
+		b = appendText(append(b, propUserProperty), p.UserKey)
+		b = appendText(b, p.UserVal)
+	}
+	for i := range p.User {
+		b = appendText(append(b, propUserProperty), p.User[i].Key)
+		b = appendText(b, p.User[i].Value)
+	}
+	return b
 }
 
 // AppendPublish appends a PUBLISH.
@@ -171,12 +297,7 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 	}
 	props := 0
 	if version == V5 {
-		if p.ContentType != "" {
-			props += 3 + len(p.ContentType)
-		}
-		if p.UserKey != "" {
-			props += 5 + len(p.UserKey) + len(p.UserVal)
-		}
+		props = p.props()
 		n += varintLen(props) + props
 	}
 	flags := p.QoS << 1
@@ -192,14 +313,7 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 		b = binary.BigEndian.AppendUint16(b, p.ID)
 	}
 	if version == V5 {
-		b = appendVarint(b, props)
-		if p.ContentType != "" {
-			b = appendText(append(b, propContentType), p.ContentType)
-		}
-		if p.UserKey != "" {
-			b = appendText(append(b, propUserProperty), p.UserKey)
-			b = appendText(b, p.UserVal)
-		}
+		b = p.appendProps(appendVarint(b, props))
 	}
 	return append(b, p.Payload...)
 }
@@ -260,7 +374,8 @@ type Packet struct {
 	TopicAliasMaximum uint16
 	NoRetain          bool // the server keeps no message for later subscribers
 
-	ReasonString string
+	ReasonString    string
+	ServerReference string // of another server to use (section 4.11)
 
 	// PUBLISH
 	Publish  Publish
@@ -475,6 +590,16 @@ func (p *Packet) properties(c *cursor) {
 			p.AssignedClientID = q.text()
 		case propReasonString:
 			p.ReasonString = q.text()
+		case propServerReference:
+			p.ServerReference = q.text()
+		case propMessageExpiry:
+			p.Publish.Expiry = q.uint32()
+		case propContentType:
+			p.Publish.ContentType = q.text()
+		case propResponseTopic:
+			p.Publish.ResponseTopic = q.text()
+		case propCorrelationData:
+			p.Publish.Correlation = q.bytes()
 		case propUserProperty:
 			p.UserProp = append(p.UserProp, UserProperty{q.text(), q.text()})
 		default:
@@ -490,15 +615,15 @@ func (p *Packet) properties(c *cursor) {
 // section 2.2.2.2 gives it.
 func (c *cursor) skip(id int) {
 	switch id {
-	case 0x01, 0x17, 0x19, 0x25, 0x28, 0x29, 0x2a: // byte
+	case 0x01, 0x17, 0x19, 0x28, 0x29, 0x2a: // byte
 		c.byte()
-	case 0x22, 0x23: // two bytes
+	case propTopicAlias: // two bytes
 		c.uint16()
-	case 0x02, propSessionExpiry, 0x18: // four bytes
+	case propSessionExpiry, propWillDelay: // four bytes
 		c.uint32()
 	case 0x0b: // variable byte integer
 		c.varint()
-	case propContentType, 0x08, 0x09, 0x15, 0x16, 0x1a, 0x1c: // text or binary
+	case 0x15, 0x16, 0x1a: // text or binary
 		c.bytes()
 	default:
 		c.bad = true

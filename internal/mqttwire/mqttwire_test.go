@@ -37,6 +37,13 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 		}
 		if v == mqttwire.V5 {
 			p.ContentType = rapid.SampledFrom([]string{"", "application/json", "application/senml+cbor"}).Draw(t, "type")
+			p.ResponseTopic = rapid.SampledFrom([]string{"", "told/me"}).Draw(t, "response")
+			p.Correlation = []byte(rapid.StringMatching(`.{0,8}`).Draw(t, "correlation"))
+			p.Expiry = rapid.Uint32().Draw(t, "expiry")
+			p.Alias = rapid.Uint16Range(0, 10).Draw(t, "alias")
+			for range rapid.IntRange(0, 2).Draw(t, "users") {
+				p.User = append(p.User, mqttwire.UserProperty{Key: "unit", Value: rapid.StringMatching(`[a-z]{0,5}`).Draw(t, "unit")})
+			}
 		}
 		b := mqttwire.AppendPublish(nil, v, &p)
 		pk := brokertest.Decode(t, v, b)
@@ -47,18 +54,30 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 		require.Equal(t, p.Retain, pk.FixedHeader.Retain)
 		require.Equal(t, string(p.Payload), string(pk.Payload))
 		require.Equal(t, p.ContentType, pk.Properties.ContentType)
+		require.Equal(t, p.ResponseTopic, pk.Properties.ResponseTopic)
+		require.Equal(t, string(p.Correlation), string(pk.Properties.CorrelationData))
+		require.Equal(t, p.Expiry, pk.Properties.MessageExpiryInterval)
+		require.Equal(t, p.Alias, pk.Properties.TopicAlias)
+		users := p.User
 		if p.UserKey != "" {
-			require.Equal(t, []packets.UserProperty{{Key: "mark", Val: p.UserVal}}, pk.Properties.User)
+			users = append([]mqttwire.UserProperty{{Key: p.UserKey, Value: p.UserVal}}, users...)
+		}
+		require.Len(t, pk.Properties.User, len(users))
+		for i, u := range users {
+			require.Equal(t, packets.UserProperty{Key: u.Key, Val: u.Value}, pk.Properties.User[i])
 		}
 		// And back with our own decoder, from what their encoder writes.
+		pk.Mods.AllowResponseInfo = true
 		var got mqttwire.Packet
 		require.NoError(t, read(v, brokertest.Encode(t, v, pk), &got))
 		require.Equal(t, p.Topic, got.Publish.Topic)
 		require.Equal(t, string(p.Payload), string(got.Publish.Payload))
 		require.Equal(t, p.ID, got.ID)
-		if p.UserKey != "" {
-			require.Equal(t, []mqttwire.UserProperty{{Key: "mark", Value: p.UserVal}}, got.UserProp)
-		}
+		require.ElementsMatch(t, users, got.UserProp)
+		require.Equal(t, p.ContentType, got.Publish.ContentType)
+		require.Equal(t, p.ResponseTopic, got.Publish.ResponseTopic)
+		require.Equal(t, string(p.Correlation), string(got.Publish.Correlation))
+		require.Equal(t, p.Expiry, got.Publish.Expiry)
 	})
 }
 
@@ -72,6 +91,8 @@ func TestConnectAgainstAnotherCodec(t *testing.T) {
 		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me", Password: "secret"},
 		{Version: mqttwire.V5, ClientID: "buoy-1", KeepAlive: 60, SessionExpiry: 300, ReceiveMaximum: 10, Username: "me", Password: "secret"},
 		{Version: mqttwire.V5, ClientID: "buoy-1", CleanStart: true},
+		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me", Will: &mqttwire.Will{Topic: "gone", Payload: []byte("x"), QoS: 2}},
+		{Version: mqttwire.V5, ClientID: "buoy-1", Username: "me", Password: "secret", Will: &mqttwire.Will{Topic: "gone", Payload: []byte("{}"), QoS: 1, Retain: true, Delay: 9, Expiry: 70, ContentType: "application/json"}},
 	} {
 		pk := brokertest.Decode(t, c.Version, mqttwire.AppendConnect(nil, &c))
 		assert.Equal(t, c.ClientID, pk.Connect.ClientIdentifier)
@@ -81,6 +102,16 @@ func TestConnectAgainstAnotherCodec(t *testing.T) {
 		assert.Equal(t, c.CleanStart, pk.Connect.Clean)
 		assert.Equal(t, c.SessionExpiry, pk.Properties.SessionExpiryInterval)
 		assert.Equal(t, c.ReceiveMaximum, pk.Properties.ReceiveMaximum)
+		assert.Equal(t, c.Will != nil, pk.Connect.WillFlag)
+		if w := c.Will; w != nil {
+			assert.Equal(t, w.Topic, pk.Connect.WillTopic)
+			assert.Equal(t, w.Payload, pk.Connect.WillPayload)
+			assert.Equal(t, w.QoS, pk.Connect.WillQos)
+			assert.Equal(t, w.Retain, pk.Connect.WillRetain)
+			assert.Equal(t, w.Delay, pk.Connect.WillProperties.WillDelayInterval)
+			assert.Equal(t, w.Expiry, pk.Connect.WillProperties.MessageExpiryInterval)
+			assert.Equal(t, w.ContentType, pk.Connect.WillProperties.ContentType)
+		}
 	}
 }
 
@@ -104,7 +135,7 @@ func TestSmallPacketsAgainstAnotherCodec(t *testing.T) {
 func TestConnackAgainstAnotherCodec(t *testing.T) {
 	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ProtocolVersion: 5, SessionPresent: true, ReasonCode: 0,
 		Properties: packets.Properties{ReceiveMaximum: 7, MaximumPacketSize: 1000, MaximumQos: 1, MaximumQosFlag: true, ServerKeepAlive: 30,
-			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3, RetainAvailable: 1, RetainAvailableFlag: true}}
+			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3, ServerReference: "other:1883", RetainAvailable: 1, RetainAvailableFlag: true}}
 	pk.Mods.AllowResponseInfo = true
 	var got mqttwire.Packet
 	require.NoError(t, read(mqttwire.V5, brokertest.Encode(t, 5, pk), &got))
@@ -115,6 +146,8 @@ func TestConnackAgainstAnotherCodec(t *testing.T) {
 	assert.True(t, got.MaximumQoSSet && got.KeepAliveSet)
 	assert.Equal(t, uint16(30), got.ServerKeepAlive)
 	assert.Equal(t, "well", got.ReasonString)
+	assert.Equal(t, uint16(3), got.TopicAliasMaximum)
+	assert.Equal(t, "other:1883", got.ServerReference)
 }
 
 func TestMalformedPackets(t *testing.T) {

@@ -172,8 +172,7 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 			continue
 		}
 		tried[l] = true
-		id := link.Identity{Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Cert: d.Cert}
-		if err := s.links[l].Try(ctx, id); err != nil {
+		if err := s.links[l].Try(ctx, d.Identity()); err != nil {
 			return nil, err
 		}
 	}
@@ -234,7 +233,7 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 		case crowd.MQTT:
 			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: l.TLS, Version: l.Version, KeepAlive: l.KeepAlive,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
-				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff})
+				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,

@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
@@ -36,9 +37,9 @@ type query struct {
 	*base
 	rows, next, device, reading, time, mark, values, body *picker
 
-	client             *http.Client
-	headers            http.Header
-	username, password string // of the link whose TLS it uses
+	client  *http.Client
+	headers http.Header
+	own     crowd.Credentials // of the link whose TLS it uses
 
 	countMu  sync.Mutex
 	noted    map[sameRow]int // copies in the ledger
@@ -62,7 +63,7 @@ func (q *query) Start(ctx Context) error {
 	if err != nil {
 		return err
 	}
-	q.username, q.password = own.Username, own.Password
+	q.own = own
 	if l := q.spec.Link; l != nil && l.TLS != nil {
 		t.TLSClientConfig = l.TLS.Config("", own.Cert)
 	}
@@ -146,11 +147,19 @@ func (q *query) page1(ctx Context, address string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	token, _, err := link.TokenOf(ctx, q.own.Pass)
+	if err != nil {
+		return nil, err
+	}
 	req.Header = q.headers.Clone()
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "runcrowd")
-	if q.username != "" && req.Header.Get("Authorization") == "" {
-		req.SetBasicAuth(q.username, q.password)
+	switch {
+	case req.Header.Get("Authorization") != "":
+	case q.own.Username != "":
+		req.SetBasicAuth(link.Fill(q.own.Username, token), link.Fill(q.own.Password, token))
+	case token != "":
+		req.Header.Set("Authorization", "Bearer "+token) // RFC 6750, section 2.1
 	}
 	resp, err := q.client.Do(req)
 	if err != nil {

@@ -42,7 +42,7 @@ type subscription struct {
 	writeMu  sync.Mutex
 	nc       net.Conn
 	secure   *tls.Config
-	cert     *tls.Certificate
+	own      crowd.Credentials
 	tap      func(Overheard) // in place of sightings
 	lastRead time.Time
 	stop     context.CancelFunc
@@ -84,7 +84,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	if err != nil {
 		return nil, err
 	}
-	s.cert = own.Cert
+	s.own = own
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		Username: own.Username, Password: own.Password, KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
@@ -135,17 +135,27 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	defer cancel()
 	l := s.spec.Link
 	if s.secure == nil && l.TLS != nil {
-		s.secure = l.TLS.Config(link.Host(l.Address), s.cert)
+		s.secure = l.TLS.Config(link.Host(l.Address), s.own.Cert)
 	}
-	nc, err := mqtt.Dial(ctx, l.Scheme, l.Address, l.Path, s.secure)
+	token, _, err := link.TokenOf(ctx, s.own.Pass)
 	if err != nil {
 		return nil, err
 	}
+	path := l.Path
+	if s.own.Path != "" {
+		path = link.Fill(s.own.Path, token)
+	}
+	nc, err := mqtt.Dial(ctx, l.Scheme, l.Address, path, s.secure)
+	if err != nil {
+		return nil, err
+	}
+	connect := s.connect
+	connect.Username, connect.Password = link.Fill(connect.Username, token), link.Fill(connect.Password, token)
 	deadline, _ := ctx.Deadline()
 	nc.SetDeadline(deadline)
 	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
 	defer unhook()
-	rd, ack, err := mqtt.Handshake(nc, &s.connect, 64<<10, maxMessage)
+	rd, ack, err := mqtt.Handshake(nc, &connect, 64<<10, maxMessage)
 	if err != nil {
 		nc.Close()
 		return nil, err

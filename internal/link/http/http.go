@@ -130,14 +130,20 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 		e.What, e.Try = link.Explain(err, address)
 		return e
 	}
-	return nc.Close()
+	nc.Close()
+	if _, _, err := link.TokenOf(ctx, id.Pass); err != nil {
+		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
+		e.What, e.Try = link.Explain(err, address)
+		return e
+	}
+	return nil
 }
 
 // Connect makes a device.
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
-	sink.Up(id.Device)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client}
+	sink.Up(id.Device, false)
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks))}
 	if id.Cert != nil || l.cfg.PerDevice {
 		c.client = newClient(&l.cfg, id.Cert)
 	}
@@ -164,6 +170,16 @@ type Conn struct {
 	busy    bool // a goroutine works off waiting
 	down    bool
 	waiting []*link.Message
+	token   string  // the last one
+	asks    []asked // of the identity's Asks
+}
+
+// asked is how far the asking for commands at a path is.
+type asked struct {
+	next time.Time // when it is due
+	busy bool
+	told bool   // that the platform answers, or does not
+	why  string // it does not
 }
 
 // Send takes a message over.
@@ -243,7 +259,7 @@ func (c *Conn) finish(o link.Outcome, code int, text string) {
 	if o == link.Accepted || o == link.Refused {
 		if c.down {
 			c.down = false
-			c.sink.Up(c.id.Device)
+			c.sink.Up(c.id.Device, false)
 		}
 	}
 }
@@ -269,7 +285,12 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	}}
 	// The client library itself sends such a request again only when it wrote
 	// nothing of it to a connection that had gone stale (net/http, Transport).
-	req, err := http.NewRequestWithContext(httptrace.WithClientTrace(ctx, trace), m.Method, c.link.cfg.Base+m.Target, bytes.NewReader(m.Body))
+	token, err := c.pass(ctx)
+	if err != nil {
+		return link.Unsent, 0, err.Error(), c.ctx.Err() == nil, 0
+	}
+	defer func() { text = link.Hide(text, token) }()
+	req, err := c.build(httptrace.WithClientTrace(ctx, trace), m.Method, m.Target, m.Headers, bytes.NewReader(m.Body), token)
 	if err != nil {
 		return link.Unsent, 0, "the request could not be made: " + err.Error(), false, 0
 	}
@@ -279,22 +300,11 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	if m.Gzip {
 		req.Header.Set("Content-Encoding", "gzip")
 	}
-	req.Header.Set("User-Agent", "runcrowd")
-	for _, h := range m.Headers {
-		if strings.EqualFold(h.Name, "Host") {
-			req.Host = h.Value
-			continue
-		}
-		req.Header.Set(h.Name, h.Value)
-	}
 	if m.MarkKey != "" {
 		req.Header.Set(m.MarkKey, m.MarkValue)
 	}
 	if c.link.cfg.RetryKey != "" {
 		req.Header.Set(c.link.cfg.RetryKey, m.Key)
-	}
-	if c.id.Username != "" && req.Header.Get("Authorization") == "" {
-		req.SetBasicAuth(c.id.Username, c.id.Password) // RFC 7617
 	}
 	resp, err := c.client.Do(req)
 	if err != nil {
@@ -321,8 +331,126 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	return link.Refused, resp.StatusCode, "status " + resp.Status + link.Snippet(body), false, link.RetryAfter(resp, time.Now())
 }
 
-// Tick does nothing: HTTP has no keep-alive of its own.
-func (c *Conn) Tick(time.Time) time.Duration { return 0 }
+// build makes a request of the device.
+func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body io.Reader, token string) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.link.cfg.Base+link.Fill(target, token), body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("User-Agent", "runcrowd")
+	for _, h := range headers {
+		value := link.Fill(h.Value, token)
+		if strings.EqualFold(h.Name, "Host") {
+			req.Host = value
+			continue
+		}
+		req.Header.Set(h.Name, value)
+	}
+	if c.id.Username != "" && req.Header.Get("Authorization") == "" {
+		req.SetBasicAuth(link.Fill(c.id.Username, token), link.Fill(c.id.Password, token)) // RFC 7617
+	}
+	return req, nil
+}
+
+// pass is the access token to use now, and tells when it is a new one.
+func (c *Conn) pass(ctx context.Context) (string, error) {
+	if c.id.Pass == nil {
+		return "", nil
+	}
+	token, _, err := c.id.Pass.Token(ctx)
+	if err != nil {
+		return "", err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token != "" && c.token != token {
+		c.sink.Up(c.id.Device, true)
+	}
+	c.token = token
+	return token, nil
+}
+
+// Tick asks for commands where that is due. HTTP has no keep-alive of its own.
+func (c *Conn) Tick(now time.Time) time.Duration {
+	if len(c.asks) == 0 {
+		return 0
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	wait := time.Hour
+	for i := range c.asks {
+		a, every := &c.asks[i], c.id.Asks[i].Every
+		if !now.Before(a.next) {
+			if a.next = a.next.Add(every); !a.next.After(now) {
+				a.next = now.Add(every)
+			}
+			if !a.busy && !c.closed {
+				a.busy = true
+				c.link.wg.Add(1)
+				go c.ask(i)
+			}
+		}
+		wait = min(wait, a.next.Sub(now))
+	}
+	return max(wait, time.Millisecond)
+}
+
+// ask asks once for commands.
+func (c *Conn) ask(i int) {
+	defer c.link.wg.Done()
+	body, why := c.poll(&c.id.Asks[i])
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	a := &c.asks[i]
+	a.busy = false
+	if c.ctx.Err() != nil {
+		return
+	}
+	if !a.told || a.why != why {
+		a.told, a.why = true, why
+		c.sink.Listens(c.id.Device, c.id.Asks[i].Path, why)
+	}
+	if len(body) > 0 {
+		c.sink.Came(c.id.Device, &link.Incoming{At: time.Now().UnixNano(), Path: c.id.Asks[i].Path, Body: body})
+	}
+}
+
+// poll makes one such request; why is empty where it was answered.
+func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
+	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
+	defer cancel()
+	if c.link.slots.Acquire(ctx, 1) != nil {
+		return nil, "no turn for it within the time of a request"
+	}
+	defer c.link.slots.Release(1)
+	token, err := c.pass(ctx)
+	if err != nil {
+		return nil, err.Error()
+	}
+	req, err := c.build(ctx, http.MethodGet, a.Path, a.Headers, nil, token)
+	if err != nil {
+		return nil, "the request could not be made: " + err.Error()
+	}
+	resp, err := c.client.Do(req)
+	if err != nil {
+		what, _ := link.Explain(err, c.link.cfg.Base)
+		return nil, link.Hide(what, token)
+	}
+	defer resp.Body.Close()
+	body, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+	switch {
+	case err != nil:
+		what, _ := link.Explain(err, c.link.cfg.Base)
+		return nil, link.Hide(what, token)
+	case resp.StatusCode == http.StatusNoContent:
+		return nil, ""
+	case resp.StatusCode != http.StatusOK:
+		return nil, link.Hide("status "+resp.Status+link.Snippet(body), token)
+	case len(body) > maxAnswer:
+		return nil, fmt.Sprintf("the answer is longer than %d kB", maxAnswer>>10)
+	}
+	return body, ""
+}
 
 // Open is how many messages are not settled.
 func (c *Conn) Open() int {

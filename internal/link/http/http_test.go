@@ -30,7 +30,19 @@ func (s *sink) Sent(*link.Message, int64) { s.mu.Lock(); defer s.mu.Unlock(); s.
 func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
 	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
 }
-func (s *sink) Up(int)               { s.add("up") }
+func (s *sink) Up(_ int, renewed bool) {
+	if renewed {
+		s.add("renewed")
+	} else {
+		s.add("up")
+	}
+}
+func (s *sink) Listens(_ int, filter, why string) {
+	s.add(strings.TrimSpace("listens " + filter + " " + why))
+}
+func (s *sink) Came(_ int, in *link.Incoming) {
+	s.add("came " + in.Topic + in.Path + " " + string(in.Body))
+}
 func (s *sink) Down(_ int, w string) { s.add("down " + w) }
 func (s *sink) add(l string)         { s.mu.Lock(); defer s.mu.Unlock(); s.lines = append(s.lines, l) }
 

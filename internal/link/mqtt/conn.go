@@ -1,8 +1,8 @@
 package mqtt
 
 import (
+	"bytes"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -28,7 +28,7 @@ type Conn struct {
 	sink   link.Sink
 	ctx    context.Context
 	cancel context.CancelFunc
-	secure *tls.Config
+	home   place
 
 	mu        sync.Mutex
 	nc        net.Conn // nil while down
@@ -47,7 +47,21 @@ type Conn struct {
 	out       []byte // bytes that the kernel did not take yet
 	flushing  bool
 	scratch   []byte
+
+	token     string
+	renew     time.Time // when the token has to be changed; zero: never
+	draining  time.Time // since when nothing new is sent, because it has to be; zero: it has not
+	renewed   bool      // the connection was left for a new token
+	aliases   map[string]uint16
+	aliasMost int
+	users     []mqttwire.UserProperty // scratch
+	asking    map[uint16]string       // filters of subscriptions that wait for their answer
+	taken     map[uint16]bool         // identifiers of QoS 2 messages that came and are not released
 }
+
+// drainMost is how long a device waits for acknowledgements before it leaves a
+// connection whose access token runs out.
+const drainMost = 5 * time.Second
 
 func (c *Conn) settle(m *link.Message, o link.Outcome, code int, text string) {
 	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
@@ -70,6 +84,12 @@ func (c *Conn) Send(m *link.Message) {
 
 // pump sends what waits, as far as connection and window allow.
 func (c *Conn) pump() {
+	if !c.draining.IsZero() {
+		if len(c.flights) == 0 {
+			c.leave()
+		}
+		return
+	}
 	n := 0
 	for n < len(c.waiting) && c.nc != nil && len(c.out) < stuckOutput {
 		m := c.waiting[n]
@@ -93,8 +113,8 @@ func (c *Conn) publish(m *link.Message) {
 		c.settle(m, link.Unsent, 0, fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", c.maxQoS, m.QoS))
 		return
 	}
-	p := mqttwire.Publish{Topic: m.Target, QoS: m.QoS, Retain: m.Retain, ContentType: m.ContentType,
-		UserKey: m.MarkKey, UserVal: m.MarkValue, Payload: m.Body}
+	p := c.packetOf(m)
+	fresh := c.alias(&p)
 	if m.QoS > 0 {
 		p.ID = c.freeID()
 	}
@@ -105,6 +125,9 @@ func (c *Conn) publish(m *link.Message) {
 		c.settle(m, link.Unsent, 0, fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size, c.maxPacket))
 		return
 	}
+	if fresh {
+		c.aliases[p.Topic] = p.Alias
+	}
 	now := time.Now().UnixNano()
 	c.sink.Sent(m, now)
 	if m.QoS == 0 {
@@ -114,13 +137,41 @@ func (c *Conn) publish(m *link.Message) {
 	c.flights = append(c.flights, flight{id: p.ID, m: m})
 }
 
+// packetOf is the PUBLISH of a message, but for its identifier. It is valid until
+// the next call.
+func (c *Conn) packetOf(m *link.Message) mqttwire.Publish {
+	c.users = c.users[:0]
+	for _, u := range m.User {
+		c.users = append(c.users, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
+	}
+	return mqttwire.Publish{Topic: m.Target, QoS: m.QoS, Retain: m.Retain, ContentType: m.ContentType, Expiry: m.Expiry, Correlation: m.Correlation,
+		UserKey: m.MarkKey, UserVal: m.MarkValue, User: c.users, Payload: m.Body}
+}
+
+// alias puts a number in place of a topic that was sent with it before, or gives
+// it one; then it is fresh (section 3.3.2.3.4).
+func (c *Conn) alias(p *mqttwire.Publish) (fresh bool) {
+	if c.aliasMost == 0 {
+		return false
+	}
+	if known, is := c.aliases[p.Topic]; is {
+		p.Alias, p.Topic = known, ""
+		return false
+	}
+	if len(c.aliases) >= c.aliasMost {
+		return false
+	}
+	p.Alias = uint16(len(c.aliases) + 1)
+	return true
+}
+
 // freeID is a packet identifier that no message in flight has (section 2.2.1).
 func (c *Conn) freeID() uint16 {
 	for {
 		if c.nextID++; c.nextID == 0 {
 			c.nextID = 1
 		}
-		used := false
+		_, used := c.asking[c.nextID]
 		for i := range c.flights {
 			used = used || c.flights[i].id == c.nextID
 		}
@@ -182,6 +233,51 @@ func (c *Conn) flush(nc net.Conn) {
 func (c *Conn) Tick(now time.Time) time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	again := c.alive(now)
+	if c.id.Pass != nil { // a token lasts seconds, perhaps
+		c.expire(now)
+		again = min(again, time.Second)
+	}
+	return again
+}
+
+// expire leaves a connection whose access token runs out, when all that was sent is
+// acknowledged: most brokers cut it off otherwise.
+func (c *Conn) expire(now time.Time) {
+	if c.nc == nil || c.renew.IsZero() || now.Before(c.renew) {
+		return
+	}
+	if c.draining.IsZero() {
+		c.draining = now
+	}
+	if len(c.flights) == 0 || now.Sub(c.draining) > drainMost {
+		c.leave()
+	}
+}
+
+// leave ends the connection, but not the session (section 3.14.4).
+func (c *Conn) leave() {
+	if c.renewed || c.nc == nil {
+		return
+	}
+	c.renewed = true
+	c.scratch = mqttwire.AppendDisconnect(c.scratch, byte(c.link.cfg.Version), false)
+	c.write()
+	c.hangUp()
+}
+
+// hangUp lets the broker close the connection, or time.
+func (c *Conn) hangUp() {
+	// To close at once could throw away what the broker has not read yet: the
+	// broker closes after DISCONNECT (section 3.14.4), or time ends it.
+	if half, ok := c.nc.(interface{ CloseWrite() error }); ok && !c.flushing {
+		half.CloseWrite()
+	}
+	c.nc.SetDeadline(time.Now().Add(time.Second))
+}
+
+// alive keeps the connection alive.
+func (c *Conn) alive(now time.Time) time.Duration {
 	ka := c.keepAlive
 	if c.nc == nil || ka == 0 {
 		return c.link.cfg.KeepAlive / 2
@@ -228,13 +324,7 @@ func (c *Conn) Close() {
 	if c.nc != nil {
 		c.scratch = mqttwire.AppendDisconnect(c.scratch, byte(c.link.cfg.Version), true)
 		c.write()
-		// To close at once could throw away what the broker has not read yet:
-		// the broker closes after DISCONNECT (section 3.14.4), or time ends it.
-		nc := c.nc
-		if half, ok := nc.(interface{ CloseWrite() error }); ok && !c.flushing {
-			half.CloseWrite()
-		}
-		nc.SetDeadline(time.Now().Add(time.Second))
+		c.hangUp()
 	}
 	c.cancel()
 	c.mu.Unlock()
@@ -245,21 +335,29 @@ func (c *Conn) run() {
 	defer c.link.wg.Done()
 	cfg := &c.link.cfg
 	clean := cfg.CleanStart
+	at, hops := c.home, 0
 	for try := 0; c.ctx.Err() == nil; {
-		err := c.link.dials.Acquire(c.ctx, 1)
-		if err != nil {
+		if c.link.dials.Acquire(c.ctx, 1) != nil {
 			return
 		}
-		nc, rd, ack, err := c.link.dial(c.ctx, c.link.connectPacket(c.id, clean), c.secure)
+		token, renew, err := link.TokenOf(c.ctx, c.id.Pass)
+		var nc net.Conn
+		var rd *mqttwire.Reader
+		var ack *mqttwire.Packet
+		if err == nil {
+			nc, rd, ack, err = c.link.dial(c.ctx, c.link.connectPacket(c.id, token, clean), at.with(token))
+		}
 		c.link.dials.Release(1)
+		renewed := false
 		if err == nil {
 			began := time.Now()
+			hops = 0
 			// In version 5 the session outlives the connection by its expiry;
 			// in 3.1.1 only where the file did not ask for a clean one.
 			clean = cfg.CleanStart && cfg.Version == mqttwire.V311
-			c.up(nc, ack)
+			c.up(nc, ack, token, renew)
 			err = c.read(rd)
-			c.down(nc)
+			renewed = c.down(nc)
 			if time.Since(began) > 5*time.Second {
 				try = 0
 			}
@@ -267,13 +365,29 @@ func (c *Conn) run() {
 		if c.ctx.Err() != nil {
 			return
 		}
-		what := err.Error()
+		if renewed {
+			continue
+		}
+		reference := ""
 		var refused *RefusedError
 		var disc *disconnectError
-		if !errors.As(err, &refused) && !errors.As(err, &disc) && !errors.Is(err, mqttwire.ErrMalformed) {
+		switch {
+		case errors.As(err, &refused):
+			reference = refused.Refers
+		case errors.As(err, &disc):
+			reference = disc.refers
+		}
+		if reference != "" && cfg.Redirects && hops < maxHops {
+			at, hops = c.link.referred(at, reference), hops+1
+			c.sink.Down(c.id.Device, err.Error())
+			continue
+		}
+		at = c.home
+		what := err.Error()
+		if refused == nil && disc == nil && !errors.Is(err, mqttwire.ErrMalformed) {
 			what, _ = link.Explain(err, cfg.Address)
 		}
-		c.sink.Down(c.id.Device, what)
+		c.sink.Down(c.id.Device, link.Hide(what, token))
 		select {
 		case <-c.ctx.Done():
 		case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
@@ -283,7 +397,7 @@ func (c *Conn) run() {
 }
 
 // up takes a new connection into use and sends again what was in flight.
-func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
+func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.closed {
@@ -305,7 +419,12 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 	if ack.KeepAliveSet {
 		c.keepAlive = time.Duration(ack.ServerKeepAlive) * time.Second
 	}
-	c.sink.Up(c.id.Device)
+	c.token, c.renew, c.draining = token, renew, time.Time{}
+	c.aliasMost = min(cfg.TopicAliases, int(ack.TopicAliasMaximum))
+	c.aliases = map[string]uint16{}
+	c.sink.Up(c.id.Device, c.renewed)
+	c.renewed = false
+	c.subscribe(ack.SessionPresent)
 	old := c.flights
 	c.flights = nil
 	for _, f := range old {
@@ -318,8 +437,8 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 			// again could store it twice.
 			c.settle(f.m, link.NoAnswer, 0, "PUBREC came, then the broker lost the session")
 		case ack.SessionPresent:
-			p := mqttwire.Publish{Topic: f.m.Target, ID: f.id, QoS: f.m.QoS, Dup: true, Retain: f.m.Retain,
-				ContentType: f.m.ContentType, UserKey: f.m.MarkKey, UserVal: f.m.MarkValue, Payload: f.m.Body}
+			p := c.packetOf(f.m)
+			p.ID, p.Dup = f.id, true
 			c.scratch = mqttwire.AppendPublish(c.scratch, byte(cfg.Version), &p)
 			f.again = true
 			c.flights = append(c.flights, f)
@@ -332,15 +451,59 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet) {
 	c.pump()
 }
 
-func (c *Conn) down(nc net.Conn) {
+// down puts the connection out of use, and tells whether it was left for a new
+// access token.
+func (c *Conn) down(nc net.Conn) bool {
 	nc.Close()
 	c.mu.Lock()
-	c.nc, c.out, c.flushing = nil, nil, false
-	c.mu.Unlock()
+	defer c.mu.Unlock()
+	c.nc, c.out, c.flushing, c.draining = nil, nil, false, time.Time{}
+	return c.renewed
+}
+
+// subscribe subscribes to where commands come from (section 3.8). A session that the
+// broker kept has the subscriptions of before; its QoS 2 messages may come again.
+func (c *Conn) subscribe(kept bool) {
+	if !kept {
+		c.taken = nil
+	}
+	c.asking = nil
+	for _, a := range c.id.Asks {
+		if c.asking == nil {
+			c.asking = map[uint16]string{}
+		}
+		id := c.freeID()
+		c.asking[id] = a.Filter
+		c.scratch = mqttwire.AppendSubscribe(c.scratch, byte(c.link.cfg.Version), id, a.Filter, a.QoS)
+	}
+}
+
+// came takes a message in that the broker passed on.
+func (c *Conn) came(p *mqttwire.Packet) {
+	first := true
+	switch p.Publish.QoS {
+	case 1:
+		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBACK, p.ID)
+	case 2:
+		if first = !c.taken[p.ID]; first && c.taken == nil {
+			c.taken = map[uint16]bool{}
+		}
+		if len(c.taken) < 65535 {
+			c.taken[p.ID] = true
+		}
+		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREC, p.ID)
+	}
+	// A device without commands may still be brought messages, of a session that
+	// another program left. They are acknowledged and let go.
+	if first && len(c.id.Asks) > 0 {
+		c.sink.Came(c.id.Device, &link.Incoming{At: time.Now().UnixNano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
+			Response: p.Publish.ResponseTopic, Correlation: bytes.Clone(p.Publish.Correlation)})
+	}
+	c.write()
 }
 
 // disconnectError is a DISCONNECT from the broker (section 3.14).
-type disconnectError struct{ reason string }
+type disconnectError struct{ reason, refers string }
 
 func (e *disconnectError) Error() string { return "the broker disconnected: " + e.reason }
 
@@ -373,17 +536,21 @@ func (c *Conn) packet(p *mqttwire.Packet) error {
 		}
 		c.write()
 	case mqttwire.DISCONNECT:
-		return &disconnectError{mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)}
+		return &disconnectError{refers(mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString), p.ServerReference), p.ServerReference}
 	case mqttwire.PUBLISH:
-		// Devices do not subscribe; a session that another program left may
-		// still bring messages. They are acknowledged and let go.
-		if p.Publish.QoS == 1 {
-			c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBACK, p.ID)
-		} else if p.Publish.QoS == 2 {
-			c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREC, p.ID)
+		c.came(p)
+	case mqttwire.SUBACK:
+		filter, asked := c.asking[p.ID]
+		delete(c.asking, p.ID)
+		why := ""
+		if p.Reason >= 0x80 {
+			why = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
 		}
-		c.write()
+		if asked {
+			c.sink.Listens(c.id.Device, filter, why)
+		}
 	case mqttwire.PUBREL:
+		delete(c.taken, p.ID)
 		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBCOMP, p.ID)
 		c.write()
 	default:
@@ -412,7 +579,7 @@ func (c *Conn) acknowledged(p *mqttwire.Packet) {
 	has := p.Type == mqttwire.PUBREC && f.again && p.Reason == 0x91
 	switch {
 	case p.Reason >= 0x80 && !has:
-		c.settle(f.m, link.Refused, int(p.Reason), mqttwire.Name(p.Type)+" "+reason())
+		c.settle(f.m, link.Refused, int(p.Reason), link.Hide(mqttwire.Name(p.Type)+" "+reason(), c.token))
 	case p.Type == mqttwire.PUBREC && f.m.QoS == 2:
 		c.flights[at].taken = true
 		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREL, p.ID)
@@ -420,7 +587,7 @@ func (c *Conn) acknowledged(p *mqttwire.Packet) {
 	case p.Type == mqttwire.PUBACK && f.m.QoS == 1, p.Type == mqttwire.PUBCOMP && f.taken:
 		text := ""
 		if p.Reason != 0 {
-			text = reason()
+			text = link.Hide(reason(), c.token)
 		}
 		c.settle(f.m, link.Accepted, int(p.Reason), text)
 	default:

@@ -21,6 +21,7 @@ import (
 	"math"
 	"net"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -46,11 +47,16 @@ type Config struct {
 	Backlog        int
 	ConnectTimeout time.Duration
 	BackOff        [2]time.Duration
+	TopicAliases   int  // version 5: most topics of a device that are sent as a number
+	Redirects      bool // version 5: go where the server refers to
 }
 
 // maxDials is how many devices of a link connect at once: more only fill the
 // broker's queue of connections and make each of them slower.
 const maxDials = 64
+
+// maxHops is how often a device follows from broker to broker.
+const maxHops = 5
 
 // maxIncoming is the largest packet a device takes, in bytes.
 const maxIncoming = 1 << 20
@@ -126,9 +132,18 @@ type upgradeError struct{ text string }
 
 func (e *upgradeError) Error() string { return e.text }
 
-func (l *Link) connectPacket(id link.Identity, clean bool) *mqttwire.Connect {
-	c := &mqttwire.Connect{Version: byte(l.cfg.Version), ClientID: id.ClientID, Username: id.Username, Password: id.Password,
-		KeepAlive: uint16(l.cfg.KeepAlive / time.Second), CleanStart: clean}
+// Connect is the CONNECT packet of a device, with its access token filled in.
+func Connect(version int, id link.Identity, token string) *mqttwire.Connect {
+	c := &mqttwire.Connect{Version: byte(version), ClientID: link.Fill(id.ClientID, token), Username: link.Fill(id.Username, token), Password: link.Fill(id.Password, token)}
+	if w := id.Will; w != nil {
+		c.Will = &mqttwire.Will{Topic: w.Topic, Payload: w.Body, QoS: w.QoS, Retain: w.Retain, Delay: w.Delay, ContentType: w.ContentType}
+	}
+	return c
+}
+
+func (l *Link) connectPacket(id link.Identity, token string, clean bool) *mqttwire.Connect {
+	c := Connect(l.cfg.Version, id, token)
+	c.KeepAlive, c.CleanStart = uint16(l.cfg.KeepAlive/time.Second), clean
 	if l.cfg.Version == mqttwire.V5 {
 		c.SessionExpiry = uint32(min(l.cfg.SessionExpiry/time.Second, math.MaxUint32))
 	}
@@ -139,6 +154,7 @@ func (l *Link) connectPacket(id link.Identity, clean bool) *mqttwire.Connect {
 type RefusedError struct {
 	Code   byte
 	Reason string
+	Refers string // to another server; empty: to none
 }
 
 func (e *RefusedError) Error() string { return "the broker refused the connection: " + e.Reason }
@@ -149,11 +165,50 @@ type handshakeError struct{ err error }
 func (e *handshakeError) Error() string { return e.err.Error() }
 func (e *handshakeError) Unwrap() error { return e.err }
 
+// place is where a device connects: the address of the link, or where the broker
+// referred it to.
+type place struct {
+	address string
+	path    string // of a WebSocket
+	secure  *tls.Config
+}
+
+func (l *Link) place(id link.Identity) place {
+	p := place{l.cfg.Address, l.cfg.Path, l.secure(id)}
+	if id.Path != "" {
+		p.path = id.Path
+	}
+	return p
+}
+
+// with is the place for a device with an access token.
+func (p place) with(token string) place {
+	p.path = link.Fill(p.path, token)
+	return p
+}
+
+// referred is the place that a server reference names (section 4.11): HOST or
+// HOST:PORT, of which the first of several is taken.
+func (l *Link) referred(p place, reference string) place {
+	first, _, _ := strings.Cut(strings.TrimSpace(reference), " ")
+	_, port, _ := net.SplitHostPort(l.cfg.Address)
+	host := first
+	if h, own, err := net.SplitHostPort(first); err == nil {
+		host, port = h, own
+	}
+	p.address = net.JoinHostPort(strings.Trim(host, "[]"), port)
+	if p.secure != nil && l.cfg.TLS.ServerName == "" {
+		p.secure = p.secure.Clone()
+		p.secure.ServerName = strings.Trim(host, "[]")
+	}
+	return p
+}
+
 // dial opens a connection and exchanges CONNECT and CONNACK.
-func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, secure *tls.Config) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
+func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at place) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
 	defer cancel()
-	nc, err := Dial(ctx, l.cfg.Scheme, l.cfg.Address, l.cfg.Path, secure)
+	nc, err := Dial(ctx, l.cfg.Scheme, at.address, at.path, at.secure)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -188,18 +243,43 @@ func Handshake(nc net.Conn, connect *mqttwire.Connect, buffer, max int) (*mqttwi
 	}
 	if pk.Reason != 0 {
 		reason := mqttwire.Because(mqttwire.ConnectReason(connect.Version, pk.Reason), pk.ReasonString)
-		return nil, nil, &RefusedError{pk.Reason, reason}
+		return nil, nil, &RefusedError{pk.Reason, refers(reason, pk.ServerReference), pk.ServerReference}
 	}
 	return rd, &pk, nil
 }
 
+// refers adds to a reason where the server refers to.
+func refers(reason, reference string) string {
+	if reference == "" {
+		return reason
+	}
+	return fmt.Sprintf("%s: it refers to %s", reason, reference)
+}
+
 // Try connects as one device and leaves again.
 func (l *Link) Try(ctx context.Context, id link.Identity) error {
-	connect := l.connectPacket(id, true)
-	connect.SessionExpiry = 0
-	nc, _, _, err := l.dial(ctx, connect, l.secure(id))
+	token, _, err := link.TokenOf(ctx, id.Pass)
 	if err != nil {
 		return ReachError(l.cfg.Name, l.cfg.Scheme, l.cfg.Address, id.Name, err)
+	}
+	connect := l.connectPacket(id, token, true)
+	connect.SessionExpiry, connect.Will = 0, nil
+	at := l.place(id).with(token)
+	nc, _, _, err := l.dial(ctx, connect, at)
+	for hops := 0; err != nil && l.cfg.Redirects && hops < maxHops; hops++ {
+		var refused *RefusedError
+		if !errors.As(err, &refused) || refused.Refers == "" {
+			break
+		}
+		at = l.referred(at, refused.Refers)
+		nc, _, _, err = l.dial(ctx, connect, at)
+	}
+	if err != nil {
+		reach := ReachError(l.cfg.Name, l.cfg.Scheme, at.address, id.Name, err)
+		if e, is := errors.AsType[*link.ReachError](reach); is {
+			e.What = link.Hide(e.What, token)
+		}
+		return reach
 	}
 	nc.Write(mqttwire.AppendDisconnect(nil, byte(l.cfg.Version), false))
 	nc.Close() // the broker may have closed first: it was reached all the same
@@ -225,6 +305,8 @@ func ReachError(name, scheme, address, device string, err error) error {
 			e.Try = "check username and password, and that this client may connect"
 		case 0x84, 1:
 			e.Try = "try the other version: 3.1.1 in place of 5"
+		case 0x9c, 0x9d:
+			e.Try = "go there with this link's credentials: redirects: follow; or write that address"
 		case 0x85, 2:
 			e.Try = "check client_id: the broker may allow fewer characters"
 		}
@@ -245,7 +327,7 @@ func ReachError(name, scheme, address, device string, err error) error {
 // Connect makes a device's connection.
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, window: l.cfg.InFlight, secure: l.secure(id)}
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, window: l.cfg.InFlight, home: l.place(id)}
 	l.wg.Add(1)
 	go c.run()
 	return c

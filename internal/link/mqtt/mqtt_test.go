@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -44,7 +45,19 @@ func (s *sink) Sent(m *link.Message, _ int64) {
 func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
 	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
 }
-func (s *sink) Up(int)               { s.add("up") }
+func (s *sink) Up(_ int, renewed bool) {
+	if renewed {
+		s.add("renewed")
+	} else {
+		s.add("up")
+	}
+}
+func (s *sink) Listens(_ int, filter, why string) {
+	s.add(strings.TrimSpace("listens " + filter + " " + why))
+}
+func (s *sink) Came(_ int, in *link.Incoming) {
+	s.add("came " + in.Topic + in.Path + " " + string(in.Body))
+}
 func (s *sink) Down(_ int, w string) { s.add("down " + w) }
 func (s *sink) add(line string) {
 	s.mu.Lock()

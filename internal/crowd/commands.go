@@ -1,0 +1,323 @@
+package crowd
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"strconv"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// Command is something that the platform may ask of a device: how the device hears
+// of it, what it does, and what it answers.
+type Command struct {
+	Name string
+	Pos  Pos
+
+	Topic *formula.Text // MQTT: a topic filter
+	QoS   byte
+	Path  *formula.Text // HTTP: asked at an interval
+	Every time.Duration
+	Rows  string // jq: the commands in what is answered there; empty: the answer is one
+
+	Match   []Match // what a message says that is this command
+	Rates   []Rate
+	Set     []Set
+	Send    []string // readings that are sent at once
+	Answer  *Answer  // nil: none
+	Request *Request // how the platform is asked to ask; nil: not known
+}
+
+// Match is a value that a command must carry.
+type Match struct {
+	Name  string
+	Value signal.Value
+}
+
+// Rate changes the interval of a reading.
+type Rate struct {
+	Reading string // empty: of all
+	Every   *formula.Text
+}
+
+// Set changes a property.
+type Set struct {
+	Property string
+	Sample   any
+	Value    *formula.Text
+}
+
+// Answer is what a device says to a command.
+type Answer struct {
+	Topic       *formula.Text // nil: where the command wants it (MQTT 5, section 4.10)
+	QoS         byte
+	Path        *formula.Text // HTTP
+	Method      string
+	Headers     []Header
+	Body        *formula.Text
+	ContentType string
+	After       [2]time.Duration // at the soonest and at the latest
+	Wrong       float64          // the chance that WrongBody is said
+	WrongBody   *formula.Text
+	Never       float64 // the chance that nothing is
+}
+
+// AskEnv is what the texts of a command know beside the device's properties: the
+// command as it came, whether it was obeyed, and why not.
+func AskEnv(env formula.Env) formula.Env {
+	full := maps.Clone(env)
+	full["ask"], full["done"], full["why"] = map[string]any{}, true, ""
+	return full
+}
+
+// commands reads the commands of a kind for a cast.
+func (r *reader) commands(c *Cast, env formula.Env) {
+	c.Commands = nil
+	if c.Link == nil {
+		return
+	}
+	own := maps.Clone(env)
+	delete(own, tokenName)
+	for _, e := range c.Kind.node.commands {
+		c.Commands = append(c.Commands, r.command(e, c, own, env))
+	}
+}
+
+// command reads one; env is what a device knows, full the same with its access token.
+func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
+	what := fmt.Sprintf("the command %q", e.key.Value)
+	k := &Command{Name: r.name(e.key, "commands", e.key.Value), Pos: pos(e.key)}
+	o := r.object(e.value, what, commandKeys...)
+	l := c.Link
+	wrong := map[Protocol][]string{MQTT: {"path", "every", "rows"}, HTTP: {"topic", "qos"}}[l.Protocol]
+	for _, key := range wrong {
+		if n := o.get(key); n != nil {
+			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, l.Protocol, l.Name, c.otherLink())
+		}
+	}
+	if l.Protocol == MQTT {
+		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
+		k.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+	} else {
+		pn := o.need("path", "/asks/${device}")
+		k.Path = r.text(pn, what+": path", full)
+		r.alone(pn, what+": path", k.Path)
+		k.Every = r.span(o.get("every"), what+": every", 5*time.Second, 10*time.Millisecond, quantity.Day)
+		k.Rows = parse(r, o.get("rows"), what+": rows", "", checkJQ)
+	}
+	if n := o.get("match"); n != nil {
+		for _, m := range r.entries(n, what+": match") {
+			if v, ok := r.plain(m.value, what+": match: "+m.key.Value); ok {
+				k.Match = append(k.Match, Match{m.key.Value, v})
+			}
+		}
+	}
+	asked := AskEnv(env)
+	if n := o.get("do"); n != nil && !isNull(n) {
+		r.deeds(k, n, c, asked, what+": do")
+	}
+	if n := o.get("answer"); n != nil && !isNull(n) {
+		k.Answer = r.answer(n, c, asked, full, what+": answer")
+	}
+	if n := o.get("request"); n != nil && !isNull(n) {
+		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
+	}
+	return k
+}
+
+// deeds reads what a device does.
+func (r *reader) deeds(k *Command, n *yaml.Node, c *Cast, env formula.Env, what string) {
+	o := r.object(n, what, doKeys...)
+	readings := c.readingNames()
+	if en := o.get("every"); en != nil && en.Kind == yaml.MappingNode {
+		for _, e := range r.entries(en, what+": every") {
+			if !contains(readings, e.key.Value) {
+				r.noSuch(e.key, what+": every", "reading", e.key.Value, readings)
+			}
+			k.Rates = append(k.Rates, Rate{e.key.Value, r.rateText(e.value, what+": every: "+e.key.Value, env)})
+		}
+	} else if en != nil {
+		k.Rates = []Rate{{"", r.rateText(en, what+": every", env)}}
+	}
+	if sn := o.get("set"); sn != nil {
+		for _, e := range r.entries(sn, what+": set") {
+			s := Set{Property: e.key.Value, Value: r.text(e.value, what+": set: "+e.key.Value, env)}
+			var names []string
+			for i := range c.Properties {
+				if p := &c.Properties[i]; !c.Secrets[p.Name] {
+					names = append(names, p.Name)
+					if p.Name == s.Property {
+						s.Sample = p.Sample
+					}
+				}
+			}
+			if !contains(names, s.Property) {
+				r.noSuch(e.key, what+": set", "property", s.Property, names)
+				continue
+			}
+			k.Set = append(k.Set, s)
+		}
+	}
+	for _, x := range r.list(o.get("send"), what+": send") {
+		s, ok := r.scalar(x, what+": send")
+		if ok && !contains(readings, s) {
+			r.noSuch(x, what+": send", "reading", s, readings)
+		}
+		k.Send = append(k.Send, s)
+	}
+}
+
+// rateText reads an interval; one without placeholders is checked now.
+func (r *reader) rateText(n *yaml.Node, what string, env formula.Env) *formula.Text {
+	t := r.text(n, what, env)
+	if t != nil && t.Fixed() {
+		parse(r, r.resolve(n), what, 0, ParseInterval)
+	}
+	return t
+}
+
+// ParseInterval reads the interval of a reading: 1 ms to 366 days.
+func ParseInterval(s string) (time.Duration, error) {
+	d, err := quantity.ParseDuration(s)
+	if err == nil && (d < time.Millisecond || d > 366*quantity.Day) {
+		err = fmt.Errorf("%s is no interval; it is 1ms at least and 366d at most", s)
+	}
+	return d, err
+}
+
+func (c *Cast) readingNames() []string {
+	var names []string
+	for _, e := range c.Kind.node.readings {
+		names = append(names, e.key.Value)
+	}
+	for _, l := range c.layers {
+		for _, e := range l.readings {
+			if !contains(names, e.key.Value) {
+				names = append(names, e.key.Value)
+			}
+		}
+	}
+	return names
+}
+
+func (r *reader) answer(n *yaml.Node, c *Cast, env, full formula.Env, what string) *Answer {
+	o := r.object(n, what, answerKeys...)
+	a := &Answer{Method: "POST", ContentType: "application/json"}
+	wrong := map[Protocol][]string{MQTT: {"path", "method", "headers"}, HTTP: {"topic", "qos"}}[c.Link.Protocol]
+	for _, key := range wrong {
+		if x := o.get(key); x != nil {
+			r.Add(pos(x), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, c.otherLink())
+		}
+	}
+	if c.Link.Protocol == MQTT {
+		if a.Topic = r.text(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
+			o.need("topic", "harbour/${device}/told")
+		}
+		a.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+	} else {
+		tokened := maps.Clone(env)
+		if _, has := full[tokenName]; has {
+			tokened[tokenName] = ""
+		}
+		pn := o.need("path", "/told/${device}")
+		a.Path = r.text(pn, what+": path", tokened)
+		r.alone(pn, what+": path", a.Path)
+		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
+		a.Headers = append(append([]Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", tokened)...)
+	}
+	a.Body = r.said(o.get("body"), what+": body", c, env, &a.ContentType)
+	if a.Body == nil {
+		a.Body, _ = formula.ParseText(`{"ok": ${done}}`, env)
+	}
+	a.After = parse(r, o.get("after"), what+": after", a.After, parseAfter)
+	if w := o.get("wrong"); w != nil {
+		wo := r.object(w, what+": wrong", wrongKeys...)
+		a.Wrong = parse(r, wo.need("chance", "5%"), what+": wrong: chance", 0, quantity.ParsePercent).Share()
+		a.WrongBody = r.said(wo.need("body", "{ok: false}"), what+": wrong: body", c, env, nil)
+	}
+	a.Never = parse(r, o.get("never"), what+": never", 0, quantity.ParsePercent).Share()
+	return a
+}
+
+// said reads the body of an answer; a plain text is not JSON.
+func (r *reader) said(n *yaml.Node, what string, c *Cast, env formula.Env, contentType *string) *formula.Text {
+	if n == nil {
+		return nil
+	}
+	t := r.body(n, what, env)
+	if t != nil && usesSecret(t.Names(), c.Secrets) {
+		r.Add(pos(n), "%s carries a secret, and what a device says is recorded in the run folder", what)
+	}
+	if contentType != nil && r.resolve(n).Kind == yaml.ScalarNode {
+		*contentType = "text/plain; charset=utf-8"
+	}
+	return t
+}
+
+// parseAfter reads "200ms" or "100ms to 2s".
+func parseAfter(s string) ([2]time.Duration, error) {
+	from, to, both := strings.Cut(s, " to ")
+	a, err := quantity.ParseDuration(from)
+	b := a
+	if err == nil && both {
+		b, err = quantity.ParseDuration(to)
+	}
+	if err == nil && (a < 0 || b < a || b > time.Hour) {
+		err = fmt.Errorf("%q is no delay; it is 1h at most, and the first time is not above the second", s)
+	}
+	return [2]time.Duration{a, b}, err
+}
+
+// Is tells whether a message is this command.
+func (k *Command) Is(ask map[string]any) bool {
+	for _, m := range k.Match {
+		v, has := ask[m.Name]
+		if !has || formula.String(v) != formula.String(m.Value.Any()) {
+			return false
+		}
+	}
+	return true
+}
+
+// ParseAsk reads a command as it came: a JSON object, or anything else as the text
+// "body" of one.
+func ParseAsk(body []byte) map[string]any {
+	if v, err := payload.DecodeJSON(body); err == nil {
+		if m, is := plainJSON(v).(map[string]any); is {
+			return m
+		}
+	}
+	return map[string]any{"body": string(body)}
+}
+
+// plainJSON makes the numbers of a JSON value such as formulas have.
+func plainJSON(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if i, err := strconv.Atoi(x.String()); err == nil {
+			return i
+		}
+		f, err := x.Float64()
+		if err != nil {
+			return x.String()
+		}
+		return f
+	case map[string]any:
+		for k := range x {
+			x[k] = plainJSON(x[k])
+		}
+	case []any:
+		for i := range x {
+			x[i] = plainJSON(x[i])
+		}
+	}
+	return v
+}
