@@ -148,9 +148,9 @@ func (e *env) tellHits(s *standin.StandIn, p *played) {
 }
 
 func (e *env) standin() *cobra.Command {
-	var mqttAddr, httpAddr, wsAddr, tokenEnv, tlsDir string
-	var clientCerts, registry bool
-	var registryRate int
+	var mqttAddr, httpAddr, wsAddr, tokenEnv, tlsDir, jwtDir, jwtEnv, oauthEnv, tokenLife string
+	var clientCerts, registry, ownTopics bool
+	var registryRate, connections int
 	var flaws []string
 	cmd := &cobra.Command{
 		Use:   "standin",
@@ -163,9 +163,20 @@ it is in memory and gone when it stops.
   POST /in/TOPIC                   over HTTP
   GET  /devices                    the devices that sent anything
   GET  /devices/DEVICE/messages    what is stored; from, to, limit and after as parameters
+  POST /ask/TOPIC                  a command to a device that subscribed to TOPIC
+  POST /asks/DEVICE                a command to a device that speaks HTTP
+  GET  /asks/DEVICE                  … which fetches it here
+  POST /told/DEVICE                  … and answers here
+  GET  /told/DEVICE                answers of that device since the last time
 
 What comes in is passed on to subscribers of TOPIC and stored under the device
 and the reading that are the last two levels of TOPIC.
+
+Without --token-env, --jwt-keys, --jwt-secret-env, --oauth-env and --registry everybody
+may do everything. With some of them, any of these credentials is good. Tokens are
+shown as the password over MQTT (or as the user name, without a password); over
+HTTP as Authorization: Bearer, as the password of basic authentication, or as
+access_token in the address.
 
 It can be told to have flaws:
 
@@ -178,17 +189,30 @@ It can be told to have flaws:
 				return err
 			}
 			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry, RegistryRate: registryRate}
+			cfg.JWTKeys, cfg.OwnTopics, cfg.Connections = jwtDir, ownTopics, connections
+			if cfg.TokenLife, err = quantity.ParseDuration(tokenLife); err != nil || cfg.TokenLife < time.Second {
+				return fmt.Errorf("--token-life: %q is not a time of a second or more, such as 1h", tokenLife)
+			}
+			if ownTopics && tokenEnv == "" {
+				return errors.New("--own-topics goes with --token-env: a witness that shows that token may subscribe to everything")
+			}
+			for _, secret := range []struct {
+				flag, name string
+				into       *string
+			}{{"--token-env", tokenEnv, &cfg.Token}, {"--jwt-secret-env", jwtEnv, &cfg.JWTSecret}, {"--oauth-env", oauthEnv, &cfg.OAuthSecret}} {
+				if secret.name == "" {
+					continue
+				}
+				if *secret.into = os.Getenv(secret.name); *secret.into == "" {
+					return fmt.Errorf("%s: the environment variable %s is not set", secret.flag, secret.name)
+				}
+			}
 			if clientCerts && tlsDir == "" {
 				return errors.New("--client-certs goes with --tls")
 			}
 			if tlsDir != "" {
 				if cfg.TLS, err = serverTLS(tlsDir, clientCerts); err != nil {
 					return err
-				}
-			}
-			if tokenEnv != "" {
-				if cfg.Token = os.Getenv(tokenEnv); cfg.Token == "" {
-					return fmt.Errorf("--token-env: the environment variable %s is not set", tokenEnv)
 				}
 			}
 			return e.serve(cfg)
@@ -202,7 +226,13 @@ It can be told to have flaws:
 	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
-	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "environment variable with a token that every client must show:\nas MQTT password, as Authorization: Bearer over HTTP")
+	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment variable")
+	cmd.Flags().StringVar(&jwtDir, "jwt-keys", "", "want JSON Web Tokens, signed with the key to DEVICE.pem of this folder (see certs);\nsub is the device, and the connection ends when exp has come")
+	cmd.Flags().StringVar(&jwtEnv, "jwt-secret-env", "", "want JSON Web Tokens, signed with the secret in an environment variable")
+	cmd.Flags().StringVar(&oauthEnv, "oauth-env", "", "want tokens of POST /token (OAuth 2.0, client credentials); the secret of every\nclient stands in an environment variable")
+	cmd.Flags().StringVar(&tokenLife, "token-life", "1h", "how long those tokens are good")
+	cmd.Flags().BoolVar(&ownTopics, "own-topics", false, "let a device publish and subscribe only where a level of the topic is its name")
+	cmd.Flags().IntVar(&connections, "connections", 0, "let at most so many clients connect over MQTT; 0 is any number")
 	return cmd
 }
 

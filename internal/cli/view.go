@@ -152,6 +152,7 @@ func (v *view) counts(p run.Progress) []string {
 	add(p.Refused, "refused")
 	add(p.NoAnswer, "without answer")
 	add(p.Unsent, "unsent")
+	add(p.Commands, "commands came")
 	if p.Drops > 0 {
 		list = append(list, fmt.Sprintf("%d connections lost (last: %s)", p.Drops, p.LastDrop))
 	}

@@ -28,7 +28,7 @@ type Grant struct {
 }
 
 // Make is a Maker.
-func (g *Grant) Make(ctx context.Context, now time.Time) (string, time.Time, error) {
+func (g *Grant) Make(ctx context.Context, _ time.Time) (string, time.Time, error) {
 	style := oauth2.AuthStyleInHeader
 	if g.InBody {
 		style = oauth2.AuthStyleInParams
@@ -38,12 +38,8 @@ func (g *Grant) Make(ctx context.Context, now time.Time) (string, time.Time, err
 	if err != nil {
 		return "", time.Time{}, g.explain(err)
 	}
-	// By expires_in and our clock: the server's may be another.
-	until := time.Time{}
-	if t.ExpiresIn > 0 {
-		until = now.Add(time.Duration(t.ExpiresIn) * time.Second)
-	}
-	return t.AccessToken, until, nil
+	// The library reckons it from expires_in and our clock: the server's may be another.
+	return t.AccessToken, t.Expiry, nil
 }
 
 func (g *Grant) explain(err error) error {

@@ -37,6 +37,10 @@ type Document struct {
 	Resent      int                     `json:"resent"`
 	Drops       int                     `json:"connections_lost"`
 	DropReasons map[string]int          `json:"connections_lost_why,omitempty"`
+	Renewed     int                     `json:"access_tokens_renewed,omitempty"`
+	Commands    []asked                 `json:"commands,omitempty"`
+	Mishaps     []verdict.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
+	DeafTo      map[string]int          `json:"commands_not_heard_why,omitempty"`
 	Witnesses   []verdict.WitnessReport `json:"witnesses"`
 	Findings    []verdict.Finding       `json:"messages_not_proven"`
 	AtMost      int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
@@ -55,6 +59,11 @@ type delays struct {
 	P90      float64 `json:"p90"`
 	P99      float64 `json:"p99"`
 	Worst    float64 `json:"worst"`
+}
+
+type asked struct {
+	verdict.Asked
+	Delays delays `json:"answered_after_ms"`
 }
 
 // Input is what a report is made of.
@@ -83,6 +92,10 @@ func JSON(in *Input) ([]byte, error) {
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Strays: r.StrayCount, StraySample: r.Strays, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lateness": ms(r.Lateness)}}
+	d.Renewed, d.Mishaps, d.DeafTo = r.Renewed, r.Mishaps, r.DeafTo
+	for _, a := range r.Commands {
+		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})
+	}
 	if d.Findings == nil {
 		d.Findings = []verdict.Finding{}
 	}

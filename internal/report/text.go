@@ -1,8 +1,10 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -56,6 +58,7 @@ func Text(in *Input, st Style) string {
 	}
 	b.WriteString(delayTable(r))
 	asides(&b, r)
+	commands(&b, r)
 	b.WriteString(devices(r, st))
 	b.WriteString(findings(r, st))
 	w("\n%s\n", st.paint(head, "Requirements"))
@@ -315,21 +318,86 @@ func asides(b *strings.Builder, r *verdict.Result) {
 	}
 	if r.Drops > 0 {
 		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Drops))
-		type reason struct {
-			text string
-			n    int
-		}
-		var reasons []reason
-		for t, n := range r.DropReasons {
-			reasons = append(reasons, reason{t, n})
-		}
-		sort.Slice(reasons, func(i, j int) bool {
-			return reasons[i].n > reasons[j].n || reasons[i].n == reasons[j].n && reasons[i].text < reasons[j].text
-		})
-		for _, x := range reasons[:min(5, len(reasons))] {
-			fmt.Fprintf(b, "  %5d  %s\n", x.n, x.text)
-		}
+		reasons(b, r.DropReasons)
 	}
+	if r.Renewed > 0 {
+		fmt.Fprintf(b, "\n  Access tokens were renewed %s on their way.\n", times(r.Renewed))
+	}
+}
+
+// reasons lists why something happened, the most frequent first.
+func reasons(b *strings.Builder, why map[string]int) {
+	list := slices.Collect(maps.Keys(why))
+	slices.SortFunc(list, func(x, y string) int { return cmp.Or(why[y]-why[x], strings.Compare(x, y)) })
+	for _, x := range list[:min(5, len(list))] {
+		fmt.Fprintf(b, "  %5d  %s\n", why[x], x)
+	}
+}
+
+// commands tells what the platform asked of the devices.
+func commands(b *strings.Builder, r *verdict.Result) {
+	if len(r.DeafTo) > 0 {
+		fmt.Fprintf(b, "\n  Devices could not listen for commands:\n")
+		reasons(b, r.DeafTo)
+	}
+	if len(r.Commands) == 0 {
+		return
+	}
+	number := func(n int) string {
+		if n == 0 {
+			return "-"
+		}
+		return fmt.Sprint(n)
+	}
+	failed := false
+	for _, a := range r.Commands {
+		failed = failed || a.Failed > 0
+	}
+	t := newTable()
+	row := table.Row{"command", "came", "obeyed", "answered", "wrongly", "silent", "answer after p50", "worst"}
+	if failed {
+		row = append(row, "answer not taken")
+	}
+	t.AppendHeader(row)
+	var c []table.ColumnConfig
+	for i := 2; i <= len(row); i++ {
+		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(c)
+	for _, a := range r.Commands {
+		name, p50, worst := a.Name, "-", "-"
+		if name == "" {
+			name = "(not known)"
+		}
+		if a.Delays.N > 0 {
+			p50, worst = verdict.Span(a.Delays.P50), verdict.Span(a.Delays.Worst)
+		}
+		row := table.Row{name, number(a.Came), number(a.Obeyed), number(a.Answered), number(a.Wrongly), number(a.Silent), p50, worst}
+		if failed {
+			row = append(row, number(a.Failed))
+		}
+		t.AppendRow(row)
+	}
+	fmt.Fprintf(b, "\nCommands to the devices (wrongly and silent: on purpose, as the file says)\n%s", indent(t.Render()))
+	for _, m := range r.Mishaps[:min(perVerdict, len(r.Mishaps))] {
+		name := m.Command
+		if name == "" {
+			name = m.Topic + " " + clip(m.Body)
+		}
+		fmt.Fprintf(b, "  %s %s at %s: %s\n", m.Device, name, m.At.UTC().Format("15:04:05.000"), m.Why)
+	}
+	if more := len(r.Mishaps) - perVerdict; more > 0 {
+		fmt.Fprintf(b, "  … and more; report.json has them\n")
+	}
+}
+
+// clip cuts a long text short, in one line.
+func clip(s string) string {
+	s = strings.Join(strings.Fields(strings.ToValidUTF8(s, "?")), " ")
+	if r := []rune(s); len(r) > 80 {
+		return string(r[:80]) + "…"
+	}
+	return s
 }
 
 func devices(r *verdict.Result, _ Style) string {

@@ -117,6 +117,7 @@ type Progress struct {
 	Unsent        int64
 	Drops         int64
 	LastDrop      string
+	Commands      int64
 	Missing       []Missing
 }
 
@@ -428,7 +429,7 @@ func (s *Session) Progress() Progress {
 	p.Devices, p.Joined, p.Up = c.Devices, c.Joined.Load(), c.Connected.Load()
 	p.Due, p.Sent, p.Accepted, p.Refused = c.Due.Load(), c.Sent.Load(), c.Accepted.Load(), c.Refused.Load()
 	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
-	p.LastDrop = s.engine.LastDrop()
+	p.LastDrop, p.Commands = s.engine.LastDrop(), c.Commands.Load()
 	if p.Phase == Hearing {
 		for i, w := range s.witnesses {
 			spec := s.crowd.Witnesses[i]

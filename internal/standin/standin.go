@@ -13,8 +13,9 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
-	"crypto/subtle"
+	"crypto/sha256"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +23,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -37,9 +39,24 @@ type Config struct {
 	MQTT  string // address to listen on; a port of 0 takes a free one
 	HTTP  string
 	Flaws []Flaw
-	// Token, if not empty, is what every client must show: as the password over
-	// MQTT, as "Authorization: Bearer TOKEN" over HTTP.
+	// Token, if not empty, is what every client must show: as the password (or, without
+	// one, as the user name) over MQTT; over HTTP as "Authorization: Bearer TOKEN", as the
+	// password of basic authentication, or as access_token in the address. Where other
+	// credentials are wanted too, any of them will do.
 	Token string
+	// JWTKeys is a folder with the certificate or public key of each device, DEVICE.pem;
+	// JWTSecret a secret that all share. A device shows a token signed with it, as above.
+	// A connection ends when its token runs out.
+	JWTKeys, JWTSecret string
+	// OAuthSecret is the secret of every client of the authorization server at POST
+	// /token, whose tokens are good for TokenLife (1h).
+	OAuthSecret string
+	TokenLife   time.Duration
+	// OwnTopics lets a device publish and subscribe only where a level of the topic is
+	// its name; who shows Token may do everything.
+	OwnTopics bool
+	// Connections is how many clients may be connected over MQTT at most; 0: any number.
+	Connections int
 	// WS, if not empty, is an address to listen on for MQTT over WebSocket, at any path.
 	WS string
 	// TLS, if not nil, secures all that the stand-in listens on.
@@ -65,6 +82,10 @@ type StandIn struct {
 	store  *store
 	chance *chance
 	known  *registry // nil: every device may send
+	grants grants
+	asks   asks
+
+	visitors sync.Map // of connections, by *mqtt.Client
 
 	mu     sync.Mutex
 	topics map[string]bool     // seen so far, for misfile
@@ -106,6 +127,11 @@ func Start(cfg Config) (*StandIn, error) {
 	caps := mqtt.NewDefaultServerCapabilities()
 	caps.MaximumClientWritesPending = 1 << 20
 	caps.MaximumInflight = 65535
+	if cfg.Connections > 0 {
+		caps.MaximumClients = int64(cfg.Connections)
+	}
+	s.grants.tokens = map[[sha256.Size]byte]visitor{}
+	s.asks = asks{asked: map[string][]json.RawMessage{}, told: map[string][]json.RawMessage{}}
 	s.broker = mqtt.New(&mqtt.Options{Capabilities: caps, InlineClient: true, Logger: slog.New(slog.DiscardHandler)})
 	s.relay = s.broker.NewClient(nil, "local", "stand-in", true)
 	if err := s.broker.AddHook(&hook{s: s}, nil); err != nil {
@@ -122,6 +148,8 @@ func Start(cfg Config) (*StandIn, error) {
 	if cfg.WS != "" {
 		wl, err := net.Listen("tcp", cfg.WS)
 		if err != nil {
+			ml.Close()
+			hl.Close()
 			return nil, fmt.Errorf("the stand-in cannot listen for WebSocket on %s: %w", cfg.WS, errors.Unwrap(err))
 		}
 		s.WSAddr = wl.Addr().String()
@@ -147,6 +175,14 @@ func Start(cfg Config) (*StandIn, error) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
 	mux.HandleFunc("GET /devices/{device}/messages", s.store.messages)
+	mux.HandleFunc("POST /ask/{topic...}", s.ask)
+	mux.HandleFunc("POST /asks/{device}", s.asks.put(&s.asks.asked))
+	mux.HandleFunc("GET /asks/{device}", s.asks.get(&s.asks.asked, "asks"))
+	mux.HandleFunc("POST /told/{device}", s.asks.put(&s.asks.told))
+	mux.HandleFunc("GET /told/{device}", s.asks.get(&s.asks.told, "told"))
+	if cfg.OAuthSecret != "" {
+		mux.HandleFunc("POST /token", s.grant)
+	}
 	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Protocols: new(http.Protocols)}
 	s.web.Protocols.SetHTTP1(true)
 	s.web.Protocols.SetHTTP2(true)
@@ -265,17 +301,45 @@ type hook struct {
 func (h *hook) ID() string { return "stand-in" }
 
 func (h *hook) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish}, []byte{b})
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnDisconnect}, []byte{b})
 }
 
-func (h *hook) OnACLCheck(*mqtt.Client, string, bool) bool { return true }
-
-func (h *hook) OnConnectAuthenticate(_ *mqtt.Client, pk packets.Packet) bool {
-	if r := h.s.known; r != nil && r.admits(string(pk.Connect.Username), string(pk.Connect.Password)) {
+func (h *hook) OnACLCheck(cl *mqtt.Client, topic string, _ bool) bool {
+	if !h.s.cfg.OwnTopics || cl.Net.Inline {
 		return true
 	}
-	return h.s.cfg.Token == "" && h.s.known == nil || h.s.cfg.Token != "" && subtle.ConstantTimeCompare(pk.Connect.Password, []byte(h.s.cfg.Token)) == 1
+	x, _ := h.s.visitors.Load(cl)
+	v, is := x.(visitor)
+	return is && (v.admin || slices.Contains(strings.Split(topic, "/"), v.name))
 }
+
+func (h *hook) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
+	name, token := string(pk.Connect.Username), string(pk.Connect.Password)
+	if token == "" { // it stands for the user name
+		name, token = pk.Connect.ClientIdentifier, name
+	}
+	v, err := h.s.admit(name, token)
+	if err != nil { // a user name that all share says nothing of the device
+		v, err = h.s.admit(pk.Connect.ClientIdentifier, token)
+	}
+	if err != nil {
+		return false
+	}
+	if v.name == "" {
+		v.name = pk.Connect.ClientIdentifier
+	}
+	h.s.visitors.Store(cl, v)
+	if !v.until.IsZero() {
+		h.s.later(time.Until(v.until), func() {
+			if !cl.Closed() {
+				h.s.broker.DisconnectClient(cl, packets.ErrNotAuthorized)
+			}
+		})
+	}
+	return true
+}
+
+func (h *hook) OnDisconnect(cl *mqtt.Client, _ error, _ bool) { h.s.visitors.Delete(cl) }
 
 func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
 	if cl.Net.Inline {
@@ -461,26 +525,41 @@ func (s *StandIn) otherTopic(topic string) string {
 	return best
 }
 
-// guard asks for the token.
+// guard asks for credentials. A device shows its own where it sends, and fetches its
+// commands; the rest is for whoever shows any that are good.
 func (s *StandIn) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if topic, intake := strings.CutPrefix(r.URL.Path, "/in/"); intake && s.known != nil {
-			device, _ := file(topic)
-			token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-			if !s.known.admits(device, token) {
-				answer(w, http.StatusUnauthorized, map[string]any{"error": "the token is not that of the device"})
-				return
-			}
-			next.ServeHTTP(w, r)
-			return
+		device := ""
+		if topic, intake := strings.CutPrefix(r.URL.Path, "/in/"); intake {
+			device, _ = file(topic)
+		} else if name, own := strings.CutPrefix(r.URL.Path, "/asks/"); own && r.Method == http.MethodGet {
+			device = name
 		}
-		want := "Bearer " + s.cfg.Token
-		if s.cfg.Token != "" && subtle.ConstantTimeCompare([]byte(r.Header.Get("Authorization")), []byte(want)) != 1 {
-			answer(w, http.StatusUnauthorized, map[string]any{"error": "the token is missing or wrong"})
+		_, err := s.admit(device, shown(r))
+		c := &s.cfg
+		if r.URL.Path == "/token" && c.OAuthSecret != "" || device == "" && c.Token+c.OAuthSecret+c.JWTKeys+c.JWTSecret == "" {
+			err = nil // the one asks for credentials of its own, the other is of a platform that has only its registry's
+		}
+		if err != nil {
+			w.Header().Set("WWW-Authenticate", `Bearer realm="stand-in"`)
+			answer(w, http.StatusUnauthorized, map[string]any{"error": err.Error()})
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// ask serves POST /ask/TOPIC: what comes in is published at TOPIC, for a device that
+// subscribed to it, and not stored.
+func (s *StandIn) ask(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	topic := r.PathValue("topic")
+	if err != nil || topic == "" || strings.ContainsAny(topic, "+#\x00") {
+		answer(w, http.StatusBadRequest, map[string]any{"error": "this path is no topic, or the body is too long"})
+		return
+	}
+	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic, Payload: body, PacketID: 1})
+	w.WriteHeader(http.StatusAccepted)
 }
 
 // unzip decompresses a body of bounded size.

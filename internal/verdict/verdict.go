@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"runcrowd/internal/ledger"
@@ -186,6 +187,10 @@ type Result struct {
 	Witnesses    []WitnessReport
 	Drops        int            // connections lost
 	DropReasons  map[string]int // why
+	Renewed      int            // connections left and made anew for a new access token
+	DeafTo       map[string]int // why devices could not hear commands
+	Commands     []Asked
+	Mishaps      []Mishap // of commands
 	Ended        bool
 	Interrupted  bool
 	Recovered    int // messages known only from sightings
@@ -724,11 +729,20 @@ func (j *judge) finish() {
 		r.Witnesses = append(r.Witnesses, report)
 	}
 	for _, l := range j.Links {
-		if !l.Up {
+		switch why, deaf := strings.CutPrefix(l.Text, ledger.DeafTo); {
+		case !l.Up:
 			r.Drops++
 			r.DropReasons[l.Text]++
+		case l.Text == ledger.Renewed:
+			r.Renewed++
+		case deaf:
+			if r.DeafTo == nil {
+				r.DeafTo = map[string]int{}
+			}
+			r.DeafTo[why]++
 		}
 	}
+	j.commands(r)
 }
 
 func clock(t time.Time) string { return t.UTC().Format("15:04:05.000") }
