@@ -41,7 +41,8 @@ const (
 // it reads.
 type Example struct {
 	Name  string
-	Doc   string // what it shows, in one line
+	Doc   string   // what it shows, in one line
+	Try   []string // the commands that its first comment names, if it needs other than the usual
 	Files map[string][]byte
 }
 
@@ -54,6 +55,13 @@ func All() []Example {
 		files, _ := fs.ReadDir(small, path.Join("small", d.Name()))
 		for _, f := range files {
 			e.Files[f.Name()], _ = small.ReadFile(path.Join("small", d.Name(), f.Name()))
+		}
+		for line := range strings.Lines(string(e.Files["crowd.yaml"])) {
+			if command, is := strings.CutPrefix(strings.TrimRight(line, "\n"), "#   "); is {
+				e.Try = append(e.Try, command)
+			} else if !strings.HasPrefix(line, "#") {
+				break
+			}
 		}
 		e.Doc = firstSentence(string(e.Files["crowd.yaml"]))
 		list = append(list, e)

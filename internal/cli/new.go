@@ -132,7 +132,15 @@ func (e *env) writeExample(dir string, x examples.Example) error {
 		}
 	}
 	fmt.Fprintf(e.stdout, "Wrote %s%s.\n%s.\n\n", path, also, x.Doc)
-	e.whatNext(path)
+	if len(x.Try) == 0 {
+		e.whatNext(path)
+		return nil
+	}
+	fmt.Fprintf(e.stdout, "Try it, the stand-in in one terminal and the rest in another:\n")
+	for _, line := range x.Try {
+		line = strings.ReplaceAll(line, "runcrowd ", e.program+" ")
+		fmt.Fprintf(e.stdout, "  %s\n", strings.ReplaceAll(line, "crowd.yaml", path))
+	}
 	return nil
 }
 

@@ -34,6 +34,13 @@ type Command struct {
 	Send    []string // readings that are sent at once
 	Answer  *Answer  // nil: none
 	Request *Request // how the platform is asked to ask; nil: not known
+	Hear    *Hear    // where the platform tells what a device answered; nil: not known
+}
+
+// Hear says where the platform tells what devices answered.
+type Hear struct {
+	*Request
+	Rows string // jq: the answers
 }
 
 // Match is a value that a command must carry.
@@ -129,6 +136,16 @@ func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
 	}
 	if n := o.get("request"); n != nil && !isNull(n) {
 		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
+	}
+	if n := o.get("hear"); n != nil && !isNull(n) {
+		ho := r.object(n, what+": hear", hearKeys...)
+		k.Hear = &Hear{Rows: parse(r, ho.get("rows"), what+": hear: rows", ".", checkJQ),
+			Request: &Request{Pos: pos(n), Method: "GET", parts: map[*Cast]*RequestParts{}}}
+		p := &RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": hear: get", asked), Headers: r.headers(ho.get("headers"), what+": hear: headers", asked)}
+		if p.URL != nil {
+			r.wholeAddress(ho.get("get"), what+": hear: get", p.URL)
+		}
+		k.Hear.parts[c] = p
 	}
 	return k
 }

@@ -17,7 +17,8 @@ var (
 	listKeys     = []string{"get", "headers", "names", "next"}
 	tlsKeys      = []string{"ca", "cert", "key", "server_name", "alpn", "min_version", "verify"}
 	kindKeys     = []string{"link", "tags", "properties", "readings", "mark", "will", "commands"}
-	commandKeys  = []string{"topic", "qos", "path", "every", "rows", "match", "do", "answer", "request"}
+	commandKeys  = []string{"topic", "qos", "path", "every", "rows", "match", "do", "answer", "request", "hear"}
+	hearKeys     = []string{"get", "headers", "rows"}
 	doKeys       = []string{"every", "set", "send"}
 	answerKeys   = []string{"topic", "qos", "path", "method", "headers", "body", "after", "wrong", "never"}
 	wrongKeys    = []string{"chance", "body"}

@@ -169,6 +169,9 @@ func commandSchema() node {
 			"never": share("How often it says nothing.", "2%"),
 		}),
 		"request": requestSchema("The request by which the platform is asked to give the command; for runcrowd ask."),
+		"hear": schemaOf("Where the platform tells what a device answered; for runcrowd ask.", hearKeys, []string{"get"}, node{
+			"get": plain("The whole address."), "headers": headers("Headers."), "rows": plain("The answers. A jq expression."),
+		}),
 	})
 }
 

@@ -44,6 +44,8 @@ type subscription struct {
 	secure   *tls.Config
 	own      crowd.Credentials
 	tap      func(Overheard) // in place of sightings
+	renew    time.Time       // when its access token has to be changed; zero: never
+	leaving  bool            // for that
 	lastRead time.Time
 	stop     context.CancelFunc
 	done     chan struct{}
@@ -137,7 +139,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	if s.secure == nil && l.TLS != nil {
 		s.secure = l.TLS.Config(link.Host(l.Address), s.own.Cert)
 	}
-	token, _, err := link.TokenOf(ctx, s.own.Pass)
+	token, renew, err := link.TokenOf(ctx, s.own.Pass)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +164,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	}
 	now := time.Now()
 	s.writeMu.Lock()
-	s.nc, s.lastRead = nc, now
+	s.nc, s.lastRead, s.renew, s.leaving = nc, now, renew, false
 	s.writeMu.Unlock()
 	kept := ack.SessionPresent && s.connected
 	if !kept {
@@ -219,8 +221,19 @@ func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
 		s.hearMu.Lock()
 		s.down = time.Now()
 		s.why, _ = link.Explain(err, s.spec.Link.Address)
+		s.writeMu.Lock()
+		leaving := s.leaving
+		s.writeMu.Unlock()
+		if leaving {
+			s.why = "it changed its access token for a new one"
+		}
 		s.hearMu.Unlock()
 		for try := 0; ; try++ {
+			if leaving && try == 0 {
+				if rd, err = s.open(ctx); err == nil {
+					break
+				}
+			}
 			select {
 			case <-ctx.Done():
 				return
@@ -440,7 +453,12 @@ func clip(s string) string {
 // keepAlive pings and gives up a connection that does not answer.
 func (s *subscription) keepAlive(ctx Context) {
 	every := time.Duration(s.connect.KeepAlive) * time.Second / 2
-	t := time.NewTicker(every)
+	look := every
+	if s.own.Pass != nil {
+		look = time.Second // a token lasts seconds, perhaps
+	}
+	pinged := time.Now()
+	t := time.NewTicker(look)
 	defer t.Stop()
 	for {
 		select {
@@ -448,7 +466,15 @@ func (s *subscription) keepAlive(ctx Context) {
 			return
 		case <-t.C:
 			s.writeMu.Lock()
-			if s.nc != nil {
+			switch {
+			case s.nc == nil:
+			case !s.renew.IsZero() && time.Now().After(s.renew) && !s.leaving:
+				// Before the broker cuts it off. The session stays (section 3.14.4).
+				s.leaving = true
+				s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, false))
+				s.nc.Close()
+			case time.Since(pinged) >= every-look/2:
+				pinged = time.Now()
 				s.nc.Write(mqttwire.AppendPing(nil))
 				if time.Since(s.lastRead) > 3*every {
 					s.nc.Close()

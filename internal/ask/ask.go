@@ -1,0 +1,419 @@
+// Package ask plays the platform's side of a command: it asks a device something,
+// over MQTT or as the platform's own API wants it, and times the answer.
+package ask
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/itchyny/gojq"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/payload"
+)
+
+// Question is a command to one device.
+type Question struct {
+	Crowd   *crowd.Crowd
+	Device  *fleet.Device
+	Command *fleet.Command
+	Values  map[string]any // given by hand
+	Link    *crowd.Link    // as whom it is asked over MQTT
+	Wait    time.Duration  // for the answer
+}
+
+// Answer is how it went.
+type Answer struct {
+	Where string // topic, or method and address
+	Body  []byte // that was sent
+
+	Took    time.Duration // until the platform had taken it
+	Said    string        // by the platform, beside yes
+	Refused bool
+	Nobody  bool // the broker says that nobody listens
+
+	Wanted   bool // an answer is due
+	At       string
+	Answered bool
+	After    time.Duration
+	Told     []byte
+	Matched  bool // by correlation data
+}
+
+// maxAnswer is the longest answer that is read, in bytes.
+const maxAnswer = 1 << 20
+
+// body is what is sent: what the command is known by, and the values.
+func (q *Question) body() map[string]any {
+	m := map[string]any{}
+	for _, x := range q.Command.Match {
+		m[x.Name] = x.Value.Any()
+	}
+	maps.Copy(m, q.Values)
+	return m
+}
+
+// Ask asks, and waits for the answer. The error is a *link.ReachError where the
+// platform could not be reached.
+func (q *Question) Ask(ctx context.Context) (*Answer, error) {
+	ask := q.body()
+	body, err := json.Marshal(ask)
+	if err != nil {
+		return nil, err
+	}
+	a := &Answer{Body: body, Wanted: q.Command.Answer != nil}
+	env := crowd.AskEnv(q.Device.Env)
+	env["ask"] = crowd.ParseAsk(body)
+	overMQTT := q.Device.Cast.Link.Protocol == crowd.MQTT
+	var line *line
+	if q.Command.Request == nil && !overMQTT {
+		return nil, fmt.Errorf("the command %q does not say how the platform is asked to give it; write, for example, request: {url: \"http://HOST/asks/${device}\"}", q.Command.Name)
+	}
+	if overMQTT && (q.Command.Request == nil || a.Wanted) {
+		if line, err = q.open(ctx, env); err != nil {
+			return nil, err
+		}
+		defer line.close()
+	}
+	sent := time.Now()
+	if q.Command.Request != nil {
+		err = q.request(ctx, a, env)
+	} else {
+		err = line.publish(a, q, body)
+	}
+	if a.Took = time.Since(sent); err != nil || a.Refused || !a.Wanted {
+		return a, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, q.Wait)
+	defer cancel()
+	switch {
+	case line != nil:
+		err = line.wait(ctx, a)
+	case q.Command.Hear != nil:
+		err = q.hear(ctx, a, env)
+	default:
+		a.Wanted = false // there is no way to hear it
+	}
+	if a.Answered {
+		a.After = time.Since(sent)
+	}
+	if ctx.Err() != nil {
+		err = nil // it was waited for; that there is none is told
+	}
+	return a, err
+}
+
+// line is a connection to the broker.
+type line struct {
+	q           *Question
+	nc          io.WriteCloser
+	packets     chan mqttwire.Packet
+	failed      chan error
+	version     byte
+	token       string
+	response    string
+	correlation []byte
+}
+
+func (q *Question) open(ctx context.Context, env formula.Env) (*line, error) {
+	l := q.Link
+	w := &crowd.Witness{Name: "ask", Link: l}
+	own, err := w.Credentials(q.Crowd)
+	if err != nil {
+		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
+	}
+	token, _, err := link.TokenOf(ctx, own.Pass)
+	if err != nil {
+		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
+	}
+	n := &line{q: q, version: byte(l.Version), token: token, packets: make(chan mqttwire.Packet, 16), failed: make(chan error, 1), correlation: []byte(rand.Text()[:12])}
+	if x := q.Command.Answer; x != nil && x.Topic != nil {
+		if n.response, err = x.Topic.Expand(&formula.Machine{}, env); err != nil {
+			return nil, fmt.Errorf("where the answer comes cannot be told beforehand: %w", err)
+		}
+	} else if x != nil {
+		n.response = "runcrowd/" + q.Device.Name + "/" + strings.ToLower(rand.Text()[:12])
+	}
+	dial, cancel := context.WithTimeout(ctx, l.ConnectTimeout)
+	defer cancel()
+	path := l.Path
+	if own.Path != "" {
+		path = link.Fill(own.Path, token)
+	}
+	reach := func(err error) error {
+		e := mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
+		if r, is := errors.AsType[*link.ReachError](e); is {
+			r.What = link.Hide(r.What, token)
+		}
+		return e
+	}
+	var secure *tls.Config
+	if l.TLS != nil {
+		secure = l.TLS.Config(link.Host(l.Address), own.Cert)
+	}
+	nc, err := mqtt.Dial(dial, l.Scheme, l.Address, path, secure)
+	if err != nil {
+		return nil, reach(err)
+	}
+	nc.SetDeadline(time.Now().Add(l.ConnectTimeout))
+	connect := &mqttwire.Connect{Version: n.version, ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), Username: link.Fill(own.Username, token),
+		Password: link.Fill(own.Password, token), KeepAlive: 60, CleanStart: true}
+	rd, _, err := mqtt.Handshake(nc, connect, 4096, maxAnswer)
+	if err != nil {
+		nc.Close()
+		return nil, reach(err)
+	}
+	n.nc = nc
+	if n.response != "" {
+		if _, err = nc.Write(mqttwire.AppendSubscribe(nil, n.version, 1, n.response, 1)); err == nil {
+			var p mqttwire.Packet
+			for p.Type != mqttwire.SUBACK && err == nil {
+				err = rd.Read(&p)
+			}
+			if err == nil && p.Reason >= 0x80 {
+				err = fmt.Errorf("the broker does not let us listen for the answer at %s: %s", n.response, mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString))
+			}
+		}
+		if err != nil {
+			nc.Close()
+			return nil, reach(err)
+		}
+	}
+	nc.SetDeadline(time.Time{})
+	go n.read(rd)
+	return n, nil
+}
+
+// read hands on what comes, until the connection ends.
+func (n *line) read(rd *mqttwire.Reader) {
+	for {
+		var p mqttwire.Packet
+		if err := rd.Read(&p); err != nil {
+			n.failed <- err
+			return
+		}
+		p.Publish.Payload, p.Publish.Correlation = bytes.Clone(p.Publish.Payload), bytes.Clone(p.Publish.Correlation)
+		select {
+		case n.packets <- p:
+		case <-time.After(time.Second): // nobody reads any more
+			n.failed <- io.EOF
+			return
+		}
+	}
+}
+
+// ackMost is how long the broker may take to acknowledge.
+const ackMost = 10 * time.Second
+
+// publish sends the command and waits until the broker has it.
+func (n *line) publish(a *Answer, q *Question, body []byte) error {
+	topic := q.Command.Filter
+	if err := crowd.CheckTopic(topic); err != nil {
+		return fmt.Errorf("the command %q: %w; a command for several topics cannot be asked from here", q.Command.Name, err)
+	}
+	a.Where = topic
+	p := &mqttwire.Publish{Topic: topic, QoS: 1, ID: 2, ContentType: "application/json", ResponseTopic: n.response, Payload: body}
+	if n.response != "" {
+		p.Correlation = n.correlation
+	}
+	if _, err := n.nc.Write(mqttwire.AppendPublish(nil, n.version, p)); err != nil {
+		return n.lost(err)
+	}
+	timeout := time.After(ackMost)
+	for {
+		select {
+		case p := <-n.packets:
+			if p.Type == mqttwire.PUBLISH { // the answer is faster than the acknowledgement
+				n.take(a, &p)
+				continue
+			}
+			if p.Type != mqttwire.PUBACK {
+				continue
+			}
+			a.Refused, a.Nobody = p.Reason >= 0x80, p.Reason == 0x10
+			if p.Reason != 0 {
+				a.Said = link.Hide(mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString), n.token)
+			}
+			return nil
+		case err := <-n.failed:
+			return n.lost(err)
+		case <-timeout:
+			a.Refused, a.Said = true, fmt.Sprintf("no acknowledgement within %s", ackMost)
+			return nil
+		}
+	}
+}
+
+func (n *line) lost(err error) error {
+	what, try := link.Explain(err, n.q.Link.Address)
+	return &link.ReachError{Link: n.q.Link.Name, Address: n.q.Link.URL(), What: what, Try: try, Err: err}
+}
+
+// take looks whether a message is the answer.
+func (n *line) take(a *Answer, p *mqttwire.Packet) {
+	if p.Publish.QoS == 1 {
+		n.nc.Write(mqttwire.AppendAck(nil, mqttwire.PUBACK, p.ID)) // what fails here, fails in read too
+	}
+	same := bytes.Equal(p.Publish.Correlation, n.correlation)
+	if a.Answered || p.Publish.Retain || len(p.Publish.Correlation) > 0 && !same {
+		return // to somebody else
+	}
+	a.Answered, a.Told, a.At, a.Matched = true, p.Publish.Payload, p.Publish.Topic, same
+}
+
+// wait waits for the answer.
+func (n *line) wait(ctx context.Context, a *Answer) error {
+	a.At = n.response
+	for !a.Answered {
+		select {
+		case p := <-n.packets:
+			if p.Type == mqttwire.PUBLISH {
+				n.take(a, &p)
+			}
+		case err := <-n.failed:
+			return n.lost(err)
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+func (n *line) close() {
+	n.nc.Write(mqttwire.AppendDisconnect(nil, n.version, false))
+	n.nc.Close()
+}
+
+// client is the client of the platform's API.
+func (q *Question) client() *http.Client {
+	t := &http.Transport{Proxy: http.ProxyFromEnvironment}
+	if l := q.Link; l != nil && l.TLS != nil {
+		t.TLSClientConfig = (&link.TLS{Roots: l.TLS.Roots, NoVerify: l.TLS.NoVerify}).Config("", nil)
+	}
+	return &http.Client{Transport: t, Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+}
+
+// request asks over the platform's API.
+func (q *Question) request(ctx context.Context, a *Answer, env formula.Env) error {
+	r := q.Command.Request
+	parts := r.For(q.Device.Cast)
+	m := &formula.Machine{}
+	address, err := parts.URL.Expand(m, env)
+	if err != nil {
+		return fmt.Errorf("the request of the command %q: %w", q.Command.Name, err)
+	}
+	a.Where = r.Method + " " + address
+	if parts.Body != nil {
+		s, err := parts.Body.Expand(m, env)
+		if err != nil {
+			return fmt.Errorf("the request of the command %q: body: %w", q.Command.Name, err)
+		}
+		a.Body = []byte(s)
+	}
+	req, err := http.NewRequestWithContext(ctx, r.Method, address, bytes.NewReader(a.Body))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	if err := setHeaders(req, parts.Headers, m, env); err != nil {
+		return err
+	}
+	status, said, err := q.do(req)
+	if err != nil {
+		return err
+	}
+	a.Refused = !slices.Contains(r.Accept, status)
+	a.Said = fmt.Sprintf("status %d", status)
+	if a.Refused {
+		a.Said += link.Snippet(said)
+	}
+	return nil
+}
+
+func setHeaders(req *http.Request, headers []crowd.Header, m *formula.Machine, env formula.Env) error {
+	for _, h := range headers {
+		v, err := h.Value.Expand(m, env)
+		if err != nil {
+			return fmt.Errorf("the header %s: %w", h.Name, err)
+		}
+		req.Header.Set(h.Name, v)
+	}
+	return nil
+}
+
+func (q *Question) do(req *http.Request) (int, []byte, error) {
+	resp, err := q.client().Do(req)
+	if err != nil {
+		what, try := link.Explain(err, req.URL.Host)
+		return 0, nil, &link.ReachError{Link: "the platform", Address: (&url.URL{Scheme: req.URL.Scheme, Host: req.URL.Host}).String(), What: what, Try: try, Err: err}
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+	return resp.StatusCode, body, err
+}
+
+// lookEvery is how often the platform is asked whether the answer is there.
+const lookEvery = 200 * time.Millisecond
+
+// hear looks for the answer where the platform keeps it.
+func (q *Question) hear(ctx context.Context, a *Answer, env formula.Env) error {
+	h := q.Command.Hear
+	m := &formula.Machine{}
+	address, err := h.For(q.Device.Cast).URL.Expand(m, env)
+	if err != nil {
+		return fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
+	}
+	a.At = address
+	query, err := gojq.Parse(h.Rows)
+	if err != nil {
+		return err
+	}
+	for {
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+		if err != nil {
+			return err
+		}
+		if err := setHeaders(req, h.For(q.Device.Cast).Headers, m, env); err != nil {
+			return err
+		}
+		status, body, err := q.do(req)
+		switch {
+		case err != nil:
+			return err
+		case status == http.StatusOK:
+			if v, err := payload.DecodeJSON(body); err == nil {
+				if row, more := query.Run(v).Next(); more && row != nil {
+					if _, wrong := row.(error); !wrong {
+						a.Answered = true
+						a.Told, err = json.Marshal(row)
+						return err
+					}
+				}
+			}
+		case status != http.StatusNoContent && status != http.StatusNotFound:
+			return fmt.Errorf("%s answered with status %d%s", address, status, link.Snippet(body))
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lookEvery):
+		}
+	}
+}
