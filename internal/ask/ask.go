@@ -134,8 +134,7 @@ type line struct {
 
 func (q *Question) open(ctx context.Context, env formula.Env) (*line, error) {
 	l := q.Link
-	w := &crowd.Witness{Name: "ask", Link: l}
-	own, err := w.Credentials(q.Crowd)
+	own, err := l.Credentials(q.Crowd, "ask")
 	if err != nil {
 		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
 	}
@@ -303,11 +302,11 @@ func (n *line) close() {
 
 // client is the client of the platform's API.
 func (q *Question) client() *http.Client {
-	t := &http.Transport{Proxy: http.ProxyFromEnvironment}
-	if l := q.Link; l != nil && l.TLS != nil {
-		t.TLSClientConfig = (&link.TLS{Roots: l.TLS.Roots, NoVerify: l.TLS.NoVerify}).Config("", nil)
+	var secure *link.TLS
+	if q.Link != nil {
+		secure = q.Link.TLS.Elsewhere()
 	}
-	return &http.Client{Transport: t, Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(secure, nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // request asks over the platform's API.

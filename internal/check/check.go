@@ -406,7 +406,10 @@ func WireSize(s *fleet.Stream, w engine.Written) int {
 	r := s.Reading
 	l := s.Device.Cast.Link
 	if l.Protocol == crowd.MQTT {
-		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.MarkKey, UserVal: w.MarkValue}
+		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.MarkKey, UserVal: w.MarkValue, Expiry: uint32(r.Expires / time.Second)}
+		for _, u := range s.User {
+			p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
+		}
 		n := len(mqttwire.AppendPublish(nil, byte(l.Version), &p))
 		return n + map[byte]int{1: 4, 2: 12}[r.QoS]
 	}

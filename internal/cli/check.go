@@ -113,7 +113,7 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	plan := &f.Crowd.Plan
 	for _, k := range l.Links {
 		if k.Connections == 0 {
-			line("link "+k.Name, "not used by any device")
+			line("link "+k.Name, "%s", unusedLink(f.Crowd, k.Name))
 			continue
 		}
 		joins := "all at once"
@@ -209,4 +209,21 @@ func (e *env) json(doc any) error {
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
 	return enc.Encode(doc)
+}
+
+// unusedLink says who uses a link that no device does.
+func unusedLink(c *crowd.Crowd, name string) string {
+	var list []string
+	for _, w := range c.Witnesses {
+		if w.Link != nil && w.Link.Name == name {
+			list = append(list, w.Name)
+		}
+	}
+	switch len(list) {
+	case 0:
+		return "used by nobody"
+	case 1:
+		return "used by the witness " + list[0]
+	}
+	return "used by the witnesses " + strings.Join(list, ", ")
 }

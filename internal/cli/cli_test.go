@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"testing"
+	"time"
 
 	"github.com/rogpeppe/go-internal/testscript"
 
@@ -24,7 +25,8 @@ func TestMain(m *testing.M) {
 // TestScripts drives the program as a person at a terminal would. Each script
 // has a stand-in of its own at $MQTT and $HTTP, one that wants a token at
 // $GUARDED, one that alters what it is sent at $ALTERING, one that
-// knows its devices at $REGISTRY, and an address that takes connections and never says a word at $MUTE.
+// knows its devices at $REGISTRY, one that wants signed tokens or fetched ones and lets
+// devices use their own topics alone at $SIGNED, and an address that takes connections and never says a word at $MUTE.
 func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
@@ -57,6 +59,16 @@ func TestScripts(t *testing.T) {
 			env.Defer(registry.Close)
 			env.Setenv("REGISTRY", registry.MQTTAddr)
 			env.Setenv("REGISTRY_HTTP", registry.HTTPAddr)
+			signed, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "open-sesame-77", JWTSecret: "jwt-secret-55",
+				OAuthSecret: "oauth-secret-66", TokenLife: 2 * time.Second, OwnTopics: true})
+			if err != nil {
+				return err
+			}
+			env.Defer(signed.Close)
+			env.Setenv("SIGNED", signed.MQTTAddr)
+			env.Setenv("SIGNED_HTTP", signed.HTTPAddr)
+			env.Setenv("JWTKEY", "jwt-secret-55")
+			env.Setenv("OAUTH", "oauth-secret-66")
 			mute, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				return err

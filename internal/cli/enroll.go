@@ -72,8 +72,12 @@ func office(path string) (*enroll.Office, context.Context, context.CancelFunc, e
 	if f.Crowd.Enroll == nil {
 		return nil, nil, nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
 	}
+	office, err := enroll.New(f)
+	if err != nil {
+		return nil, nil, nil, err
+	}
 	ctx, stop := interruptible()
-	return enroll.New(f), ctx, stop, nil
+	return office, ctx, stop, nil
 }
 
 // progress tells now and then how far it is.

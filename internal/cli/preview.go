@@ -235,6 +235,16 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 			units = append(units, x.Name+" in "+x.Unit)
 		}
 	}
+	if x := s.Device.Will; x != nil && r.Seq == 1 {
+		line("will", "%s, QoS %d: %s", x.Topic, x.QoS, x.Body)
+	}
+	if k := s.Device.Commands; len(k) > 0 && r.Seq == 1 {
+		var list []string
+		for _, c := range k {
+			list = append(list, fmt.Sprintf("%s at %s", c.Name, c.Filter))
+		}
+		line("commands", "%s", strings.Join(list, ", "))
+	}
 	if len(units) > 0 {
 		line("units", "%s", strings.Join(units, ", "))
 	}
@@ -289,6 +299,12 @@ func properties(s *fleet.Stream, w *engine.Written, version int) string {
 	if w.MarkKey != "" {
 		fmt.Fprintf(&b, ", user property %s: %s", w.MarkKey, w.MarkValue)
 	}
+	for _, u := range s.User {
+		fmt.Fprintf(&b, ", user property %s: %s", u.Name, u.Value)
+	}
+	if x := s.Reading.Expires; x > 0 {
+		fmt.Fprintf(&b, ", expires after %s", quantity.FormatDuration(x))
+	}
 	return b.String()
 }
 
@@ -308,6 +324,12 @@ func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string
 			head = append(head, f.Crowd.Redact(h))
 		}
 		doc["request"] = head
+	}
+	if len(s.User) > 0 {
+		doc["user_properties"] = s.User
+	}
+	if x := s.Reading.Expires; x > 0 {
+		doc["expires_seconds"] = x.Seconds()
 	}
 	if w.MarkKey != "" {
 		doc["mark"] = map[string]string{w.MarkKey: w.MarkValue}

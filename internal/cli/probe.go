@@ -89,7 +89,7 @@ func (e *env) probeFile(path, only, format string) error {
 	} else {
 		for _, l := range c.Links {
 			if !gone[l] && only == "" {
-				fmt.Fprintf(e.stdout, "%s is used by no device; a witness may use it\n\n", l.Name)
+				fmt.Fprintf(e.stdout, "%s: %s\n\n", l.Name, unusedLink(c, l.Name))
 			}
 		}
 	}
@@ -103,6 +103,9 @@ func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 	switch s.Result {
 	case probe.Skipped:
 		fmt.Fprintf(e.stdout, "  %s  %s\n", e.paint(text.Faint, "--  "), e.paint(text.Faint, s.Name))
+		return
+	case probe.Doubtful:
+		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took), c.Redact(s.Says))
 		return
 	case probe.OK:
 		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, roundTime(s.Took), c.Redact(s.Says))

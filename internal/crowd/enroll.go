@@ -25,6 +25,7 @@ type Enroll struct {
 	Pace     quantity.Rate
 	Withdraw *Request // nil: devices cannot be removed
 	List     *Listing // nil: the platform cannot be asked whom it knows
+	Link     *Link    // HTTP: whose TLS, user or access token the requests use; nil: none
 }
 
 // Request is a request that is made for a device; its texts are compiled for each
@@ -142,6 +143,11 @@ func (r *reader) enrollment(n *yaml.Node) {
 	o := &object{r: r, node: r.resolve(n), what: "enroll", vals: map[string]*yaml.Node{}, near: map[string]bool{}}
 	for _, e := range r.entries(n, "enroll") {
 		o.vals[e.key.Value] = r.resolve(e.value)
+	}
+	if ln := o.get("link"); ln != nil {
+		if en.Link = r.linkNamed(ln, "enroll: link"); en.Link != nil && en.Link.Protocol != HTTP {
+			r.Add(pos(ln), "enroll: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
+		}
 	}
 	one, several := o.get("request"), o.get("requests")
 	switch {

@@ -12,7 +12,7 @@ var (
 	accessKeys   = []string{"jwt", "text", "oauth", "valid", "renew"}
 	jwtKeys      = []string{"algorithm", "key", "secret", "header", "claims"}
 	oauthKeys    = []string{"url", "client_id", "client_secret", "scope", "params", "send"}
-	enrollKeys   = []string{"request", "requests", "keep", "pace", "list", "withdraw"}
+	enrollKeys   = []string{"request", "requests", "keep", "pace", "list", "withdraw", "link"}
 	requestKeys  = []string{"method", "url", "headers", "body", "accept"}
 	listKeys     = []string{"get", "headers", "names", "next"}
 	tlsKeys      = []string{"ca", "cert", "key", "server_name", "alpn", "min_version", "verify"}

@@ -3,6 +3,7 @@ package crowd
 import (
 	"crypto/tls"
 	"fmt"
+	"net/http"
 	"regexp"
 	"strings"
 	"time"
@@ -146,11 +147,13 @@ func (r *reader) witnessCredentials(w *Witness, what string) {
 		if n == nil {
 			continue
 		}
-		if _, err := formula.ParseText(n.Value, env); err != nil {
+		t, err := formula.ParseText(n.Value, env)
+		if err != nil {
 			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness a link of its own",
 				what, w.Link.Name, n.Value)
 			return
 		}
+		r.environment(pos(n), t.EnvNames())
 	}
 }
 
@@ -162,14 +165,40 @@ type Credentials struct {
 	Pass               link.Pass // fills link.TokenPlace in the others; nil: none
 }
 
+// Authorize puts the credentials into a request that brings none of its own: as basic
+// authentication (RFC 7617), or as a bearer token (RFC 6750, section 2.1).
+func (cr *Credentials) Authorize(req *http.Request) error {
+	if req.Header.Get("Authorization") != "" {
+		return nil
+	}
+	token, _, err := link.TokenOf(req.Context(), cr.Pass)
+	switch {
+	case err != nil:
+		return err
+	case cr.Username != "":
+		req.SetBasicAuth(link.Fill(cr.Username, token), link.Fill(cr.Password, token))
+	case token != "":
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	return nil
+}
+
 // Credentials are those of the witness's link, with the witness's name for that of
 // a device.
 func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
+	return w.Link.Credentials(c, w.Name)
+}
+
+// Credentials are those of a link for somebody who is no device and has a name; none
+// where there is no link.
+func (l *Link) Credentials(c *Crowd, name string) (Credentials, error) {
 	var cr Credentials
-	if w.Link == nil {
+	if l == nil {
 		return cr, nil
 	}
-	env := witnessEnv(w.Name, c.Env, c.Name)
+	env := witnessEnv(name, c.Env, c.Name)
+	// A link that no device uses has not been compiled before.
+	r := &reader{Problems: NewProblems(c.Path, c.Source), from: c.reader.from, crowd: c, missing: map[string]bool{}, open: c.reader.open}
 	var failed error
 	expand := func(n *yaml.Node) string {
 		if n == nil || failed != nil {
@@ -180,19 +209,22 @@ func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
 			failed = err
 			return ""
 		}
+		r.environment(pos(n), t.EnvNames())
+		if failed = r.Err(); failed != nil {
+			return ""
+		}
 		s, err := t.Expand(&formula.Machine{}, env)
 		failed = err
 		return s
 	}
-	node := &w.Link.node
+	node := &l.node
 	if node.token != nil {
-		r := &reader{Problems: NewProblems(c.Path, c.Source), from: c.reader.from, crowd: c, missing: c.reader.missing, open: c.reader.open}
-		t := r.accessToken(w.Link, env)
+		t := r.accessToken(l, env)
 		if err := r.Err(); err != nil {
 			return cr, err
 		}
 		if cr.Pass, failed = t.Pass(c, env, true); failed != nil {
-			return cr, fmt.Errorf("the witness %q: its access token: %w", w.Name, failed)
+			return cr, fmt.Errorf("the access token of %q: %w", name, failed)
 		}
 		env[tokenName] = link.TokenPlace
 	}
@@ -200,7 +232,7 @@ func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
 	cert, key := expand(node.cert), expand(node.key)
 	if failed == nil && cert != "" {
 		if cr.Cert, failed = c.KeyPair(cert, key); failed != nil {
-			failed = fmt.Errorf("the witness %q: %w", w.Name, failed)
+			failed = fmt.Errorf("%q: %w", name, failed)
 		}
 	}
 	return cr, failed

@@ -406,6 +406,7 @@ func enrollSchema() node {
 		"requests": listOf(request("One of several requests, in order.")),
 		"keep":     node{"type": "object", "description": "Values of the last answer that become properties of the device: jq expressions.", "additionalProperties": node{"type": "string"}},
 		"pace":     pattern("At most so many devices a second. Default 20/s.", `^[0-9.]+ ?/.+$`, "20/s"),
+		"link":     plain("An HTTP link whose TLS, user or access token the requests use."),
 		"withdraw": request("The request that removes a device."),
 		"list": schemaOf("How the platform tells whom it knows.", listKeys, []string{"get", "names"}, node{
 			"get": plain("The whole address."), "headers": headers("Headers."), "names": plain("The names in an answer. A jq expression."), "next": plain("The next page. A jq expression."),

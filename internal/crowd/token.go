@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/http"
@@ -224,7 +225,7 @@ func (t *AccessToken) Pass(c *Crowd, env formula.Env, try bool) (link.Pass, erro
 	// The device's own may change while tokens are made.
 	own := maps.Clone(env)
 	maker := func(_ context.Context, now time.Time) (string, time.Time, error) {
-		expiry := now.Add(t.Valid)
+		expiry := now.Add(t.Valid).Truncate(time.Second) // as it will stand in the token
 		own["issued"], own["expiry"] = int(now.Unix()), int(expiry.Unix())
 		token, err := t.sign(key, m, own, now, expiry)
 		if err != nil {
@@ -234,7 +235,7 @@ func (t *AccessToken) Pass(c *Crowd, env formula.Env, try bool) (link.Pass, erro
 	}
 	if try {
 		if _, _, err := maker(context.Background(), time.Now()); err != nil {
-			return nil, err
+			return nil, errors.New(strings.TrimPrefix(err.Error(), "no access token: "))
 		}
 	}
 	return pass.New(maker, t.Renew, nil), nil
@@ -266,12 +267,7 @@ func (t *AccessToken) sign(key any, m *formula.Machine, env formula.Env, now, ex
 // client is the client that asks an authorization server: it trusts whom the link
 // trusts.
 func (t *AccessToken) client() *http.Client {
-	tr := &http.Transport{Proxy: http.ProxyFromEnvironment}
-	if t.tls != nil {
-		same := link.TLS{Roots: t.tls.Roots, MinVersion: t.tls.MinVersion, NoVerify: t.tls.NoVerify}
-		tr.TLSClientConfig = same.Config("", nil)
-	}
-	return &http.Client{Transport: tr, Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(t.tls.Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // signingKey reads a key that signs tokens. It never reaches the run folder.

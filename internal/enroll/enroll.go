@@ -66,6 +66,7 @@ type Office struct {
 	Crowd  *crowd.Crowd
 	Fleet  *fleet.Fleet
 	client *http.Client
+	own    crowd.Credentials // of the link, for requests that bring none
 	pace   *rate.Limiter
 
 	mu     sync.Mutex
@@ -73,11 +74,20 @@ type Office struct {
 }
 
 // New makes an office; nothing is asked yet.
-func New(f *fleet.Fleet) *Office {
+func New(f *fleet.Fleet) (*Office, error) {
 	en := f.Crowd.Enroll
-	return &Office{Crowd: f.Crowd, Fleet: f, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
-		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-			Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: atOnce}}}
+	own, err := en.Link.Credentials(f.Crowd, "enroll")
+	if err != nil {
+		return nil, fmt.Errorf("enroll: link: the credentials of %q are those of single devices (%w); give the enrolment a link of its own", en.Link.Name, err)
+	}
+	var secure *link.TLS
+	if en.Link != nil {
+		secure = en.Link.TLS
+	}
+	way := link.Transport(secure, own.Cert)
+	way.MaxIdleConnsPerHost = atOnce
+	return &Office{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
+		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil
 }
 
 // Enroll makes those devices known that are not. See, if not nil, is told of each.
@@ -338,6 +348,9 @@ func (o *Office) once(ctx context.Context, method, address string, header http.H
 	}
 	req.Header = header.Clone()
 	req.Header.Set("User-Agent", "runcrowd")
+	if err := o.own.Authorize(req); err != nil {
+		return nil, 0, 0, err
+	}
 	resp, err := o.client.Do(req)
 	if err != nil {
 		what, try := link.Explain(err, req.URL.Host)

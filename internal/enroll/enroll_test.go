@@ -90,7 +90,9 @@ plan: {for: 1s}
 	require.NoError(t, err)
 	f, err := fleet.Build(c)
 	require.NoError(t, err)
-	return enroll.New(f)
+	o, err := enroll.New(f)
+	require.NoError(t, err)
+	return o
 }
 
 var all = []string{"buoy-1", "buoy-2", "buoy-3"}

@@ -75,7 +75,10 @@ type Message struct {
 func (m *Message) First() uint64 { return m.Seq + 1 - uint64(max(1, m.Count)) }
 
 // Header is a header line, or a user property.
-type Header struct{ Name, Value string }
+type Header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
 
 // Identity is who a device is to the platform. The texts, and targets and headers
 // of messages, may hold TokenPlace where there is a Pass.

@@ -38,6 +38,14 @@ func (t *TLS) Config(host string, cert *tls.Certificate) *tls.Config {
 	return c
 }
 
+// Elsewhere is the same for another server than the link's.
+func (t *TLS) Elsewhere() *TLS {
+	if t == nil {
+		return nil
+	}
+	return &TLS{Roots: t.Roots, MinVersion: t.MinVersion, NoVerify: t.NoVerify}
+}
+
 // IsTLS tells whether an error is one of TLS, which Explain tells in full.
 func IsTLS(err error) bool {
 	_, _, is := explainTLS(err)

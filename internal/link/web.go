@@ -1,6 +1,7 @@
 package link
 
 import (
+	"crypto/tls"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -8,6 +9,17 @@ import (
 	"strings"
 	"time"
 )
+
+// Transport is a client's way to an HTTP server: through the proxy that the
+// environment names, if any, and with TLS as a link says, which may be nil; with a
+// client certificate, which may be nil, too.
+func Transport(t *TLS, cert *tls.Certificate) *http.Transport {
+	way := &http.Transport{Proxy: http.ProxyFromEnvironment}
+	if t != nil {
+		way.TLSClientConfig = t.Config("", cert)
+	}
+	return way
+}
 
 // keepsHost tells whether a request that carries credentials may go on from one
 // address to another: to the same host, or to the same host name over TLS. A host

@@ -9,6 +9,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -18,10 +19,12 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
 )
 
@@ -32,10 +35,11 @@ type Result uint8
 const (
 	OK Result = iota
 	Failed
-	Skipped // a step before it failed, or there is nothing to do
+	Skipped  // a step before it failed, or there is nothing to do
+	Doubtful // it may be the cause of what fails later
 )
 
-func (r Result) String() string { return [...]string{"ok", "failed", "skipped"}[r] }
+func (r Result) String() string { return [...]string{"ok", "failed", "skipped", "doubtful"}[r] }
 
 // Step is one step of the way.
 type Step struct {
@@ -73,6 +77,9 @@ type prober struct {
 	see      func(Step)
 	fail     bool
 	measured time.Duration // of the step being made, where it is not the time that looking took
+	doubt    bool          // the step being made holds, and is doubtful
+	token    string
+	skew     time.Duration // of the platform's clock against ours; above zero: it is ahead
 }
 
 // do makes one step; f gives what was seen, and on failure the causes.
@@ -82,7 +89,7 @@ func (p *prober) do(ctx context.Context, name string, f func(context.Context) (s
 		ctx, cancel := context.WithTimeout(ctx, stepTime)
 		defer cancel()
 		began := time.Now()
-		p.measured = 0
+		p.measured, p.doubt = 0, false
 		says, causes, ok := f(ctx)
 		s.Took, s.Says, s.Causes = time.Since(began), says, causes
 		if p.measured > 0 {
@@ -90,6 +97,8 @@ func (p *prober) do(ctx context.Context, name string, f func(context.Context) (s
 		}
 		if s.Result = OK; !ok {
 			s.Result, p.fail = Failed, true
+		} else if p.doubt {
+			s.Result = Doubtful
 		}
 	}
 	p.Steps = append(p.Steps, s)
@@ -118,11 +127,118 @@ func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, s
 		address = net.JoinHostPort(u.Hostname(), port)
 	}
 	p.network(ctx, l, d, address)
+	p.clock(ctx, c, l, d)
+	p.pass(ctx, d)
 	if l.Protocol == crowd.MQTT {
 		p.broker(ctx, l, d)
 	}
 	p.message(ctx, c, f, s)
 	return r
+}
+
+// clockMatters is from where on a difference between the clocks is a likely cause.
+const clockMatters = 20 * time.Second
+
+// clock holds our clock against the one in the platform's HTTP answers (RFC 9110,
+// section 6.6.1), where it has any: of the link, or of a witness.
+func (p *prober) clock(ctx context.Context, c *crowd.Crowd, l *crowd.Link, d *fleet.Device) {
+	address := ""
+	secure := l.TLS
+	if l.Protocol == crowd.HTTP {
+		address = l.Address
+	}
+	for _, w := range c.Witnesses {
+		if address == "" && w.Get != "" && w.Address(d.Cast) != nil {
+			env := maps.Clone(d.Env)
+			env["from"], env["to"] = time.Now(), time.Now()
+			if s, err := w.Address(d.Cast).Expand(&formula.Machine{}, env); err == nil {
+				address, secure = s, nil
+				if w.Link != nil {
+					secure = w.Link.TLS
+				}
+			}
+		}
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return
+	}
+	p.do(ctx, "clocks agree", func(ctx context.Context) (string, []string, bool) {
+		t := link.Transport(secure, d.Cert)
+		t.DisableKeepAlives = true
+		client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		req, err := http.NewRequestWithContext(ctx, http.MethodHead, u.Scheme+"://"+u.Host+"/", nil)
+		if err != nil {
+			p.doubt = true
+			return "not known: " + err.Error(), nil, true
+		}
+		asked := time.Now()
+		resp, err := client.Do(req)
+		if err != nil {
+			what, _ := link.Explain(err, u.Host)
+			p.doubt = true
+			return "not known: " + u.Host + ": " + what, nil, true
+		}
+		resp.Body.Close()
+		theirs, err := http.ParseTime(resp.Header.Get("Date"))
+		if err != nil {
+			p.doubt = true
+			return "not known: " + u.Host + " does not tell its time", nil, true
+		}
+		p.skew = Skew(theirs, asked, time.Now())
+		p.doubt = p.skew.Abs() >= time.Second
+		return tellSkew(u.Host, p.skew), nil, true
+	})
+}
+
+// Skew is how far a clock that tells whole seconds is ahead of ours, at least: it told
+// the time between asked and answered.
+func Skew(theirs, asked, answered time.Time) time.Duration {
+	switch {
+	case theirs.After(answered):
+		return theirs.Sub(answered)
+	case theirs.Add(time.Second).Before(asked):
+		return theirs.Add(time.Second).Sub(asked)
+	}
+	return 0
+}
+
+func tellSkew(host string, skew time.Duration) string {
+	switch r := skew.Round(time.Second); {
+	case r > 0:
+		return fmt.Sprintf("they do not: that of %s is %s ahead of this machine's", host, r)
+	case r < 0:
+		return fmt.Sprintf("they do not: that of %s is %s behind this machine's", host, -r)
+	}
+	return "to the second, with " + host
+}
+
+// late puts the clock first among the causes of a refusal, where the clocks differ.
+func (p *prober) late(causes []string) []string {
+	if p.skew.Abs() < clockMatters {
+		return causes
+	}
+	return append([]string{"the clocks differ (see above): what is only good for a time is too old, or not good yet; set this machine's clock"}, causes...)
+}
+
+// pass makes the device's access token.
+func (p *prober) pass(ctx context.Context, d *fleet.Device) {
+	if d.Pass == nil {
+		return
+	}
+	p.do(ctx, "access token made", func(ctx context.Context) (string, []string, bool) {
+		token, renew, err := d.Pass.Token(ctx)
+		if err != nil {
+			what, try := link.Explain(err, "")
+			return what, p.late([]string{try}), false
+		}
+		p.token = token
+		says := fmt.Sprintf("%d characters", len(token))
+		if !renew.IsZero() {
+			says += ", to be renewed in " + quantity.FormatDuration(time.Until(renew).Round(time.Second))
+		}
+		return says, nil, true
+	})
 }
 
 func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, address string) {
@@ -215,11 +331,15 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 	if l.TLS != nil {
 		secure = l.TLS.Config(link.Host(l.Address), d.Cert)
 	}
+	path := l.Path
+	if d.Path != "" {
+		path = link.Fill(d.Path, p.token)
+	}
 	var nc net.Conn
 	if l.Scheme == "ws" || l.Scheme == "wss" {
 		p.do(ctx, "WebSocket", func(ctx context.Context) (string, []string, bool) {
 			var err error
-			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, l.Path, secure); err != nil {
+			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, path, secure); err != nil {
 				e := mqtt.ReachError(l.Name, l.Scheme, l.Address, d.Name, err)
 				var reach *link.ReachError
 				if !errors.As(e, &reach) {
@@ -231,7 +351,7 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 				}
 				return reach.What, causes, false
 			}
-			return "upgraded at " + l.Path, nil, true
+			return "upgraded at " + link.Hide(path, p.token), nil, true
 		})
 	}
 	var ack *mqttwire.Packet
@@ -240,13 +360,16 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 	p.do(ctx, "MQTT "+version+" accepted", func(ctx context.Context) (string, []string, bool) {
 		var err error
 		if nc == nil {
-			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, l.Path, secure); err != nil {
+			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, path, secure); err != nil {
 				what, try := link.Explain(err, l.Address)
 				return what, []string{try}, false
 			}
 		}
 		nc.SetDeadline(time.Now().Add(l.ConnectTimeout))
-		connect := &mqttwire.Connect{Version: byte(l.Version), ClientID: d.ClientID, Username: d.Username, Password: d.Password, KeepAlive: 30, CleanStart: true}
+		id := d.Identity()
+		id.Will = nil // nobody is to hear that the probe has left
+		connect := mqtt.Connect(l.Version, id, p.token)
+		connect.KeepAlive, connect.CleanStart = 30, true
 		rd, ack, err = mqtt.Handshake(nc, connect, 4096, 1<<20)
 		if err == nil {
 			return limits(l, ack), nil, true
@@ -258,7 +381,7 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		}
 		var refused *mqtt.RefusedError
 		if errors.As(err, &refused) {
-			return reach.What, refusedCauses(refused.Code, d), false
+			return link.Hide(reach.What, p.token), p.late(refusedCauses(refused.Code, d)), false
 		}
 		var causes []string
 		if !errors.Is(err, mqttwire.ErrMalformed) && !link.IsTLS(err) {
@@ -322,6 +445,9 @@ func limits(l *crowd.Link, ack *mqttwire.Packet) string {
 	return strings.Join(list, ", ")
 }
 
+// tokenCause is the likeliest cause where an access token is refused.
+const tokenCause = "the access token is not what the platform wants: its key or secret, what it says of the device (sub, aud), or how long it is good"
+
 func refusedCauses(code byte, d *fleet.Device) []string {
 	switch code {
 	case 0x86, 0x87, 4, 5:
@@ -330,11 +456,16 @@ func refusedCauses(code byte, d *fleet.Device) []string {
 		if d.Username == "" && d.Password == "" {
 			list = append([]string{"the platform wants credentials, and the link has none: username, password"}, list...)
 		}
+		if d.Pass != nil {
+			list = append([]string{tokenCause}, list...)
+		}
 		return list
 	case 0x84, 1:
 		return []string{"the broker speaks the other version: write version: 3.1.1, or 5"}
 	case 0x85, 2:
 		return []string{fmt.Sprintf("the client id %q is not one that the platform gave out, or is too long for it", d.ClientID)}
+	case 0x9c, 0x9d:
+		return []string{"the platform has another broker for this device: write its address, or let the link follow: redirects: follow"}
 	case 0x97, 0x9f, 0x89, 3:
 		return []string{"a limit of the platform is reached: connections, or their rate"}
 	}
@@ -374,7 +505,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		case m.Outcome == ledger.NotAsked:
 			return "not asked: QoS 0", nil, true
 		}
-		return c.Redact(m.Outcome.String() + ": " + m.Text), messageCauses(s, m), false
+		return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
 	})
 	for i, w := range c.Witnesses {
 		if !f.Sees(i, s.Device) {
@@ -394,7 +525,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 				return w.Name + ": " + c.Redact(h.Why), []string{"see what is said there"}, false
 			}
 			p.measured = took
-			return "the witness " + w.Name + " did not find it", missingCauses(w), false
+			return "the witness " + w.Name + " did not find it", p.late(missingCauses(w)), false
 		})
 	}
 }
@@ -422,7 +553,11 @@ func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 	}
 	switch {
 	case m.Code == 401 || m.Code == 403:
-		return []string{"the token or password is mistyped or has expired", "the device's secret is used where the platform's is wanted, or the other way round", "a permission is missing on the platform"}
+		list := []string{"the token or password is mistyped or has expired", "the device's secret is used where the platform's is wanted, or the other way round", "a permission is missing on the platform"}
+		if s.Device.Pass != nil {
+			list = append([]string{tokenCause}, list...)
+		}
+		return list
 	case m.Code == 404 || m.Code == 405:
 		return []string{"the path or the method is wrong: " + s.Reading.Method + " " + s.Target, "the device is not known to the platform yet", "this is the other of two hosts"}
 	case m.Code == 400 || m.Code == 415 || m.Code == 422:

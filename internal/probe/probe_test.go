@@ -101,7 +101,7 @@ witnesses: {`+witness+`}
 		for _, x := range r.Steps {
 			steps = append(steps, x.Name+" "+x.Result.String())
 		}
-		assert.Equal(t, []string{"TCP open ok", "MQTT 5 accepted ok", "connection kept ok", "message acknowledged ok", want[0] + " failed"}, steps)
+		assert.Equal(t, []string{"TCP open ok", "clocks agree ok", "MQTT 5 accepted ok", "connection kept ok", "message acknowledged ok", want[0] + " failed"}, steps)
 	}
 }
 

@@ -331,7 +331,11 @@ func (h *hook) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
 	h.s.visitors.Store(cl, v)
 	if !v.until.IsZero() {
 		h.s.later(time.Until(v.until), func() {
-			if !cl.Closed() {
+			switch {
+			case cl.Closed():
+			case cl.Properties.ProtocolVersion < 5: // has no DISCONNECT from a server
+				cl.Stop(errCut)
+			default:
 				h.s.broker.DisconnectClient(cl, packets.ErrNotAuthorized)
 			}
 		})

@@ -58,15 +58,17 @@ type sameRow struct {
 
 // Start asks once, so that a wrong address or secret is told before the run.
 func (q *query) Start(ctx Context) error {
-	t := &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: askers}
 	own, err := q.spec.Credentials(q.catalog.Fleet.Crowd)
 	if err != nil {
 		return err
 	}
 	q.own = own
-	if l := q.spec.Link; l != nil && l.TLS != nil {
-		t.TLSClientConfig = l.TLS.Config("", own.Cert)
+	var secure *link.TLS
+	if q.spec.Link != nil {
+		secure = q.spec.Link.TLS
 	}
+	t := link.Transport(secure, own.Cert)
+	t.MaxIdleConnsPerHost = askers
 	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
 	q.noted = map[sameRow]int{}
 	q.headers = http.Header{}
@@ -147,19 +149,11 @@ func (q *query) page1(ctx Context, address string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	token, _, err := link.TokenOf(ctx, q.own.Pass)
-	if err != nil {
-		return nil, err
-	}
 	req.Header = q.headers.Clone()
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "runcrowd")
-	switch {
-	case req.Header.Get("Authorization") != "":
-	case q.own.Username != "":
-		req.SetBasicAuth(link.Fill(q.own.Username, token), link.Fill(q.own.Password, token))
-	case token != "":
-		req.Header.Set("Authorization", "Bearer "+token) // RFC 6750, section 2.1
+	if err := q.own.Authorize(req); err != nil {
+		return nil, err
 	}
 	resp, err := q.client.Do(req)
 	if err != nil {

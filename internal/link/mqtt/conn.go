@@ -49,15 +49,19 @@ type Conn struct {
 	scratch   []byte
 
 	token     string
-	renew     time.Time // when the token has to be changed; zero: never
-	draining  time.Time // since when nothing new is sent, because it has to be; zero: it has not
-	renewed   bool      // the connection was left for a new token
+	timer     *time.Timer // for the token's end; nil: there is none
+	draining  bool        // nothing new is sent, because the token runs out
+	renewed   bool        // the connection was left for a new token
 	aliases   map[string]uint16
 	aliasMost int
 	users     []mqttwire.UserProperty // scratch
 	asking    map[uint16]string       // filters of subscriptions that wait for their answer
 	taken     map[uint16]bool         // identifiers of QoS 2 messages that came and are not released
 }
+
+// leastStay keeps tokens that are hardly good for anything from making a device come
+// and go without end.
+const leastStay = 500 * time.Millisecond
 
 // drainMost is how long a device waits for acknowledgements before it leaves a
 // connection whose access token runs out.
@@ -84,7 +88,7 @@ func (c *Conn) Send(m *link.Message) {
 
 // pump sends what waits, as far as connection and window allow.
 func (c *Conn) pump() {
-	if !c.draining.IsZero() {
+	if c.draining {
 		if len(c.flights) == 0 {
 			c.leave()
 		}
@@ -233,25 +237,35 @@ func (c *Conn) flush(nc net.Conn) {
 func (c *Conn) Tick(now time.Time) time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	again := c.alive(now)
-	if c.id.Pass != nil { // a token lasts seconds, perhaps
-		c.expire(now)
-		again = min(again, time.Second)
+	ka := c.keepAlive
+	if c.nc == nil || ka == 0 {
+		return c.link.cfg.KeepAlive / 2
 	}
-	return again
+	if c.pinged && now.Sub(c.lastRead) > ka+ka/2 {
+		c.nc.Close()
+		return ka / 2
+	}
+	// Three quarters leave time for the packet to arrive.
+	if now.Sub(c.lastWrite) >= ka*3/4 || !c.pinged && now.Sub(c.lastRead) >= ka*3/4 {
+		c.scratch = mqttwire.AppendPing(c.scratch)
+		c.pinged = true
+		c.write()
+	}
+	return ka / 4
 }
 
 // expire leaves a connection whose access token runs out, when all that was sent is
-// acknowledged: most brokers cut it off otherwise.
-func (c *Conn) expire(now time.Time) {
-	if c.nc == nil || c.renew.IsZero() || now.Before(c.renew) {
-		return
-	}
-	if c.draining.IsZero() {
-		c.draining = now
-	}
-	if len(c.flights) == 0 || now.Sub(c.draining) > drainMost {
+// acknowledged, or at the end of drainMost: most brokers cut it off otherwise.
+func (c *Conn) expire(nc net.Conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	switch {
+	case c.nc != nc || c.closed:
+	case c.draining || len(c.flights) == 0:
 		c.leave()
+	default:
+		c.draining = true
+		c.timer = time.AfterFunc(drainMost, func() { c.expire(nc) })
 	}
 }
 
@@ -274,25 +288,6 @@ func (c *Conn) hangUp() {
 		half.CloseWrite()
 	}
 	c.nc.SetDeadline(time.Now().Add(time.Second))
-}
-
-// alive keeps the connection alive.
-func (c *Conn) alive(now time.Time) time.Duration {
-	ka := c.keepAlive
-	if c.nc == nil || ka == 0 {
-		return c.link.cfg.KeepAlive / 2
-	}
-	if c.pinged && now.Sub(c.lastRead) > ka+ka/2 {
-		c.nc.Close()
-		return ka / 2
-	}
-	// Three quarters leave time for the packet to arrive.
-	if now.Sub(c.lastWrite) >= ka*3/4 || !c.pinged && now.Sub(c.lastRead) >= ka*3/4 {
-		c.scratch = mqttwire.AppendPing(c.scratch)
-		c.pinged = true
-		c.write()
-	}
-	return ka / 4
 }
 
 // Open is how many messages are not settled.
@@ -419,7 +414,10 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Ti
 	if ack.KeepAliveSet {
 		c.keepAlive = time.Duration(ack.ServerKeepAlive) * time.Second
 	}
-	c.token, c.renew, c.draining = token, renew, time.Time{}
+	c.token, c.draining = token, false
+	if !renew.IsZero() {
+		c.timer = time.AfterFunc(max(time.Until(renew), leastStay), func() { c.expire(nc) })
+	}
 	c.aliasMost = min(cfg.TopicAliases, int(ack.TopicAliasMaximum))
 	c.aliases = map[string]uint16{}
 	c.sink.Up(c.id.Device, c.renewed)
@@ -457,7 +455,10 @@ func (c *Conn) down(nc net.Conn) bool {
 	nc.Close()
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.nc, c.out, c.flushing, c.draining = nil, nil, false, time.Time{}
+	c.nc, c.out, c.flushing, c.draining = nil, nil, false, false
+	if c.timer != nil {
+		c.timer.Stop()
+	}
 	return c.renewed
 }
 
