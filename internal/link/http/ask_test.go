@@ -1,0 +1,95 @@
+package http_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	nethttp "net/http"
+	"net/http/httptest"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/http"
+)
+
+// tokens gives another token each time.
+type tokens struct{ n atomic.Int32 }
+
+func (p *tokens) Token(context.Context) (string, time.Time, error) {
+	if n := p.n.Add(1); n < 100 {
+		return fmt.Sprint("token-", n), time.Time{}, nil
+	}
+	return "", time.Time{}, &link.PassError{What: "no access token: the server is asleep"}
+}
+
+func device(t *testing.T, base string, id link.Identity) (link.Conn, *sink) {
+	l := http.New(http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
+		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}})
+	s := &sink{}
+	c := l.Connect(id, s)
+	t.Cleanup(func() { c.Close(); l.Close() })
+	return c, s
+}
+
+// The token of the moment goes into address, headers and basic authentication; what
+// the platform says of it is told without it.
+func TestTokensAreFilledIn(t *testing.T) {
+	var seen []string
+	p := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		user, password, _ := r.BasicAuth()
+		seen = append(seen, r.URL.RequestURI()+" "+r.Header.Get("X-Token")+" "+user+":"+password)
+		w.WriteHeader(401)
+		io.WriteString(w, "bad "+password)
+	}))
+	defer p.Close()
+	pass := &tokens{}
+	c, s := device(t, p.URL, link.Identity{Username: "gauge", Password: link.TokenPlace, Pass: pass})
+	for i := range uint64(2) {
+		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}})
+	}
+	s.has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
+	s.has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
+	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
+	assert.Contains(t, s.all(), "renewed")
+	pass.n.Store(1000)
+	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", Method: "POST"})
+	s.has(t, "down no access token: the server is asleep")
+	pass.n.Store(5) // it is awake again
+	s.has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
+}
+
+// Commands are asked for at their interval, one question at a time; that the platform
+// does not answer is told once.
+func TestAskingForCommands(t *testing.T) {
+	var n atomic.Int32
+	p := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		assert.Equal(t, "Bearer token", r.Header.Get("Authorization"))
+		switch n.Add(1) {
+		case 1, 2:
+			w.WriteHeader(404)
+		case 3:
+			w.WriteHeader(204)
+		case 4:
+			io.WriteString(w, `{"name":"stop"}`)
+		default:
+			io.WriteString(w, "")
+		}
+	}))
+	defer p.Close()
+	c, s := device(t, p.URL, link.Identity{Asks: []link.Ask{{Path: "/asks/gauge", Every: 10 * time.Millisecond, Headers: []link.Header{{Name: "Authorization", Value: "Bearer token"}}}}})
+	now := time.Now()
+	for i := 0; n.Load() < 6; i++ {
+		require.Less(t, i, 5000)
+		wait := c.Tick(now)
+		assert.LessOrEqual(t, wait, 10*time.Millisecond)
+		now = now.Add(wait)
+		time.Sleep(2 * time.Millisecond)
+	}
+	s.has(t, `came /asks/gauge {"name":"stop"}`)
+	assert.Equal(t, []string{"up", "listens /asks/gauge status 404 Not Found", "listens /asks/gauge", `came /asks/gauge {"name":"stop"}`}, s.all())
+}
