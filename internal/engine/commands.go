@@ -75,8 +75,8 @@ func (e *Engine) split(in *incoming) [][]byte {
 	}
 	rows := ""
 	for _, k := range e.devices[in.device].Commands {
-		if k.Filter == in.Path {
-			rows = k.Rows
+		if k.Filter == in.Path && rows == "" {
+			rows = k.Rows // commands at one path may leave it to the first
 		}
 	}
 	answer, err := payload.DecodeJSON(in.Body)
