@@ -116,7 +116,7 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	}
 	number := e.asked.Add(1)
 	e.Counts.Commands.Add(1)
-	note := ledger.Command{Number: number, Device: d.Name, At: time.Unix(0, in.At), Topic: in.Topic + in.Path, Body: e.redactBytes(body)}
+	note := ledger.Command{Number: number, Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(body)}
 	if k == nil {
 		note.Says = "no command of the kind matches"
 		d.page.Command(&note)
@@ -381,7 +381,7 @@ func (l *loop) leftover() {
 	for _, in := range list {
 		d := &e.devices[in.device]
 		e.Counts.Commands.Add(1)
-		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: in.Topic + in.Path, Body: e.redactBytes(in.Body),
+		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
 			Says: "it came when the round was over"})
 	}
 	for i := range l.entries {

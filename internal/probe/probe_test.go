@@ -75,6 +75,41 @@ plan: {for: 1m}
 }
 
 // A platform that acknowledges and loses is found out, at each witness.
+// A clock that is another explains what is refused for its time.
+func TestClocks(t *testing.T) {
+	for _, c := range []struct {
+		ahead time.Duration
+		says  string
+	}{{-time.Hour, "they do not: that of .* is (1h0m0s|59m59s) behind this machine's"}, {time.Hour, "they do not: that of .* is (1h0m0s|59m59s) ahead of this machine's"}, {0, "to the second, with"}} {
+		platform := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Date", time.Now().Add(c.ahead).UTC().Format(http.TimeFormat))
+			if r.Method != http.MethodHead {
+				w.WriteHeader(401)
+			}
+		}))
+		r := way(t, t.TempDir(), `
+crowd: clocks
+links: {shore: {http: "`+platform.URL+`", headers: {Authorization: "${access_token}"}, access_token: {text: "t-${expiry}"}}}
+kinds: {gauge: {readings: {level: {every: 1s, path: /in, fields: {a: 1}}}}}
+devices: [{kind: gauge}]
+plan: {for: 1s}
+`)
+		platform.Close()
+		assert.Regexp(t, c.says, r.Steps[1].Says)
+		assert.Equal(t, c.ahead != 0, r.Steps[1].Result == probe.Doubtful)
+		_, _, cause := failed(r)
+		if c.ahead != 0 {
+			assert.Regexp(t, "^the clocks differ", cause)
+		} else {
+			assert.Regexp(t, "^the access token is not what the platform wants", cause)
+		}
+	}
+	now := time.Unix(1_900_000_000, 500_000_000)
+	for theirs, want := range map[int64]time.Duration{1_900_000_000: 0, 1_900_000_001: 300 * time.Millisecond, 1_899_999_999: -500 * time.Millisecond, 1_900_000_010: 9300 * time.Millisecond} {
+		assert.Equal(t, want, probe.Skew(time.Unix(theirs, 0), now, now.Add(200*time.Millisecond)), theirs)
+	}
+}
+
 func TestMissingCauses(t *testing.T) {
 	lose, err := standin.ParseFlaw("lose=100%")
 	require.NoError(t, err)
