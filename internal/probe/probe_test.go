@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -136,7 +137,8 @@ witnesses: {`+witness+`}
 		for _, x := range r.Steps {
 			steps = append(steps, x.Name+" "+x.Result.String())
 		}
-		assert.Equal(t, []string{"TCP open ok", "clocks agree ok", "MQTT 5 accepted ok", "connection kept ok", "message acknowledged ok", want[0] + " failed"}, steps)
+		steps = slices.DeleteFunc(steps, func(s string) bool { return s == "clocks agree ok" }) // where a store tells the time
+		assert.Equal(t, []string{"TCP open ok", "MQTT 5 accepted ok", "connection kept ok", "message acknowledged ok", want[0] + " failed"}, steps)
 	}
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
+	"runcrowd/internal/link/linktest"
 )
 
 // tokens gives another token each time.
@@ -27,10 +28,10 @@ func (p *tokens) Token(context.Context) (string, time.Time, error) {
 	return "", time.Time{}, &link.PassError{What: "no access token: the server is asleep"}
 }
 
-func device(t *testing.T, base string, id link.Identity) (link.Conn, *sink) {
+func device(t *testing.T, base string, id link.Identity) (link.Conn, *linktest.Sink) {
 	l := http.New(http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
 		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}})
-	s := &sink{}
+	s := &linktest.Sink{}
 	c := l.Connect(id, s)
 	t.Cleanup(func() { c.Close(); l.Close() })
 	return c, s
@@ -52,15 +53,15 @@ func TestTokensAreFilledIn(t *testing.T) {
 	for i := range uint64(2) {
 		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}})
 	}
-	s.has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
-	s.has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
+	s.Has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
+	s.Has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
 	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
-	assert.Contains(t, s.all(), "renewed")
+	assert.Contains(t, s.All(), "renewed")
 	pass.n.Store(1000)
 	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", Method: "POST"})
-	s.has(t, "down no access token: the server is asleep")
+	s.Has(t, "down no access token: the server is asleep")
 	pass.n.Store(5) // it is awake again
-	s.has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
+	s.Has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
 }
 
 // Commands are asked for at their interval, one question at a time; that the platform
@@ -90,6 +91,6 @@ func TestAskingForCommands(t *testing.T) {
 		now = now.Add(wait)
 		time.Sleep(2 * time.Millisecond)
 	}
-	s.has(t, `came /asks/gauge {"name":"stop"}`)
-	assert.Equal(t, []string{"up", "listens /asks/gauge status 404 Not Found", "listens /asks/gauge", `came /asks/gauge {"name":"stop"}`}, s.all())
+	s.Has(t, `came /asks/gauge {"name":"stop"}`)
+	assert.Equal(t, []string{"up", "listens /asks/gauge status 404 Not Found", "listens /asks/gauge", `came /asks/gauge {"name":"stop"}`}, s.All())
 }

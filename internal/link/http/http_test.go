@@ -7,7 +7,6 @@ import (
 	"net"
 	nethttp "net/http"
 	"net/http/httptest"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -18,55 +17,27 @@ import (
 
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
+	"runcrowd/internal/link/linktest"
 )
 
-type sink struct {
-	mu    sync.Mutex
-	lines []string
-	sent  int
-}
-
-func (s *sink) Sent(*link.Message, int64) { s.mu.Lock(); defer s.mu.Unlock(); s.sent++ }
-func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
-	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
-}
-func (s *sink) Up(_ int, renewed bool) {
-	if renewed {
-		s.add("renewed")
-	} else {
-		s.add("up")
-	}
-}
-func (s *sink) Listens(_ int, filter, why string) {
-	s.add(strings.TrimSpace("listens " + filter + " " + why))
-}
-func (s *sink) Came(_ int, in *link.Incoming) {
-	s.add("came " + in.Topic + in.Path + " " + string(in.Body))
-}
-func (s *sink) Down(_ int, w string) { s.add("down " + w) }
-func (s *sink) add(l string)         { s.mu.Lock(); defer s.mu.Unlock(); s.lines = append(s.lines, l) }
-
-func (s *sink) all() []string { s.mu.Lock(); defer s.mu.Unlock(); return slices.Clone(s.lines) }
-
-func (s *sink) has(t *testing.T, line string) {
-	t.Helper()
-	for deadline := time.Now().Add(10 * time.Second); !slices.Contains(s.all(), line); time.Sleep(time.Millisecond) {
-		if time.Now().After(deadline) {
-			require.Contains(t, s.all(), line)
-		}
-	}
-}
-
-func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *sink) {
+func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *linktest.Sink) {
 	cfg := http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
 		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}
 	if change != nil {
 		change(&cfg)
 	}
-	l, s := http.New(cfg), &sink{}
+	l, s := http.New(cfg), &linktest.Sink{}
 	c := l.Connect(link.Identity{Name: "gauge"}, s)
 	t.Cleanup(func() { c.Close(); l.Close() })
 	return c, s
+}
+
+// sendings is how often any message was sent.
+func sendings(s *linktest.Sink) (n int) {
+	for _, k := range s.Sendings() {
+		n += k
+	}
+	return n
 }
 
 func message(seq uint64) *link.Message {
@@ -99,10 +70,10 @@ func TestAnswersAreMatched(t *testing.T) {
 	for i := uint64(1); i <= 5; i++ {
 		c.Send(message(i))
 	}
-	s.has(t, "1 accepted 202 ")
-	s.has(t, "2 refused 422 status 422 Unprocessable Entity: the value is not plausible")
-	s.has(t, "5 accepted 202 ")
-	all := strings.Join(s.all(), "\n")
+	s.Has(t, "1 accepted 202 ")
+	s.Has(t, "2 refused 422 status 422 Unprocessable Entity: the value is not plausible")
+	s.Has(t, "5 accepted 202 ")
+	all := strings.Join(s.All(), "\n")
 	assert.Contains(t, all, "3 refused 302 status 302 Found", "a redirect is told, not followed")
 	assert.Contains(t, all, "4 no answer 0 the platform closed the connection")
 	mu.Lock()
@@ -121,15 +92,15 @@ func TestTriedAgainUntilThePlatformIsThere(t *testing.T) {
 	l.Close()
 	c, s := connect(t, "http://"+addr, nil)
 	c.Send(message(1))
-	s.has(t, "down the connection was refused: nothing listens there")
+	s.Has(t, "down the connection was refused: nothing listens there")
 	l, err = net.Listen("tcp", addr)
 	require.NoError(t, err)
 	srv := &httptest.Server{Listener: l, Config: &nethttp.Server{Handler: nethttp.HandlerFunc(func(w nethttp.ResponseWriter, _ *nethttp.Request) {})}}
 	srv.Start()
 	defer srv.Close()
-	s.has(t, "1 accepted 200 ")
-	assert.Equal(t, 1, s.sent, "what never left was not sent")
-	assert.Equal(t, []string{"up", "down the connection was refused: nothing listens there"}, s.all()[:2])
+	s.Has(t, "1 accepted 200 ")
+	assert.Equal(t, 1, sendings(s), "what never left was not sent")
+	assert.Equal(t, []string{"up", "down the connection was refused: nothing listens there"}, s.All()[:2])
 }
 
 func TestTimeoutAndClose(t *testing.T) {
@@ -145,20 +116,20 @@ func TestTimeoutAndClose(t *testing.T) {
 	defer close(quit)
 	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Timeout = 100 * time.Millisecond })
 	c.Send(message(1))
-	s.has(t, "1 no answer 0 no answer within 100ms")
-	assert.Equal(t, 1, s.sent, "a request that may have arrived is not made again")
+	s.Has(t, "1 no answer 0 no answer within 100ms")
+	assert.Equal(t, 1, sendings(s), "a request that may have arrived is not made again")
 
 	c, s = connect(t, srv.URL, func(cfg *http.Config) { cfg.Backlog = 2 })
 	for i := uint64(1); i <= 3; i++ {
 		c.Send(message(i))
 	}
-	s.has(t, "3 unsent 0 the backlog of the device was full (2 messages)")
-	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.sent == 1 }, 5*time.Second, time.Millisecond)
+	s.Has(t, "3 unsent 0 the backlog of the device was full (2 messages)")
+	require.Eventually(t, func() bool { return sendings(s) == 1 }, 5*time.Second, time.Millisecond)
 	c.Close()
-	s.has(t, "1 no answer 0 no answer before the end of the round")
-	s.has(t, "2 unsent 0 still waiting for its turn at the end of the round")
+	s.Has(t, "1 no answer 0 no answer before the end of the round")
+	s.Has(t, "2 unsent 0 still waiting for its turn at the end of the round")
 	c.Send(message(4))
-	s.has(t, "4 unsent 0 the device had left")
+	s.Has(t, "4 unsent 0 the device had left")
 }
 
 func TestTry(t *testing.T) {
@@ -198,11 +169,11 @@ func TestRetryAfter(t *testing.T) {
 	for seq := uint64(1); seq <= 5; seq++ {
 		c.Send(message(seq))
 	}
-	s.has(t, "5 accepted 200 ")
-	assert.Equal(t, []string{"up", "1 accepted 200 ", "2 accepted 200 ", "3 refused 429 status 429 Too Many Requests", "4 refused 503 status 503 Service Unavailable; sent 3 times", "5 accepted 200 "}, s.all(), "in order: later messages wait")
+	s.Has(t, "5 accepted 200 ")
+	assert.Equal(t, []string{"up", "1 accepted 200 ", "2 accepted 200 ", "3 refused 429 status 429 Too Many Requests", "4 refused 503 status 503 Service Unavailable; sent 3 times", "5 accepted 200 "}, s.All(), "in order: later messages wait")
 	assert.GreaterOrEqual(t, times["/in/1"][1].Sub(times["/in/1"][0]), 990*time.Millisecond)
 	assert.Len(t, times["/in/3"], 1)
-	assert.Equal(t, 2+3+1+3+1, s.sent, "every attempt is told")
+	assert.Equal(t, 2+3+1+3+1, sendings(s), "every attempt is told")
 }
 
 // A request without an answer is sent again only where it carries a key.
@@ -225,9 +196,9 @@ func TestRetryKey(t *testing.T) {
 		m.Key = "run/gauge/level/1"
 		c.Send(m)
 		if key == "" {
-			s.has(t, "1 no answer 0 the platform closed the connection")
+			s.Has(t, "1 no answer 0 the platform closed the connection")
 		} else {
-			s.has(t, "1 accepted 202 ")
+			s.Has(t, "1 accepted 202 ")
 			mu.Lock()
 			assert.Equal(t, []string{m.Key, m.Key}, keys)
 			mu.Unlock()

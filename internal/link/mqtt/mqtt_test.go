@@ -3,9 +3,6 @@ package mqtt_test
 import (
 	"context"
 	"fmt"
-	"slices"
-	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -15,6 +12,7 @@ import (
 
 	"runcrowd/internal/brokertest"
 	"runcrowd/internal/link"
+	"runcrowd/internal/link/linktest"
 	"runcrowd/internal/link/mqtt"
 )
 
@@ -26,62 +24,6 @@ func publish(t *testing.T, p *brokertest.Peer, payload string) packets.Packet {
 	return pk
 }
 
-// sink remembers what became of messages, as lines.
-type sink struct {
-	mu    sync.Mutex
-	lines []string
-	sent  map[uint64]int
-}
-
-func (s *sink) Sent(m *link.Message, _ int64) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.sent == nil {
-		s.sent = map[uint64]int{}
-	}
-	s.sent[m.Seq]++
-}
-
-func (s *sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
-	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
-}
-func (s *sink) Up(_ int, renewed bool) {
-	if renewed {
-		s.add("renewed")
-	} else {
-		s.add("up")
-	}
-}
-func (s *sink) Listens(_ int, filter, why string) {
-	s.add(strings.TrimSpace("listens " + filter + " " + why))
-}
-func (s *sink) Came(_ int, in *link.Incoming) {
-	s.add("came " + in.Topic + in.Path + " " + string(in.Body))
-}
-func (s *sink) Down(_ int, w string) { s.add("down " + w) }
-func (s *sink) add(line string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.lines = append(s.lines, line)
-}
-
-// all is a copy of the lines so far.
-func (s *sink) all() []string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return slices.Clone(s.lines)
-}
-
-// has waits for a line.
-func (s *sink) has(t *testing.T, line string) {
-	t.Helper()
-	for deadline := time.Now().Add(10 * time.Second); !slices.Contains(s.all(), line); time.Sleep(time.Millisecond) {
-		if time.Now().After(deadline) {
-			require.Contains(t, s.all(), line)
-		}
-	}
-}
-
 func config(b *brokertest.Broker, version int) mqtt.Config {
 	return mqtt.Config{Name: "sea", Address: b.Addr().String(), Version: version, KeepAlive: time.Minute, CleanStart: true,
 		SessionExpiry: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
@@ -91,9 +33,9 @@ func message(seq uint64, qos byte) *link.Message {
 	return &link.Message{Seq: seq, Target: "harbour/buoy", QoS: qos, Body: []byte(fmt.Sprint("m", seq))}
 }
 
-func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *sink) {
+func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *linktest.Sink) {
 	l := mqtt.New(cfg)
-	s := &sink{}
+	s := &linktest.Sink{}
 	c := l.Connect(link.Identity{Name: "buoy", ClientID: "buoy"}, s)
 	t.Cleanup(func() { c.Close(); l.Close() })
 	return c, s
@@ -117,10 +59,10 @@ func TestAcknowledgementsAreMatched(t *testing.T) {
 		}
 		publish(t, p, "m5")
 		id6 := publish(t, p, "m6").PacketID
-		s.has(t, "5 not asked 0 ")
+		s.Has(t, "5 not asked 0 ")
 		for _, i := range []int{3, 1, 4} { // in any order
 			p.Ack(packets.Puback, ids[i], 0)
-			s.has(t, fmt.Sprintf("%d accepted 0 ", i))
+			s.Has(t, fmt.Sprintf("%d accepted 0 ", i))
 		}
 		p.Ack(packets.Puback, id6, 0) // of the wrong kind: it acknowledges nothing
 		p.Ack(packets.Puback, 9999, 0)
@@ -129,13 +71,13 @@ func TestAcknowledgementsAreMatched(t *testing.T) {
 		assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
 		assert.Equal(t, 2, c.Open(), "2 and 6 are open")
 		p.Ack(packets.Pubcomp, id6, 0)
-		s.has(t, "6 accepted 0 ")
+		s.Has(t, "6 accepted 0 ")
 		if version == 5 {
 			p.Ack(packets.Puback, ids[2], 0x97)
-			s.has(t, "2 refused 151 PUBACK quota exceeded (0x97)")
+			s.Has(t, "2 refused 151 PUBACK quota exceeded (0x97)")
 		} else {
 			c.Close()
-			s.has(t, "2 no answer 0 no acknowledgement before the end of the round")
+			s.Has(t, "2 no answer 0 no acknowledgement before the end of the round")
 			assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
 		}
 	}
@@ -171,10 +113,10 @@ func TestResendOnAKeptSession(t *testing.T) {
 	assert.Equal(t, packets.Pubrel, p.Read().FixedHeader.Type)
 	p.Ack(packets.Pubcomp, third.PacketID, 0)
 	for i := 1; i <= 3; i++ {
-		s.has(t, fmt.Sprintf("%d accepted 0 ", i))
+		s.Has(t, fmt.Sprintf("%d accepted 0 ", i))
 	}
-	assert.Equal(t, map[uint64]int{1: 2, 2: 1, 3: 2}, s.sent)
-	s.has(t, "down the platform closed the connection")
+	assert.Equal(t, map[uint64]int{1: 2, 2: 1, 3: 2}, s.Sendings())
+	s.Has(t, "down the platform closed the connection")
 }
 
 // A broker that forgot the session gets new packets; a QoS 2 message that it had
@@ -194,8 +136,8 @@ func TestResendOnAForgottenSession(t *testing.T) {
 	again := publish(t, p, "m1")
 	assert.False(t, again.FixedHeader.Dup, "a new packet, not a copy of one that the broker never saw")
 	p.Ack(packets.Puback, again.PacketID, 0)
-	s.has(t, "1 accepted 0 ")
-	s.has(t, "2 no answer 0 PUBREC came, then the broker lost the session")
+	s.Has(t, "1 accepted 0 ")
+	s.Has(t, "2 no answer 0 PUBREC came, then the broker lost the session")
 }
 
 // What the broker announces is obeyed: its receive maximum, its largest packet,
@@ -219,8 +161,8 @@ func TestLimitsOfTheBrokerAreObeyed(t *testing.T) {
 	p.Ack(packets.Puback, 2, 0)
 	publish(t, p, "m4")
 	p.Ack(packets.Puback, 3, 0)
-	s.has(t, "5 unsent 0 the broker takes QoS 1 at most, the message has QoS 2")
-	s.has(t, "6 unsent 0 the packet has 119 bytes, the broker takes 60 at most")
+	s.Has(t, "5 unsent 0 the broker takes QoS 1 at most, the message has QoS 2")
+	s.Has(t, "6 unsent 0 the packet has 119 bytes, the broker takes 60 at most")
 }
 
 func TestBacklogIsBounded(t *testing.T) {
@@ -231,11 +173,11 @@ func TestBacklogIsBounded(t *testing.T) {
 	for i := uint64(1); i <= 4; i++ {
 		c.Send(message(i, 1))
 	}
-	s.has(t, "4 unsent 0 the backlog of the device was full (3 messages)")
+	s.Has(t, "4 unsent 0 the backlog of the device was full (3 messages)")
 	c.Close()
-	s.has(t, "1 unsent 0 still waiting for the connection at the end of the round")
+	s.Has(t, "1 unsent 0 still waiting for the connection at the end of the round")
 	c.Send(message(9, 1))
-	s.has(t, "9 unsent 0 the device had left")
+	s.Has(t, "9 unsent 0 the device had left")
 	assert.Zero(t, c.Open())
 }
 
@@ -247,7 +189,7 @@ func TestKeepAlive(t *testing.T) {
 	c, s := connect(t, cfg)
 	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, uint16(2), hello.Connect.Keepalive)
-	s.has(t, "up")
+	s.Has(t, "up")
 	now := time.Now()
 	assert.Equal(t, 500*time.Millisecond, c.Tick(now))
 	c.Tick(now.Add(1900 * time.Millisecond))
@@ -275,7 +217,7 @@ func TestRefusals(t *testing.T) {
 	_, s := connect(t, config(b, 5))
 	p, _ := b.Accept(packets.Packet{})
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}, ReasonCode: 0x8e})
-	s.has(t, "down the broker disconnected: session taken over by another connection with the same client id (0x8E)")
+	s.Has(t, "down the broker disconnected: session taken over by another connection with the same client id (0x8E)")
 	b.Accept(packets.Packet{})
 }
 
@@ -287,7 +229,7 @@ func TestAStuckBrokerBlocksNobody(t *testing.T) {
 	cfg.Backlog = 1000
 	c, s := connect(t, cfg)
 	p, _ := b.Accept(packets.Packet{})
-	s.has(t, "up")
+	s.Has(t, "up")
 	const n, size = 400, 64 << 10
 	done := make(chan struct{})
 	go func() {

@@ -15,6 +15,7 @@ import (
 
 	"runcrowd/internal/brokertest"
 	"runcrowd/internal/link"
+	"runcrowd/internal/link/linktest"
 	"runcrowd/internal/link/mqtt"
 )
 
@@ -39,9 +40,9 @@ func (p *tokens) Token(context.Context) (string, time.Time, error) {
 	return fmt.Sprint("token-", p.n), time.Now().Add(p.after), nil
 }
 
-func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *sink) {
+func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *linktest.Sink) {
 	l := mqtt.New(cfg)
-	s := &sink{}
+	s := &linktest.Sink{}
 	id.Name, id.ClientID = "buoy", "buoy"
 	c := l.Connect(id, s)
 	t.Cleanup(func() { c.Close(); l.Close() })
@@ -73,20 +74,20 @@ func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	assert.Equal(t, "token-2", string(hello.Connect.Password))
 	assert.False(t, hello.Connect.Clean)
 	p.Ack(packets.Puback, publish(t, p, "m2").PacketID, 0)
-	s.has(t, "2 accepted 0 ")
-	assert.Equal(t, []string{"up", "1 accepted 0 ", "renewed", "2 accepted 0 "}, s.all())
+	s.Has(t, "2 accepted 0 ")
+	assert.Equal(t, []string{"up", "1 accepted 0 ", "renewed", "2 accepted 0 "}, s.All())
 }
 
 func TestATokenThatCannotBeHad(t *testing.T) {
 	b := brokertest.New(t, 5)
 	pass := &tokens{fails: true}
 	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: pass})
-	s.has(t, "down no access token: the server is asleep")
+	s.Has(t, "down no access token: the server is asleep")
 	pass.mu.Lock()
 	pass.fails = false
 	pass.mu.Unlock()
 	b.Accept(packets.Packet{})
-	s.has(t, "up")
+	s.Has(t, "up")
 
 	err := mqtt.New(config(b, 5)).Try(t.Context(), link.Identity{Pass: &tokens{fails: true}})
 	var reach *link.ReachError
@@ -99,7 +100,7 @@ func TestTokensAreNotTold(t *testing.T) {
 	b := brokertest.New(t, 5)
 	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: &tokens{}})
 	b.Accept(packets.Packet{ReasonCode: 0x87, Properties: packets.Properties{ReasonString: "token-1 is no good"}})
-	s.has(t, "down the broker refused the connection: not authorized (0x87): «secret» is no good")
+	s.Has(t, "down the broker refused the connection: not authorized (0x87): «secret» is no good")
 }
 
 // A topic goes out once with its number, then as the number alone: as many topics as
@@ -137,7 +138,7 @@ func TestRedirects(t *testing.T) {
 	refer := packets.Packet{ReasonCode: 0x9c, Properties: packets.Properties{ServerReference: other.Addr().String()}}
 	_, s := connectAs(t, config(home, 5), link.Identity{})
 	home.Accept(refer)
-	s.has(t, "down the broker refused the connection: use another server (0x9C): it refers to "+other.Addr().String())
+	s.Has(t, "down the broker refused the connection: use another server (0x9C): it refers to "+other.Addr().String())
 
 	home = brokertest.New(t, 5)
 	cfg := config(home, 5)
@@ -146,16 +147,13 @@ func TestRedirects(t *testing.T) {
 	home.Accept(refer)
 	p, hello := other.Accept(packets.Packet{})
 	assert.Equal(t, "buoy", hello.Connect.ClientIdentifier)
-	s.has(t, "up")
+	s.Has(t, "up")
 	p.Close() // and home again
 	p, _ = home.Accept(packets.Packet{})
 	refer.FixedHeader.Type, refer.ReasonCode = packets.Disconnect, 0x9d
 	p.Write(refer)
 	other.Accept(packets.Packet{})
-	for deadline := time.Now().Add(10 * time.Second); countOf(s.all(), "up") < 3 && time.Now().Before(deadline); {
-		time.Sleep(time.Millisecond)
-	}
-	assert.Equal(t, 3, countOf(s.all(), "up"))
+	s.Often(t, "up", 3)
 
 	done := make(chan error)
 	l := mqtt.New(cfg)
@@ -164,15 +162,6 @@ func TestRedirects(t *testing.T) {
 	home.Accept(refer)
 	other.Accept(packets.Packet{})
 	assert.NoError(t, <-done)
-}
-
-func countOf(list []string, s string) (n int) {
-	for _, x := range list {
-		if x == s {
-			n++
-		}
-	}
-	return n
 }
 
 // Commands come by subscriptions; a QoS 2 message is one command, however often the
@@ -189,8 +178,8 @@ func TestCommandsCome(t *testing.T) {
 		assert.Equal(t, []string{"ask/buoy", "ask/all"}[i], sub.Filters[0].Filter)
 		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{code}})
 	}
-	s.has(t, "listens ask/buoy")
-	s.has(t, "listens ask/all not authorized (0x87)")
+	s.Has(t, "listens ask/buoy")
+	s.Has(t, "listens ask/all not authorized (0x87)")
 	ask := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 2}, TopicName: "ask/buoy", PacketID: 9, Payload: []byte("{}")}
 	p.Write(ask)
 	p.Expect(packets.Pubrec)
@@ -199,12 +188,12 @@ func TestCommandsCome(t *testing.T) {
 	p.Expect(packets.Pubrec)
 	p.Ack(packets.Pubrel, 9, 0)
 	p.Expect(packets.Pubcomp)
-	assert.Equal(t, 1, countOf(s.all(), "came ask/buoy {}"))
+	assert.Equal(t, 1, s.Count("came ask/buoy {}"))
 	p.Write(ask) // the number is free again
 	p.Expect(packets.Pubrec)
-	assert.Equal(t, 2, countOf(s.all(), "came ask/buoy {}"))
+	assert.Equal(t, 2, s.Count("came ask/buoy {}"))
 	c.Close()
 	bye := p.Expect(packets.Disconnect)
 	assert.Equal(t, byte(0), bye.ReasonCode, "no will after a normal end")
-	assert.False(t, slices.ContainsFunc(s.all(), func(l string) bool { return l == "down the broker disconnected" }))
+	assert.False(t, slices.ContainsFunc(s.All(), func(l string) bool { return l == "down the broker disconnected" }))
 }
