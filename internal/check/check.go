@@ -290,38 +290,12 @@ func (c *checker) witnesses() {
 			if !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
 				continue
 			}
-			if s.Device.Cast.Link.Protocol == crowd.MQTT && !Matches(w.Filter, s.Target) {
+			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {
 				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with of:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
 				break
 			}
 		}
 	}
-}
-
-// Matches tells whether a topic filter matches a topic (MQTT 5, section 4.7).
-func Matches(filter, topic string) bool {
-	if strings.HasPrefix(filter, "$share/") { // section 4.8.2
-		parts := strings.SplitN(filter, "/", 3)
-		if len(parts) < 3 {
-			return false
-		}
-		filter = parts[2]
-	}
-	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
-	if strings.HasPrefix(topic, "$") && (f[0] == "#" || f[0] == "+") {
-		return false
-	}
-	for i, level := range f {
-		switch {
-		case level == "#":
-			return true
-		case i >= len(t):
-			return false
-		case level != "+" && level != t[i]:
-			return false
-		}
-	}
-	return len(f) == len(t)
 }
 
 // bodies writes the first messages of some devices of each group and looks at

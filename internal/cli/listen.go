@@ -15,7 +15,6 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
-	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/witness"
@@ -222,7 +221,7 @@ func shown(values []byte, names []string) string {
 func (h *hearer) hear(o witness.Overheard) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !check.Matches(h.only.topic, o.Topic) || h.only.count > 0 && h.total >= h.only.count {
+	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !crowd.TopicMatches(h.only.topic, o.Topic) || h.only.count > 0 && h.total >= h.only.count {
 		return
 	}
 	h.total++

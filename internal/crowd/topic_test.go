@@ -1,11 +1,11 @@
-package check_test
+package crowd_test
 
 import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
-	"runcrowd/internal/check"
+	"runcrowd/internal/crowd"
 )
 
 // The examples of MQTT 5, sections 4.7.1 and 4.7.2.
@@ -19,6 +19,6 @@ func TestMatches(t *testing.T) {
 		{"sport/+", "sport", false}, {"sport/+", "sport/", true}, {"+/+", "/finance", true}, {"/+", "/finance", true}, {"+", "/finance", false},
 		{"#", "$SYS/broker", false}, {"+/monitor", "$SYS/monitor", false}, {"$SYS/#", "$SYS/broker", true}, {"$share/group/sport/+", "sport/tennis", true}, {"$share/group", "group", false},
 	} {
-		assert.Equal(t, c.want, check.Matches(c.filter, c.topic), "%s and %s", c.filter, c.topic)
+		assert.Equal(t, c.want, crowd.TopicMatches(c.filter, c.topic), "%s and %s", c.filter, c.topic)
 	}
 }
