@@ -205,7 +205,7 @@ func (t *AccessToken) Pass(c *Crowd, env formula.Env, try bool) (link.Pass, erro
 			c.passes.shared = map[string]link.Pass{}
 		}
 		if c.passes.shared[id] == nil {
-			c.passes.shared[id] = pass.New(g.Make, t.Renew, nil)
+			c.passes.shared[id] = pass.New(g.Make, t.Renew, pass.By{})
 		}
 		return c.passes.shared[id], nil
 	}
@@ -238,7 +238,7 @@ func (t *AccessToken) Pass(c *Crowd, env formula.Env, try bool) (link.Pass, erro
 			return nil, errors.New(strings.TrimPrefix(err.Error(), "no access token: "))
 		}
 	}
-	return pass.New(maker, t.Renew, nil), nil
+	return pass.New(maker, t.Renew, pass.By{}), nil
 }
 
 func (t *AccessToken) sign(key any, m *formula.Machine, env formula.Env, now, expiry time.Time) (string, error) {

@@ -5,6 +5,7 @@ package pass
 
 import (
 	"context"
+	"math/rand/v2"
 	"sync"
 	"time"
 )
@@ -17,7 +18,7 @@ type Maker func(ctx context.Context, now time.Time) (token string, until time.Ti
 type Pass struct {
 	make  Maker
 	ahead time.Duration // how long before its end a token is renewed; 0: a tenth of its life
-	now   func() time.Time
+	by    By
 
 	mu    sync.Mutex
 	token string
@@ -28,12 +29,21 @@ type Pass struct {
 // retryAfter is how long a token is kept that should be renewed, and could not be.
 const retryAfter = 5 * time.Second
 
-// New makes a pass; no token is made yet. Now may be nil, for the clock.
-func New(m Maker, ahead time.Duration, now func() time.Time) *Pass {
-	if now == nil {
-		now = time.Now
+// By is what a pass goes by; what is nil is the clock, and chance.
+type By struct {
+	Now    func() time.Time
+	Chance func() float64 // 0 to below 1
+}
+
+// New makes a pass; no token is made yet.
+func New(m Maker, ahead time.Duration, by By) *Pass {
+	if by.Now == nil {
+		by.Now = time.Now
 	}
-	return &Pass{make: m, ahead: ahead, now: now}
+	if by.Chance == nil {
+		by.Chance = rand.Float64
+	}
+	return &Pass{make: m, ahead: ahead, by: by}
 }
 
 // Token gives the token, and when it has to be changed; the zero time is never. A
@@ -41,7 +51,7 @@ func New(m Maker, ahead time.Duration, now func() time.Time) *Pass {
 func (p *Pass) Token(ctx context.Context) (string, time.Time, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	now := p.now()
+	now := p.by.Now()
 	if p.token != "" && (p.renew.IsZero() || now.Before(p.renew)) {
 		return p.token, p.renew, nil
 	}
@@ -56,9 +66,13 @@ func (p *Pass) Token(ctx context.Context) (string, time.Time, error) {
 	p.token, p.until, p.renew = token, until, time.Time{}
 	if !until.IsZero() {
 		ahead := p.ahead
-		if life := until.Sub(now); ahead <= 0 || ahead >= life {
-			ahead = max(0, life/10)
+		life := max(0, until.Sub(now))
+		if ahead <= 0 || ahead >= life {
+			ahead = life / 10
 		}
+		// Tokens that were made together end together: a fleet must not come to
+		// renew them all at once.
+		ahead += time.Duration(p.by.Chance() * float64(min(life/10, life-ahead)))
 		p.renew = until.Add(-ahead)
 	}
 	return p.token, p.renew, nil

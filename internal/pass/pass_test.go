@@ -28,6 +28,8 @@ import (
 
 var start = time.Unix(1_900_000_000, 0)
 
+func never() float64 { return 0 }
+
 // A token is kept until it is to be renewed; while it cannot be renewed, it is used as
 // long as it is good.
 func TestRenewal(t *testing.T) {
@@ -38,7 +40,7 @@ func TestRenewal(t *testing.T) {
 		}
 		n++
 		return fmt.Sprint("t", n), at.Add(time.Hour), nil
-	}, 0, func() time.Time { return now })
+	}, 0, pass.By{Now: func() time.Time { return now }, Chance: never})
 	at := func(after time.Duration) string {
 		now = start.Add(after)
 		token, renew, err := p.Token(t.Context())
@@ -60,14 +62,16 @@ func TestRenewal(t *testing.T) {
 
 func TestRenewalAhead(t *testing.T) {
 	for ahead, want := range map[time.Duration]time.Duration{0: 9 * time.Second, 3 * time.Second: 7 * time.Second, time.Minute: 9 * time.Second} {
-		p := pass.New(func(_ context.Context, at time.Time) (string, time.Time, error) {
-			return "t", at.Add(10 * time.Second), nil
-		}, ahead, func() time.Time { return start })
-		_, renew, err := p.Token(t.Context())
-		require.NoError(t, err)
-		assert.Equal(t, want, renew.Sub(start), ahead)
+		for chance, earlier := range map[float64]time.Duration{0: 0, 0.5: time.Second / 2} {
+			p := pass.New(func(_ context.Context, at time.Time) (string, time.Time, error) {
+				return "t", at.Add(10 * time.Second), nil
+			}, ahead, pass.By{Now: func() time.Time { return start }, Chance: func() float64 { return chance }})
+			_, renew, err := p.Token(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, want-earlier, renew.Sub(start), ahead)
+		}
 	}
-	ever := pass.New(func(context.Context, time.Time) (string, time.Time, error) { return "t", time.Time{}, nil }, 0, nil)
+	ever := pass.New(func(context.Context, time.Time) (string, time.Time, error) { return "t", time.Time{}, nil }, 0, pass.By{})
 	_, renew, err := ever.Token(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, renew)

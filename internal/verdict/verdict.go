@@ -716,16 +716,7 @@ func (j *judge) finish() {
 				report.Why = append(report.Why, why)
 			}
 		}
-		for _, d := range w.Deaf {
-			text := "could not listen from " + clock(d.From)
-			if !d.To.IsZero() {
-				text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))
-			}
-			if d.QoS0 {
-				text += " (the broker kept all but QoS 0)"
-			}
-			report.Why = append(report.Why, text+": "+d.Why)
-		}
+		report.Why = append(report.Why, deafness(w.Deaf)...)
 		r.Witnesses = append(r.Witnesses, report)
 	}
 	for _, l := range j.Links {
@@ -743,6 +734,47 @@ func (j *judge) finish() {
 		}
 	}
 	j.commands(r)
+}
+
+// manyTimes is from how many times on a witness's deafness of one sort is summed up.
+const manyTimes = 4
+
+// deafness tells when a witness could not listen: in order, and what happened again and
+// again in one line.
+func deafness(list []ledger.Deafness) []string {
+	type sort struct {
+		kept bool
+		why  string
+	}
+	kind := func(d *ledger.Deafness) sort { return sort{d.QoS0, d.Why} }
+	times, total := map[sort]int{}, map[sort]time.Duration{}
+	for i := range list {
+		if d := &list[i]; !d.To.IsZero() {
+			times[kind(d)]++
+			total[kind(d)] += d.To.Sub(d.From)
+		}
+	}
+	var lines []string
+	for i := range list {
+		d := &list[i]
+		k := kind(d)
+		text := "could not listen from " + clock(d.From)
+		switch {
+		case d.To.IsZero():
+		case times[k] == 0: // summed up already
+			continue
+		case times[k] >= manyTimes:
+			text = fmt.Sprintf("could not listen %d times, from %s on, for %s in all", times[k], clock(d.From), total[k].Round(time.Millisecond))
+			times[k] = 0
+		default:
+			text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))
+		}
+		if d.QoS0 {
+			text += " (the broker kept all but QoS 0)"
+		}
+		lines = append(lines, text+": "+d.Why)
+	}
+	return lines
 }
 
 func clock(t time.Time) string { return t.UTC().Format("15:04:05.000") }

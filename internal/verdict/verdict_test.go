@@ -307,3 +307,18 @@ func BenchmarkJudge(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10000, "ns/message")
 }
+
+// What happens again and again to a witness is told once.
+func TestDeafnessIsSummedUp(t *testing.T) {
+	start := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
+	b := &ledger.Book{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}
+	for i := range 5 {
+		from := start.Add(time.Duration(i) * time.Minute)
+		b.Witnesses[0].Deaf = append(b.Witnesses[0].Deaf, ledger.Deafness{From: from, To: from.Add(10 * time.Millisecond), QoS0: true, Why: "again"})
+		if i == 2 {
+			b.Witnesses[0].Deaf = append(b.Witnesses[0].Deaf, ledger.Deafness{From: from, To: from.Add(time.Second), Why: "cut"}, ledger.Deafness{From: from, Why: "gone"})
+		}
+	}
+	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept all but QoS 0): again",
+		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, verdict.Judge(b, verdict.Options{}).Witnesses[0].Why)
+}

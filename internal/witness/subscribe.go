@@ -302,6 +302,9 @@ func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) 
 	}
 	s.writeMu.Lock()
 	defer s.writeMu.Unlock()
+	if s.leaving { // behind DISCONNECT nothing may be sent; the broker asks again
+		return nil
+	}
 	_, err := nc.Write(ack)
 	if scratch != nil {
 		*scratch = ack
@@ -472,7 +475,8 @@ func (s *subscription) keepAlive(ctx Context) {
 				// Before the broker cuts it off. The session stays (section 3.14.4).
 				s.leaving = true
 				s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, false))
-				s.nc.Close()
+				// What is under way is still read; the broker closes (section 3.14.4.1).
+				s.nc.SetReadDeadline(time.Now().Add(time.Second))
 			case time.Since(pinged) >= every-look/2:
 				pinged = time.Now()
 				s.nc.Write(mqttwire.AppendPing(nil))

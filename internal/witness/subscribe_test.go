@@ -174,6 +174,36 @@ func TestDeafness(t *testing.T) {
 	}
 }
 
+// A witness whose access token runs out leaves in time, and goes on in its session with
+// a new one.
+func TestTheWitnessRenewsItsToken(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
+	done := make(chan error, 1)
+	go func() { done <- e.Start(context.Background()) }()
+	p, first := b.Accept(packets.Packet{})
+	grant(t, p)
+	require.NoError(t, <-done)
+	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
+	bye := p.Expect(packets.Disconnect)
+	assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")
+	publish(p, "buoy-1", 1, 2, 8, false) // was under way
+	p.Close()
+	p, second := b.Accept(packets.Packet{SessionPresent: true})
+	assert.False(t, second.Connect.Clean)
+	assert.NotEqual(t, first.Connect.Password, second.Connect.Password)
+	publish(p, "buoy-1", 1, 2, 8, true) // was not acknowledged: it is the same
+	p.Expect(packets.Pubrec)
+	publish(p, "buoy-1", 2, 1, 9, false)
+	p.Expect(packets.Puback)
+	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+	assert.True(t, complete, why)
+	got := e.book()
+	assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
+	require.Len(t, got.Witnesses[0].Deaf, 1)
+	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Deaf[0].Why)
+}
+
 // A witness that is deaf at the end was not heard; neither was one that got
 // messages without any mark.
 func TestNotHeard(t *testing.T) {
