@@ -17,6 +17,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/link"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/unit"
@@ -57,6 +58,7 @@ type LinkLoad struct {
 	PerSecond      float64
 	BytesPerSecond float64
 	JoinsPerSecond float64 // the most connections opened in a second while devices join
+	AsksPerSecond  float64 // HTTP: questions for commands
 }
 
 // Options are what depends on the machine.
@@ -88,6 +90,7 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c.names()
 	c.enrolled()
 	c.secrets()
+	c.tokens()
 	c.addresses()
 	c.targets()
 	c.schedule()
@@ -166,6 +169,25 @@ func (c *checker) enrolled() {
 	if n := len(c.NotEnrolled()); n > 0 {
 		en := c.Crowd.Enroll
 		c.add(en.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", n, len(c.Devices), en.Keep[0].Name)
+	}
+}
+
+// tokens looks for access tokens that are made and never shown, on the first device of
+// each group: they are the same with the others.
+func (c *checker) tokens() {
+	looked := map[*crowd.Cast]bool{}
+	for _, d := range c.Devices {
+		if d.Pass == nil || looked[d.Cast] {
+			continue
+		}
+		looked[d.Cast] = true
+		texts := []string{d.ClientID, d.Username, d.Password, d.Path}
+		for _, s := range d.Streams {
+			texts = append(append(texts, s.Target), s.Values...)
+		}
+		if !strings.Contains(strings.Join(texts, " "), link.TokenPlace) {
+			c.add(d.Cast.Token.Pos, "access tokens of %s are made and never shown; write, for example, password: ${access_token} or headers: {Authorization: \"Bearer ${access_token}\"} in the link %q", d.Cast.Kind.Name, d.Cast.Link.Name)
+		}
 	}
 }
 
@@ -318,6 +340,11 @@ func (c *checker) bodies() {
 		}
 		load := links[d.Cast.Link.Name]
 		load.Connections += len(all)
+		for _, a := range d.Asks {
+			if a.Path != "" {
+				load.AsksPerSecond += float64(len(all)) / a.Every.Seconds()
+			}
+		}
 		for ri := range d.Cast.Readings {
 			total, n := 0, min(len(all), sampled)
 			r := d.Cast.Readings[ri]

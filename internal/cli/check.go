@@ -120,7 +120,11 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		if plan.Join.Over > 0 || plan.Join.Rate > 0 {
 			joins = fmt.Sprintf("at most %s a second", rate(k.JoinsPerSecond))
 		}
-		line("link "+k.Name, "%s connections, opened %s; %s messages/s, %s/s", thousands(float64(k.Connections)), joins, rate(k.PerSecond), size(k.BytesPerSecond))
+		asks := ""
+		if k.AsksPerSecond > 0 {
+			asks = fmt.Sprintf("; commands are asked for %s times a second", rate(k.AsksPerSecond))
+		}
+		line("link "+k.Name, "%s, opened %s; %s messages/s, %s/s%s", count(k.Connections, "connection"), joins, rate(k.PerSecond), size(k.BytesPerSecond), asks)
 	}
 	if len(l.Links) > 1 {
 		line("all links", "%s messages/s, %s/s on the wire, acknowledgements included", rate(l.PerSecond), size(l.BytesPerSecond))
@@ -133,6 +137,14 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	line("largest", "a body of %s (%s)", size(float64(l.Largest)), l.LargestOf)
 	line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
 	return b.String()
+}
+
+// count is a number of things.
+func count(n int, what string) string {
+	if n != 1 {
+		what += "s"
+	}
+	return thousands(float64(n)) + " " + what
 }
 
 func rate(x float64) string {
@@ -190,7 +202,7 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 		var links []map[string]any
 		for _, k := range l.Links {
 			links = append(links, map[string]any{"name": k.Name, "address": k.Address, "connections": k.Connections,
-				"messages_per_second": k.PerSecond, "bytes_per_second": k.BytesPerSecond, "joins_per_second": k.JoinsPerSecond})
+				"messages_per_second": k.PerSecond, "bytes_per_second": k.BytesPerSecond, "joins_per_second": k.JoinsPerSecond, "asks_for_commands_per_second": k.AsksPerSecond})
 		}
 		kinds := map[string]int{}
 		for _, k := range l.Kinds {

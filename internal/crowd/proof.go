@@ -223,9 +223,11 @@ func (l *Link) Credentials(c *Crowd, name string) (Credentials, error) {
 		if err := r.Err(); err != nil {
 			return cr, err
 		}
-		if cr.Pass, failed = t.Pass(c, env, true); failed != nil {
-			return cr, fmt.Errorf("the access token of %q: %w", name, failed)
+		pass, err := t.Pass(c, env, true)
+		if err != nil {
+			return cr, fmt.Errorf("the access token of %q: %w", name, err)
 		}
+		cr.Pass = told{pass, c}
 		env[tokenName] = link.TokenPlace
 	}
 	cr.Username, cr.Password, cr.Path = expand(node.username), expand(node.password), expand(node.path)

@@ -169,14 +169,15 @@ type passes struct {
 	keys   map[string]crypto.PrivateKey
 }
 
-// Pass makes the pass of a device with this environment; nil where the crowd is read
-// only to be judged.
-//
-// Try makes a token at once, so that what is wrong is told now.
+// Connects tells whether devices may connect: a crowd that is read to be judged, or to
+// make its certificates, needs no credentials of theirs.
+func (c *Crowd) Connects() bool {
+	return !c.reader.from.WithoutValues && !c.reader.from.WithoutCertificates
+}
+
+// Pass makes the pass of somebody with this environment. Try makes a token at once, so
+// that what is wrong is told now.
 func (t *AccessToken) Pass(c *Crowd, env formula.Env, try bool) (link.Pass, error) {
-	if t == nil || c.reader.from.WithoutValues || c.reader.from.WithoutCertificates {
-		return nil, nil
-	}
 	m := &formula.Machine{}
 	var failed error
 	expand := func(x *formula.Text) string {
@@ -268,6 +269,19 @@ func (t *AccessToken) sign(key any, m *formula.Machine, env formula.Env, now, ex
 // trusts.
 func (t *AccessToken) client() *http.Client {
 	return &http.Client{Transport: link.Transport(t.tls.Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+}
+
+// told is a pass whose tokens are secrets of the crowd: for the few that belong to no
+// device, whose platform may say them in any answer.
+type told struct {
+	link.Pass
+	crowd *Crowd
+}
+
+func (p told) Token(ctx context.Context) (string, time.Time, error) {
+	token, renew, err := p.Pass.Token(ctx)
+	p.crowd.Secret(token)
+	return token, renew, err
 }
 
 // signingKey reads a key that signs tokens. It never reaches the run folder.

@@ -217,15 +217,15 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	}
 	wg.Wait()
 	e.settle(plan.Settle)
-	for _, l := range e.loops {
-		l.leftover()
-	}
 	for i := range e.devices {
 		if c := e.devices[i].conn; c != nil {
 			c.Close()
 			e.devices[i].conn = nil
 			e.devices[i].up.Store(false)
 		}
+	}
+	for _, l := range e.loops {
+		l.leftover()
 	}
 	e.Counts.Connected.Store(0)
 	e.Counts.Joined.Store(0)

@@ -404,12 +404,14 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 	d := &Device{N: cast.First + mb.index, Name: mb.name, Cast: cast, Tags: cast.Tags, Env: mb.env}
 	before := len(p.List)
 	if cast.Token != nil {
-		pass, err := cast.Token.Pass(c, d.Env, !tried[cast])
-		if err != nil {
-			p.Add(cast.Token.Pos, "the access token of %s: %s", d.Name, err)
+		if c.Connects() {
+			pass, err := cast.Token.Pass(c, d.Env, !tried[cast])
+			if err != nil {
+				p.Add(cast.Token.Pos, "the access token of %s: %s", d.Name, err)
+			}
+			tried[cast] = true
+			d.Pass = pass
 		}
-		tried[cast] = true
-		d.Pass = pass
 		c.Secret(link.TokenPlace)
 		d.Env["access_token"] = link.TokenPlace
 		defer delete(d.Env, "access_token")

@@ -496,7 +496,7 @@ func (c *Conn) came(p *mqttwire.Packet) {
 	}
 	// A device without commands may still be brought messages, of a session that
 	// another program left. They are acknowledged and let go.
-	if first && len(c.id.Asks) > 0 {
+	if first && len(c.id.Asks) > 0 && !c.closed {
 		c.sink.Came(c.id.Device, &link.Incoming{At: time.Now().UnixNano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
 			Response: p.Publish.ResponseTopic, Correlation: bytes.Clone(p.Publish.Correlation)})
 	}

@@ -1,0 +1,110 @@
+package check_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/check"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+)
+
+const base = `
+crowd: harbour
+links:
+  sea: {mqtt: mqtt://127.0.0.1:1883}
+  shore: {http: http://127.0.0.1:8080}
+kinds:
+  buoy:
+    link: sea
+    properties: {site: outer}
+    readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {wave_m: {signal: swell, unit: m}}}}
+  gauge:
+    link: shore
+    readings: {level: {every: 2s, path: "/in/${device}/level", fields: {level_m: {signal: tide}}}}
+    commands: {zero: {path: "/asks/${device}", every: 500ms}}
+devices: [{kind: buoy, count: 12, name: "buoy-${pad(n, 2)}"}, {kind: gauge, count: 3}]
+plan: {for: 1m, join: 10/s}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", of: buoy}, store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"}}
+`
+
+// look checks the base after edits, "old => new".
+func look(t *testing.T, opt check.Options, edits ...string) ([]check.Warning, check.Load) {
+	t.Helper()
+	text := base
+	for _, e := range edits {
+		from, to, ok := strings.Cut(e, " => ")
+		require.True(t, ok && strings.Contains(text, from), e)
+		text = strings.Replace(text, from, to, 1)
+	}
+	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "a-secret-value", true }})
+	require.NoError(t, err, edits)
+	f, err := fleet.Build(c)
+	require.NoError(t, err, edits)
+	return check.Check(f, opt)
+}
+
+// What is allowed and probably not meant, each with the one warning that it gets.
+func TestWarnings(t *testing.T) {
+	list, _ := look(t, check.Options{})
+	require.Empty(t, list)
+	for _, c := range []struct{ edit, says string }{
+		{`topic: "harbour/ => topic: "$SYS/harbour/`, "begins with $: such topics belong to the broker"},
+		{`topic: "harbour/${device} => topic: "harbour//${device}`, "has an empty level; is a property empty?"},
+		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/state/"`, "has an empty level; is a property empty?"},
+		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/sea state"`, "holds a blank; many platforms refuse it"},
+		{`topic: "harbour/${device}/state" => topic: "harbour/state"`, "buoy-01 and buoy-02 send to the same topic"},
+		{`path: "/in/${device}/level", fields: {level_m: {signal: tide}}} => path: "/in", fields: {a: 1}}, other: {every: 2s, path: "/in", fields: {a: 1}}`, `the readings "level" and "other" of gauge-001 send to the same path "/in"`},
+		{`every: 2s => every: 2m`, "due every 2m, and the plan lasts 1m"},
+		{`every: 1s => every: 10s, speak: in turn`, "in turn by 12 devices, one every 10s: the plan of 1m is over before all have had their turn"},
+		{`join: 10/s => join: 0.1/s`, "the last would come after 2m20s; the plan lasts 1m"},
+		{`subscribe: "harbour/#" => subscribe: "harbor/#"`, `does not match the topic "harbour/buoy-01/state" of buoy-01`},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://broker.example:1883`, "goes to another machine (broker.example:1883) without TLS"},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtts://127.0.0.1:8883, tls: {verify: false}`, "does not check who it talks to"},
+		{`http: http://127.0.0.1:8080 => http: http://shore.example`, "goes to another machine (shore.example) without TLS"},
+		{`get: "http://127.0.0.1:8080 => get: "http://store.example`, `the witness "store" goes to another machine (store.example) without TLS`},
+		{`fields: {wave_m: {signal: swell, unit: m}} => payload: senml, fields: {wave_m: {signal: swell, unit: metre}}`, `the unit "metre" of the field "wave_m" has no entry in SenML's registry`},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, access_token: {text: "${device}"}`, "access tokens of buoy are made and never shown"},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: plain-secret`, "a secret stands here in plain text"},
+		{`devices: => enroll: {request: {url: "http://h/d"}, keep: {token: .token}}` + "\ndevices:", "15 of 15 devices are not enrolled yet, and have no token"},
+		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 1 / (seq - 1)}}`, "a value cannot be made; null is sent in its place"},
+		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 'repeat("x", 300000)'}}`, "makes messages of 300042 bytes; many brokers take 256 KiB at most"},
+	} {
+		list, _ := look(t, check.Options{}, c.edit)
+		require.NotEmpty(t, list, c.edit)
+		assert.Contains(t, list[0].Text, c.says)
+		if !strings.Contains(c.edit, "$SYS") { // which the witness does not hear either
+			assert.Len(t, list, 1, c.edit)
+		}
+	}
+	list, _ = look(t, check.Options{MaxFiles: 60})
+	require.Len(t, list, 1)
+	assert.Contains(t, list[0].Text, `the link "sea" needs 12 connections, and this machine allows a process 60 open files`)
+	list, _ = look(t, check.Options{}, `mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: "${access_token}", access_token: {text: "${device}"}`)
+	assert.Empty(t, list)
+}
+
+func TestLoad(t *testing.T) {
+	_, l := look(t, check.Options{})
+	assert.Equal(t, 15, l.Devices)
+	assert.InDelta(t, 12+1.5, l.PerSecond, 1e-9)
+	require.Len(t, l.Links, 2)
+	assert.Equal(t, 12, l.Links[0].Connections)
+	assert.InDelta(t, 8, l.Links[0].JoinsPerSecond, 1e-9)
+	assert.Zero(t, l.Links[0].AsksPerSecond)
+	assert.InDelta(t, 6, l.Links[1].AsksPerSecond, 1e-9)
+	small := l.Links[0].BytesPerSecond
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, expires: 30s, user_properties: {unit: metre}`)
+	// MQTT 5, sections 3.3.2.3.3 and 3.3.2.3.7; a packet's length may take a byte more.
+	assert.InDelta(t, small+12*(5+14), l.Links[0].BytesPerSecond, 12)
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, speak: 3 at random`)
+	assert.InDelta(t, 3, l.Links[0].PerSecond, 1e-9)
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, speak: in turn`)
+	assert.InDelta(t, 1, l.Links[0].PerSecond, 1e-9)
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, batch: 10`, `join: 10/s => rounds: {count: 3, every: 5m}`)
+	assert.InDelta(t, 12, l.Links[0].PerSecond, 1e-9, "samples, not packets")
+	assert.InDelta(t, 3*60*(12+1.5), l.Messages, 1e-6)
+}
