@@ -92,6 +92,12 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 		}
 		defer line.close()
 	}
+	var ear *hearer
+	if line == nil && a.Wanted && q.Command.Hear != nil {
+		if ear, err = q.hearer(ctx, env); err != nil {
+			return nil, err
+		}
+	}
 	sent := time.Now()
 	if q.Command.Request != nil {
 		err = q.request(ctx, a, env)
@@ -106,8 +112,8 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	switch {
 	case line != nil:
 		err = line.wait(ctx, a)
-	case q.Command.Hear != nil:
-		err = q.hear(ctx, a, env)
+	case ear != nil:
+		err = ear.wait(ctx, a)
 	default:
 		a.Wanted = false // there is no way to hear it
 	}
@@ -371,43 +377,92 @@ func (q *Question) do(req *http.Request) (int, []byte, error) {
 // lookEvery is how often the platform is asked whether the answer is there.
 const lookEvery = 200 * time.Millisecond
 
-// hear looks for the answer where the platform keeps it.
-func (q *Question) hear(ctx context.Context, a *Answer, env formula.Env) error {
-	h := q.Command.Hear
-	m := &formula.Machine{}
-	address, err := h.For(q.Device.Cast).URL.Expand(m, env)
-	if err != nil {
-		return fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
+// hearer looks for answers where the platform keeps them.
+type hearer struct {
+	q       *Question
+	address string
+	headers []crowd.Header
+	env     formula.Env
+	rows    *gojq.Query
+	before  map[string]int // answers that were there before, and how often
+}
+
+// hearer notes what is there already. It looks twice: where looking takes answers away,
+// the second time there is nothing, and whatever comes then is new.
+func (q *Question) hearer(ctx context.Context, env formula.Env) (*hearer, error) {
+	parts := q.Command.Hear.For(q.Device.Cast)
+	h := &hearer{q: q, headers: parts.Headers, env: env, before: map[string]int{}}
+	var err error
+	if h.address, err = parts.URL.Expand(&formula.Machine{}, env); err != nil {
+		return nil, fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
 	}
-	a.At = address
-	query, err := gojq.Parse(h.Rows)
-	if err != nil {
-		return err
+	if h.rows, err = gojq.Parse(q.Command.Hear.Rows); err != nil {
+		return nil, err
 	}
+	if _, err = h.look(ctx); err != nil {
+		return nil, err
+	}
+	list, err := h.look(ctx)
+	for _, row := range list {
+		h.before[row]++
+	}
+	return h, err
+}
+
+// look asks once for all answers.
+func (h *hearer) look(ctx context.Context) ([]string, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, h.address, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := setHeaders(req, h.headers, &formula.Machine{}, h.env); err != nil {
+		return nil, err
+	}
+	status, body, err := h.q.do(req)
+	if err != nil || status == http.StatusNoContent || status == http.StatusNotFound {
+		return nil, err
+	}
+	if status != http.StatusOK {
+		return nil, fmt.Errorf("%s answered with status %d%s", h.address, status, link.Snippet(body))
+	}
+	v, err := payload.DecodeJSON(body)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the answer is not JSON (%w)%s", h.address, err, link.Snippet(body))
+	}
+	var list []string
+	for it := h.rows.Run(v); ; {
+		row, more := it.Next()
+		if !more {
+			return list, nil
+		}
+		if err, wrong := row.(error); wrong {
+			return nil, fmt.Errorf("the answer of %s does not have the rows the file says (%w)%s", h.address, err, link.Snippet(body))
+		}
+		if row == nil {
+			continue
+		}
+		text, err := json.Marshal(row)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, string(text))
+	}
+}
+
+// wait looks for an answer that was not there before.
+func (h *hearer) wait(ctx context.Context, a *Answer) error {
+	a.At = h.address
 	for {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+		list, err := h.look(ctx)
 		if err != nil {
 			return err
 		}
-		if err := setHeaders(req, h.For(q.Device.Cast).Headers, m, env); err != nil {
-			return err
-		}
-		status, body, err := q.do(req)
-		switch {
-		case err != nil:
-			return err
-		case status == http.StatusOK:
-			if v, err := payload.DecodeJSON(body); err == nil {
-				if row, more := query.Run(v).Next(); more && row != nil {
-					if _, wrong := row.(error); !wrong {
-						a.Answered = true
-						a.Told, err = json.Marshal(row)
-						return err
-					}
-				}
+		seen := map[string]int{}
+		for _, row := range list {
+			if seen[row]++; seen[row] > h.before[row] {
+				a.Answered, a.Told = true, []byte(row)
+				return nil
 			}
-		case status != http.StatusNoContent && status != http.StatusNotFound:
-			return fmt.Errorf("%s answered with status %d%s", address, status, link.Snippet(body))
 		}
 		select {
 		case <-ctx.Done():

@@ -195,7 +195,6 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	for _, l := range e.loops {
 		l.entries = l.entries[:0]
 	}
-	e.restore()
 	for i := range e.devices {
 		join := begin.Add(plan.Join.At(i, len(e.devices))).UnixNano()
 		if join >= end {
@@ -227,6 +226,7 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	for _, l := range e.loops {
 		l.leftover()
 	}
+	e.restore() // before witnesses are asked by properties
 	e.Counts.Connected.Store(0)
 	e.Counts.Joined.Store(0)
 }
