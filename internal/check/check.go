@@ -166,9 +166,8 @@ func (c *checker) names() {
 }
 
 func (c *checker) enrolled() {
-	if n := len(c.NotEnrolled()); n > 0 {
-		en := c.Crowd.Enroll
-		c.add(en.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", n, len(c.Devices), en.Keep[0].Name)
+	if list := c.NotEnrolled(); len(list) > 0 {
+		c.add(c.Crowd.Enroll.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", len(list), len(c.Devices), c.Lacks(list[0]))
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
 )
 
 // Enroll says how devices are made known to the platform and removed, and what is
@@ -47,8 +49,12 @@ type RequestParts struct {
 // For gives the texts for the devices of a cast.
 func (q *Request) For(c *Cast) *RequestParts { return q.parts[c] }
 
-// Keep is a value of an answer that becomes a property of the device: a secret.
-type Keep struct{ Name, Path string }
+// Keep is a value of the answer to a request, by its place among the requests, that
+// becomes a property of the device: a secret.
+type Keep struct {
+	Name, Path string
+	Request    int
+}
 
 // Listing says how the platform tells whom it knows.
 type Listing struct {
@@ -65,6 +71,8 @@ type Enrolled struct {
 	Made   *time.Time        `json:"made,omitempty"`
 	Gone   *time.Time        `json:"gone,omitempty"`
 	Kept   map[string]string `json:"kept,omitempty"`
+	// Steps is how many of the requests were answered, where not all were.
+	Steps int `json:"requests_answered,omitempty"`
 }
 
 // EnrolledFile is the path of that file.
@@ -122,19 +130,61 @@ func (r *reader) keeps(n *yaml.Node) {
 	o := r.object(n, "enroll", enrollKeys...)
 	en := &Enroll{Pos: pos(n), Pace: 20}
 	r.crowd.Enroll = en
-	if kn := o.get("keep"); kn != nil {
-		for _, e := range r.entries(kn, "enroll: keep") {
-			if _, taken := messageEnv(deviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
-				r.Add(pos(e.key), "enroll: keep: %q cannot be the name of a property; choose another", e.key.Value)
-				continue
-			}
-			if path := parse(r, r.resolve(e.value), "enroll: keep: "+e.key.Value, "", checkJQ); path != "" {
-				en.Keep = append(en.Keep, Keep{e.key.Value, path})
-			}
+	requests := []*yaml.Node{o.get("request")}
+	if several := o.get("requests"); several != nil {
+		if several = r.resolve(several); several.Kind == yaml.SequenceNode {
+			requests = several.Content
 		}
+	}
+	for i, q := range requests {
+		if q == nil || r.resolve(q).Kind != yaml.MappingNode {
+			continue
+		}
+		if k := keyIndex(r.resolve(q), "keep"); k >= 0 {
+			r.keep(r.resolve(q).Content[k+1], fmt.Sprintf("enroll: request %d: keep", i+1), i)
+		}
+	}
+	if kn := o.get("keep"); kn != nil {
+		r.keep(kn, "enroll: keep", max(0, len(requests)-1))
 	}
 	en.Pace = parse(r, o.get("pace"), "enroll: pace", 20, quantity.ParseRate)
 	r.loadEnrolled(en.Pos)
+}
+
+// keep reads what is kept of the answer to a request.
+func (r *reader) keep(n *yaml.Node, what string, request int) {
+	en := r.crowd.Enroll
+	for _, e := range r.entries(n, what) {
+		if _, taken := messageEnv(deviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
+			r.Add(pos(e.key), "%s: %q cannot be the name of a property; choose another", what, e.key.Value)
+			continue
+		}
+		if slices.ContainsFunc(en.Keep, func(k Keep) bool { return k.Name == e.key.Value }) {
+			r.Add(pos(e.key), "%s: %q is kept of another answer already", what, e.key.Value)
+			continue
+		}
+		if path := parse(r, r.resolve(e.value), what+": "+e.key.Value, "", checkJQ); path != "" {
+			en.Keep = append(en.Keep, Keep{e.key.Value, path, request})
+		}
+	}
+}
+
+// early notes what a request uses and only later answers give.
+func (r *reader) early(n *yaml.Node, what string, request int, c *Cast, p *RequestParts) {
+	texts := []*formula.Text{p.URL, p.Body}
+	for _, h := range p.Headers {
+		texts = append(texts, h.Value)
+	}
+	for _, k := range r.crowd.Enroll.Keep {
+		given := slices.ContainsFunc(c.Properties, func(p Property) bool {
+			return p.Name == k.Name && (!p.Kept || p.Text != nil || p.Draw != nil || p.Value.Type() != signal.Null)
+		})
+		for _, t := range texts {
+			if t != nil && k.Request >= request && !given && contains(t.Names(), k.Name) {
+				r.Add(pos(n), "%s uses %q, which is kept of the answer to request %d only", what, k.Name, k.Request+1)
+			}
+		}
+	}
 }
 
 // enrollment reads the rest, when the devices are known.
@@ -154,16 +204,16 @@ func (r *reader) enrollment(n *yaml.Node) {
 	case one != nil && several != nil:
 		r.Add(pos(several), "enroll has both request and requests; keep one")
 	case one != nil:
-		en.Requests = append(en.Requests, r.enrollRequest(one, "enroll: request", "POST"))
+		en.Requests = append(en.Requests, r.enrollRequest(one, "enroll: request", "POST", 0))
 	case several != nil:
 		for i, q := range r.list(several, "enroll: requests") {
-			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST"))
+			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST", i))
 		}
 	case o.node.Kind == yaml.MappingNode:
 		r.Add(pos(n), "enroll does not say how a device is made known; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
 	}
 	if w := o.get("withdraw"); w != nil {
-		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE")
+		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE", -1)
 	}
 	if l := o.get("list"); l != nil {
 		lo := r.object(l, "enroll: list", listKeys...)
@@ -184,21 +234,32 @@ func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
 	}
 }
 
-func (r *reader) enrollRequest(n *yaml.Node, what, method string) *Request {
-	q, o := r.requestHead(n, what, method)
-	r.perCast(func(c *Cast, env formula.Env) { q.parts[c] = r.requestParts(o, what, env) })
+// enrollRequest reads a request of an enrolment by its place among them; -1 is that
+// which withdraws.
+func (r *reader) enrollRequest(n *yaml.Node, what, method string, place int) *Request {
+	keys := requestKeys
+	if place >= 0 {
+		keys = enrollRequestKeys
+	}
+	q, o := r.requestHead(n, what, method, keys)
+	r.perCast(func(c *Cast, env formula.Env) {
+		q.parts[c] = r.requestParts(o, what, env)
+		if place >= 0 {
+			r.early(n, what, place, c, q.parts[c])
+		}
+	})
 	return q
 }
 
 // oneRequest reads a request for the devices of one cast.
 func (r *reader) oneRequest(n *yaml.Node, what, method string, c *Cast, env formula.Env) *Request {
-	q, o := r.requestHead(n, what, method)
+	q, o := r.requestHead(n, what, method, requestKeys)
 	q.parts[c] = r.requestParts(o, what, env)
 	return q
 }
 
-func (r *reader) requestHead(n *yaml.Node, what, method string) (*Request, *object) {
-	o := r.object(n, what, requestKeys...)
+func (r *reader) requestHead(n *yaml.Node, what, method string, keys []string) (*Request, *object) {
+	o := r.object(n, what, keys...)
 	q := &Request{Pos: pos(n), Accept: []int{200, 201, 202, 204}, parts: map[*Cast]*RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
 	if an := o.get("accept"); an != nil {

@@ -176,10 +176,14 @@ func commandSchema() node {
 }
 
 func requestSchema(doc string) node {
-	return schemaOf(doc, requestKeys, []string{"url"}, node{
+	return schemaOf(doc, requestKeys, []string{"url"}, requestProps())
+}
+
+func requestProps() node {
+	return node{
 		"method": pattern("The method.", `^[A-Z]+$`, "POST"), "url": plain("The whole address, such as http://HOST/devices/${device}."), "headers": headers("Headers."),
 		"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "accept": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
-	})
+	}
 }
 
 func linkSchema() node {
@@ -400,14 +404,21 @@ func fieldSchema() node {
 }
 
 func enrollSchema() node {
-	request := requestSchema
+	keep := func(doc string) node {
+		return node{"type": "object", "description": doc, "additionalProperties": node{"type": "string"}}
+	}
+	request := func(doc string) node {
+		props := requestProps()
+		props["keep"] = keep("Values of its answer that become properties of the device, for the requests behind it, too: jq expressions.")
+		return schemaOf(doc, enrollRequestKeys, []string{"url"}, props)
+	}
 	return schemaOf("How devices are made known to the platform, and what is kept of its answers.", enrollKeys, nil, node{
 		"request":  request("The request that makes a device known."),
 		"requests": listOf(request("One of several requests, in order.")),
-		"keep":     node{"type": "object", "description": "Values of the last answer that become properties of the device: jq expressions.", "additionalProperties": node{"type": "string"}},
+		"keep":     keep("Values of the last answer that become properties of the device: jq expressions."),
 		"pace":     pattern("At most so many devices a second. Default 20/s.", `^[0-9.]+ ?/.+$`, "20/s"),
 		"link":     plain("An HTTP link whose TLS, user or access token the requests use."),
-		"withdraw": request("The request that removes a device."),
+		"withdraw": requestSchema("The request that removes a device."),
 		"list": schemaOf("How the platform tells whom it knows.", listKeys, []string{"get", "names"}, node{
 			"get": plain("The whole address."), "headers": headers("Headers."), "names": plain("The names in an answer. A jq expression."), "next": plain("The next page. A jq expression."),
 		}),

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"os"
 	"slices"
@@ -104,31 +105,57 @@ func (o *Office) Enroll(ctx context.Context, see func(device string, err error))
 	}
 	var todo []*fleet.Device
 	for _, d := range o.Fleet.Devices {
-		_, made := o.Crowd.Enrolled[d.Name]
-		switch {
+		entry, begun := o.Crowd.Enrolled[d.Name]
+		switch made := entry.Made != nil; {
 		case made && (o.Crowd.Enroll.List == nil || known[d.Name]):
 			o.result.Already = append(o.result.Already, d.Name)
-		case known[d.Name]:
+		case known[d.Name] && !begun:
 			o.result.Failed = append(o.result.Failed, Failure{d.Name, "the platform knows this device, and it was not made here: it is left alone; withdraw it by hand, or name the device otherwise"})
 		default:
 			todo = append(todo, d)
 		}
 	}
-	return o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device) (crowd.Enrolled, error) {
-		var answer []byte
-		for i, q := range o.Crowd.Enroll.Requests {
-			var err error
-			if answer, err = o.request(ctx, q, d); err != nil {
-				if len(o.Crowd.Enroll.Requests) > 1 {
-					err = fmt.Errorf("request %d: %w", i+1, err)
-				}
-				return crowd.Enrolled{}, err
+	return o.each(ctx, todo, see, o.enroll)
+}
+
+// enroll makes one device known. Each answer is written down before the next request
+// is made: what was begun goes on behind it.
+func (o *Office) enroll(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
+	entry := crowd.Enrolled{Device: d.Name, Kept: map[string]string{}}
+	if begun := o.Crowd.Enrolled[d.Name]; begun.Made == nil {
+		entry.Steps = begun.Steps
+		maps.Copy(entry.Kept, begun.Kept)
+	}
+	for _, k := range o.Crowd.Enroll.Keep {
+		if _, has := entry.Kept[k.Name]; !has && k.Request < entry.Steps {
+			return fmt.Errorf("it was begun, and the answer to request %d had no %s: what is behind it cannot be done; withdraw the device, and enroll it anew", k.Request+1, k.Name)
+		}
+	}
+	requests := o.Crowd.Enroll.Requests
+	env := maps.Clone(d.Env)
+	for i := entry.Steps; i < len(requests); i++ {
+		for name, v := range entry.Kept {
+			env[name] = v
+		}
+		answer, err := o.request(ctx, requests[i], d, env)
+		if err == nil {
+			err = o.keep(answer, i, entry.Kept)
+			if entry.Steps = i + 1; entry.Steps == len(requests) {
+				now := time.Now().UTC()
+				entry.Made, entry.Steps = &now, 0
+			}
+			if err := note(entry); err != nil {
+				return err
 			}
 		}
-		kept, err := o.keep(answer)
-		now := time.Now().UTC()
-		return crowd.Enrolled{Device: d.Name, Made: &now, Kept: kept}, err
-	})
+		if err != nil {
+			if len(requests) > 1 {
+				err = fmt.Errorf("request %d: %w", i+1, err)
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 // Withdraw removes the devices that were made here, and proves that they are gone
@@ -143,10 +170,12 @@ func (o *Office) Withdraw(ctx context.Context, see func(device string, err error
 			todo = append(todo, d)
 		}
 	}
-	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device) (crowd.Enrolled, error) {
-		_, err := o.request(ctx, o.Crowd.Enroll.Withdraw, d)
+	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
+		if _, err := o.request(ctx, o.Crowd.Enroll.Withdraw, d, d.Env); err != nil {
+			return err
+		}
 		now := time.Now().UTC()
-		return crowd.Enrolled{Device: d.Name, Gone: &now}, err
+		return note(crowd.Enrolled{Device: d.Name, Gone: &now})
 	})
 	if err != nil || o.Crowd.Enroll.List == nil || len(res.Done) == 0 || ctx.Err() != nil {
 		return res, err
@@ -221,8 +250,11 @@ func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
 	return c, nil
 }
 
-// each does a step for some devices, at the file's pace, and writes each down.
-func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device) (crowd.Enrolled, error)) (*Result, error) {
+// storeError says that what was done could not be written down: nothing more is done.
+type storeError struct{ error }
+
+// each does a step for some devices, at the file's pace; what it notes is written down.
+func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Enrolled) error) error) (*Result, error) {
 	if len(todo) == 0 {
 		return &o.result, nil
 	}
@@ -237,6 +269,15 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.EnrolledFile(), err)
 	}
 	defer file.Close()
+	note := func(entry crowd.Enrolled) error {
+		line, _ := json.Marshal(entry) // texts and times always marshal
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		if _, err := file.Write(append(line, '\n')); err != nil {
+			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is known to the platform now", o.Crowd.EnrolledFile(), err, entry.Device)}
+		}
+		return nil
+	}
 	var g errgroup.Group
 	g.SetLimit(atOnce)
 	for _, d := range todo {
@@ -247,15 +288,12 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 			continue
 		}
 		g.Go(func() error {
-			entry, err := do(ctx, d)
+			err := do(ctx, d, note)
+			if store, is := errors.AsType[*storeError](err); is {
+				return store
+			}
 			o.mu.Lock()
 			defer o.mu.Unlock()
-			if err == nil || entry.Made != nil {
-				line, _ := json.Marshal(entry) // texts and times always marshal
-				if _, writeErr := file.Write(append(line, '\n')); writeErr != nil {
-					return fmt.Errorf("%s cannot be written: %w; %s is known to the platform now", o.Crowd.EnrolledFile(), writeErr, d.Name)
-				}
-			}
 			if err != nil {
 				o.result.Failed = append(o.result.Failed, Failure{d.Name, o.Crowd.Redact(err.Error())})
 			} else {
@@ -290,16 +328,16 @@ func endLine(f *os.File) error {
 
 // request makes a request for a device and gives the answer's body. One that has
 // begun is ended, also when interrupted; waiting for the platform's limit is not.
-func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device) ([]byte, error) {
+func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device, env formula.Env) ([]byte, error) {
 	p := q.For(d.Cast)
 	m := &formula.Machine{}
-	address, err := p.URL.Expand(m, d.Env)
+	address, err := p.URL.Expand(m, env)
 	if err != nil {
 		return nil, fmt.Errorf("url: %w", err)
 	}
 	body := ""
 	if p.Body != nil {
-		if body, err = p.Body.Expand(m, d.Env); err != nil {
+		if body, err = p.Body.Expand(m, env); err != nil {
 			return nil, fmt.Errorf("body: %w", err)
 		}
 	}
@@ -308,7 +346,7 @@ func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device)
 		header.Set("Content-Type", "application/json")
 	}
 	for _, h := range p.Headers {
-		v, err := h.Value.Expand(m, d.Env)
+		v, err := h.Value.Expand(m, env)
 		if err != nil {
 			return nil, fmt.Errorf("the header %s: %w", h.Name, err)
 		}
@@ -366,21 +404,23 @@ func (o *Office) once(ctx context.Context, method, address string, header http.H
 	return answer, resp.StatusCode, after, nil
 }
 
-// keep picks out of an answer what the file keeps. The device is known by then: an
-// error says so.
-func (o *Office) keep(answer []byte) (map[string]string, error) {
-	kept := map[string]string{}
-	if len(o.Crowd.Enroll.Keep) == 0 {
-		return kept, nil
-	}
-	v, err := payload.DecodeJSON(answer)
-	if err != nil {
-		return kept, errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
-	}
+// keep picks out of the answer to a request what the file keeps, into kept. The platform
+// has done it by then: an error says so.
+func (o *Office) keep(answer []byte, request int, kept map[string]string) error {
+	var v any
 	for _, k := range o.Crowd.Enroll.Keep {
+		if k.Request != request {
+			continue
+		}
+		if v == nil {
+			var err error
+			if v, err = payload.DecodeJSON(answer); err != nil {
+				return errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
+			}
+		}
 		x, err := first(k.Path, v)
 		if err != nil || x == nil {
-			return kept, fmt.Errorf("it was made known, but the answer has no %s (%s), and nothing can be kept of it", k.Name, k.Path)
+			return fmt.Errorf("it was made known, but the answer has no %s (%s), and nothing can be kept of it", k.Name, k.Path)
 		}
 		if n, is := x.(json.Number); is {
 			x = n.String()
@@ -388,7 +428,7 @@ func (o *Office) keep(answer []byte) (map[string]string, error) {
 		kept[k.Name] = formula.String(x)
 		o.Crowd.Secret(kept[k.Name])
 	}
-	return kept, nil
+	return nil
 }
 
 // first is the first result of a jq expression.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -259,4 +260,94 @@ func TestUnreadableFile(t *testing.T) {
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
 	_, err := crowd.Load(filepath.Join(dir, "harbour.yaml"))
 	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; who was made known, and with what secrets, stands there")
+}
+
+// Several requests in order: what one answer gives, the next request uses; an enrolment
+// that was begun goes on behind the last answer, and is withdrawn like a whole one.
+func TestSeveralRequests(t *testing.T) {
+	var mu sync.Mutex
+	var seen []string
+	refuse := "/d/id-buoy-2/keys"
+	answers := `{"id": "id-%s"}`
+	p := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		body, _ := io.ReadAll(r.Body)
+		if r.URL.Path == refuse {
+			w.WriteHeader(http.StatusInternalServerError)
+			return
+		}
+		seen = append(seen, r.Method+" "+r.URL.Path+" "+string(body))
+		switch {
+		case r.URL.Path == "/d":
+			var b struct{ Name string }
+			json.Unmarshal(body, &b)
+			fmt.Fprintf(w, answers, b.Name)
+		case strings.HasSuffix(r.URL.Path, "/keys"):
+			fmt.Fprintf(w, `{"token": "key-of%s"}`, strings.ReplaceAll(r.URL.Path, "/", "-"))
+		}
+	}))
+	defer p.Close()
+	dir := t.TempDir()
+	office := func() *enroll.Office {
+		path := filepath.Join(dir, "harbour.yaml")
+		require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
+devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
+enroll:
+  requests:
+    - {url: "HOST/d", body: {name: "${device}"}, keep: {id: .id}}
+    - {url: "HOST/d/${id}/keys", method: PUT, body: "for ${id}"}
+  keep: {token: .token}
+  pace: 1000/s
+  withdraw: {url: "HOST/d/${id}"}
+plan: {for: 1s}
+`, "HOST", p.URL)), 0o600))
+		c, err := crowd.Load(path)
+		require.NoError(t, err)
+		f, err := fleet.Build(c)
+		require.NoError(t, err)
+		o, err := enroll.New(f)
+		require.NoError(t, err)
+		return o
+	}
+	res, err := office().Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
+	require.Len(t, res.Failed, 1)
+	assert.Contains(t, res.Failed[0].Why, "request 2: PUT "+p.URL+"/d/«secret»/keys was answered with status 500")
+	assert.Contains(t, seen, "PUT /d/id-buoy-1/keys for id-buoy-1")
+	o := office()
+	require.Len(t, o.Fleet.NotEnrolled(), 1)
+	assert.Equal(t, "buoy-2", o.Fleet.NotEnrolled()[0].Name)
+
+	seen, refuse = nil, ""
+	res, err = o.Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"buoy-2"}, res.Done)
+	assert.Equal(t, []string{"PUT /d/id-buoy-2/keys for id-buoy-2"}, seen, "the first request was answered, and is not made again")
+	o = office()
+	assert.Empty(t, o.Fleet.NotEnrolled())
+	assert.Equal(t, "key-of-d-id-buoy-2-keys", o.Fleet.Devices[1].Password)
+
+	seen = nil
+	res, err = o.Withdraw(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, all, res.Done)
+	assert.ElementsMatch(t, []string{"DELETE /d/id-buoy-1 ", "DELETE /d/id-buoy-2 ", "DELETE /d/id-buoy-3 "}, seen)
+
+	// An answer without what the next request needs.
+	answers = `{"name": "%s"}`
+	res, err = office().Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, res.Failed, 3)
+	assert.Contains(t, res.Failed[0].Why, "request 1: it was made known, but the answer has no id (.id)")
+	seen = nil
+	res, err = office().Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, res.Failed, 3)
+	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id: what is behind it cannot be done")
+	assert.Empty(t, seen)
 }

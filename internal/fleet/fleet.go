@@ -357,11 +357,21 @@ func (f *Fleet) NotEnrolled() []*Device {
 	}
 	var list []*Device
 	for _, d := range f.Devices {
-		if _, made := f.Crowd.Enrolled[d.Name]; !made && d.Env[en.Keep[0].Name] == "" {
+		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && (e.Steps > 0 || d.Env[en.Keep[0].Name] == "") {
 			list = append(list, d)
 		}
 	}
 	return list
+}
+
+// Lacks is what a device that is not enrolled has not, of what the platform gives.
+func (f *Fleet) Lacks(d *Device) string {
+	for _, k := range f.Crowd.Enroll.Keep {
+		if d.Env[k.Name] == "" {
+			return k.Name
+		}
+	}
+	return f.Crowd.Enroll.Keep[0].Name
 }
 
 // Sees tells whether a witness, by its place in the file, should see the messages

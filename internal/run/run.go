@@ -216,7 +216,7 @@ func enrolled(f *fleet.Fleet, single *Single) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Crowd.Enroll.Keep[0].Name, f.Crowd.Path)
+	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
 }
 
 // newID is eight letters and digits, 40 random bits.
