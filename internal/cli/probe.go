@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -99,6 +100,14 @@ func (e *env) probeFile(path, only, format string) error {
 	return nil
 }
 
+// stepTook is the time of a step; empty where it is a part of another.
+func stepTook(s probe.Step) string {
+	if s.Took < 10*time.Microsecond {
+		return ""
+	}
+	return roundTime(s.Took)
+}
+
 func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 	switch s.Result {
 	case probe.Skipped:
@@ -108,10 +117,10 @@ func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took), c.Redact(s.Says))
 		return
 	case probe.OK:
-		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, roundTime(s.Took), c.Redact(s.Says))
+		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, stepTook(s), c.Redact(s.Says))
 		return
 	}
-	fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, roundTime(s.Took), c.Redact(s.Says))
+	fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, stepTook(s), c.Redact(s.Says))
 	if len(s.Causes) > 0 {
 		fmt.Fprintf(e.stdout, "        Likeliest causes:\n")
 		for i, cause := range s.Causes {

@@ -26,6 +26,7 @@ import (
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
+	"runcrowd/internal/witness"
 )
 
 // Result is how a step ended.
@@ -356,6 +357,8 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 	}
 	var ack *mqttwire.Packet
 	var rd *mqttwire.Reader
+	var refused *mqtt.RefusedError
+	said := "" // of the credentials, where the broker does not take them
 	version := map[int]string{4: "3.1.1", 5: "5"}[l.Version]
 	p.do(ctx, "MQTT "+version+" accepted", func(ctx context.Context) (string, []string, bool) {
 		var err error
@@ -379,8 +382,11 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		if !errors.As(e, &reach) {
 			return err.Error(), nil, false
 		}
-		var refused *mqtt.RefusedError
-		if errors.As(err, &refused) {
+		if errors.As(err, &refused) && ofCredentials(refused.Code) {
+			said = link.Hide(reach.What, p.token)
+			return "the broker speaks it", nil, true
+		}
+		if refused != nil {
 			return link.Hide(reach.What, p.token), p.late(refusedCauses(refused.Code, d)), false
 		}
 		var causes []string
@@ -391,6 +397,12 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 			causes = append(causes, "this port speaks "+speaks+": the port of another protocol, or the scheme should be mqtts, ws or wss")
 		}
 		return reach.What, append(causes, reach.Try, "the broker closes the connection where it does not like user name, password or client id"), false
+	})
+	p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
+		if said != "" {
+			return said, p.late(refusedCauses(refused.Code, d)), false
+		}
+		return shown(d), nil, true
 	})
 	p.do(ctx, "connection kept", func(context.Context) (string, []string, bool) {
 		nc.SetReadDeadline(time.Now().Add(400 * time.Millisecond))
@@ -415,6 +427,34 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		nc.Write(mqttwire.AppendDisconnect(nil, byte(l.Version), false))
 		nc.Close()
 	}
+}
+
+// ofCredentials tells whether a code of CONNACK speaks of credentials (MQTT 5, section
+// 3.2.2.2; MQTT 3.1.1, section 3.2.2.3).
+func ofCredentials(code byte) bool {
+	return code == 0x86 || code == 0x87 || code == 0x8c || code == 4 || code == 5
+}
+
+// shown is what a device showed of itself.
+func shown(d *fleet.Device) string {
+	var list []string
+	if d.Cert != nil && d.Cert.Leaf != nil {
+		list = append(list, "the certificate of "+d.Cert.Leaf.Subject.CommonName)
+	}
+	switch {
+	case d.Pass != nil:
+		list = append(list, "its access token")
+	case d.Username != "" && d.Password != "":
+		list = append(list, "user name and password")
+	case d.Username != "":
+		list = append(list, "a user name")
+	case d.Password != "":
+		list = append(list, "a password")
+	}
+	if len(list) == 0 {
+		return "none were shown, and none were wanted"
+	}
+	return strings.Join(list, ", ")
 }
 
 // limits are what a broker announces.
@@ -490,10 +530,23 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			if errors.As(err, &reach) {
 				says, cause = reach.Error(), reach.Try
 			}
-			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) { return c.Redact(says), []string{cause}, false })
+			causes := []string{cause}
+			if s.Device.Pass != nil && (strings.Contains(says, "401") || strings.Contains(says, "refused the connection")) {
+				causes = append(causes, tokenCause)
+			}
+			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) { return c.Redact(says), p.late(causes), false })
 		} else if list := book.Messages[s.Index]; len(list) > 0 {
 			m = &list[len(list)-1]
 		}
+	}
+	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP && (p.fail || m != nil && (m.Outcome == ledger.Accepted || m.Code == 401 || m.Code == 403)) {
+		p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
+			p.measured = 1 // of the request below
+			if m.Outcome != ledger.Accepted {
+				return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
+			}
+			return shownOverHTTP(s), nil, true
+		})
 	}
 	p.do(ctx, "message acknowledged", func(context.Context) (string, []string, bool) {
 		switch {
@@ -514,6 +567,14 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		what := "own subscription hears it"
 		if w.Get != "" {
 			what = "store finds it"
+			p.do(ctx, "read-back answers", func(context.Context) (string, []string, bool) {
+				p.measured = 1 // of the questions below
+				h := book.Witnesses[i].Heard[1]
+				if book.Sighting(i, s.Index, m.Seq) == nil && !h.Complete && h.Why != "" && !strings.HasPrefix(h.Why, witness.Unmarked) {
+					return w.Name + ": " + c.Redact(h.Why), []string{"see what is said there"}, false
+				}
+				return "the witness " + w.Name + " could ask", nil, true
+			})
 		}
 		p.do(ctx, what, func(context.Context) (string, []string, bool) {
 			if x := book.Sighting(i, s.Index, m.Seq); x != nil {
@@ -545,6 +606,16 @@ func (p *prober) play(ctx context.Context, c *crowd.Crowd, s *fleet.Stream) (*le
 		return nil, err
 	}
 	return run.ReadLedger(session.Folder)
+}
+
+// shownOverHTTP is shown for a device whose credentials ride in headers.
+func shownOverHTTP(s *fleet.Stream) string {
+	for _, h := range s.Headers {
+		if strings.EqualFold(h.Name, "Authorization") && s.Device.Pass == nil {
+			return "the header " + h.Name
+		}
+	}
+	return shown(s.Device)
 }
 
 func messageCauses(s *fleet.Stream, m *ledger.Message) []string {

@@ -93,7 +93,7 @@ type Session struct {
 	links     map[*crowd.Link]link.Link
 	ledger    *ledger.Writer
 	engine    *engine.Engine
-	witnesses []witness.Witness
+	witnesses []witness.Witness // nil where a single message is none of its business
 	pages     []*ledger.Page
 	start     time.Time
 
@@ -190,6 +190,11 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 	for i, spec := range c.Witnesses {
 		page := s.ledger.Page()
 		s.ledger.Witness(i, spec.Name, spec.Proves.String(), within(c, spec))
+		if opt.Single != nil && !f.Sees(i, f.Streams[opt.Single.Stream].Device) {
+			page.Heard(i, 1, true, "") // it has nothing to find
+			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
+			continue
+		}
 		w, err := witness.New(spec, i, catalog, page)
 		if err == nil {
 			err = w.Start(ctx)
@@ -377,6 +382,9 @@ func (s *Session) round(ctx context.Context, n int) {
 	}
 	var g errgroup.Group
 	for i, w := range s.witnesses {
+		if w == nil {
+			continue
+		}
 		g.Go(func() error {
 			complete, why := w.Hear(hear, r)
 			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
@@ -388,7 +396,9 @@ func (s *Session) round(ctx context.Context, n int) {
 
 func (s *Session) close() {
 	for _, w := range s.witnesses {
-		w.Stop()
+		if w != nil {
+			w.Stop()
+		}
 	}
 	for _, l := range s.links {
 		l.Close()
@@ -432,6 +442,9 @@ func (s *Session) Progress() Progress {
 	p.LastDrop, p.Commands = s.engine.LastDrop(), c.Commands.Load()
 	if p.Phase == Hearing {
 		for i, w := range s.witnesses {
+			if w == nil {
+				continue
+			}
 			spec := s.crowd.Witnesses[i]
 			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing(witness.Round{Expect: s.engine})})
 		}

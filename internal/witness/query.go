@@ -32,6 +32,10 @@ const (
 	clockMargin = time.Minute
 )
 
+// Unmarked is how the reason begins of a witness that could ask and found nothing that
+// it can tell apart.
+const Unmarked = "rows were found, but none carries a mark"
+
 // query is a witness that asks the platform over HTTP.
 type query struct {
 	*base
@@ -375,7 +379,7 @@ func (q *query) Hear(ctx Context, r Round) (bool, string) {
 	q.countMu.Lock()
 	defer q.countMu.Unlock()
 	if q.unmarked > 0 && !q.marked && len(q.noted) == 0 {
-		return false, fmt.Sprintf("rows were found, but none carries a mark where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
+		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""
 }
