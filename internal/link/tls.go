@@ -77,7 +77,7 @@ func explainTLS(err error) (what, try string, is bool) {
 	case errors.As(err, &host):
 		names := "no name at all"
 		if host.Certificate != nil {
-			if list := certNames(host.Certificate); len(list) > 0 {
+			if list := CertNames(host.Certificate); len(list) > 0 {
 				names = strings.Join(list, ", ")
 			}
 		}
@@ -124,8 +124,8 @@ func explainAlert(alert string) (what, try string, is bool) {
 	return what, try, true
 }
 
-// certNames are the names and addresses that a certificate is for.
-func certNames(c *x509.Certificate) []string {
+// CertNames are the names and addresses that a certificate is for.
+func CertNames(c *x509.Certificate) []string {
 	names := append([]string(nil), c.DNSNames...)
 	for _, ip := range c.IPAddresses {
 		names = append(names, ip.String())

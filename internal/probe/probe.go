@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"maps"
@@ -309,12 +310,30 @@ func certificateSays(st tls.ConnectionState) string {
 	if len(st.PeerCertificates) > 0 {
 		c := st.PeerCertificates[0]
 		left := time.Until(c.NotAfter)
-		says += fmt.Sprintf("; certificate of %s by %s, valid until %s", c.Subject.CommonName, c.Issuer.CommonName, c.NotAfter.UTC().Format("2006-01-02"))
+		says += fmt.Sprintf("; certificate for %s by %s, valid until %s", formula.List(link.CertNames(c)), c.Issuer.CommonName, c.NotAfter.UTC().Format("2006-01-02"))
 		if left < 14*24*time.Hour {
 			says += fmt.Sprintf(" (%d days left)", int(left.Hours()/24))
 		}
+		switch {
+		case len(st.VerifiedChains) == 0:
+			says += "; not checked: verify is false"
+		default:
+			says += fmt.Sprintf("; trusted by way of %s", chain(st.VerifiedChains[0]))
+		}
 	}
 	return says
+}
+
+// chain names the authorities above a certificate, the nearest first.
+func chain(list []*x509.Certificate) string {
+	var names []string
+	for _, c := range list[1:] {
+		names = append(names, c.Subject.CommonName)
+	}
+	if len(names) == 0 {
+		return "itself"
+	}
+	return strings.Join(names, ", ")
 }
 
 func usualPorts(l *crowd.Link) string {
