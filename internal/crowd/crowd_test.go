@@ -225,6 +225,18 @@ func FuzzParse(f *testing.F) {
 	f.Add("crowd: x\nlinks: {a: &a [*a]}")
 	f.Add("crowd: ${")
 	f.Add("a: &a {<<: *a}")
+	for _, more := range []string{
+		`access_token: {jwt: {algorithm: HS256, secret: "${env.TOKEN}", claims: {sub: "${device}", exp: "${expiry}", iat: null}}, valid: 1h, renew: 5m}`,
+		`access_token: {text: "${url_escape(base64(hmac('sha256', env.TOKEN, device + text(expiry))))}"}, password: "${access_token}"`,
+		`access_token: {oauth: {url: "http://h/token", client_id: "${device}", client_secret: "${env.TOKEN}", scope: [a, b], params: {audience: x}, send: body}}`,
+	} {
+		f.Add(strings.Replace(base, `username: "${device}"`, more, 1))
+	}
+	f.Add(strings.Replace(base, "    link: sea\n", `    link: sea
+    will: {topic: "gone/${device}", body: {at: "${n}"}, qos: 1, retain: true, delay: 5s}
+    commands:
+      go: {topic: "ask/${device}/+", match: {name: go}, do: {every: {state: "${ask.s}s"}, set: {lamp_w: "${ask.w}"}, send: state}, answer: {body: {ok: "${done}"}, after: 1s to 2s, wrong: {chance: 5%, body: no}, never: 1%}}
+`, 1))
 	for _, s := range strings.Split(base, "\n") {
 		f.Add(strings.Replace(base, s, "", 1))
 	}
