@@ -419,7 +419,9 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Ti
 		c.timer = time.AfterFunc(max(time.Until(renew), leastStay), func() { c.expire(nc) })
 	}
 	c.aliasMost = min(cfg.TopicAliases, int(ack.TopicAliasMaximum))
-	c.aliases = map[string]uint16{}
+	if c.aliasMost > 0 {
+		c.aliases = map[string]uint16{}
+	}
 	c.sink.Up(c.id.Device, c.renewed)
 	c.renewed = false
 	c.subscribe(ack.SessionPresent)
