@@ -55,6 +55,7 @@ type Conn struct {
 	aliases   map[string]uint16
 	aliasMost int
 	users     []mqttwire.UserProperty // scratch
+	listens   bool                    // it has subscribed
 	asking    map[uint16]string       // filters of subscriptions that wait for their answer
 	taken     map[uint16]bool         // identifiers of QoS 2 messages that came and are not released
 }
@@ -274,7 +275,7 @@ func (c *Conn) leave() {
 	if c.renewed || c.nc == nil {
 		return
 	}
-	c.renewed = true
+	c.renewed, c.draining = true, true // nothing may follow DISCONNECT
 	c.scratch = mqttwire.AppendDisconnect(c.scratch, byte(c.link.cfg.Version), false)
 	c.write()
 	c.hangUp()
@@ -471,6 +472,10 @@ func (c *Conn) subscribe(kept bool) {
 		c.taken = nil
 	}
 	c.asking = nil
+	if kept && c.listens { // to subscribe again would bring retained messages again
+		return
+	}
+	c.listens = true
 	for _, a := range c.id.Asks {
 		if c.asking == nil {
 			c.asking = map[uint16]string{}

@@ -131,6 +131,30 @@ func TestTopicAliases(t *testing.T) {
 	assert.Equal(t, []string{"b 1", " 1"}, send("b", "b"))
 }
 
+// Behind DISCONNECT nothing is sent: what comes due while the connection is left waits
+// for the next one, and what has no acknowledgement is not lost.
+func TestNothingFollowsLeaving(t *testing.T) {
+	b := brokertest.New(t, 5)
+	pass := &tokens{after: 600 * time.Millisecond}
+	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: pass, Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
+	p, _ := b.Accept(packets.Packet{})
+	p.Expect(packets.Subscribe)
+	pass.mu.Lock()
+	pass.after = 0
+	pass.mu.Unlock()
+	p.Expect(packets.Disconnect)
+	c.Send(message(1, 0))
+	require.True(t, p.Silent(100*time.Millisecond))
+	assert.NotContains(t, s.All(), "1 not asked 0 ")
+	p.Close()
+	p, _ = b.Accept(packets.Packet{SessionPresent: true})
+	publish(t, p, "m1") // and no second subscription in a session that was kept
+	s.Has(t, "1 not asked 0 ")
+	p.Close()
+	p, _ = b.Accept(packets.Packet{})
+	p.Expect(packets.Subscribe)
+}
+
 // A broker that refers to another is told of; where the file says so, it is followed:
 // when it refuses a connection, and when it ends one.
 func TestRedirects(t *testing.T) {
