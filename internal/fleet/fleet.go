@@ -394,7 +394,8 @@ func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems
 			failed[mb.cast] = true
 			continue
 		}
-		if l := d.Cast.Link; l.Protocol == crowd.MQTT {
+		// A token is another for each, and not made yet.
+		if l := d.Cast.Link; l.Protocol == crowd.MQTT && !strings.Contains(d.ClientID, link.TokenPlace) {
 			id := l.Address + "\x00" + d.ClientID
 			if other, twice := clients[id]; twice {
 				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)
