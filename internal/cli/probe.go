@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -100,6 +101,9 @@ func (e *env) probeFile(path, only, format string) error {
 	return nil
 }
 
+// mostSaid is how long what a step says may be in one line.
+const mostSaid = 80
+
 // stepTook is the time of a step; empty where it is a part of another.
 func stepTook(s probe.Step) string {
 	if s.Took < 10*time.Microsecond {
@@ -117,7 +121,11 @@ func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took), c.Redact(s.Says))
 		return
 	case probe.OK:
-		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, stepTook(s), c.Redact(s.Says))
+		says := c.Redact(s.Says)
+		if len(says) > mostSaid { // part by part
+			says = strings.ReplaceAll(says, "; ", "\n"+strings.Repeat(" ", 45))
+		}
+		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, stepTook(s), says)
 		return
 	}
 	fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, stepTook(s), c.Redact(s.Says))

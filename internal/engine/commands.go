@@ -21,8 +21,8 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// maxInbox is how many commands may wait for one loop.
-const maxInbox = 100_000
+// MostWaiting is how many commands may wait for one of the timing loops.
+const MostWaiting = 100_000
 
 // incoming is what a device was sent, on its way to the device's loop: there the
 // device can be changed without a lock.
@@ -43,7 +43,7 @@ type told struct {
 func (e *Engine) Came(i int, in *link.Incoming) {
 	l := e.loopOf(i)
 	l.inboxMu.Lock()
-	if len(l.inbox) < maxInbox {
+	if len(l.inbox) < MostWaiting {
 		l.inbox = append(l.inbox, incoming{i, in})
 	} else {
 		e.Counts.Overheard.Add(1)
@@ -214,13 +214,13 @@ func (l *loop) property(s *crowd.Set, env formula.Env) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if v == nil {
+		return nil, fmt.Errorf("the command does not give it")
+	}
 	text := formula.String(v)
 	number, isNumber := crowd.Number(text)
 	switch s.Sample.(type) {
 	case string:
-		if v == nil {
-			return nil, fmt.Errorf("the command does not give it")
-		}
 		return text, nil
 	case bool:
 		if text == "true" || text == "false" {

@@ -278,7 +278,9 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 	p.do(ctx, "TLS", func(ctx context.Context) (string, []string, bool) {
 		cfg := l.TLS.Config(host, d.Cert)
 		t := tls.Client(nc, cfg)
+		began := time.Now()
 		err := t.HandshakeContext(ctx)
+		p.measured = time.Since(began)
 		if err == nil {
 			// In TLS 1.3 the platform says no to a client behind the handshake.
 			t.SetReadDeadline(time.Now().Add(300 * time.Millisecond))

@@ -366,6 +366,9 @@ func (s *Session) round(ctx context.Context, n int) {
 	})
 	s.ledger.Round(n, begin, end)
 	s.engine.Play(ctx, n, begin)
+	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
+		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)
+	}
 	r := witness.Round{N: n, Begin: begin, End: end, Expect: s.engine}
 	s.set(func(p *Progress) { p.Phase = Hearing })
 	// An interrupted run hears its witnesses all the same; a full disk ends it.

@@ -1,0 +1,185 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+)
+
+// wire is a link that accepts everything at once, and remembers it.
+type wire struct {
+	mu    sync.Mutex
+	sink  link.Sink
+	up    chan struct{}
+	sent  []string
+	fails bool // refuses answers
+}
+
+func (w *wire) Try(context.Context, link.Identity) error { return nil }
+func (w *wire) Close()                                   {}
+func (w *wire) Connect(id link.Identity, sink link.Sink) link.Conn {
+	w.sink = sink
+	sink.Up(id.Device, false)
+	close(w.up)
+	return &wireConn{w}
+}
+
+type wireConn struct{ *wire }
+
+func (c *wireConn) Send(m *link.Message) {
+	c.mu.Lock()
+	if m.Answer > 0 {
+		c.sent = append(c.sent, fmt.Sprintf("%s %s %s", m.Target, m.Body, m.Correlation))
+	}
+	fails := c.fails && m.Answer > 0
+	c.mu.Unlock()
+	c.sink.Sent(m, time.Now().UnixNano())
+	if fails {
+		c.sink.Settled(m, time.Now().UnixNano(), link.Refused, 0x87, "not authorized")
+		return
+	}
+	c.sink.Settled(m, time.Now().UnixNano(), link.Accepted, 0, "")
+}
+func (c *wireConn) Tick(time.Time) time.Duration { return 0 }
+func (c *wireConn) Open() int                    { return 0 }
+func (c *wireConn) Close()                       {}
+
+// obey lets the one device of a crowd obey commands, and gives what the ledger says of
+// each, and the answers.
+func obey(t *testing.T, commands string, fails bool, came ...link.Incoming) (says, answers []string, book *ledger.Book) {
+	t.Helper()
+	c, err := crowd.Parse("harbour.yaml", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1"}}
+kinds:
+  buoy:
+    properties: {lamp_w: 12, drift: 0.5, lit: false, label: old, mooring: {position: "58.03,-6.40"}, gain: "${n}"}
+    readings: {state: {every: 1h, topic: state, fields: {a: {signal: counter}}}}
+    commands: `+commands+`
+devices: [{kind: buoy}]
+plan: {for: 600ms, settle: 0s}
+`), crowd.Sources{})
+	require.NoError(t, err)
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
+	require.NoError(t, err)
+	line := &wire{up: make(chan struct{}), fails: fails}
+	e := engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
+	done := make(chan struct{})
+	go func() { e.Play(t.Context(), 1, time.Now()); close(done) }()
+	<-line.up
+	for _, in := range came {
+		in.At = time.Now().UnixNano()
+		if in.Topic == "" {
+			in.Topic = "ask"
+		}
+		line.sink.Came(0, &in)
+	}
+	<-done
+	require.NoError(t, w.Close())
+	book, err = ledger.Read(path)
+	require.NoError(t, err)
+	for _, x := range book.Commands {
+		says = append(says, x.Says)
+	}
+	return says, line.sent, book
+}
+
+// A property takes what a command gives it where that is of its type, and nothing at all
+// is done where it is not.
+func TestPropertiesTakeWhatFits(t *testing.T) {
+	commands := `{set: {topic: ask, do: {set: {PROPERTY: "${ask.v}"}}}}`
+	for _, c := range []struct{ property, body, says string }{
+		{"lamp_w", `{"v": 35}`, "lamp_w = 35"}, {"lamp_w", `{"v": "36"}`, "lamp_w = 36"}, {"lamp_w", `{"v": 35.5}`, "set: lamp_w: it is a whole number, not 35.5"},
+		{"lamp_w", `{"v": "bright"}`, `set: lamp_w: it is a number, not "bright"`}, {"lamp_w", `{}`, "set: lamp_w: the command does not give it"}, {"lamp_w", `{"v": 1e99}`, "set: lamp_w: it is a whole number"},
+		{"drift", `{"v": 3}`, "drift = 3"}, {"drift", `{"v": -0.25}`, "drift = -0.25"}, {"drift", `{"v": true}`, `set: drift: it is a number, not "true"`},
+		{"lit", `{"v": true}`, "lit = true"}, {"lit", `{"v": "false"}`, "lit = false"}, {"lit", `{"v": 1}`, `set: lit: it is true or false, not "1"`},
+		{"label", `{"v": "new"}`, "label = new"}, {"label", `{"v": 7}`, "label = 7"}, {"label", `{}`, "set: label: the command does not give it"},
+		{"mooring", `{"v": "58.1,-6.3"}`, "mooring = 58.1,-6.3"}, {"mooring", `{"v": "harbour"}`, `set: mooring: "harbour" is not a position`},
+		{"gain", `{"v": "x"}`, "gain = x"},
+		{"label", `not JSON`, "set: label: the command does not give it"},
+	} {
+		t.Run(c.property+" "+c.body, func(t *testing.T) {
+			t.Parallel()
+			says, _, book := obey(t, strings.Replace(commands, "PROPERTY", c.property, 1), false, link.Incoming{Body: []byte(c.body)})
+			require.Len(t, says, 1)
+			assert.Contains(t, says[0], c.says)
+			assert.Equal(t, says[0][:3] != "set", book.Commands[0].Done)
+		})
+	}
+}
+
+// Where an answer goes, what is in it, and what becomes of it.
+func TestAnswers(t *testing.T) {
+	asked := link.Incoming{Body: []byte(`{"n": 3}`), Response: "reply/here", Correlation: []byte("c-1")}
+	plain := link.Incoming{Body: []byte(`{"n": 3}`)}
+	for name, c := range map[string]struct {
+		answer  string
+		in      link.Incoming
+		fails   bool
+		answers []string
+		what    string // outcome of the answer
+	}{
+		"where the command wants it": {`{body: {got: "${ask.n}", ok: "${done}"}}`, asked, false, []string{`reply/here {"got": 3, "ok": true} c-1`}, "accepted: "},
+		"at its own topic":           {`{topic: "told/${device}", body: "well, ${ask.n}"}`, plain, false, []string{"told/buoy well, 3 "}, "accepted: "},
+		"the usual answer":           {`{topic: told}`, plain, false, []string{`told {"ok": true} `}, "accepted: "},
+		"nowhere":                    {`{}`, plain, false, nil, "unsent: the command does not say where it wants its answer (response topic), and the file does not"},
+		"at a topic that is none":    {`{topic: "told/${ask.n > 2 ? '#' : 'x'}"}`, plain, false, nil, `unsent: the answer cannot be sent: the topic "told/#" holds a wildcard; + and # are for subscriptions only`},
+		"of what is not there":       {`{topic: told, body: {v: "${ask.n % 0}"}}`, plain, false, nil, "unsent: the answer cannot be made"},
+		"that is refused":            {`{topic: told}`, plain, true, []string{`told {"ok": true} `}, "refused: not authorized"},
+		"after the round":            {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it was due"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			_, answers, book := obey(t, `{go: {topic: ask, answer: `+c.answer+`}}`, c.fails, c.in)
+			assert.Equal(t, c.answers, answers)
+			require.Len(t, book.Commands, 1)
+			a := book.Commands[0].Answer
+			require.NotNil(t, a)
+			assert.Contains(t, a.Outcome.String()+": "+a.Text, c.what)
+		})
+	}
+}
+
+// Chances are drawn from the seed, command by command: the same run, the same answers.
+func TestChancesOfAnswers(t *testing.T) {
+	var in []link.Incoming
+	for range 400 {
+		in = append(in, link.Incoming{Body: []byte("{}")})
+	}
+	count := func() (n [3]int, delays []time.Duration) {
+		_, _, book := obey(t, `{go: {topic: ask, answer: {topic: told, after: 10ms to 200ms, wrong: {chance: 20%, body: no}, never: 10%}}}`, false, in...)
+		require.Len(t, book.Commands, 400)
+		for _, c := range book.Commands {
+			n[c.Answer.How]++
+			if c.Answer.How != ledger.Never {
+				delays = append(delays, c.Answer.Due.Sub(c.At))
+			}
+		}
+		return n, delays
+	}
+	n, delays := count()
+	assert.InDelta(t, 40, n[ledger.Never], 25)
+	assert.InDelta(t, 72, n[ledger.Wrong], 35)
+	for _, d := range delays {
+		assert.True(t, d >= 10*time.Millisecond && d <= 200*time.Millisecond, d)
+	}
+	again, same := count()
+	assert.Equal(t, n, again)
+	assert.Equal(t, delays, same)
+}
