@@ -195,6 +195,9 @@ func TestKeepAlive(t *testing.T) {
 	c.Tick(now.Add(1900 * time.Millisecond))
 	assert.Equal(t, packets.Pingreq, p.Read().FixedHeader.Type)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	c.Send(message(1, 1)) // when it is acknowledged, the PINGRESP before that was read
+	p.Ack(packets.Puback, publish(t, p, "m1").PacketID, 0)
+	s.Has(t, "1 accepted 0 ")
 	c.Tick(time.Now().Add(2 * time.Second))
 	assert.Equal(t, packets.Pingreq, p.Read().FixedHeader.Type)
 	c.Tick(time.Now().Add(10 * time.Second)) // no answer in all this time
