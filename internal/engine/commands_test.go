@@ -25,7 +25,8 @@ type wire struct {
 	sink  link.Sink
 	up    chan struct{}
 	sent  []string
-	fails bool // refuses answers
+	fails bool          // refuses answers
+	slow  time.Duration // to take a message over
 }
 
 func (w *wire) Try(context.Context, link.Identity) error { return nil }
@@ -40,6 +41,7 @@ func (w *wire) Connect(id link.Identity, sink link.Sink) link.Conn {
 type wireConn struct{ *wire }
 
 func (c *wireConn) Send(m *link.Message) {
+	time.Sleep(c.slow)
 	c.mu.Lock()
 	if m.Answer > 0 {
 		c.sent = append(c.sent, fmt.Sprintf("%s %s %s", m.Target, m.Body, m.Correlation))
@@ -154,6 +156,34 @@ func TestAnswers(t *testing.T) {
 			assert.Contains(t, a.Outcome.String()+": "+a.Text, c.what)
 		})
 	}
+}
+
+// A machine that cannot keep up makes messages late, never fewer: what is due before
+// the end of a round is sent behind it.
+func TestNothingThatIsDueIsSkipped(t *testing.T) {
+	c, err := crowd.Parse("harbour.yaml", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1"}}
+kinds: {buoy: {readings: {state: {every: 20ms, topic: state, fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 400ms, settle: 0s}
+`), crowd.Sources{})
+	require.NoError(t, err)
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	due := 0
+	engine.Rehearse(f, f.Streams, time.Now(), func(*engine.Rehearsed) bool { due++; return true })
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
+	require.NoError(t, err)
+	line := &wire{up: make(chan struct{}), slow: 50 * time.Millisecond}
+	e := engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
+	e.Play(t.Context(), 1, time.Now())
+	require.NoError(t, w.Close())
+	book, err := ledger.Read(path)
+	require.NoError(t, err)
+	assert.InDelta(t, 20, due, 1)
+	assert.Len(t, book.Messages[0], due)
 }
 
 // Chances are drawn from the seed, command by command: the same run, the same answers.

@@ -90,13 +90,12 @@ func (l *loop) run(ctx context.Context, end int64) {
 		} else if ctx.Err() != nil {
 			return
 		}
-		if time.Now().UnixNano() >= end || len(l.entries) > 0 && l.entries[0].at >= end {
-			return
+		switch {
+		case len(l.entries) > 0 && l.entries[0].at < end:
+			l.do(&l.entries[0], end) // what was due before the end, also behind it
+		case time.Now().UnixNano() >= end:
+			return // till then a command may come
 		}
-		if len(l.entries) == 0 {
-			continue // a command may come
-		}
-		l.do(&l.entries[0], end)
 	}
 }
 

@@ -14,6 +14,7 @@ package formula
 
 import (
 	"crypto/hmac"
+	"crypto/md5"
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/sha512"
@@ -277,7 +278,7 @@ var functions = []expr.Option{
 	expr.Function("hmac", func(p ...any) (any, error) {
 		make, known := digests[String(p[0])]
 		if !known {
-			return nil, fmt.Errorf("hmac: %q is not known; it is one of sha1, sha256, sha384, sha512", p[0])
+			return nil, fmt.Errorf("hmac: %q is not known; it is one of md5, sha1, sha256, sha384, sha512", p[0])
 		}
 		h := hmac.New(make, []byte(String(p[1])))
 		h.Write([]byte(String(p[2])))
@@ -286,7 +287,7 @@ var functions = []expr.Option{
 	expr.Function("digest", func(p ...any) (any, error) {
 		make, known := digests[String(p[0])]
 		if !known {
-			return nil, fmt.Errorf("digest: %q is not known; it is one of sha1, sha256, sha384, sha512", p[0])
+			return nil, fmt.Errorf("digest: %q is not known; it is one of md5, sha1, sha256, sha384, sha512", p[0])
 		}
 		h := make()
 		h.Write([]byte(String(p[1])))
@@ -313,8 +314,9 @@ var functions = []expr.Option{
 	math1("sqrt", math.Sqrt), math1("exp", math.Exp), math1("ln", math.Log), math1("log10", math.Log10),
 }
 
-// digests are the hash functions of hmac (RFC 2104) and digest.
-var digests = map[string]func() hash.Hash{"sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
+// digests are the hash functions of hmac (RFC 2104) and digest. The old ones are there
+// because platforms want them.
+var digests = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
 
 // textual is a function from a text to a text.
 func textual(name string, f func(string) (string, error)) expr.Option {

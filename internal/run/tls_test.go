@@ -319,6 +319,17 @@ http {
     ssl_client_certificate %[1]s/ca.pem; ssl_verify_client on;
     auth_basic harbour; auth_basic_user_file %[1]s/users;
     location / { proxy_pass http://%[3]s; proxy_set_header Authorization ""; }
+    location /signed/ {
+      auth_basic off; secure_link $arg_md5,$arg_expires; secure_link_md5 "$secure_link_expires$uri of the harbour";
+      if ($secure_link = "") { return 403; }
+      if ($secure_link = "0") { return 410; }
+      proxy_pass http://%[3]s/in/; proxy_set_header Authorization "";
+    }
+    location /headed/ {
+      auth_basic off;
+      if ($http_x_token != "harbour-19") { return 403; }
+      proxy_pass http://%[3]s/in/;
+    }
     location /limited/ {
       limit_req zone=harbour; limit_req_status 429; add_header Retry-After 1 always;
       proxy_pass http://%[3]s/in/; proxy_set_header Authorization "";
@@ -370,4 +381,31 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/devices/${device}/messag
 			assert.Contains(t, p.result.Findings[0].Said, "401")
 		})
 	}
+	// Tokens that a server of others checks: signed and expiring ones in the address,
+	// composed of formulas and renewed on the way, and one in a header.
+	tokens := func(link, path, length string) *played {
+		c, err := crowd.Parse("nginx.yaml", []byte(fmt.Sprintf(`
+crowd: nginx
+links: {shore: {http: "https://%[1]s", tls: {ca: "%[2]s/ca.pem", cert: "%[2]s/${device}.pem", key: "%[2]s/${device}.key"}, %[3]s}}
+kinds: {buoy: {readings: {state: {every: 100ms, path: "%[4]s", fields: {wave_m: {signal: swell}}}}}}
+devices: [{kind: buoy, count: 4}]
+plan: {for: %[5]s}
+`, addr, dir, link, path, length)), crowd.Sources{Getenv: func(string) (string, bool) { return "harbour-19", true }})
+		require.NoError(t, err)
+		return playCrowd(t, c)
+	}
+	signed := `access_token: {text: "md5=${base64url(digest('md5', text(UNTIL) + '/signed/harbour/' + device + '/state of the harbour'))}&expires=${UNTIL}", valid: 2s}`
+	p := tokens(strings.ReplaceAll(signed, "UNTIL", "expiry"), "/signed/harbour/${device}/state?${access_token}", "4s")
+	assert.Greater(t, p.result.Total.Due(), 120)
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+	assert.Greater(t, p.result.Renewed, 4)
+	for link, status := range map[string]string{strings.ReplaceAll(signed, "UNTIL", "issued - 60"): "410", strings.Replace(strings.ReplaceAll(signed, "UNTIL", "expiry"), "of the harbour", "of another", 1): "403"} {
+		p = tokens(link, "/signed/harbour/${device}/state?${access_token}", "500ms")
+		assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
+		assert.Contains(t, p.result.Findings[0].Said, status)
+	}
+	p = tokens(`headers: {X-Token: "${env.TOKEN}"}`, "/headed/harbour/${device}/state", "500ms")
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+	p = tokens(`headers: {X-Token: "another"}`, "/headed/harbour/${device}/state", "500ms")
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
 }
