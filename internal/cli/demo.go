@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -236,6 +237,36 @@ It can be told to have flaws:
 	return cmd
 }
 
+// wants says what a stand-in asks of those who come, without any secret.
+func wants(cfg *standin.Config, secure string) []string {
+	var tokens, lines []string
+	if cfg.Token != "" {
+		tokens = append(tokens, "the platform's own token")
+	}
+	if cfg.Registry {
+		tokens = append(tokens, "the token that a device got at POST /registry")
+	}
+	if cfg.JWTKeys != "" || cfg.JWTSecret != "" {
+		tokens = append(tokens, "a JSON Web Token of the device")
+	}
+	if cfg.OAuthSecret != "" {
+		tokens = append(tokens, fmt.Sprintf("a token of POST /token, good for %s", quantity.FormatDuration(cfg.TokenLife)))
+	}
+	if len(tokens) > 0 {
+		lines = append(lines, "wants "+strings.Join(tokens, ", or "))
+	}
+	if secure != "" && cfg.TLS.ClientAuth == tls.RequireAndVerifyClientCert {
+		lines = append(lines, "insists on a certificate of its authority")
+	}
+	if cfg.OwnTopics {
+		lines = append(lines, "lets a device use only topics with its name")
+	}
+	if cfg.Connections > 0 {
+		lines = append(lines, fmt.Sprintf("lets in %d clients over MQTT", cfg.Connections))
+	}
+	return lines
+}
+
 func (e *env) serve(cfg standin.Config) error {
 	signals := make(chan os.Signal, 1)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
@@ -257,6 +288,9 @@ func (e *env) serve(cfg standin.Config) error {
 		fmt.Fprintf(e.stdout, "  ws%s://%s   broker, over WebSocket\n", secure, s.WSAddr)
 	}
 	fmt.Fprintf(e.stdout, "  http%s://%s   intake at /in/TOPIC, read-back at /devices/DEVICE/messages\n", secure, s.HTTPAddr)
+	for _, line := range wants(&cfg, secure) {
+		fmt.Fprintf(e.stdout, "  it %s\n", line)
+	}
 	for _, f := range cfg.Flaws {
 		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, standin.FlawDoc(f.Name))
 	}
