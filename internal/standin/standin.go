@@ -125,7 +125,9 @@ func Start(cfg Config) (*StandIn, error) {
 		s.known = newRegistry(cfg.RegistryRate)
 	}
 	caps := mqtt.NewDefaultServerCapabilities()
-	caps.MaximumClientWritesPending = 1 << 20
+	// A queue for each client, made when it connects: a longer one costs more to look
+	// through for the garbage collector than everything else together.
+	caps.MaximumClientWritesPending = 1 << 14
 	caps.MaximumInflight = 65535
 	if cfg.Connections > 0 {
 		caps.MaximumClients = int64(cfg.Connections)
