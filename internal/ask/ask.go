@@ -6,27 +6,26 @@ import (
 	"bytes"
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
+	"math"
 	"net/http"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/itchyny/gojq"
-
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/payload"
+	"runcrowd/internal/witness"
 )
 
 // Question is a command to one device.
@@ -82,7 +81,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	env := crowd.AskEnv(q.Device.Env)
 	env["ask"] = crowd.ParseAsk(body)
 	overMQTT := q.Device.Cast.Link.Protocol == crowd.MQTT
-	var line *line
+	var line *exchange
 	if q.Command.Request == nil && !overMQTT {
 		return nil, fmt.Errorf("the command %q does not say how the platform is asked to give it; write, for example, request: {url: \"http://HOST/asks/${device}\"}", q.Command.Name)
 	}
@@ -126,29 +125,24 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	return a, err
 }
 
-// line is a connection to the broker.
-type line struct {
+// exchange is a question on its way over a broker.
+type exchange struct {
 	q           *Question
 	nc          io.WriteCloser
 	packets     chan mqttwire.Packet
 	failed      chan error
 	version     byte
-	token       string
 	response    string
 	correlation []byte
 }
 
-func (q *Question) open(ctx context.Context, env formula.Env) (*line, error) {
+func (q *Question) open(ctx context.Context, env formula.Env) (*exchange, error) {
 	l := q.Link
 	own, err := l.Credentials(q.Crowd, "ask")
 	if err != nil {
 		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
 	}
-	token, _, err := link.TokenOf(ctx, own.Pass)
-	if err != nil {
-		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
-	}
-	n := &line{q: q, version: byte(l.Version), token: token, packets: make(chan mqttwire.Packet, 16), failed: make(chan error, 1), correlation: []byte(rand.Text()[:12])}
+	n := &exchange{q: q, version: byte(l.Version), packets: make(chan mqttwire.Packet, 16), failed: make(chan error, 1), correlation: []byte(rand.Text()[:12])}
 	if x := q.Command.Answer; x != nil && x.Topic != nil {
 		if n.response, err = x.Topic.Expand(&formula.Machine{}, env); err != nil {
 			return nil, fmt.Errorf("where the answer comes cannot be told beforehand: %w", err)
@@ -156,58 +150,26 @@ func (q *Question) open(ctx context.Context, env formula.Env) (*line, error) {
 	} else if x != nil {
 		n.response = "runcrowd/" + q.Device.Name + "/" + strings.ToLower(rand.Text()[:12])
 	}
-	dial, cancel := context.WithTimeout(ctx, l.ConnectTimeout)
-	defer cancel()
-	path := l.Path
-	if own.Path != "" {
-		path = link.Fill(own.Path, token)
-	}
-	reach := func(err error) error {
-		e := mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
-		if r, is := errors.AsType[*link.ReachError](e); is {
-			r.What = link.Hide(r.What, token)
-		}
-		return e
-	}
-	var secure *tls.Config
-	if l.TLS != nil {
-		secure = l.TLS.Config(link.Host(l.Address), own.Cert)
-	}
-	nc, err := mqtt.Dial(dial, l.Scheme, l.Address, path, secure)
+	// Nothing is sent while it waits: the keep-alive must outlast that.
+	keepAlive := min(q.Wait+time.Minute, math.MaxUint16*time.Second)
+	connect := mqttwire.Connect{Version: n.version, ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: uint16(keepAlive / time.Second), CleanStart: true}
+	line, err := witness.Connect(ctx, l, &own, witness.Secure(l, &own), connect, 4096, maxAnswer)
 	if err != nil {
-		return nil, reach(err)
+		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 	}
-	nc.SetDeadline(time.Now().Add(l.ConnectTimeout))
-	connect := &mqttwire.Connect{Version: n.version, ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), Username: link.Fill(own.Username, token),
-		Password: link.Fill(own.Password, token), KeepAlive: 60, CleanStart: true}
-	rd, _, err := mqtt.Handshake(nc, connect, 4096, maxAnswer)
-	if err != nil {
-		nc.Close()
-		return nil, reach(err)
-	}
-	n.nc = nc
+	n.nc = line.NC
 	if n.response != "" {
-		if _, err = nc.Write(mqttwire.AppendSubscribe(nil, n.version, 1, n.response, 1)); err == nil {
-			var p mqttwire.Packet
-			for p.Type != mqttwire.SUBACK && err == nil {
-				err = rd.Read(&p)
-			}
-			if err == nil && p.Reason >= 0x80 {
-				err = fmt.Errorf("the broker does not let us listen for the answer at %s: %s", n.response, mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString))
-			}
-		}
-		if err != nil {
-			nc.Close()
-			return nil, reach(err)
+		if err := line.Subscribe(ctx, n.response, 1, nil); err != nil {
+			n.nc.Close()
+			return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 		}
 	}
-	nc.SetDeadline(time.Time{})
-	go n.read(rd)
+	go n.read(line.Reader)
 	return n, nil
 }
 
 // read hands on what comes, until the connection ends.
-func (n *line) read(rd *mqttwire.Reader) {
+func (n *exchange) read(rd *mqttwire.Reader) {
 	for {
 		var p mqttwire.Packet
 		if err := rd.Read(&p); err != nil {
@@ -228,7 +190,7 @@ func (n *line) read(rd *mqttwire.Reader) {
 const ackMost = 10 * time.Second
 
 // publish sends the command and waits until the broker has it.
-func (n *line) publish(a *Answer, q *Question, body []byte) error {
+func (n *exchange) publish(a *Answer, q *Question, body []byte) error {
 	topic := q.Command.Filter
 	if err := crowd.CheckTopic(topic); err != nil {
 		return fmt.Errorf("the command %q: %w; a command for several topics cannot be asked from here", q.Command.Name, err)
@@ -254,7 +216,7 @@ func (n *line) publish(a *Answer, q *Question, body []byte) error {
 			}
 			a.Refused, a.Nobody = p.Reason >= 0x80, p.Reason == 0x10
 			if p.Reason != 0 {
-				a.Said = link.Hide(mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString), n.token)
+				a.Said = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
 			}
 			return nil
 		case err := <-n.failed:
@@ -266,13 +228,13 @@ func (n *line) publish(a *Answer, q *Question, body []byte) error {
 	}
 }
 
-func (n *line) lost(err error) error {
+func (n *exchange) lost(err error) error {
 	what, try := link.Explain(err, n.q.Link.Address)
 	return &link.ReachError{Link: n.q.Link.Name, Address: n.q.Link.URL(), What: what, Try: try, Err: err}
 }
 
 // take looks whether a message is the answer.
-func (n *line) take(a *Answer, p *mqttwire.Packet) {
+func (n *exchange) take(a *Answer, p *mqttwire.Packet) {
 	if p.Publish.QoS == 1 {
 		n.nc.Write(mqttwire.AppendAck(nil, mqttwire.PUBACK, p.ID)) // what fails here, fails in read too
 	}
@@ -284,7 +246,7 @@ func (n *line) take(a *Answer, p *mqttwire.Packet) {
 }
 
 // wait waits for the answer.
-func (n *line) wait(ctx context.Context, a *Answer) error {
+func (n *exchange) wait(ctx context.Context, a *Answer) error {
 	a.At = n.response
 	for !a.Answered {
 		select {
@@ -301,7 +263,7 @@ func (n *line) wait(ctx context.Context, a *Answer) error {
 	return nil
 }
 
-func (n *line) close() {
+func (n *exchange) close() {
 	n.nc.Write(mqttwire.AppendDisconnect(nil, n.version, false))
 	n.nc.Close()
 }
@@ -383,7 +345,7 @@ type hearer struct {
 	address string
 	headers []crowd.Header
 	env     formula.Env
-	rows    *gojq.Query
+	rows    *jq.Query
 	before  map[string]int // answers that were there before, and how often
 }
 
@@ -396,7 +358,7 @@ func (q *Question) hearer(ctx context.Context, env formula.Env) (*hearer, error)
 	if h.address, err = parts.URL.Expand(&formula.Machine{}, env); err != nil {
 		return nil, fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
 	}
-	if h.rows, err = gojq.Parse(q.Command.Hear.Rows); err != nil {
+	if h.rows, err = jq.Parse(q.Command.Hear.Rows); err != nil {
 		return nil, err
 	}
 	if _, err = h.look(ctx); err != nil {
@@ -429,24 +391,17 @@ func (h *hearer) look(ctx context.Context) ([]string, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: the answer is not JSON (%w)%s", h.address, err, link.Snippet(body))
 	}
-	var list []string
-	for it := h.rows.Run(v); ; {
-		row, more := it.Next()
-		if !more {
-			return list, nil
-		}
-		if err, wrong := row.(error); wrong {
-			return nil, fmt.Errorf("the answer of %s does not have the rows the file says (%w)%s", h.address, err, link.Snippet(body))
-		}
-		if row == nil {
-			continue
-		}
-		text, err := json.Marshal(row)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, string(text))
+	rows, err := h.rows.All(v)
+	if err != nil {
+		return nil, fmt.Errorf("the answer of %s does not have the rows the file says (%w)%s", h.address, err, link.Snippet(body))
 	}
+	var list []string
+	for _, row := range rows {
+		if text, err := json.Marshal(row); err == nil && row != nil {
+			list = append(list, string(text))
+		}
+	}
+	return list, nil
 }
 
 // wait looks for an answer that was not there before.

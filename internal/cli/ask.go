@@ -73,16 +73,10 @@ func question(path, device, command string, args []string, linkName string) (*as
 	}
 	c := f.Crowd
 	q := &ask.Question{Crowd: c, Values: map[string]any{}}
+	if q.Device, err = deviceNamed(f, "ask", device); err != nil {
+		return nil, err
+	}
 	var names []string
-	for _, d := range f.Devices {
-		if names = append(names, d.Name); d.Name == device {
-			q.Device = d
-		}
-	}
-	if q.Device == nil {
-		return nil, unknownName("ask", "there is no device", device, names)
-	}
-	names = nil
 	for _, k := range q.Device.Commands {
 		if names = append(names, k.Name); k.Name == command {
 			q.Command = k
@@ -103,12 +97,8 @@ func question(path, device, command string, args []string, linkName string) (*as
 	}
 	q.Link = askLink(f, q.Device)
 	if linkName != "" {
-		var links []string
-		for _, l := range c.Links {
-			links = append(links, l.Name)
-		}
-		if q.Link = c.Link(linkName); q.Link == nil {
-			return nil, unknownName("--link", "there is no link", linkName, links)
+		if q.Link, err = linkNamed(c, linkName); err != nil {
+			return nil, err
 		}
 		if q.Link.Protocol != crowd.MQTT {
 			return nil, fmt.Errorf("--link: %q speaks %s; commands over HTTP are given by the request of the command", linkName, q.Link.Protocol)

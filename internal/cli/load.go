@@ -22,6 +22,30 @@ func loadFleet(path string) (*fleet.Fleet, error) {
 	return fleet.Build(c)
 }
 
+// deviceNamed finds a device; command is who asks.
+func deviceNamed(f *fleet.Fleet, command, name string) (*fleet.Device, error) {
+	var known []string
+	for _, d := range f.Devices {
+		if d.Name == name {
+			return d, nil
+		}
+		known = append(known, d.Name)
+	}
+	return nil, unknownName(command, "there is no device", name, known)
+}
+
+// linkNamed finds the link that --link names.
+func linkNamed(c *crowd.Crowd, name string) (*crowd.Link, error) {
+	if l := c.Link(name); l != nil {
+		return l, nil
+	}
+	var known []string
+	for _, l := range c.Links {
+		known = append(known, l.Name)
+	}
+	return nil, unknownName("--link", "there is no link", name, known)
+}
+
 // interruptible is a context that ends with Ctrl-C.
 func interruptible() (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)

@@ -46,12 +46,10 @@ func (e *env) probeFile(path, only, format string) error {
 		return err
 	}
 	c := f.Crowd
-	var links []string
-	for _, l := range c.Links {
-		links = append(links, l.Name)
-	}
-	if only != "" && c.Link(only) == nil {
-		return unknownName("--link", "there is no link", only, links)
+	if only != "" {
+		if _, err := linkNamed(c, only); err != nil {
+			return err
+		}
 	}
 	ctx, stop := interruptible()
 	defer stop()

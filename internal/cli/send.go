@@ -58,25 +58,21 @@ wrong; 3 the platform could not be reached; 4 interrupted.`,
 
 // oneStream finds the stream that a message is sent of.
 func oneStream(f *fleet.Fleet, device, reading string) (*fleet.Stream, error) {
-	var known []string
-	for _, d := range f.Devices {
-		known = append(known, d.Name)
-		if d.Name != device {
-			continue
-		}
-		var readings []string
-		for _, s := range d.Streams {
-			readings = append(readings, s.Reading.Name)
-			if s.Reading.Name == reading || reading == "" && len(d.Streams) == 1 {
-				return s, nil
-			}
-		}
-		if reading == "" {
-			return nil, fmt.Errorf("%s has several readings; say which with --reading: %s", device, strings.Join(readings, ", "))
-		}
-		return nil, unknownName("--reading", device+" has no reading", reading, readings)
+	d, err := deviceNamed(f, "send", device)
+	if err != nil {
+		return nil, err
 	}
-	return nil, unknownName("send", "there is no device", device, known)
+	var readings []string
+	for _, s := range d.Streams {
+		readings = append(readings, s.Reading.Name)
+		if s.Reading.Name == reading || reading == "" && len(d.Streams) == 1 {
+			return s, nil
+		}
+	}
+	if reading == "" {
+		return nil, fmt.Errorf("%s has several readings; say which with --reading: %s", device, strings.Join(readings, ", "))
+	}
+	return nil, unknownName("--reading", device+" has no reading", reading, readings)
 }
 
 // givenValues reads FIELD=VALUE arguments.

@@ -68,6 +68,7 @@ type Answer struct {
 	QoS         byte
 	Path        *formula.Text // HTTP
 	Method      string
+	Accept      []int
 	Headers     []Header
 	Body        *formula.Text
 	ContentType string
@@ -92,7 +93,7 @@ func (r *reader) commands(c *Cast, env formula.Env) {
 		return
 	}
 	own := maps.Clone(env)
-	delete(own, tokenName)
+	delete(own, TokenName)
 	for _, e := range c.Kind.node.commands {
 		c.Commands = append(c.Commands, r.command(e, c, own, env))
 	}
@@ -103,14 +104,8 @@ func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
 	what := fmt.Sprintf("the command %q", e.key.Value)
 	k := &Command{Name: r.name(e.key, "commands", e.key.Value), Pos: pos(e.key)}
 	o := r.object(e.value, what, commandKeys...)
-	l := c.Link
-	wrong := map[Protocol][]string{MQTT: {"path", "every", "rows"}, HTTP: {"topic", "qos"}}[l.Protocol]
-	for _, key := range wrong {
-		if n := o.get(key); n != nil {
-			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, l.Protocol, l.Name, c.otherLink())
-		}
-	}
-	if l.Protocol == MQTT {
+	r.otherProtocol(o, c, what, map[Protocol][]string{MQTT: {"path", "every", "rows"}, HTTP: {"topic", "qos"}})
+	if c.Link.Protocol == MQTT {
 		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
 		k.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	} else {
@@ -148,6 +143,15 @@ func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
 		k.Hear.parts[c] = p
 	}
 	return k
+}
+
+// otherProtocol notes keys that do not go with what the link of a cast speaks.
+func (r *reader) otherProtocol(o *object, c *Cast, what string, wrong map[Protocol][]string) {
+	for _, key := range wrong[c.Link.Protocol] {
+		if n := o.get(key); n != nil {
+			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, c.otherLink())
+		}
+	}
 }
 
 // deeds reads what a device does.
@@ -227,23 +231,15 @@ func (c *Cast) readingNames() []string {
 
 func (r *reader) answer(n *yaml.Node, c *Cast, env, full formula.Env, what string) *Answer {
 	o := r.object(n, what, answerKeys...)
-	a := &Answer{Method: "POST", ContentType: "application/json"}
-	wrong := map[Protocol][]string{MQTT: {"path", "method", "headers"}, HTTP: {"topic", "qos"}}[c.Link.Protocol]
-	for _, key := range wrong {
-		if x := o.get(key); x != nil {
-			r.Add(pos(x), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, c.otherLink())
-		}
-	}
+	a := &Answer{Method: "POST", Accept: r.accept(nil, what), ContentType: "application/json"}
+	r.otherProtocol(o, c, what, map[Protocol][]string{MQTT: {"path", "method", "headers"}, HTTP: {"topic", "qos"}})
 	if c.Link.Protocol == MQTT {
 		if a.Topic = r.text(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
 			o.need("topic", "harbour/${device}/told")
 		}
 		a.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	} else {
-		tokened := maps.Clone(env)
-		if _, has := full[tokenName]; has {
-			tokened[tokenName] = ""
-		}
+		tokened := AskEnv(full)
 		pn := o.need("path", "/told/${device}")
 		a.Path = r.text(pn, what+": path", tokened)
 		r.alone(pn, what+": path", a.Path)

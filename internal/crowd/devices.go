@@ -362,7 +362,7 @@ func (r *reader) cast(c *Cast) {
 	r.properties(c, props, env, secrets)
 	c.Secrets = secrets
 	r.credentials(c, env)
-	secrets[tokenName] = c.Token != nil
+	secrets[TokenName] = c.Token != nil
 	r.will(c, env)
 	r.commands(c, env)
 	for _, e := range readings {
@@ -503,11 +503,11 @@ func (r *reader) credentials(c *Cast, env formula.Env) {
 	}
 	if c.Token = r.accessToken(l, env); c.Token != nil {
 		for i := range c.Properties {
-			if c.Properties[i].Name == tokenName {
-				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", tokenName, l.Name, tokenName)
+			if c.Properties[i].Name == TokenName {
+				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", TokenName, l.Name, TokenName)
 			}
 		}
-		env[tokenName] = ""
+		env[TokenName] = ""
 	}
 	c.Path = r.text(l.node.path, "path", env)
 	if c.Path != nil && !strings.HasPrefix(c.Path.Source(), "/") {
@@ -547,7 +547,7 @@ func (r *reader) will(c *Cast, env formula.Env) {
 	o := r.object(n, what, willKeys...)
 	w := &Will{Pos: pos(n), ContentType: "application/json"}
 	env = maps.Clone(env)
-	delete(env, tokenName)
+	delete(env, TokenName)
 	w.Topic = r.text(o.need("topic", "harbour/${device}/gone"), what+": topic", env)
 	if b := o.need("body", "{state: gone}"); b != nil {
 		if w.Body = r.body(b, what+": body", env); r.resolve(b).Kind == yaml.ScalarNode {

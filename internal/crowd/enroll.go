@@ -140,8 +140,11 @@ func (r *reader) keeps(n *yaml.Node) {
 		if q == nil || r.resolve(q).Kind != yaml.MappingNode {
 			continue
 		}
-		if k := keyIndex(r.resolve(q), "keep"); k >= 0 {
-			r.keep(r.resolve(q).Content[k+1], fmt.Sprintf("enroll: request %d: keep", i+1), i)
+		what := fmt.Sprintf("enroll: request %d", i+1)
+		for _, e := range r.entries(q, what) {
+			if e.key.Value == "keep" {
+				r.keep(e.value, what+": keep", i)
+			}
 		}
 	}
 	if kn := o.get("keep"); kn != nil {
@@ -260,14 +263,8 @@ func (r *reader) oneRequest(n *yaml.Node, what, method string, c *Cast, env form
 
 func (r *reader) requestHead(n *yaml.Node, what, method string, keys []string) (*Request, *object) {
 	o := r.object(n, what, keys...)
-	q := &Request{Pos: pos(n), Accept: []int{200, 201, 202, 204}, parts: map[*Cast]*RequestParts{}}
+	q := &Request{Pos: pos(n), Accept: r.accept(o.get("accept"), what), parts: map[*Cast]*RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
-	if an := o.get("accept"); an != nil {
-		q.Accept = nil
-		for _, item := range r.list(an, what+": accept") {
-			q.Accept = append(q.Accept, int(r.whole(item, what+": accept", 200, 100, 599)))
-		}
-	}
 	return q, o
 }
 

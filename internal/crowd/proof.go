@@ -5,14 +5,15 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
-	"github.com/itchyny/gojq"
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 )
@@ -74,12 +75,8 @@ func (r *reader) misplaced(o *object, what, sort string, keys ...string) {
 }
 
 func checkJQ(s string) (string, error) {
-	q, err := gojq.Parse(s)
-	if err == nil {
-		_, err = gojq.Compile(q)
-	}
-	if err != nil {
-		return "", fmt.Errorf("%q is not a jq expression: %s", s, strings.TrimPrefix(err.Error(), "gojq: "))
+	if _, err := jq.Parse(s); err != nil {
+		return "", err
 	}
 	return s, nil
 }
@@ -136,12 +133,13 @@ func (r *reader) witnessCredentials(w *Witness, what string) {
 	if w.Link.node.token != nil {
 		before := len(r.List)
 		r.accessToken(w.Link, env)
-		if len(r.List) > before {
+		devices := slices.ContainsFunc(r.crowd.Casts, func(c *Cast) bool { return c.Link == w.Link })
+		if len(r.List) > before && devices { // what is wrong for all was told for them
 			r.List = r.List[:before]
 			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the witness a link of its own", what, w.Link.Name)
 			return
 		}
-		env[tokenName] = ""
+		env[TokenName] = ""
 	}
 	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password, w.Link.node.cert, w.Link.node.key} {
 		if n == nil {
@@ -228,7 +226,7 @@ func (l *Link) Credentials(c *Crowd, name string) (Credentials, error) {
 			return cr, fmt.Errorf("the access token of %q: %w", name, err)
 		}
 		cr.Pass = told{pass, c}
-		env[tokenName] = link.TokenPlace
+		env[TokenName] = link.TokenPlace
 	}
 	cr.Username, cr.Password, cr.Path = expand(node.username), expand(node.password), expand(node.path)
 	cert, key := expand(node.cert), expand(node.key)
@@ -306,6 +304,14 @@ func CheckText(s string) error {
 		return fmt.Errorf("it holds a null character, or is not UTF-8")
 	case len(s) > 65535:
 		return fmt.Errorf("it is %d bytes long; the most is 65535", len(s))
+	}
+	return nil
+}
+
+// CheckPath tells why a text cannot be the path of a request (RFC 3986, section 3.3).
+func CheckPath(path string) error {
+	if !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " \r\n\t\x00") {
+		return fmt.Errorf("%q is not a path", path)
 	}
 	return nil
 }

@@ -55,7 +55,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	if l != nil {
 		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
 		if l.Protocol == MQTT {
-			delete(streamEnv, tokenName) // the broker would show it to others
+			delete(streamEnv, TokenName) // the broker would show it to others
 		}
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
@@ -84,13 +84,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	rd.User = r.userProperties(o.get("user_properties"), c, what, streamEnv)
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
-	rd.Accept = []int{200, 201, 202, 204}
-	if an := o.get("accept"); an != nil {
-		rd.Accept = nil
-		for _, item := range r.list(an, what+": accept") {
-			rd.Accept = append(rd.Accept, int(r.whole(item, what+": accept", 200, 100, 599)))
-		}
-	}
+	rd.Accept = r.accept(o.get("accept"), what)
 	rd.Headers = append(append([]Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
 	if gn := o.get("gzip"); gn != nil {
 		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == MQTT {
@@ -126,6 +120,18 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
+}
+
+// accept reads the statuses that are a yes; without any the usual ones are.
+func (r *reader) accept(n *yaml.Node, what string) []int {
+	if n == nil {
+		return []int{200, 201, 202, 204}
+	}
+	var list []int
+	for _, item := range r.list(n, what+": accept") {
+		list = append(list, int(r.whole(item, what+": accept", 200, 100, 599)))
+	}
+	return list
 }
 
 // userProperties reads the user properties of a reading.

@@ -22,8 +22,8 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// tokenName is what texts call the access token of a link.
-const tokenName = "access_token"
+// TokenName is what texts call the access token of a link.
+const TokenName = "access_token"
 
 // AccessToken says how devices come to their access tokens; its texts are compiled
 // for the devices of a cast.
@@ -51,7 +51,7 @@ func (r *reader) accessToken(l *Link, env formula.Env) *AccessToken {
 	if n == nil {
 		return nil
 	}
-	what := tokenName
+	what := TokenName
 	o := r.object(n, what, accessKeys...)
 	t := &AccessToken{Pos: pos(n), tls: l.TLS}
 	t.Valid = r.span(o.get("valid"), what+": valid", time.Hour, time.Second, 366*quantity.Day)
@@ -60,7 +60,7 @@ func (r *reader) accessToken(l *Link, env formula.Env) *AccessToken {
 		r.Add(pos(o.get("renew")), "%s: renew: %s before its end, but a token lasts %s", what, quantity.FormatDuration(t.Renew), quantity.FormatDuration(t.Valid))
 	}
 	env = maps.Clone(env)
-	delete(env, tokenName)
+	delete(env, TokenName)
 	signed := maps.Clone(env)
 	signed["issued"], signed["expiry"] = 1, 1
 	jwt, text, oauth := o.get("jwt"), o.get("text"), o.get("oauth")
@@ -89,7 +89,7 @@ func (r *reader) accessToken(l *Link, env formula.Env) *AccessToken {
 }
 
 func (r *reader) jwt(t *AccessToken, n *yaml.Node, env, signed formula.Env) {
-	what := tokenName + ": jwt"
+	what := TokenName + ": jwt"
 	o := r.object(n, what, jwtKeys...)
 	t.algorithm = r.word(o.need("algorithm", "ES256"), what+": algorithm", "", pass.Algorithms...)
 	key, secret := o.get("key"), o.get("secret")
@@ -123,7 +123,7 @@ func (r *reader) jwt(t *AccessToken, n *yaml.Node, env, signed formula.Env) {
 }
 
 func (r *reader) oauth(t *AccessToken, n *yaml.Node, env formula.Env) {
-	what := tokenName + ": oauth"
+	what := TokenName + ": oauth"
 	o := r.object(n, what, oauthKeys...)
 	un := o.need("url", "https://HOST/token")
 	if t.url = r.text(un, what+": url", env); t.url != nil {
@@ -156,8 +156,8 @@ func (r *reader) alone(n *yaml.Node, what string, t *formula.Text) {
 		return
 	}
 	t.Walk(func(_ string, f *formula.Formula) {
-		if f != nil && contains(f.Names(), tokenName) && strings.TrimSpace(f.Source()) != tokenName {
-			r.Add(pos(n), "%s: ${%s} must stand alone in its placeholder; what is made of it belongs into access_token: {text: …}", what, tokenName)
+		if f != nil && contains(f.Names(), TokenName) && strings.TrimSpace(f.Source()) != TokenName {
+			r.Add(pos(n), "%s: ${%s} must stand alone in its placeholder; what is made of it belongs into access_token: {text: …}", what, TokenName)
 		}
 	})
 }

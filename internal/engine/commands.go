@@ -9,11 +9,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/itchyny/gojq"
-
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
@@ -55,13 +54,18 @@ func (e *Engine) Came(i int, in *link.Incoming) {
 	}
 }
 
-// hear obeys the commands that came. End is when the round ends.
-func (l *loop) hear(end int64) {
+// arrived takes what is in the inbox.
+func (l *loop) arrived() []incoming {
 	l.inboxMu.Lock()
+	defer l.inboxMu.Unlock()
 	list := l.inbox
 	l.inbox = nil
-	l.inboxMu.Unlock()
-	for _, in := range list {
+	return list
+}
+
+// hear obeys the commands that came. End is when the round ends.
+func (l *loop) hear(end int64) {
+	for _, in := range l.arrived() {
 		for _, body := range l.engine.split(&in) {
 			l.obey(&in, body, end)
 		}
@@ -83,23 +87,21 @@ func (e *Engine) split(in *incoming) [][]byte {
 	if err != nil || rows == "" {
 		return [][]byte{in.Body}
 	}
-	query, err := gojq.Parse(rows) // was checked when the file was read
+	query, err := jq.Parse(rows)
 	if err != nil {
-		return nil
+		return nil // it was checked when the file was read
+	}
+	found, err := query.All(answer)
+	if err != nil {
+		return [][]byte{in.Body} // not as the file says: it is told as a command that is none
 	}
 	var list [][]byte
-	for it := query.Run(answer); ; {
-		v, more := it.Next()
-		if !more {
-			return list
-		}
-		if _, wrong := v.(error); wrong || v == nil {
-			continue
-		}
-		if b, err := json.Marshal(v); err == nil {
+	for _, v := range found {
+		if b, err := json.Marshal(v); err == nil && v != nil {
 			list = append(list, b)
 		}
 	}
+	return list
 }
 
 // obey finds out which command a message is, does it, and makes the answer due.
@@ -165,6 +167,10 @@ func (l *loop) carryOut(k *fleet.Command, d *device, ask map[string]any, end int
 			return "", fmt.Errorf("set: %s: %w", s.Property, err)
 		}
 	}
+	now := time.Now().UnixNano()
+	if len(k.Send) > 0 && now >= end {
+		return "", fmt.Errorf("send: the round is over")
+	}
 	var did []string
 	if len(k.Set) > 0 && d.before == nil {
 		d.before = maps.Clone(d.Env)
@@ -176,7 +182,6 @@ func (l *loop) carryOut(k *fleet.Command, d *device, ask map[string]any, end int
 	if len(k.Set) > 0 {
 		l.scribe.composer.Forget()
 	}
-	now := time.Now().UnixNano()
 	for i, r := range k.Rates {
 		for _, s := range d.Streams {
 			if r.Reading == "" || s.Reading.Name == r.Reading {
@@ -191,7 +196,7 @@ func (l *loop) carryOut(k *fleet.Command, d *device, ask map[string]any, end int
 	}
 	for _, name := range k.Send {
 		for _, s := range d.Streams {
-			if s.Reading.Name == name && now < end {
+			if s.Reading.Name == name {
 				st := &l.engine.streams[s.Index]
 				l.speak(st, now)
 				st.slot-- // its schedule goes on as it was
@@ -265,6 +270,9 @@ func (l *loop) pace(s *stream, every time.Duration, now, end int64) {
 	}
 }
 
+// roundOver is why an answer was never sent.
+const roundOver = "the round ended before it was due"
+
 // answer makes the answer to a command due.
 func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, env formula.Env, end int64) {
 	e, a := l.engine, k.Answer
@@ -292,7 +300,7 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 		d.page.Told(number, 0, time.Now().UnixNano(), ledger.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
 		return
 	case due >= end:
-		d.page.Told(number, 0, time.Now().UnixNano(), ledger.Unsent, 0, "the round ended before it was due")
+		d.page.Told(number, 0, time.Now().UnixNano(), ledger.Unsent, 0, roundOver)
 		return
 	}
 	e.toldMu.Lock()
@@ -304,30 +312,35 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 
 // message is the message of an answer.
 func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.Text, env formula.Env) (link.Message, error) {
-	m := link.Message{Stream: -1, Count: 1, QoS: a.QoS, Method: a.Method, Accept: []int{200, 201, 202, 204}, ContentType: a.ContentType, Correlation: in.Correlation}
+	m := link.Message{Stream: -1, Count: 1, QoS: a.QoS, Method: a.Method, Accept: a.Accept, ContentType: a.ContentType, Correlation: in.Correlation}
 	body, err := text.Expand(&l.machine, env)
 	if err != nil {
 		return m, fmt.Errorf("the answer cannot be made: %w", err)
 	}
 	m.Body = []byte(body)
 	// An access token is put in where the answer is sent.
-	env["access_token"] = link.TokenPlace
+	env[crowd.TokenName] = link.TokenPlace
 	where := a.Topic
 	if d.Cast.Link.Protocol == crowd.HTTP {
 		where = a.Path
 	}
 	switch {
-	case in.Response != "" && in.Path == "":
+	case in.Response != "":
 		m.Target = in.Response
 	case where == nil:
 		return m, fmt.Errorf("the command does not say where it wants its answer (response topic), and the file does not")
 	default:
-		if m.Target, err = where.Expand(&l.machine, env); err == nil && in.Path == "" {
-			err = crowd.CheckTopic(m.Target)
-		}
-		if err != nil {
-			return m, fmt.Errorf("the answer cannot be sent: %w", err)
-		}
+		m.Target, err = where.Expand(&l.machine, env)
+	}
+	switch {
+	case err != nil:
+	case in.Path == "":
+		err = crowd.CheckTopic(m.Target)
+	default:
+		err = crowd.CheckPath(m.Target)
+	}
+	if err != nil {
+		return m, fmt.Errorf("the answer cannot be sent: %w", err)
 	}
 	for _, h := range a.Headers {
 		v, err := h.Value.Expand(&l.machine, env)
@@ -374,11 +387,7 @@ func (e *Engine) answerSettled(m *link.Message, at int64, o link.Outcome, code i
 // leftover notes commands that came, and answers that became due, when the round was over.
 func (l *loop) leftover() {
 	e := l.engine
-	l.inboxMu.Lock()
-	list := l.inbox
-	l.inbox = nil
-	l.inboxMu.Unlock()
-	for _, in := range list {
+	for _, in := range l.arrived() {
 		d := &e.devices[in.device]
 		e.Counts.Commands.Add(1)
 		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
@@ -389,7 +398,7 @@ func (l *loop) leftover() {
 			e.toldMu.Lock()
 			t := e.told[l.entries[i].index-1]
 			e.toldMu.Unlock()
-			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), ledger.Unsent, 0, "the round ended before it was due")
+			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), ledger.Unsent, 0, roundOver)
 		}
 	}
 }

@@ -20,13 +20,13 @@ import (
 	"sync"
 	"time"
 
-	"github.com/itchyny/gojq"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 )
@@ -433,35 +433,20 @@ func (o *Office) keep(answer []byte, request int, kept map[string]string) error 
 
 // first is the first result of a jq expression.
 func first(source string, v any) (any, error) {
-	list, err := all(source, v)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	return list[0], nil
-}
-
-func all(source string, v any) ([]any, error) {
-	q, err := gojq.Parse(source)
+	q, err := jq.Parse(source)
 	if err != nil {
 		return nil, err
 	}
-	var list []any
-	it := q.Run(v)
-	for {
-		x, ok := it.Next()
-		if !ok {
-			return list, nil
-		}
-		if err, failed := x.(error); failed {
-			return nil, fmt.Errorf("%s: %w", source, err)
-		}
-		list = append(list, x)
-	}
+	return q.One(v)
 }
 
 // list asks the platform for the names of all devices, page by page.
 func (o *Office) list(ctx context.Context) ([]string, error) {
 	l := o.Crowd.Enroll.List
+	pick, err := jq.Parse(l.Names)
+	if err != nil {
+		return nil, err
+	}
 	header := http.Header{"Accept": {"application/json"}}
 	env := formula.Env{"crowd": o.Crowd.Name, "env": o.Crowd.Env}
 	for _, h := range l.Headers {
@@ -493,7 +478,7 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: the answer is not JSON%s", address, link.Snippet(body))
 		}
-		list, err := all(l.Names, v)
+		list, err := pick.All(v)
 		if err != nil {
 			return nil, fmt.Errorf("%s: the answer does not have the names the file says (%w)", address, err)
 		}

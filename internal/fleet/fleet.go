@@ -424,8 +424,8 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 			d.Pass = pass
 		}
 		c.Secret(link.TokenPlace)
-		d.Env["access_token"] = link.TokenPlace
-		defer delete(d.Env, "access_token")
+		d.Env[crowd.TokenName] = link.TokenPlace
+		defer delete(d.Env, crowd.TokenName)
 	}
 	expand := func(at crowd.Pos, what string, t *formula.Text) string {
 		if t == nil {
@@ -463,8 +463,8 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 			if err := crowd.CheckTopic(s.Target); err != nil && len(p.List) == before {
 				p.Add(r.Pos, "the reading %q of %s: %s", r.Name, d.Name, err)
 			}
-		} else if strings.ContainsAny(s.Target, " \r\n\t\x00") || !strings.HasPrefix(s.Target, "/") {
-			p.Add(r.Pos, "the reading %q of %s: %q is not a path", r.Name, d.Name, s.Target)
+		} else if err := crowd.CheckPath(s.Target); err != nil {
+			p.Add(r.Pos, "the reading %q of %s: %s", r.Name, d.Name, err)
 		}
 		s.Headers = r.Headers
 		for _, h := range r.Headers {
@@ -519,8 +519,8 @@ func (f *Fleet) commands(d *Device, p *crowd.Problems, expand func(crowd.Pos, st
 			ask = link.Ask{Filter: c.Filter, QoS: k.QoS}
 		} else {
 			c.Filter = expand(k.Pos, what+": path", k.Path)
-			if !strings.HasPrefix(c.Filter, "/") || strings.ContainsAny(c.Filter, " \r\n\t\x00") {
-				p.Add(k.Pos, "%s of %s: %q is not a path", what, d.Name, c.Filter)
+			if err := crowd.CheckPath(c.Filter); err != nil {
+				p.Add(k.Pos, "%s of %s: %s", what, d.Name, err)
 			}
 			ask = link.Ask{Path: c.Filter, Every: k.Every}
 			for _, h := range d.Cast.Headers {

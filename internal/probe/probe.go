@@ -551,11 +551,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			if errors.As(err, &reach) {
 				says, cause = reach.Error(), reach.Try
 			}
-			causes := []string{cause}
-			if s.Device.Pass != nil && (strings.Contains(says, "401") || strings.Contains(says, "refused the connection")) {
-				causes = append(causes, tokenCause)
-			}
-			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) { return c.Redact(says), p.late(causes), false })
+			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) { return c.Redact(says), p.late([]string{cause}), false })
 		} else if list := book.Messages[s.Index]; len(list) > 0 {
 			m = &list[len(list)-1]
 		}

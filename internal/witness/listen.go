@@ -73,7 +73,7 @@ func (s *subscription) overheard(p *mqttwire.Packet, part part, filed int, now t
 	if part.values != nil {
 		v := part.values
 		if s.values != nil {
-			if picked, err := s.values.one(v); err == nil {
+			if picked, err := s.values.One(v); err == nil {
 				v = picked
 			}
 		}
@@ -85,7 +85,7 @@ func (s *subscription) overheard(p *mqttwire.Packet, part part, filed int, now t
 		o.Values, _ = json.Marshal(v)
 	}
 	if s.device != nil {
-		if v, err := s.device.one(part.values); err == nil && v != nil && o.Mark == nil {
+		if v, err := s.device.One(part.values); err == nil && v != nil && o.Mark == nil {
 			o.Device = formula.String(v)
 		}
 	}

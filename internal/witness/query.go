@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
@@ -39,7 +40,7 @@ const Unmarked = "rows were found, but none carries a mark"
 // query is a witness that asks the platform over HTTP.
 type query struct {
 	*base
-	rows, next, device, reading, time, mark, values, body *picker
+	rows, next, device, reading, time, mark, values, body *jq.Query
 
 	client  *http.Client
 	headers http.Header
@@ -201,7 +202,7 @@ func (q *query) ask(ctx Context, d *fleet.Device, r Round) error {
 		if err != nil {
 			return err
 		}
-		rows, err := q.rows.all(answer)
+		rows, err := q.rows.All(answer)
 		if err != nil {
 			return fmt.Errorf("the answer of %s does not have the rows the file says (%w): %s", address, err, clip(text(answer)))
 		}
@@ -211,7 +212,7 @@ func (q *query) ask(ctx Context, d *fleet.Device, r Round) error {
 		if q.next == nil {
 			return nil
 		}
-		next, err := q.next.one(answer)
+		next, err := q.next.One(answer)
 		if err != nil {
 			return fmt.Errorf("the next page of %s: %w", address, err)
 		}
@@ -260,7 +261,7 @@ func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
 // messages.
 func (q *query) split(row any, d *fleet.Device, filed int) []part {
 	if q.body != nil {
-		if v, err := q.body.one(row); err == nil {
+		if v, err := q.body.One(row); err == nil {
 			if s, is := v.(string); is {
 				if parts := q.bodyParts(s, d, filed); len(parts) > 0 {
 					return parts
@@ -269,7 +270,7 @@ func (q *query) split(row any, d *fleet.Device, filed int) []part {
 		}
 	}
 	if q.mark != nil {
-		v, err := q.mark.one(row)
+		v, err := q.mark.One(row)
 		if err != nil {
 			v = nil
 		}

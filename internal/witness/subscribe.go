@@ -14,6 +14,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
@@ -35,7 +36,7 @@ const subscriptionExpiry = 300
 type subscription struct {
 	*base
 	connect                             mqttwire.Connect
-	device, reading, time, mark, values *picker
+	device, reading, time, mark, values *jq.Query
 	hasTopic                            map[*crowd.Cast]bool // groups whose topic is known
 	plain                               bool                 // marks ride in one field of the payload, and nothing is picked
 
@@ -63,7 +64,7 @@ type subscription struct {
 // New makes the witness of a file; page is where it writes.
 func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness, error) {
 	b := &base{spec: spec, index: index, page: page, catalog: c}
-	pick := func(into **picker, source string) error {
+	pick := func(into **jq.Query, source string) error {
 		p, err := newPicker(source)
 		*into = p
 		return err
@@ -88,7 +89,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	}
 	s.own = own
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
-		Username: own.Username, Password: own.Password, KeepAlive: 30, CleanStart: true}
+		KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
@@ -114,7 +115,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 func (s *subscription) Start(ctx Context) error {
 	rd, err := s.open(ctx)
 	if err != nil {
-		var refused *subscribeError
+		var refused *SubscribeError
 		if errors.As(err, &refused) {
 			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(), Try: "check that this user may subscribe", Err: err}
 		}
@@ -127,50 +128,24 @@ func (s *subscription) Start(ctx Context) error {
 	return nil
 }
 
-type subscribeError struct{ text string }
-
-func (e *subscribeError) Error() string { return e.text }
-
 // open connects and makes sure that the subscription stands.
 func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
-	ctx, cancel := context.WithTimeout(ctx, s.spec.Link.ConnectTimeout)
-	defer cancel()
-	l := s.spec.Link
-	if s.secure == nil && l.TLS != nil {
-		s.secure = l.TLS.Config(link.Host(l.Address), s.own.Cert)
+	if s.secure == nil {
+		s.secure = Secure(s.spec.Link, &s.own)
 	}
-	token, renew, err := link.TokenOf(ctx, s.own.Pass)
+	line, err := Connect(ctx, s.spec.Link, &s.own, s.secure, s.connect, 64<<10, maxMessage)
 	if err != nil {
 		return nil, err
 	}
-	path := l.Path
-	if s.own.Path != "" {
-		path = link.Fill(s.own.Path, token)
-	}
-	nc, err := mqtt.Dial(ctx, l.Scheme, l.Address, path, s.secure)
-	if err != nil {
-		return nil, err
-	}
-	connect := s.connect
-	connect.Username, connect.Password = link.Fill(connect.Username, token), link.Fill(connect.Password, token)
-	deadline, _ := ctx.Deadline()
-	nc.SetDeadline(deadline)
-	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
-	defer unhook()
-	rd, ack, err := mqtt.Handshake(nc, &connect, 64<<10, maxMessage)
-	if err != nil {
-		nc.Close()
-		return nil, err
-	}
-	now := time.Now()
 	s.writeMu.Lock()
-	s.nc, s.lastRead, s.renew, s.leaving = nc, now, renew, false
+	s.nc, s.lastRead, s.renew, s.leaving = line.NC, time.Now(), line.Renew, false
 	s.writeMu.Unlock()
-	kept := ack.SessionPresent && s.connected
+	kept := line.Ack.SessionPresent && s.connected
 	if !kept {
 		clear(s.pending)
-		if err := s.subscribe(nc, rd); err != nil {
-			nc.Close()
+		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, func(p *mqttwire.Packet) error { return s.packet(line.NC, p, nil) })
+		if err != nil {
+			line.NC.Close()
 			return nil, err
 		}
 	}
@@ -182,31 +157,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	s.hearMu.Unlock()
 	s.connected = true
 	s.connect.CleanStart = s.connect.Version == mqttwire.V311
-	nc.SetDeadline(time.Time{})
-	return rd, nil
-}
-
-func (s *subscription) subscribe(nc net.Conn, rd *mqttwire.Reader) error {
-	if _, err := nc.Write(mqttwire.AppendSubscribe(nil, s.connect.Version, 1, s.spec.Filter, s.spec.QoS)); err != nil {
-		return err
-	}
-	var p mqttwire.Packet
-	for {
-		if err := rd.Read(&p); err != nil {
-			return err
-		}
-		if p.Type != mqttwire.SUBACK {
-			// Retained messages may come before SUBACK (section 3.8.4).
-			if err := s.packet(nc, &p, nil); err != nil {
-				return err
-			}
-			continue
-		}
-		if p.Reason >= 0x80 {
-			return &subscribeError{fmt.Sprintf("the broker refused the subscription %q: %s", s.spec.Filter, mqttwire.Reason(p.Reason))}
-		}
-		return nil
-	}
+	return line.Reader, nil
 }
 
 // listen reads until stopped, and brings a lost connection back: sooner than
@@ -360,7 +311,7 @@ func (s *subscription) split(p *mqttwire.Packet, filed int) []part {
 			parts, _ = s.catalog.objects(v)
 		}
 		for i := range parts {
-			if parts[i].mark, err = s.mark.one(parts[i].values); err != nil {
+			if parts[i].mark, err = s.mark.One(parts[i].values); err != nil {
 				parts[i].mark = nil
 			}
 		}
@@ -418,12 +369,12 @@ func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, kn
 }
 
 // fill adds to a sighting what the file's jq expressions pick out of a row.
-func fill(x *ledger.Sighting, row any, device, reading, at, values *picker) {
-	text := func(p *picker, into *string) {
+func fill(x *ledger.Sighting, row any, device, reading, at, values *jq.Query) {
+	text := func(p *jq.Query, into *string) {
 		if p == nil {
 			return
 		}
-		if v, err := p.one(row); err == nil && v != nil {
+		if v, err := p.One(row); err == nil && v != nil {
 			if n, is := v.(json.Number); is {
 				v = n.String()
 			}
@@ -433,12 +384,12 @@ func fill(x *ledger.Sighting, row any, device, reading, at, values *picker) {
 	text(device, &x.FiledDevice)
 	text(reading, &x.FiledReading)
 	if at != nil {
-		if v, err := at.one(row); err == nil {
+		if v, err := at.One(row); err == nil {
 			x.Stored, _ = timeOf(v)
 		}
 	}
 	if values != nil {
-		v, err := values.one(row)
+		v, err := values.One(row)
 		if err != nil {
 			v = nil
 		}

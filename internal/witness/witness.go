@@ -13,11 +13,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/itchyny/gojq"
-
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/payload"
 )
@@ -183,55 +182,12 @@ func (b *base) Missing(r Round) int {
 	return n
 }
 
-// picker runs one jq expression.
-type picker struct {
-	source string
-	code   *gojq.Code
-}
-
-func newPicker(source string) (*picker, error) {
+// newPicker compiles an expression; nil for an empty one.
+func newPicker(source string) (*jq.Query, error) {
 	if source == "" {
 		return nil, nil
 	}
-	q, err := gojq.Parse(source)
-	if err != nil {
-		return nil, err
-	}
-	code, err := gojq.Compile(q)
-	return &picker{source, code}, err
-}
-
-// maxRows bounds what one answer may unfold to.
-const maxRows = 1_000_000
-
-// all gives every result of the expression.
-func (p *picker) all(v any) ([]any, error) {
-	var list []any
-	it := p.code.Run(v)
-	for {
-		x, ok := it.Next()
-		if !ok {
-			return list, nil
-		}
-		if err, failed := x.(error); failed {
-			return nil, fmt.Errorf("%s: %w", p.source, err)
-		}
-		if list = append(list, x); len(list) > maxRows {
-			return nil, fmt.Errorf("%s gives more than %d values", p.source, maxRows)
-		}
-	}
-}
-
-// one gives the first result; nil where there is none or it is null.
-func (p *picker) one(v any) (any, error) {
-	x, ok := p.code.Run(v).Next()
-	if !ok {
-		return nil, nil
-	}
-	if err, failed := x.(error); failed {
-		return nil, fmt.Errorf("%s: %w", p.source, err)
-	}
-	return x, nil
+	return jq.Parse(source)
 }
 
 // part is one message found in a body or row: its mark, as it stands there, and

@@ -340,6 +340,9 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range headers {
 		value := link.Fill(h.Value, token)
+		if strings.ContainsAny(value, "\r\n\x00") {
+			return nil, fmt.Errorf("the header %s holds a line break", h.Name)
+		}
 		if strings.EqualFold(h.Name, "Host") {
 			req.Host = value
 			continue

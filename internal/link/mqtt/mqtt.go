@@ -208,14 +208,19 @@ func (l *Link) referred(p place, reference string) place {
 func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at place) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
 	defer cancel()
-	nc, err := Dial(ctx, l.cfg.Scheme, at.address, at.path, at.secure)
+	// Acknowledgements are small: so is the buffer, one a device.
+	return Open(ctx, l.cfg.Scheme, at.address, at.path, at.secure, connect, 512, maxIncoming)
+}
+
+// Open is Dial and Handshake, within the time of the context.
+func Open(ctx context.Context, scheme, address, path string, secure *tls.Config, connect *mqttwire.Connect, buffer, max int) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
+	nc, err := Dial(ctx, scheme, address, path, secure)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	// A cancelled context must end the exchange too.
 	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
-	// Acknowledgements are small: so is the buffer, one a device.
-	rd, pk, err := Handshake(nc, connect, 512, maxIncoming)
+	rd, pk, err := Handshake(nc, connect, buffer, max)
 	if !unhook() && err == nil {
 		err = ctx.Err()
 	}
