@@ -205,7 +205,15 @@ func TestBrokers(t *testing.T) {
 			c.check(a, err)
 		})
 	}
+	// Who waits long says so: a broker cuts off who is silent for longer.
 	b := brokertest.New(t, 5)
+	long := question(t, overMQTT(b.Addr().String(), ""), nil)
+	long.Wait = 10 * time.Minute
+	go long.Ask(t.Context())
+	_, hello := b.Accept(packets.Packet{})
+	assert.Equal(t, uint16(660), hello.Connect.Keepalive)
+
+	b = brokertest.New(t, 5)
 	go b.Accept(packets.Packet{ReasonCode: 0x87})
 	_, err := question(t, overMQTT(b.Addr().String(), ""), nil).Ask(t.Context())
 	assert.ErrorContains(t, err, "the broker refused the connection of ask: not authorized (0x87)")

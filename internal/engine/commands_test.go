@@ -59,6 +59,23 @@ func (c *wireConn) Tick(time.Time) time.Duration { return 0 }
 func (c *wireConn) Open() int                    { return 0 }
 func (c *wireConn) Close()                       {}
 
+// rig makes an engine with a link of ours; read ends its ledger and reads it.
+func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.Fleet, read func() *ledger.Book) {
+	t.Helper()
+	f, err := fleet.Build(c)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
+	require.NoError(t, err)
+	e = engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
+	return e, f, func() *ledger.Book {
+		require.NoError(t, w.Close())
+		book, err := ledger.Read(path)
+		require.NoError(t, err)
+		return book
+	}
+}
+
 // obey lets the one device of a crowd obey commands, and gives what the ledger says of
 // each, and the answers.
 func obey(t *testing.T, commands string, fails bool, came ...link.Incoming) (says, answers []string, book *ledger.Book) {
@@ -75,13 +92,8 @@ devices: [{kind: buoy}]
 plan: {for: 600ms, settle: 0s}
 `), crowd.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
-	require.NoError(t, err)
-	path := filepath.Join(t.TempDir(), "ledger")
-	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
-	require.NoError(t, err)
 	line := &wire{up: make(chan struct{}), fails: fails}
-	e := engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
+	e, _, read := rig(t, c, line)
 	done := make(chan struct{})
 	go func() { e.Play(t.Context(), 1, time.Now()); close(done) }()
 	<-line.up
@@ -93,9 +105,7 @@ plan: {for: 600ms, settle: 0s}
 		line.sink.Came(0, &in)
 	}
 	<-done
-	require.NoError(t, w.Close())
-	book, err = ledger.Read(path)
-	require.NoError(t, err)
+	book = read()
 	for _, x := range book.Commands {
 		says = append(says, x.Says)
 	}
@@ -142,6 +152,7 @@ func TestAnswers(t *testing.T) {
 		"the usual answer":           {`{topic: told}`, plain, false, []string{`told {"ok": true} `}, "accepted: "},
 		"nowhere":                    {`{}`, plain, false, nil, "unsent: the command does not say where it wants its answer (response topic), and the file does not"},
 		"at a topic that is none":    {`{topic: "told/${ask.n > 2 ? '#' : 'x'}"}`, plain, false, nil, `unsent: the answer cannot be sent: the topic "told/#" holds a wildcard; + and # are for subscriptions only`},
+		"where nobody may publish":   {`{topic: told}`, link.Incoming{Body: []byte("{}"), Response: "reply/#"}, false, nil, `unsent: the answer cannot be sent: the topic "reply/#" holds a wildcard`},
 		"of what is not there":       {`{topic: told, body: {v: "${ask.n % 0}"}}`, plain, false, nil, "unsent: the answer cannot be made"},
 		"that is refused":            {`{topic: told}`, plain, true, []string{`told {"ok": true} `}, "refused: not authorized"},
 		"after the round":            {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it was due"},
@@ -169,19 +180,11 @@ devices: [{kind: buoy}]
 plan: {for: 400ms, settle: 0s}
 `), crowd.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
-	require.NoError(t, err)
+	e, f, read := rig(t, c, &wire{up: make(chan struct{}), slow: 50 * time.Millisecond})
 	due := 0
 	engine.Rehearse(f, f.Streams, time.Now(), func(*engine.Rehearsed) bool { due++; return true })
-	path := filepath.Join(t.TempDir(), "ledger")
-	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
-	require.NoError(t, err)
-	line := &wire{up: make(chan struct{}), slow: 50 * time.Millisecond}
-	e := engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
 	e.Play(t.Context(), 1, time.Now())
-	require.NoError(t, w.Close())
-	book, err := ledger.Read(path)
-	require.NoError(t, err)
+	book := read()
 	assert.InDelta(t, 20, due, 1)
 	assert.Len(t, book.Messages[0], due)
 }

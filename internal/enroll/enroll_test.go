@@ -86,6 +86,11 @@ enroll:
   withdraw: {url: "HOST/d/${device}"}
 plan: {for: 1s}
 `)
+	return open(t, path, text)
+}
+
+func open(t *testing.T, path, text string) *enroll.Office {
+	t.Helper()
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	c, err := crowd.Load(path)
 	require.NoError(t, err)
@@ -290,28 +295,20 @@ func TestSeveralRequests(t *testing.T) {
 	defer p.Close()
 	dir := t.TempDir()
 	office := func() *enroll.Office {
-		path := filepath.Join(dir, "harbour.yaml")
-		require.NoError(t, os.WriteFile(path, []byte(strings.ReplaceAll(`
+		return open(t, filepath.Join(dir, "harbour.yaml"), strings.ReplaceAll(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
 enroll:
   requests:
-    - {url: "HOST/d", body: {name: "${device}"}, keep: {id: .id}}
+    - {<<: {keep: {id: .id}}, url: "HOST/d", body: {name: "${device}"}}
     - {url: "HOST/d/${id}/keys", method: PUT, body: "for ${id}"}
   keep: {token: .token}
   pace: 1000/s
   withdraw: {url: "HOST/d/${id}"}
 plan: {for: 1s}
-`, "HOST", p.URL)), 0o600))
-		c, err := crowd.Load(path)
-		require.NoError(t, err)
-		f, err := fleet.Build(c)
-		require.NoError(t, err)
-		o, err := enroll.New(f)
-		require.NoError(t, err)
-		return o
+`, "HOST", p.URL))
 	}
 	res, err := office().Enroll(t.Context(), nil)
 	require.NoError(t, err)

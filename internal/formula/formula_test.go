@@ -141,3 +141,32 @@ func BenchmarkNumber(b *testing.B) {
 		f.Number(m, env)
 	}
 }
+
+// What signed tokens are composed of, held against the examples of the standards.
+func TestSigning(t *testing.T) {
+	for source, want := range map[string]string{
+		// RFC 4231, section 4.3, and RFC 2202, section 3: "what do ya want for nothing?".
+		`bytes_hex(hmac("sha256", "Jefe", "what do ya want for nothing?"))`: "5bdcc146bf60754e6a042426089575c75a003f089d2739839dec58b964ec3843",
+		`bytes_hex(hmac("sha1", "Jefe", "what do ya want for nothing?"))`:   "effcdf6ae5eb2fa2d27416d5f184df9c259a7c79",
+		`bytes_hex(hmac("md5", "Jefe", "what do ya want for nothing?"))`:    "750c783e6ab0b503eaa86e310a5db738",
+		// FIPS 180-4 and RFC 1321, appendix A.5.
+		`bytes_hex(digest("sha256", "abc"))`: "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
+		`bytes_hex(digest("md5", "abc"))`:    "900150983cd24fb0d6963f7d28e17f72",
+		// RFC 4648, section 10; RFC 3986, section 2.1.
+		`base64("foobar")`: "Zm9vYmFy", `base64("fo")`: "Zm8=", `base64url("fo")`: "Zm8", `base64url(unbase64("-_8="))`: "-_8",
+		`unbase64("Zm9vYg==")`: "foob", `unbase64("Zm9vYg")`: "foob", `unbase64(base64(n))`: "7",
+		`url_escape("a b/c+d=e&f")`: "a%20b%2Fc%2Bd%3De%26f",
+	} {
+		f, err := formula.Compile(source, names())
+		require.NoError(t, err, source)
+		got, err := f.Any(&formula.Machine{}, names())
+		require.NoError(t, err, source)
+		assert.Equal(t, want, got, source)
+	}
+	for source, says := range map[string]string{`hmac("md4", "k", "x")`: `hmac: "md4" is not known; it is one of md5, sha1`, `digest("crc", "x")`: `digest: "crc" is not known`, `unbase64("?")`: "unbase64: this is not base64 (RFC 4648)"} {
+		f, err := formula.Compile(source, names())
+		require.NoError(t, err, source)
+		_, err = f.Any(&formula.Machine{}, names())
+		assert.ErrorContains(t, err, says)
+	}
+}

@@ -57,6 +57,12 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 1
 
 // start starts the witness against a broker that grants the subscription.
 func (e *ear) start(b *brokertest.Broker) *brokertest.Peer {
+	p, _ := e.begin(b)
+	return p
+}
+
+// begin is start, and gives the CONNECT.
+func (e *ear) begin(b *brokertest.Broker) (*brokertest.Peer, packets.Packet) {
 	e.t.Helper()
 	done := make(chan error, 1)
 	go func() { done <- e.Start(context.Background()) }()
@@ -64,7 +70,7 @@ func (e *ear) start(b *brokertest.Broker) *brokertest.Peer {
 	assert.True(e.t, hello.Connect.Clean)
 	grant(e.t, p)
 	require.NoError(e.t, <-done)
-	return p
+	return p, hello
 }
 
 func grant(t *testing.T, p *brokertest.Peer) {
@@ -179,11 +185,7 @@ func TestDeafness(t *testing.T) {
 func TestTheWitnessRenewsItsToken(t *testing.T) {
 	b := brokertest.New(t, 5)
 	e := newEar(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
-	done := make(chan error, 1)
-	go func() { done <- e.Start(context.Background()) }()
-	p, first := b.Accept(packets.Packet{})
-	grant(t, p)
-	require.NoError(t, <-done)
+	p, first := e.begin(b)
 	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
 	bye := p.Expect(packets.Disconnect)
 	assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")

@@ -64,6 +64,17 @@ func TestTokensAreFilledIn(t *testing.T) {
 	s.Has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
 }
 
+// A header that cannot be sent settles its message: the next ones are not held up.
+func TestAHeaderWithALineBreak(t *testing.T) {
+	p := httptest.NewServer(nethttp.HandlerFunc(func(nethttp.ResponseWriter, *nethttp.Request) {}))
+	defer p.Close()
+	c, s := device(t, p.URL, link.Identity{})
+	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", Method: "POST", Headers: []link.Header{{Name: "X-Got", Value: "a\r\nb"}}})
+	c.Send(&link.Message{Seq: 2, Count: 1, Target: "/in", Method: "POST", Accept: []int{200}})
+	s.Has(t, "1 unsent 0 the request could not be made: the header X-Got holds a line break")
+	s.Has(t, "2 accepted 200 ")
+}
+
 // Commands are asked for at their interval, one question at a time; that the platform
 // does not answer is told once.
 func TestAskingForCommands(t *testing.T) {
