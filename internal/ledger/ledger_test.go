@@ -73,6 +73,11 @@ func written(t testing.TB, end bool) string {
 	p.Deaf(0, start.Add(time.Second), time.Time{}, true, "gone")
 	p.Heard(0, 1, true, "")
 	p.Link(0, start.Add(time.Second), false, "cut")
+	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Says: "no command of the kind matches"})
+	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Says: "state every 1s"})
+	p.Answer(1, &ledger.Answer{Due: start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no")})
+	p.Told(1, at+4_500_000_000, at+4_600_000_000, ledger.Refused, 135, "not authorized")
+	p.Told(9, 0, at, ledger.Unsent, 0, "of a command that was lost with a torn page")
 	if end {
 		w.End(true)
 	}
@@ -113,6 +118,13 @@ func TestLedgerRoundTrip(t *testing.T) {
 	require.Len(t, b.Witnesses[0].Deaf, 1)
 	assert.True(t, b.Witnesses[0].Deaf[0].To.IsZero())
 	assert.True(t, b.Witnesses[0].Heard[1].Complete)
+	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
+	assert.Equal(t, []ledger.Command{
+		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Says: "state every 1s",
+			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"), Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
+				Outcome: ledger.Refused, Code: 135, Text: "not authorized"}},
+		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Says: "no command of the kind matches"},
+	}, b.Commands)
 	assert.Equal(t, []ledger.LinkEvent{{Stream: 0, At: b.Links[0].At, Text: "cut"}}, b.Links)
 }
 
