@@ -378,7 +378,7 @@ func (c *Conn) run() {
 			c.sink.Down(c.id.Device, err.Error())
 			continue
 		}
-		at = c.home
+		at, hops = c.home, 0
 		what := err.Error()
 		if refused == nil && disc == nil && !errors.Is(err, mqttwire.ErrMalformed) {
 			what, _ = link.Explain(err, cfg.Address)
