@@ -41,7 +41,7 @@ links: {shore: {http: "%[1]s"}}
 kinds:
   gauge:
     readings: {level: {every: 1s, path: /in, fields: {a: 1}}}
-    commands: {zero: {path: /asks, match: {name: zero}, answer: {path: /told}, request: {url: "%[1]s/give/${device}", headers: {X-For: "${device}"}%[2]s}}
+    commands: {zero: {path: /commands, match: {name: zero}, answer: {path: /answers}, request: {url: "%[1]s/give/${device}", headers: {X-For: "${device}"}%[2]s}}
 devices: [{kind: gauge}]
 plan: {for: 1s}
 `, url, more)
@@ -68,12 +68,12 @@ func TestOldAnswersAreNotTheAnswer(t *testing.T) {
 				w.WriteHeader(404)
 				return
 			}
-			fmt.Fprintf(w, `{"told":[%s]}`, strings.Join(told, ","))
+			fmt.Fprintf(w, `{"answers":[%s]}`, strings.Join(told, ","))
 			if !keeps {
 				told = nil
 			}
 		}))
-		a, err := question(t, overHTTP(platform.URL, `}, hear: {get: "`+platform.URL+`/told", rows: ".told[]"}`), map[string]any{"by": 3}).Ask(t.Context())
+		a, err := question(t, overHTTP(platform.URL, `}, answer_from: {get: "`+platform.URL+`/told", rows: ".answers[]"}`), map[string]any{"by": 3}).Ask(t.Context())
 		platform.Close()
 		require.NoError(t, err)
 		assert.Equal(t, "POST "+platform.URL+"/give/gauge", a.Where)
@@ -85,7 +85,7 @@ func TestOldAnswersAreNotTheAnswer(t *testing.T) {
 
 // What the platform's API says otherwise.
 func TestPlatformsThatDoNotAnswer(t *testing.T) {
-	answer, status := `{"told":[]}`, 200
+	answer, status := `{"answers":[]}`, 200
 	platform := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodPost {
 			w.WriteHeader(409)
@@ -96,13 +96,13 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 		io.WriteString(w, answer)
 	}))
 	defer platform.Close()
-	hear := `}, hear: {get: "` + platform.URL + `/told", rows: ".told[]"}`
+	hear := `}, answer_from: {get: "` + platform.URL + `/told", rows: ".answers[]"}`
 	a, err := question(t, overHTTP(platform.URL, hear), nil).Ask(t.Context())
 	require.NoError(t, err)
 	assert.True(t, a.Refused)
 	assert.Equal(t, "status 409: busy", a.Said)
 
-	q := question(t, overHTTP(platform.URL, ", accept: [409]"+hear), nil)
+	q := question(t, overHTTP(platform.URL, ", ok_status: [409]"+hear), nil)
 	q.Wait = 50 * time.Millisecond
 	a, err = q.Ask(t.Context())
 	require.NoError(t, err)

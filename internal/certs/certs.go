@@ -105,7 +105,7 @@ func (a *Authority) Revoke(at, next time.Time, serials ...*big.Int) ([]byte, err
 }
 
 // Make makes the files, by name, that a test of a platform's TLS needs; at least one
-// host is wanted. They are, each as NAME.pem and NAME.key: ca, server, a pair for each client, and in bad/ the pairs that
+// host is wanted. They are, each as NAME.pem and NAME.key: ca, server, a pair for each client, and in refused/ the pairs that
 // a platform must refuse from a client called name: expired, not-yet (valid),
 // wrong-name, revoked (with crl.pem), stranger (of another authority); and for a
 // client that must refuse a server: server-expired and server-wrong-name.
@@ -135,17 +135,17 @@ func Make(clients, hosts []string, now time.Time, valid time.Duration) (map[stri
 		name = clients[0]
 	}
 	past, future := now.Add(-30*24*time.Hour), now.Add(30*24*time.Hour)
-	issue(ca, "bad/expired", Request{Name: name, From: past, To: now.Add(-24 * time.Hour)})
-	issue(ca, "bad/not-yet", Request{Name: name, From: future, To: future.Add(valid)})
-	issue(ca, "bad/wrong-name", Request{Name: "somebody-else", From: from, To: to})
-	revoked := issue(ca, "bad/revoked", Request{Name: name, From: from, To: to})
+	issue(ca, "refused/expired", Request{Name: name, From: past, To: now.Add(-24 * time.Hour)})
+	issue(ca, "refused/not-yet", Request{Name: name, From: future, To: future.Add(valid)})
+	issue(ca, "refused/wrong-name", Request{Name: "somebody-else", From: from, To: to})
+	revoked := issue(ca, "refused/revoked", Request{Name: name, From: from, To: to})
 	other, otherErr := NewAuthority("An authority nobody trusts", from, to)
 	if otherErr != nil {
 		return nil, otherErr
 	}
-	issue(other, "bad/stranger", Request{Name: name, From: from, To: to})
-	issue(ca, "bad/server-expired", Request{Name: hosts[0], Hosts: hosts, Server: true, From: past, To: now.Add(-24 * time.Hour)})
-	issue(ca, "bad/server-wrong-name", Request{Name: "elsewhere.example", Hosts: []string{"elsewhere.example"}, Server: true, From: from, To: to})
+	issue(other, "refused/stranger", Request{Name: name, From: from, To: to})
+	issue(ca, "refused/server-expired", Request{Name: hosts[0], Hosts: hosts, Server: true, From: past, To: now.Add(-24 * time.Hour)})
+	issue(ca, "refused/server-wrong-name", Request{Name: "elsewhere.example", Hosts: []string{"elsewhere.example"}, Server: true, From: from, To: to})
 	if err != nil {
 		return nil, err
 	}

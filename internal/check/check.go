@@ -286,7 +286,7 @@ func (c *checker) schedule() {
 		every := r.Every * time.Duration(r.Batch)
 		if every > plan.For {
 			c.add(r.Pos, "the reading %q is due every %s, and the plan lasts %s: most devices will not send it at all", r.Name, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
-		} else if r.Speak.How == crowd.InTurn && every*time.Duration(s.Peers) > plan.For {
+		} else if r.Turns.How == crowd.InOrder && every*time.Duration(s.Peers) > plan.For {
 			c.add(r.Pos, "the reading %q is sent in turn by %d devices, one every %s: the plan of %s is over before all have had their turn", r.Name, s.Peers, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
 		}
 	}
@@ -312,7 +312,7 @@ func (c *checker) witnesses() {
 				continue
 			}
 			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {
-				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with of:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
+				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
 				break
 			}
 		}
@@ -366,11 +366,11 @@ func (c *checker) bodies() {
 					c.add(r.Pos, "the reading %q makes messages of %d bytes; %s", r.Name, len(w.Body), whose)
 				}
 			}
-			// Each of the group speaks once an interval; in turn, one of all.
+			// Each of the group speaks once an interval; in order, one of all.
 			rate := 1 / (r.Every.Seconds() * float64(r.Batch))
 			share := 1.0
-			switch sp := r.Speak; sp.How {
-			case crowd.InTurn:
+			switch sp := r.Turns; sp.How {
+			case crowd.InOrder:
 				share = 1 / float64(d.Streams[ri].Peers)
 			case crowd.AtRandom:
 				if share = sp.Share; sp.Some > 0 {

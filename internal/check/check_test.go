@@ -25,10 +25,10 @@ kinds:
   gauge:
     link: shore
     readings: {level: {every: 2s, path: "/in/${device}/level", fields: {level_m: {signal: tide}}}}
-    commands: {zero: {path: "/asks/${device}", every: 500ms}}
+    commands: {zero: {path: "/commands/${device}", every: 500ms}}
 devices: [{kind: buoy, count: 12, name: "buoy-${pad(n, 2)}"}, {kind: gauge, count: 3}]
 plan: {for: 1m, join: 10/s}
-witnesses: {ear: {proves: received, subscribe: "harbour/#", of: buoy}, store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"}}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", who: buoy}, store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"}}
 `
 
 // look checks the base after edits, "old => new".
@@ -59,7 +59,7 @@ func TestWarnings(t *testing.T) {
 		{`topic: "harbour/${device}/state" => topic: "harbour/state"`, "buoy-01 and buoy-02 send to the same topic"},
 		{`path: "/in/${device}/level", fields: {level_m: {signal: tide}}} => path: "/in", fields: {a: 1}}, other: {every: 2s, path: "/in", fields: {a: 1}}`, `the readings "level" and "other" of gauge-001 send to the same path "/in"`},
 		{`every: 2s => every: 2m`, "due every 2m, and the plan lasts 1m"},
-		{`every: 1s => every: 10s, speak: in turn`, "in turn by 12 devices, one every 10s: the plan of 1m is over before all have had their turn"},
+		{`every: 1s => every: 10s, turns: in order`, "in turn by 12 devices, one every 10s: the plan of 1m is over before all have had their turn"},
 		{`join: 10/s => join: 0.1/s`, "the last would come after 2m20s; the plan lasts 1m"},
 		{`subscribe: "harbour/#" => subscribe: "harbor/#"`, `does not match the topic "harbour/buoy-01/state" of buoy-01`},
 		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://broker.example:1883`, "goes to another machine (broker.example:1883) without TLS"},
@@ -100,9 +100,9 @@ func TestLoad(t *testing.T) {
 	_, l = look(t, check.Options{}, `every: 1s => every: 1s, expires: 30s, user_properties: {unit: metre}`)
 	// MQTT 5, sections 3.3.2.3.3 and 3.3.2.3.7; a packet's length may take a byte more.
 	assert.InDelta(t, small+12*(5+14), l.Links[0].BytesPerSecond, 12)
-	_, l = look(t, check.Options{}, `every: 1s => every: 1s, speak: 3 at random`)
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, turns: 3 at random`)
 	assert.InDelta(t, 3, l.Links[0].PerSecond, 1e-9)
-	_, l = look(t, check.Options{}, `every: 1s => every: 1s, speak: in turn`)
+	_, l = look(t, check.Options{}, `every: 1s => every: 1s, turns: in order`)
 	assert.InDelta(t, 1, l.Links[0].PerSecond, 1e-9)
 	_, l = look(t, check.Options{}, `every: 1s => every: 1s, batch: 10`, `join: 10/s => rounds: {count: 3, every: 5m}`)
 	assert.InDelta(t, 12, l.Links[0].PerSecond, 1e-9, "samples, not packets")

@@ -205,7 +205,7 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 	case q.Command.Answer == nil:
 		fmt.Fprintf(e.stdout, "  --   %-14s the command wants no answer\n", "answered")
 	default:
-		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: hear: {get: …}\n", "answered")
+		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: answer_from: {get: …}\n", "answered")
 	}
 }
 

@@ -150,6 +150,7 @@ func (e *env) tellHits(s *standin.StandIn, p *played) {
 
 func (e *env) standin() *cobra.Command {
 	var mqttAddr, httpAddr, wsAddr, tokenEnv, tlsDir, jwtDir, jwtEnv, oauthEnv, tokenLife string
+	var tokenAsUser bool
 	var clientCerts, registry, ownTopics bool
 	var registryRate, connections int
 	var flaws []string
@@ -160,24 +161,24 @@ func (e *env) standin() *cobra.Command {
 an MQTT broker, an HTTP intake, a store, and an API that reads it back. All of
 it is in memory and gone when it stops.
 
-  publish TOPIC                    over MQTT 3.1.1 or 5, QoS 0, 1 or 2
-  POST /in/TOPIC                   over HTTP
-  GET  /devices                    the devices that sent anything
-  GET  /devices/DEVICE/messages    what is stored; from, to, limit and after as parameters
-  POST /ask/TOPIC                  a command to a device that subscribed to TOPIC
-  POST /asks/DEVICE                a command to a device that speaks HTTP
-  GET  /asks/DEVICE                  … which fetches it here
-  POST /told/DEVICE                  … and answers here
-  GET  /told/DEVICE                answers of that device since the last time
+  publish TOPIC              over MQTT 3.1.1 or 5, QoS 0, 1 or 2
+  POST /in/TOPIC             over HTTP
+  GET  /stored               the devices that sent anything
+  GET  /stored/DEVICE        what is stored; parameters: from, to, limit, after
+  POST /publish/TOPIC        gives a command to a device that subscribed to TOPIC
+  POST /commands/DEVICE      gives a command to a device that speaks HTTP
+  GET  /commands/DEVICE      the device fetches its commands here
+  POST /answers/DEVICE       and answers here
+  GET  /answers/DEVICE       the answers of that device since the last time
 
 What comes in is passed on to subscribers of TOPIC and stored under the device
 and the reading that are the last two levels of TOPIC.
 
 Without --token-env, --jwt-keys, --jwt-secret-env, --oauth-env and --registry everybody
-may do everything. With some of them, any of these credentials is good. Tokens are
-shown as the password over MQTT (or as the user name, without a password); over
-HTTP as Authorization: Bearer, as the password of basic authentication, or as
-access_token in the address.
+may do everything. With some of them, any of these credentials is good. Over MQTT a
+token is the password, or with --token-as-user the user name where there is no
+password. Over HTTP it is in the header Authorization (Bearer), the password of
+basic authentication, or access_token in the address.
 
 It can be told to have flaws:
 
@@ -190,7 +191,7 @@ It can be told to have flaws:
 				return err
 			}
 			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry, RegistryRate: registryRate}
-			cfg.JWTKeys, cfg.OwnTopics, cfg.Connections = jwtDir, ownTopics, connections
+			cfg.JWTKeys, cfg.TokenAsUser, cfg.OwnTopics, cfg.Connections = jwtDir, tokenAsUser, ownTopics, connections
 			if cfg.TokenLife, err = quantity.ParseDuration(tokenLife); err != nil || cfg.TokenLife < time.Second {
 				return fmt.Errorf("--token-life: %q is not a time of a second or more, such as 1h", tokenLife)
 			}
@@ -232,6 +233,7 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&jwtEnv, "jwt-secret-env", "", "want JSON Web Tokens, signed with the secret in an environment variable")
 	cmd.Flags().StringVar(&oauthEnv, "oauth-env", "", "want tokens of POST /token (OAuth 2.0, client credentials); the secret of every\nclient stands in an environment variable")
 	cmd.Flags().StringVar(&tokenLife, "token-life", "1h", "how long those tokens are good")
+	cmd.Flags().BoolVar(&tokenAsUser, "token-as-user", false, "over MQTT, take the user name for the token where there is no password")
 	cmd.Flags().BoolVar(&ownTopics, "own-topics", false, "let a device publish and subscribe only where a level of the topic is its name")
 	cmd.Flags().IntVar(&connections, "connections", 0, "let at most so many clients connect over MQTT; 0 is any number")
 	return cmd
@@ -287,7 +289,7 @@ func (e *env) serve(cfg standin.Config) error {
 	if s.WSAddr != "" {
 		fmt.Fprintf(e.stdout, "  ws%s://%s   broker, over WebSocket\n", secure, s.WSAddr)
 	}
-	fmt.Fprintf(e.stdout, "  http%s://%s   intake at /in/TOPIC, read-back at /devices/DEVICE/messages\n", secure, s.HTTPAddr)
+	fmt.Fprintf(e.stdout, "  http%s://%s   intake at /in/TOPIC, read-back at /stored/DEVICE\n", secure, s.HTTPAddr)
 	for _, line := range wants(&cfg, secure) {
 		fmt.Fprintf(e.stdout, "  it %s\n", line)
 	}

@@ -51,7 +51,7 @@ func interruptible() (context.Context, context.CancelFunc) {
 	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 }
 
-// selectDevices finds the devices that --device or --who names; all without one.
+// selectDevices finds the devices that --who or --who names; all without one.
 func selectDevices(f *fleet.Fleet, flag string, texts []string) ([]*fleet.Device, error) {
 	var who []*crowd.Selection
 	for _, t := range texts {

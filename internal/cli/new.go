@@ -30,17 +30,17 @@ func (e *env) newFile() *cobra.Command {
 		Long: `New makes the folder DIR and writes a small crowd file with comments into it,
 ready to be played against the stand-in. It never writes over a file.
 
-With --link it writes one for the platform at that address, ready for probe.
+With --address it writes one for the platform at that address, ready for probe.
 
 With --example it writes one of these instead, each the smallest crowd that shows
 one thing:
 
 ` + list.String(),
-		Example: "  runcrowd new harbour\n  runcrowd new harbour --link mqtt://192.0.2.7:1883\n  runcrowd new gauges --example roster",
+		Example: "  runcrowd new harbour\n  runcrowd new harbour --address mqtt://192.0.2.7:1883\n  runcrowd new gauges --example roster",
 		Args:    exactly(1, "one folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if example != "" && address != "" {
-				return errors.New("--example and --link write different files; give one")
+				return errors.New("--example and --address write different files; give one")
 			}
 			if address != "" {
 				return e.writeForLink(args[0], address)
@@ -58,7 +58,7 @@ one thing:
 			return unknownName("--example", "there is no example", example, known)
 		},
 	}
-	cmd.Flags().StringVar(&address, "link", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or https://HOST:PORT")
+	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or https://HOST:PORT")
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }
@@ -91,7 +91,7 @@ func (e *env) writeForLink(dir, address string) error {
 	text := strings.NewReplacer("crowd: NAME", "crowd: "+name, "ADDRESS", address).Replace(template)
 	if _, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{}); err != nil {
 		if p := problemsOf(err); p != nil {
-			return fmt.Errorf("--link: %s", p.List[0].Text)
+			return fmt.Errorf("--address: %s", p.List[0].Text)
 		}
 		return err
 	}

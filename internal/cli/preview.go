@@ -32,7 +32,7 @@ type previewing struct {
 	reading string
 	at      string
 	after   string
-	raw     bool
+	plain   bool
 	format  string
 	plot    string
 	out     string
@@ -47,13 +47,13 @@ func (e *env) preview() *cobra.Command {
 or request, headers, and payload, with sizes. Nothing is sent. The run's name in
 the marks is ` + engine.PreviewRun + `, which is as long as that of a run.
 
-Without --device it shows the first device of each kind. With --plot it draws a
+Without --who it shows the first device of each kind. With --plot it draws a
 field over the plan, for up to six devices, in the terminal or into a file.
 
 Secrets are not shown; the sizes are those of the whole message all the same.`,
 		Example: `  runcrowd preview harbour/crowd.yaml
-  runcrowd preview harbour/crowd.yaml --device buoy-007 -n 3 --at 15:00
-  runcrowd preview harbour/crowd.yaml --plot wave_m --device 'first 3 of buoy'
+  runcrowd preview harbour/crowd.yaml --who buoy-007 -n 3 --at 15:00
+  runcrowd preview harbour/crowd.yaml --plot wave_m --who 'first 3 of buoy'
   runcrowd preview harbour/crowd.yaml --plot battery_v --out battery.svg`,
 		Args: exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -71,11 +71,11 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 	}
 	f := cmd.Flags()
 	f.IntVarP(&p.count, "count", "n", 1, "how many messages of each reading")
-	f.StringArrayVar(&p.devices, "device", nil, "whose messages: a name, kind, tag, pattern, share or formula (may be given more than once)")
+	f.StringArrayVar(&p.devices, "who", nil, "whose messages: a name, kind, tag, pattern, share or formula (may be given more than once)")
 	f.StringVar(&p.reading, "reading", "", "only this reading")
 	f.StringVar(&p.at, "at", "", "when the plan begins: a time of today (UTC) such as 15:00, or RFC 3339; now if not given")
 	f.StringVar(&p.after, "after", "0s", "skip what is due before so much of the plan is over, such as 5m")
-	f.BoolVar(&p.raw, "raw", false, "the payload as it is sent, not laid out")
+	f.BoolVar(&p.plain, "plain", false, "the payload as it is sent, not laid out")
 	f.StringVar(&p.format, "format", "text", "text or json")
 	f.StringVar(&p.plot, "plot", "", "draw this field over the plan")
 	f.StringVar(&p.out, "out", "", "write the plot to this file, .png or .svg")
@@ -98,7 +98,7 @@ func (e *env) previewFile(path string, p *previewing) error {
 	if after < 0 || after >= f.Crowd.Plan.For {
 		return fmt.Errorf("--after: %s does not lie within the plan, which takes %s", p.after, quantity.FormatDuration(f.Crowd.Plan.For))
 	}
-	devices, err := selectDevices(f, "device", p.devices)
+	devices, err := selectDevices(f, "who", p.devices)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func (e *env) previewFile(path string, p *previewing) error {
 				fmt.Fprintln(e.stdout)
 			}
 			first = false
-			fmt.Fprint(e.stdout, e.previewText(f, r, begin, p.raw))
+			fmt.Fprint(e.stdout, e.previewText(f, r, begin, p.plain))
 		}
 		return left > 0
 	})
@@ -143,7 +143,7 @@ func (e *env) previewFile(path string, p *previewing) error {
 	case never:
 		fmt.Fprintf(e.stdout, "Nothing is due for %s in what is left of the plan.\n", plural(len(devices), "device"))
 	case len(p.devices) == 0 && len(f.Devices) > len(devices):
-		fmt.Fprintf(e.stdout, "\nThe first device of each kind; --device shows others of the %d, -n shows more.\n", len(f.Devices))
+		fmt.Fprintf(e.stdout, "\nThe first device of each kind; --who shows others of the %d, -n shows more.\n", len(f.Devices))
 	}
 	return nil
 }
@@ -193,7 +193,7 @@ func (e *env) paint(c text.Color, s string) string {
 }
 
 // previewText shows one message.
-func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, raw bool) string {
+func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, plain bool) string {
 	s, w, l := r.Stream, &r.Written, r.Stream.Device.Cast.Link
 	var b strings.Builder
 	number := fmt.Sprintf("#%d", r.Seq)
@@ -258,7 +258,7 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	shown := f.Crowd.Redact(string(body))
 	isText := !s.Reading.Gzip && utf8.Valid(body) && !bytes.ContainsFunc(body, func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
 	switch {
-	case isText && raw:
+	case isText && plain:
 		fmt.Fprintf(&b, "%s\n", shown)
 	case isText:
 		var pretty bytes.Buffer
@@ -272,7 +272,7 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 		for _, row := range strings.Split(strings.TrimRight(hex.Dump(body), "\n"), "\n") {
 			fmt.Fprintf(&b, "    %s\n", row)
 		}
-		if !raw || s.Reading.Gzip {
+		if !plain || s.Reading.Gzip {
 			b.WriteString(e.decoded(f, w))
 		}
 	}

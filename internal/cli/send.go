@@ -36,7 +36,7 @@ out), a position, or else a text.
 
 Exit codes: 0 the message is proven; 1 it is not; 2 the command or the file is
 wrong; 3 the platform could not be reached; 4 interrupted.`,
-		Example: "  runcrowd send harbour/crowd.yaml buoy-007\n  runcrowd send harbour/crowd.yaml buoy-007 water_c=62.5 --reading state",
+		Example: "  runcrowd send harbour/crowd.yaml buoy-007\n  runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4 --reading state",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return fmt.Errorf("send needs a crowd file and a device: %s", cmd.UseLine())

@@ -79,7 +79,7 @@ func (e *env) listSignals() {
 
 // finishDocs are the options that go with any field.
 var finishDocs = [][2]string{
-	{"convert", "to another unit: Cel to degF"},
+	{"convert", "to another unit: m/s to kn"},
 	{"noise", "a normal error of this standard deviation: 0.05"},
 	{"spike", "now and then far off: {chance: 0.5%, by: 20}"},
 	{"min, max", "a floor and a ceiling: 0"},
@@ -175,7 +175,7 @@ func tellDefault(p signal.Param) string {
 // spans are how long the plots of signals are that do not show much in five
 // minutes.
 var spans = map[string]time.Duration{
-	"daily": 48 * time.Hour, "yearly": 730 * quantity.Day, "tide": 48 * time.Hour, "follow": 48 * time.Hour, "drain": 60 * time.Hour,
+	"daily": 48 * time.Hour, "yearly": 730 * quantity.Day, "tide": 48 * time.Hour, "derived": 48 * time.Hour, "drain": 60 * time.Hour,
 	"charge": 4 * time.Hour, "route": 40 * time.Minute, "wander": time.Hour, "recorded": 48 * time.Hour, "saw": 6 * time.Minute,
 	"ramp": 40 * time.Second, "acceleration": time.Minute, "rotation": time.Minute, "states": 5 * time.Minute,
 }
@@ -197,7 +197,7 @@ func (e *env) plotSignal(s *signal.Spec, out string, seed uint64) error {
 		span = 5 * time.Minute
 	}
 	before := ""
-	if s.Name == "follow" {
+	if s.Name == "derived" {
 		before = "          water_c: {signal: daily, low: 8, high: 12}\n"
 	}
 	file := fmt.Sprintf(`crowd: example
@@ -209,7 +209,7 @@ kinds:
       state:
         every: %s
         topic: t
-        speak: together
+        turns: together
         fields:
 %s          %s
 devices: [{kind: buoy, name: example}]

@@ -17,7 +17,7 @@ import (
 // payloadKeys are the keys of a payload for each form, beside form and content_type.
 var payloadKeys = map[string][]string{
 	"json": {"nested"}, "template": {"template", "template_file"}, "senml": {"base_name"}, "senml-cbor": {"base_name"}, "cbor": nil,
-	"csv": {"separator", "head"}, "lines": {"series", "tags", "precision"}, "protobuf": {"descriptors", "message"}, "raw": {"layout", "order"},
+	"csv": {"separator", "head"}, "line-protocol": {"series", "tags", "precision"}, "protobuf": {"descriptors", "message"}, "bytes": {"layout", "order"},
 }
 
 // payload reads what a reading's bodies are made like, and tries it.
@@ -106,7 +106,7 @@ func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.En
 			return s[0], nil
 		})
 		p.Head = r.boolean(o.get("head"), what+": head", false)
-	case "lines":
+	case "line-protocol":
 		p.Series = r.text(o.get("series"), what+": series", streamEnv)
 		if o.get("series") == nil {
 			p.Series, _ = formula.ParseText("${reading}", streamEnv)
@@ -131,7 +131,7 @@ func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.En
 		if n := o.need("message", "harbour.SeaState"); n != nil {
 			p.Message, _ = r.scalar(n, what+": message")
 		}
-	case "raw":
+	case "bytes":
 		p.Order = r.word(o.get("order"), what+": order", "big", "big", "little")
 		if n := o.need("layout", "[{field: wave_m, as: i16, scale: 0.01}]"); n != nil {
 			for i, item := range r.list(n, what+": layout") {
@@ -250,7 +250,7 @@ func (r *reader) tryForm(rd *Reading, c *Cast, what string) {
 		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": \"${mark}\" in, or choose another place for the mark", what)
 		return
 	}
-	if p.Form == "raw" && c.Kind.Mark.Place <= MarkSequence {
+	if p.Form == "bytes" && c.Kind.Mark.Place <= MarkSequence {
 		r.markSlot(p, c, what)
 	}
 	_, err := NewForm(rd, c.Kind.Mark, func(t *formula.Text) (string, error) {
@@ -315,7 +315,7 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 		return payload.NewCBOR(names, markName, batch), nil
 	case "csv":
 		return payload.NewCSV(fields, markName, p.Separator, p.Head), nil
-	case "lines":
+	case "line-protocol":
 		series, err := expand(p.Series)
 		if err != nil {
 			return nil, err
@@ -338,7 +338,7 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 			return nil, fmt.Errorf("%s %w", p.File.Name, err)
 		}
 		return payload.NewProto(fields, markName, d, p.Message)
-	case "raw":
+	case "bytes":
 		return payload.NewRaw(fields, markName, append([]payload.Slot(nil), p.Layout...))
 	case "template":
 		return newTemplate(p, markName, batch, run)

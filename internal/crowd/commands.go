@@ -109,7 +109,7 @@ func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
 		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
 		k.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	} else {
-		pn := o.need("path", "/asks/${device}")
+		pn := o.need("path", "/commands/${device}")
 		k.Path = r.text(pn, what+": path", full)
 		r.alone(pn, what+": path", k.Path)
 		k.Every = r.span(o.get("every"), what+": every", 5*time.Second, 10*time.Millisecond, quantity.Day)
@@ -132,13 +132,13 @@ func (r *reader) command(e entry, c *Cast, env, full formula.Env) *Command {
 	if n := o.get("request"); n != nil && !isNull(n) {
 		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
 	}
-	if n := o.get("hear"); n != nil && !isNull(n) {
-		ho := r.object(n, what+": hear", hearKeys...)
-		k.Hear = &Hear{Rows: parse(r, ho.get("rows"), what+": hear: rows", ".", checkJQ),
+	if n := o.get("answer_from"); n != nil && !isNull(n) {
+		ho := r.object(n, what+": answer_from", answerFromKeys...)
+		k.Hear = &Hear{Rows: parse(r, ho.get("rows"), what+": answer_from: rows", ".", checkJQ),
 			Request: &Request{Pos: pos(n), Method: "GET", parts: map[*Cast]*RequestParts{}}}
-		p := &RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": hear: get", asked), Headers: r.headers(ho.get("headers"), what+": hear: headers", asked)}
+		p := &RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": answer_from: get", asked), Headers: r.headers(ho.get("headers"), what+": answer_from: headers", asked)}
 		if p.URL != nil {
-			r.wholeAddress(ho.get("get"), what+": hear: get", p.URL)
+			r.wholeAddress(ho.get("get"), what+": answer_from: get", p.URL)
 		}
 		k.Hear.parts[c] = p
 	}
@@ -240,7 +240,7 @@ func (r *reader) answer(n *yaml.Node, c *Cast, env, full formula.Env, what strin
 		a.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	} else {
 		tokened := AskEnv(full)
-		pn := o.need("path", "/told/${device}")
+		pn := o.need("path", "/answers/${device}")
 		a.Path = r.text(pn, what+": path", tokened)
 		r.alone(pn, what+": path", a.Path)
 		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)

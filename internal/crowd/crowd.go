@@ -190,7 +190,7 @@ type Reading struct {
 	Pos     Pos
 	Every   time.Duration
 	Jitter  float64 // share of Every by which a message may be early or late
-	Speak   Speak
+	Turns   Turns
 	Batch   int // samples in one message; 1 is none
 	Payload Payload
 	Gzip    bool
@@ -231,21 +231,21 @@ type Field struct {
 	Sample    any    // of the type it gives
 }
 
-// Speak says which of the devices with a reading speak at each of its ticks.
-type Speak struct {
-	How   SpeakHow
+// Turns says which of the devices with a reading speak at each of its ticks.
+type Turns struct {
+	How   TurnsHow
 	Some  int     // AtRandom: so many, or
 	Share float64 // this share of them
 }
 
-// SpeakHow is a way of taking turns.
-type SpeakHow uint8
+// TurnsHow is a way of taking turns.
+type TurnsHow uint8
 
 // The ways of taking turns.
 const (
-	Staggered SpeakHow = iota // every device at every tick, on a schedule shifted by a time of its own
+	Staggered TurnsHow = iota // every device at every tick, on a schedule shifted by a time of its own
 	Together                  // every device at every tick, all at the same time
-	InTurn                    // one device a tick, in the fleet's order
+	InOrder                   // one device a tick, in the fleet's order
 	AtRandom                  // some devices a tick, drawn from the seed
 )
 
@@ -272,7 +272,7 @@ type Payload struct {
 }
 
 // PayloadForms are the forms a body can have.
-var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "lines", "protobuf", "raw"}
+var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "line-protocol", "protobuf", "bytes"}
 
 // Arg is a parameter of a signal: a value, or a formula over the device's
 // properties that gives a number or a position.
@@ -362,7 +362,7 @@ type Witness struct {
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
 
 	Wait   time.Duration // how long it goes on looking for what is missing
-	Settle time.Duration // how long it looks on for repeats when nothing is missing
+	Linger time.Duration // how long it goes on looking for repeats when nothing is missing
 }
 
 // Address is the compiled address of a query for the devices of a cast.
@@ -380,7 +380,7 @@ type Requirement struct {
 	Proven  bool             // the share of proven messages, not of one proof
 	Share   quantity.Percent // for shares
 	Within  time.Duration    // for shares: the time allowed; 0 is any
-	Measure string           // "share", "p50", "p90", "p99", "worst", "strays", "out_of_order", "lateness_p99"
+	Measure string           // "share", "p50", "p90", "p99", "worst", "unmatched", "out_of_order", "lag_p99"
 	Limit   time.Duration    // for percentiles
 	Most    int              // for counts
 	Text    string           // the value as written

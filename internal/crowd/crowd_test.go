@@ -39,7 +39,7 @@ kinds:
         fields:
           wave_m: {signal: swell, height: 1.2, period: 9s, round: 2}
           water_c: {signal: daily, low: 8, high: 12, peak: "15:00"}
-          water_f: {formula: water_c * 1.8 + 32, round: 1}
+          under_m: {formula: 9.5 - water_c, round: 1}
           position: {signal: wander, around: mooring, radius: 15m}
   gauge:
     link: shore
@@ -47,7 +47,7 @@ kinds:
       level:
         every: 10s
         path: /in/${device}/level
-        accept: [200, 202]
+        ok_status: [200, 202]
         fields: {level_m: {signal: tide, range: 4.1}}
 devices:
   - {kind: buoy, count: 12, name: "buoy-${pad(n, 2)}"}
@@ -61,8 +61,8 @@ witnesses:
   store:
     proves: stored
     get: http://127.0.0.1:8080/devices/${device}?from=${from}
-    rows: .messages[]
-    time: .ts
+    rows: .rows[]
+    time: .stored_at
 require:
   acknowledged: 100%
   stored: 100% within 30s
@@ -228,7 +228,7 @@ func FuzzParse(f *testing.F) {
 	for _, more := range []string{
 		`access_token: {jwt: {algorithm: HS256, secret: "${env.TOKEN}", claims: {sub: "${device}", exp: "${expiry}", iat: null}}, valid: 1h, renew: 5m}`,
 		`access_token: {text: "${url_escape(base64(hmac('sha256', env.TOKEN, device + text(expiry))))}"}, password: "${access_token}"`,
-		`access_token: {oauth: {url: "http://h/token", client_id: "${device}", client_secret: "${env.TOKEN}", scope: [a, b], params: {audience: x}, send: body}}`,
+		`access_token: {oauth: {url: "http://h/token", client_id: "${device}", client_secret: "${env.TOKEN}", scope: [a, b], params: {audience: x}, credentials_in: body}}`,
 	} {
 		f.Add(strings.Replace(base, `username: "${device}"`, more, 1))
 	}

@@ -263,7 +263,7 @@ func (r *reader) oneRequest(n *yaml.Node, what, method string, c *Cast, env form
 
 func (r *reader) requestHead(n *yaml.Node, what, method string, keys []string) (*Request, *object) {
 	o := r.object(n, what, keys...)
-	q := &Request{Pos: pos(n), Accept: r.accept(o.get("accept"), what), parts: map[*Cast]*RequestParts{}}
+	q := &Request{Pos: pos(n), Accept: r.accept(o.get("ok_status"), what), parts: map[*Cast]*RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
 	return q, o
 }

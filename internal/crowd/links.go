@@ -82,7 +82,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	if l.TopicAliases = int(r.whole(o.get("topic_aliases"), what+": topic_aliases", 0, 0, 65535)); l.TopicAliases > 0 && l.Version != 5 {
 		r.Add(pos(o.get("topic_aliases")), "%s: topic aliases are of MQTT version 5", what)
 	}
-	l.Redirects = r.word(o.get("redirects"), what+": redirects", "tell", "tell", "follow") == "follow"
+	l.Redirects = r.word(o.get("redirects"), what+": redirects", "report", "report", "follow") == "follow"
 	if pn := o.get("path"); pn != nil && l.Scheme != "" && l.Scheme != "ws" && l.Scheme != "wss" {
 		r.Add(pos(pn), "%s: path goes with ws:// and wss:// alone; topics and paths of messages belong to the readings", what)
 	}

@@ -34,7 +34,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 			w.Proves = Stored
 		}
 		r.blind = r.blind || len(r.List) > before
-		w.Of = r.selections(o.get("of"), what+": of")
+		w.Of = r.selections(o.get("who"), what+": who")
 		subscribe, get := o.get("subscribe"), o.get("get")
 		switch {
 		case subscribe != nil && get != nil:
@@ -61,7 +61,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 				*into = parse(r, jn, what+": "+key, "", checkJQ)
 			}
 		}
-		w.Settle = r.span(o.get("settle"), what+": settle", time.Second, 0, time.Hour)
+		w.Linger = r.span(o.get("linger"), what+": linger", time.Second, 0, time.Hour)
 		w.Wait = r.span(o.get("wait"), what+": wait", 0, 0, 24*time.Hour)
 	}
 }
@@ -291,7 +291,7 @@ func (r *reader) query(w *Witness, o *object, what string) {
 	}
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
 	w.Timeout = r.span(o.get("timeout"), what+": timeout", 10*time.Second, time.Millisecond, time.Hour)
-	o.need("rows", ".messages[]")
+	o.need("rows", ".rows[]")
 	if !w.PerDevice && o.get("device") == nil {
 		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
 	}
@@ -380,7 +380,7 @@ var requireKeys = func() []string {
 			keys = append(keys, p+"_"+m)
 		}
 	}
-	return append(keys, "lateness_p99", "strays", "out_of_order")
+	return append(keys, "lag_p99", "unmatched", "out_of_order")
 }()
 
 func (r *reader) require(n *yaml.Node) {
@@ -430,11 +430,11 @@ func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
-	case "strays", "out_of_order":
+	case "unmatched", "out_of_order":
 		q.Measure = q.Key
 		q.Most = int(r.whole(n, what, 0, 0, 1<<40))
 		return q, len(r.List) == before
-	case "lateness_p99":
+	case "lag_p99":
 		q.Measure = q.Key
 		q.Limit = r.span(n, what, 0, time.Microsecond, time.Hour)
 		return q, len(r.List) == before

@@ -146,7 +146,7 @@ func typeName(sample any) string {
 }
 
 // sources are the keys of a property's ways of coming to a value.
-var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "like"}
+var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
 
 // property reads one property.
 func (r *reader) property(e entry, env formula.Env) Property {
@@ -205,7 +205,7 @@ func (r *reader) property(e entry, env formula.Env) Property {
 		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) { return parseNetwork(s, false) })
 	case "uuid":
 		p.Draw = parse(r, v, what, nil, parseUUID)
-	case "like":
+	case "pattern":
 		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) {
 			t, err := signal.NewPattern(s)
 			return func(key uint64, _, _ int) (any, error) { return t.Make(key, 0), nil }, err

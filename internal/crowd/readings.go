@@ -42,7 +42,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	if rd.Jitter > 0.5 {
 		r.Add(pos(o.get("jitter")), "%s: jitter above 50%% would let messages overtake each other", what)
 	}
-	rd.Speak = parse(r, o.get("speak"), what+": speak", Speak{}, parseSpeak)
+	rd.Turns = parse(r, o.get("turns"), what+": turns", Turns{}, parseTurns)
 	rd.Batch = int(r.whole(o.get("batch"), what+": batch", 1, 1, maxBatch))
 	env = messageEnv(env)
 	streamEnv := formula.Env{}
@@ -53,7 +53,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	l := c.Link
 	if l != nil {
-		wrong := map[Protocol][]string{MQTT: {"path", "method", "accept", "headers"}, HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
+		wrong := map[Protocol][]string{MQTT: {"path", "method", "ok_status", "headers"}, HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
 		if l.Protocol == MQTT {
 			delete(streamEnv, TokenName) // the broker would show it to others
 		}
@@ -84,7 +84,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	rd.User = r.userProperties(o.get("user_properties"), c, what, streamEnv)
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
-	rd.Accept = r.accept(o.get("accept"), what)
+	rd.Accept = r.accept(o.get("ok_status"), what)
 	rd.Headers = append(append([]Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
 	if gn := o.get("gzip"); gn != nil {
 		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == MQTT {
@@ -128,8 +128,8 @@ func (r *reader) accept(n *yaml.Node, what string) []int {
 		return []int{200, 201, 202, 204}
 	}
 	var list []int
-	for _, item := range r.list(n, what+": accept") {
-		list = append(list, int(r.whole(item, what+": accept", 200, 100, 599)))
+	for _, item := range r.list(n, what+": ok_status") {
+		list = append(list, int(r.whole(item, what+": ok_status", 200, 100, 599)))
 	}
 	return list
 }
@@ -171,15 +171,15 @@ func parseMethod(s string) (string, error) {
 // maxBatch is the most samples in one message.
 const maxBatch = 10_000
 
-// parseSpeak reads "staggered", "together", "in turn", "3 at random" or "10% at random".
-func parseSpeak(s string) (Speak, error) {
+// parseTurns reads "staggered", "together", "in order", "3 at random" or "10% at random".
+func parseTurns(s string) (Turns, error) {
 	switch s {
 	case "staggered":
-		return Speak{}, nil
+		return Turns{}, nil
 	case "together":
-		return Speak{How: Together}, nil
-	case "in turn":
-		return Speak{How: InTurn}, nil
+		return Turns{How: Together}, nil
+	case "in order":
+		return Turns{How: InOrder}, nil
 	}
 	if some, is := strings.CutSuffix(s, " at random"); is {
 		if strings.HasSuffix(some, "%") {
@@ -187,13 +187,13 @@ func parseSpeak(s string) (Speak, error) {
 			if err == nil && p == 0 {
 				err = fmt.Errorf("%q: nobody would ever speak", s)
 			}
-			return Speak{How: AtRandom, Share: p.Share()}, err
+			return Turns{How: AtRandom, Share: p.Share()}, err
 		}
 		if n, err := strconv.Atoi(some); err == nil && n > 0 {
-			return Speak{How: AtRandom, Some: n}, nil
+			return Turns{How: AtRandom, Some: n}, nil
 		}
 	}
-	return Speak{}, fmt.Errorf("%q is not known; write staggered, together, in turn, 3 at random or 10%% at random", s)
+	return Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at random", s)
 }
 
 // field reads one field and a sample of its type.
@@ -363,7 +363,7 @@ func (r *reader) data(f *Field, rest []entry, what string) bool {
 
 // followed checks the field that another one follows.
 func (r *reader) followed(f *Field, rest []entry, before []Field, what string) bool {
-	if f.Spec.Name != "follow" {
+	if f.Spec.Name != "derived" {
 		return true
 	}
 	name, _ := f.Args["field"].Value.(string)

@@ -127,7 +127,7 @@ func linkProps() node {
 		"access_token":  tokenSchema(),
 		"path":          plain("Path of a WebSocket, of a device: /mqtt?token=${token}. Default: that of the address."),
 		"topic_aliases": whole("Most topics of a device that are sent as a number, as far as the broker allows (version 5). Default 0.", 0),
-		"redirects":     words("Whether a device goes where the broker refers it to, and shows its credentials there (version 5). Default tell.", "tell", "follow"),
+		"redirects":     words("Whether a device goes where the broker refers it to, and shows its credentials there (version 5). Default report.", "report", "follow"),
 	}
 }
 
@@ -142,7 +142,7 @@ func tokenSchema() node {
 		"oauth": schemaOf("Tokens of an authorization server, by client credentials (RFC 6749, section 4.4).", oauthKeys, []string{"url", "client_id", "client_secret"}, node{
 			"url": plain("The token endpoint."), "client_id": text("The client."), "client_secret": text("Its secret; from the environment: ${env.NAME}."),
 			"scope": orList(node{"type": "string"}), "params": node{"type": "object", "additionalProperties": scalar, "description": "What the server wants beside, such as an audience."},
-			"send": words("Where the credentials go. Default header.", "header", "body"),
+			"credentials_in": words("Where the credentials go. Default header.", "header", "body"),
 		}),
 		"valid": span("How long a token lasts. Default 1h.", "1h"),
 		"renew": span("How long before its end it is changed for a new one. Default a tenth of its time.", "5m"),
@@ -169,7 +169,7 @@ func commandSchema() node {
 			"never": share("How often it says nothing.", "2%"),
 		}),
 		"request": requestSchema("The request by which the platform is asked to give the command; for runcrowd ask."),
-		"hear": schemaOf("Where the platform tells what a device answered; for runcrowd ask.", hearKeys, []string{"get"}, node{
+		"answer_from": schemaOf("Where the platform tells what a device answered; for runcrowd ask.", answerFromKeys, []string{"get"}, node{
 			"get": plain("The whole address."), "headers": headers("Headers."), "rows": plain("The answers. A jq expression."),
 		}),
 	})
@@ -182,7 +182,7 @@ func requestSchema(doc string) node {
 func requestProps() node {
 	return node{
 		"method": pattern("The method.", `^[A-Z]+$`, "POST"), "url": plain("The whole address, such as http://HOST/devices/${device}."), "headers": headers("Headers."),
-		"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "accept": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
+		"body": either("The body: a text, or what is sent as JSON.", plain(""), node{"type": "object"}), "ok_status": orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
 	}
 }
 
@@ -231,7 +231,7 @@ func propertySchema() node {
 		"ipv4":     plain("An address of a network, such as 10.20.0.0/16, counted up."),
 		"ipv6":     plain("An address of a network, such as 2001:db8::/64, counted up."),
 		"uuid":     node{"enum": []any{4, 8, "4", "8", "random"}, "description": "A UUID (RFC 9562) drawn from the seed."},
-		"like":     plain("A random text of the shape of a regular expression, such as [A-Z]{2}[0-9]{4}."),
+		"pattern":  plain("A random text of the shape of a regular expression, such as [A-Z]{2}[0-9]{4}."),
 		"round":    whole("So many decimals.", 0),
 		"min":      number("The lowest value (normal)."),
 		"max":      number("The highest value (normal)."),
@@ -286,14 +286,14 @@ func readingProps() node {
 	return node{
 		"every":           span("How often a device sends it.", "5s"),
 		"jitter":          share("By how much of the interval a message may be early or late; at most 50%.", "10%"),
-		"speak":           pattern("Which devices speak at each tick. Default staggered.", `^(staggered|together|in turn|[0-9]+ at random|[0-9.]+% at random)$`, "staggered, together, in turn, 3 at random"),
+		"turns":           pattern("Which devices speak at each tick. Default staggered.", `^(staggered|together|in order|[0-9]+ at random|[0-9.]+% at random)$`, "staggered, together, in order, 3 at random"),
 		"batch":           whole("Samples that are sent together, as a list. Default 1.", 1),
 		"topic":           plain("The topic (MQTT), such as harbour/${site}/${device}/state."),
 		"qos":             node{"enum": []int{0, 1, 2}, "description": "Quality of service (MQTT). Default 1."},
 		"retain":          yes("Whether the broker keeps the message for later subscribers. Default false."),
 		"path":            plain("The path (HTTP), such as /in/${device}/level."),
 		"method":          pattern("The method (HTTP). Default POST.", `^[A-Z]+$`, "PUT"),
-		"accept":          orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
+		"ok_status":       orList(node{"type": "integer", "minimum": 100, "maximum": 599}),
 		"headers":         headers("Headers beside those of the link (HTTP)."),
 		"expires":         span("How long a message lasts that nobody fetches (MQTT 5). Default for ever.", "60s"),
 		"user_properties": headers("User properties (MQTT 5), such as unit: m."),
@@ -370,7 +370,7 @@ func fieldSchema() node {
 		"digits": whole("So many decimals always: 12.50.", 0), "min": number("The lowest value."), "max": number("The highest value."),
 		"resolution": node{"type": "number", "exclusiveMinimum": 0, "description": "The value is a whole multiple of it."},
 		"unit":       node{"type": "string", "description": "What it is measured in.", "examples": unit.Names("")},
-		"convert":    pattern("To another unit.", `^.+ to .+$`, "Cel to degF"), "tolerance": number("How far a found number may be off."),
+		"convert":    pattern("To another unit.", `^.+ to .+$`, "m/s to kn"), "tolerance": number("How far a found number may be off."),
 		"stuck": schemaOf("At times the value stays as it is.", stuckKeys, []string{"chance", "for"}, node{"chance": share("The share of messages.", "1%"), "for": span("How long.", "1m")}),
 		"spike": schemaOf("Now and then far off.", spikeKeys, []string{"chance", "by"}, node{"chance": share("The share of messages.", "0.5%"), "for": span("How long.", "5s"), "by": number("How far, up or down.")}),
 		"drop":  schemaOf("At times left out or replaced.", dropKeys, []string{"chance"}, node{"chance": share("The share of messages.", "2%"), "for": span("How long.", "1m"), "as": node{"type": []string{"string", "number", "boolean", "null"}, "description": "What is sent in its place; left out if not given."}}),
@@ -438,13 +438,13 @@ func witnessSchema() node {
 	jq := func(doc string) node { return plain(doc + " A jq expression.") }
 	o := schemaOf("A witness: a place where we look for messages.", witnessKeys, []string{"proves"}, node{
 		"proves":    words("What it proves.", "received", "stored"),
-		"of":        ref("who"),
+		"who":       ref("who"),
 		"subscribe": plain("A topic filter, such as harbour/#."), "link": plain("The MQTT link it listens on."), "qos": node{"enum": []int{0, 1, 2}, "description": "Of the subscription. Default 2."},
 		"topic": plain("Where messages come out, if not at their own topic."),
 		"get":   plain("An address to ask, with ${device}, ${from} and ${to}."), "headers": headers("Headers of the question."), "timeout": span("How long an answer may take. Default 10s.", "10s"),
 		"rows": jq("The rows of an answer."), "next": jq("The next page of an answer."), "time": jq("When a row was stored."), "mark": jq("The mark."),
 		"device": jq("The device it is filed under."), "reading": jq("The reading it is filed under."), "values": jq("The values, by field."),
-		"body": jq("The message's own bytes, as base64 or text."), "wait": span("How long it looks for what is missing. Default 10s.", "10s"), "settle": span("How long it looks on for repeats. Default 1s.", "1s"),
+		"body": jq("The message's own bytes, as base64 or text."), "wait": span("How long it looks for what is missing. Default 10s.", "10s"), "linger": span("How long it looks on for repeats. Default 1s.", "1s"),
 	})
 	o["oneOf"] = []node{{"required": []string{"subscribe"}}, {"required": []string{"get", "rows"}}}
 	return o
@@ -454,7 +454,7 @@ func requireSchema() node {
 	props := node{}
 	for _, k := range requireKeys {
 		switch {
-		case k == "strays" || k == "out_of_order":
+		case k == "unmatched" || k == "out_of_order":
 			props[k] = whole("The most allowed.", 0)
 		case strings.Contains(k, "_"):
 			props[k] = span("The longest allowed.", "250ms")

@@ -146,7 +146,7 @@ func (r *reader) oauth(t *AccessToken, n *yaml.Node, env formula.Env) {
 			}
 		}
 	}
-	t.inBody = r.word(o.get("send"), what+": send", "header", "header", "body") == "body"
+	t.inBody = r.word(o.get("credentials_in"), what+": credentials_in", "header", "header", "body") == "body"
 }
 
 // alone notes texts in which the access token is more than a placeholder of its own:

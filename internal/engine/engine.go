@@ -3,7 +3,7 @@
 //
 // The schedule is open-loop. When a message is due depends on the plan and the
 // seed alone; a platform that is slow makes messages late, never fewer, and
-// lateness is measured from the time a message was due.
+// lag is measured from the time a message was due.
 package engine
 
 import (

@@ -198,7 +198,7 @@ func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at ui
 	jitter := int64(Jitter(s, seq, s.Reading.Every))
 	// The first sample of a batch is not taken before the device has joined.
 	lead := int64(s.Reading.Every) * int64(s.Reading.Batch-1)
-	speak := &s.Reading.Speak
+	speak := &s.Reading.Turns
 	if speak.How == crowd.Staggered {
 		return join + lead + max(0, int64((s.Phase+float64(tick))*every)+jitter), tick
 	}
@@ -206,7 +206,7 @@ func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at ui
 		tick = max(tick, uint64(math.Ceil(float64(join-begin)/every)))
 	}
 	switch speak.How {
-	case crowd.InTurn:
+	case crowd.InOrder:
 		tick += (s.Rank + s.Peers - tick%s.Peers) % s.Peers
 	case crowd.AtRandom:
 		some := uint64(speak.Some)

@@ -339,7 +339,7 @@ func (f *Fleet) witnesses(p *crowd.Problems) {
 		for _, who := range w.Of {
 			devices, err := f.Select(who)
 			if err != nil {
-				p.Add(who.Pos(), "the witness %q: of: %s", w.Name, err)
+				p.Add(who.Pos(), "the witness %q: who: %s", w.Name, err)
 			}
 			for _, d := range devices {
 				f.sees[i][d.Index] = true

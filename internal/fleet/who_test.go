@@ -86,20 +86,20 @@ func names(devices []*fleet.Device) string {
 func TestSelections(t *testing.T) {
 	f := buildMixed(t, "")
 	for text, want := range map[string]string{
-		"north":                                "north",
-		"tag listed":                           "north south east",
-		"kind gauge":                           "gauge-001 gauge-002 gauge-003 gauge-004",
-		"gauge":                                "gauge-001 gauge-002 gauge-003 gauge-004",
-		"buoy-0[1-3]":                          "buoy-01 buoy-02 buoy-03",
-		"buoy-?9":                              "buoy-09 buoy-19",
-		`site == "outer"`:                      "north east",
-		`lamp_w > 20 and n < 4`:                "east buoy-01 buoy-02 buoy-03",
-		"every 10th":                           "buoy-07 buoy-17",
-		"every 2nd of gauge":                   "gauge-002 gauge-004",
-		"first 2 of buoy":                      "north south",
-		"first 2 of buoy where lamp_w == 30":   "buoy-01 buoy-02",
-		`kind gauge where device endsWith "3"`: "gauge-003",
-		`"listed" in tags`:                     "north south east",
+		"north":                              "north",
+		"tag listed":                         "north south east",
+		"kind gauge":                         "gauge-001 gauge-002 gauge-003 gauge-004",
+		"gauge":                              "gauge-001 gauge-002 gauge-003 gauge-004",
+		"buoy-0[1-3]":                        "buoy-01 buoy-02 buoy-03",
+		"buoy-?9":                            "buoy-09 buoy-19",
+		`site == "outer"`:                    "north east",
+		`lamp_w > 20 and n < 4`:              "east buoy-01 buoy-02 buoy-03",
+		"every 10th":                         "buoy-07 buoy-17",
+		"every 2nd of gauge":                 "gauge-002 gauge-004",
+		"first 2 of buoy":                    "north south",
+		"first 2 of buoy where lamp_w == 30": "buoy-01 buoy-02",
+		`kind gauge where ends_with(device, "3")`: "gauge-003",
+		`"listed" in tags`:                        "north south east",
 	} {
 		who, err := crowd.ParseSelection(text)
 		require.NoError(t, err, text)
@@ -173,7 +173,7 @@ kinds:
       ip: {ipv4: 10.20.0.0/16}
       ip6: {ipv6: "2001:db8::/64"}
       id: {uuid: 4}
-      firmware: {like: "2\\.[0-4]"}
+      firmware: {pattern: "2\\.[0-4]"}
     readings: {state: {every: 5s, topic: "t/${device}", fields: {a: 1}}}
 devices: [{kind: buoy, count: 2000}]
 plan: {for: 1m}`), crowd.Sources{})
@@ -228,10 +228,10 @@ links: {sea: {mqtt: mqtt://127.0.0.1}}
 kinds:
   b:
     readings:
-      all: {every: 1s, speak: together, topic: "a/${device}", fields: {a: 1}}
-      turn: {every: 1s, speak: in turn, topic: "t/${device}", fields: {a: 1}}
-      some: {every: 1s, speak: 3 at random, topic: "s/${device}", fields: {a: 1}}
-      share: {every: 1s, speak: 50% at random, topic: "p/${device}", fields: {a: 1}}
+      all: {every: 1s, turns: together, topic: "a/${device}", fields: {a: 1}}
+      turn: {every: 1s, turns: in order, topic: "t/${device}", fields: {a: 1}}
+      some: {every: 1s, turns: 3 at random, topic: "s/${device}", fields: {a: 1}}
+      share: {every: 1s, turns: 50% at random, topic: "p/${device}", fields: {a: 1}}
 devices: [{kind: b, count: 8, name: "b${n}"}]
 plan: {for: 20s, join: spread over 4s}`), crowd.Sources{})
 	require.NoError(t, err)
@@ -271,7 +271,7 @@ kinds:
         fields:
           x: {signal: swell}
           y: {formula: x * 2 + base}
-          late: {signal: follow, field: y, lag: 3s}
+          late: {signal: derived, field: y, lag: 3s}
           stuck: {formula: y + 1, stuck: {chance: 30%, for: 4s}}
       sum:
         every: 1s

@@ -49,7 +49,7 @@ func (g *Grant) explain(err error) error {
 		e.What = fmt.Sprintf("no access token: %s answered %s%s", g.URL, answer.Response.Status, link.Snippet(answer.Body))
 		switch {
 		case answer.ErrorCode == "invalid_client", answer.Response.StatusCode == http.StatusUnauthorized:
-			e.Try = "check client_id and client_secret, and whether the server wants them in the body: send: body"
+			e.Try = "check client_id and client_secret, and whether the server wants them in the body: credentials_in: body"
 		case answer.ErrorCode == "invalid_scope":
 			e.Try = "check scope"
 		case answer.Response.StatusCode == http.StatusNotFound, answer.Response.StatusCode == http.StatusMethodNotAllowed:

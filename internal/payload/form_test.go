@@ -47,7 +47,7 @@ func forms(t require.TestingT) map[string]payload.Form {
 		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	require.NoError(t, err)
 	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false), "senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
-		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "lines": payload.NewLines(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),
+		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": payload.NewLines(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),
 		"template": template}
 }
 
@@ -55,11 +55,11 @@ func forms(t require.TestingT) map[string]payload.Form {
 func TestBodies(t *testing.T) {
 	s := sample("m/1", 1.5, -3, true, `n "1"`)
 	want := map[string]string{
-		"json":     `{"mark":"m/1","wave_m":1.5,"n":-3,"ok":true,"site":"n \"1\"","place":{"lat":58.02,"lon":-6.41},"hull":{"x":0.5,"y":-1.25,"z":9.8}}`,
-		"senml":    `[{"bn":"urn:dev:buoy-1:","bt":1906545600.25,"n":"mark","vs":"m/1"},{"n":"wave_m","u":"m","v":1.5},{"n":"n","v":-3},{"n":"ok","vb":true},{"n":"site","vs":"n \"1\""},{"n":"place/lat","u":"lat","v":58.02},{"n":"place/lon","u":"lon","v":-6.41},{"n":"hull/x","u":"m/s2","v":0.5},{"n":"hull/y","u":"m/s2","v":-1.25},{"n":"hull/z","u":"m/s2","v":9.8}]`,
-		"csv":      "mark;wave_m;n;ok;site;place.lat;place.lon;hull.x;hull.y;hull.z\nm/1;1.5;-3;true;\"n \"\"1\"\"\";58.02;-6.41;0.5;-1.25;9.8",
-		"lines":    `sea\ state,buoy=b\,1 mark="m/1",wave_m=1.5,n=-3i,ok=true,site="n \"1\"",place_lat=58.02,place_lon=-6.41,hull_x=0.5,hull_y=-1.25,hull_z=9.8 1906545600250`,
-		"template": `{"id": {"m": "m/1"}, "v": [1.5, -3], "s": "at n \"1\"", "p": {"lat":58.02,"lon":-6.41}}`,
+		"json":          `{"mark":"m/1","wave_m":1.5,"n":-3,"ok":true,"site":"n \"1\"","place":{"lat":58.02,"lon":-6.41},"hull":{"x":0.5,"y":-1.25,"z":9.8}}`,
+		"senml":         `[{"bn":"urn:dev:buoy-1:","bt":1906545600.25,"n":"mark","vs":"m/1"},{"n":"wave_m","u":"m","v":1.5},{"n":"n","v":-3},{"n":"ok","vb":true},{"n":"site","vs":"n \"1\""},{"n":"place/lat","u":"lat","v":58.02},{"n":"place/lon","u":"lon","v":-6.41},{"n":"hull/x","u":"m/s2","v":0.5},{"n":"hull/y","u":"m/s2","v":-1.25},{"n":"hull/z","u":"m/s2","v":9.8}]`,
+		"csv":           "mark;wave_m;n;ok;site;place.lat;place.lon;hull.x;hull.y;hull.z\nm/1;1.5;-3;true;\"n \"\"1\"\"\";58.02;-6.41;0.5;-1.25;9.8",
+		"line-protocol": `sea\ state,buoy=b\,1 mark="m/1",wave_m=1.5,n=-3i,ok=true,site="n \"1\"",place_lat=58.02,place_lon=-6.41,hull_x=0.5,hull_y=-1.25,hull_z=9.8 1906545600250`,
+		"template":      `{"id": {"m": "m/1"}, "v": [1.5, -3], "s": "at n \"1\"", "p": {"lat":58.02,"lon":-6.41}}`,
 	}
 	for name, f := range forms(t) {
 		body, err := f.Append(nil, []payload.Sample{s})
@@ -259,7 +259,7 @@ func FuzzRead(f *testing.F) {
 	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State"); err != nil {
 		f.Fatal(err)
 	}
-	if all["raw"], err = payload.NewRaw(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
+	if all["bytes"], err = payload.NewRaw(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
 		f.Fatal(err)
 	}
 	f.Add(set)
@@ -282,7 +282,7 @@ func FuzzRead(f *testing.F) {
 
 func BenchmarkForms(b *testing.B) {
 	s := []payload.Sample{sample("abcdefgh/buoy-001/state/1", 1.25, 3, true, "outer")}
-	for _, name := range []string{"json", "senml", "senml-cbor", "cbor", "csv", "lines", "template"} {
+	for _, name := range []string{"json", "senml", "senml-cbor", "cbor", "csv", "line-protocol", "template"} {
 		f := forms(b)[name]
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()

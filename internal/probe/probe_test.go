@@ -122,8 +122,8 @@ func TestMissingCauses(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	for witness, want := range map[string][2]string{
-		`ear: {proves: received, subscribe: harbour/#, wait: 300ms}`:                                                                                 {"own subscription hears it", "the filter harbour/# does not match"},
-		`store: {proves: stored, get: "http://` + s.HTTPAddr + `/devices/${device}/messages", rows: ".messages[]", mark: .values.mark, wait: 300ms}`: {"store finds it", "the platform acknowledged and did not store it"},
+		`ear: {proves: received, subscribe: harbour/#, wait: 300ms}`:                                                                    {"own subscription hears it", "the filter harbour/# does not match"},
+		`store: {proves: stored, get: "http://` + s.HTTPAddr + `/stored/${device}", rows: ".rows[]", mark: .content.mark, wait: 300ms}`: {"store finds it", "the platform acknowledged and did not store it"},
 	} {
 		r := way(t, t.TempDir(), `
 crowd: way
@@ -152,14 +152,14 @@ func TestCertificate(t *testing.T) {
 	dir := t.TempDir()
 	files, err := certs.Make([]string{"buoy"}, []string{"127.0.0.1"}, time.Now(), 5*24*time.Hour)
 	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "bad"), 0o700))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "refused"), 0o700))
 	for name, data := range files {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 	}
 	for server, want := range map[string]string{
-		"server":                "TLS 1.3, TLS_AES_128_GCM_SHA256; certificate for 127.0.0.1 by Run Crowd test authority, valid until " + time.Now().Add(5*24*time.Hour).UTC().Format("2006-01-02") + " (4 days left); trusted by way of Run Crowd test authority",
-		"bad/server-expired":    "the platform's certificate expired on ",
-		"bad/server-wrong-name": "the platform's certificate is for elsewhere.example, not for 127.0.0.1",
+		"server":                    "TLS 1.3, TLS_AES_128_GCM_SHA256; certificate for 127.0.0.1 by Run Crowd test authority, valid until " + time.Now().Add(5*24*time.Hour).UTC().Format("2006-01-02") + " (4 days left); trusted by way of Run Crowd test authority",
+		"refused/server-expired":    "the platform's certificate expired on ",
+		"refused/server-wrong-name": "the platform's certificate is for elsewhere.example, not for 127.0.0.1",
 	} {
 		pair, err := tls.X509KeyPair(files[server+".pem"], files[server+".key"])
 		require.NoError(t, err)

@@ -15,36 +15,36 @@ const Format = 1
 
 // Document is the report as JSON. Times are RFC 3339, delays milliseconds.
 type Document struct {
-	Format      int                     `json:"format"`
-	Run         string                  `json:"run"`
-	Crowd       string                  `json:"crowd"`
-	Folder      string                  `json:"folder"`
-	Started     time.Time               `json:"started"`
-	Proven      bool                    `json:"requirements_hold"`
-	Ended       bool                    `json:"ended"`
-	Interrupted bool                    `json:"interrupted"`
-	Due         int                     `json:"due"`
-	Verdicts    map[string]int          `json:"verdicts"`
-	Kinds       []group                 `json:"kinds"`
-	Rounds      []group                 `json:"rounds"`
-	Devices     []group                 `json:"devices_not_proven"`
-	Proofs      []verdict.Proof         `json:"proofs"`
-	Require     []verdict.Check         `json:"requirements"`
-	Delays      map[string]delays       `json:"delays_ms"`
-	Strays      int                     `json:"strays"`
-	StraySample []verdict.Stray         `json:"stray_sample,omitempty"`
-	OutOfOrder  int                     `json:"out_of_order"`
-	Resent      int                     `json:"resent"`
-	Drops       int                     `json:"connections_lost"`
-	DropReasons map[string]int          `json:"connections_lost_why,omitempty"`
-	Renewed     int                     `json:"access_tokens_renewed,omitempty"`
-	Commands    []asked                 `json:"commands,omitempty"`
-	Mishaps     []verdict.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
-	DeafTo      map[string]int          `json:"commands_not_heard_why,omitempty"`
-	Witnesses   []verdict.WitnessReport `json:"witnesses"`
-	Findings    []verdict.Finding       `json:"messages_not_proven"`
-	AtMost      int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
-	Recovered   int                     `json:"recovered,omitempty"`
+	Format          int                     `json:"format"`
+	Run             string                  `json:"run"`
+	Crowd           string                  `json:"crowd"`
+	Folder          string                  `json:"folder"`
+	Started         time.Time               `json:"started"`
+	Proven          bool                    `json:"requirements_hold"`
+	Ended           bool                    `json:"ended"`
+	Interrupted     bool                    `json:"interrupted"`
+	Due             int                     `json:"due"`
+	Verdicts        map[string]int          `json:"verdicts"`
+	Kinds           []group                 `json:"kinds"`
+	Rounds          []group                 `json:"rounds"`
+	Devices         []group                 `json:"devices_not_proven"`
+	Proofs          []verdict.Proof         `json:"proofs"`
+	Require         []verdict.Check         `json:"requirements"`
+	Delays          map[string]delays       `json:"delays_ms"`
+	Unmatched       int                     `json:"unmatched"`
+	UnmatchedSample []verdict.Unmatched     `json:"unmatched_sample,omitempty"`
+	OutOfOrder      int                     `json:"out_of_order"`
+	Resent          int                     `json:"resent"`
+	Drops           int                     `json:"connections_lost"`
+	DropReasons     map[string]int          `json:"connections_lost_why,omitempty"`
+	Renewed         int                     `json:"access_tokens_renewed,omitempty"`
+	Commands        []asked                 `json:"commands,omitempty"`
+	Mishaps         []verdict.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
+	DeafTo          map[string]int          `json:"commands_not_heard_why,omitempty"`
+	Witnesses       []verdict.WitnessReport `json:"witnesses"`
+	Findings        []verdict.Finding       `json:"messages_not_proven"`
+	AtMost          int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
+	Recovered       int                     `json:"recovered,omitempty"`
 }
 
 type group struct {
@@ -89,9 +89,9 @@ func JSON(in *Input) ([]byte, error) {
 	r := in.Result
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Proven: in.Holds(),
 		Ended: r.Ended, Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
-		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Strays: r.StrayCount, StraySample: r.Strays, OutOfOrder: r.OutOfOrder,
+		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
-		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lateness": ms(r.Lateness)}}
+		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
 	d.Renewed, d.Mishaps, d.DeafTo = r.Renewed, r.Mishaps, r.DeafTo
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})

@@ -277,7 +277,7 @@ func delayTable(r *verdict.Result) string {
 		name, note string
 		d          verdict.Delays
 	}{
-		{"sent late by", "after it was due", r.Lateness},
+		{"sent late by", "after it was due", r.Lag},
 		{"to acknowledgement", "after it was sent", r.Acknowledged},
 		{"to reception", "after it was sent", r.Received},
 		{"to storage", "after it was sent", r.Stored},
@@ -304,8 +304,8 @@ func asides(b *strings.Builder, r *verdict.Result) {
 	if r.OutOfOrder > 0 {
 		list = append(list, fmt.Sprintf("%d out of order", r.OutOfOrder))
 	}
-	if r.StrayCount > 0 {
-		list = append(list, fmt.Sprintf("%d strays (sightings of this run that match no message sent)", r.StrayCount))
+	if r.UnmatchedCount > 0 {
+		list = append(list, fmt.Sprintf("%d unmatched (sightings of this run that match no message sent)", r.UnmatchedCount))
 	}
 	if r.Resent > 0 {
 		list = append(list, fmt.Sprintf("%d sent more than once", r.Resent))
@@ -313,7 +313,7 @@ func asides(b *strings.Builder, r *verdict.Result) {
 	if len(list) > 0 {
 		fmt.Fprintf(b, "\n  Beside the verdicts: %s.\n", strings.Join(list, "; "))
 	}
-	for _, s := range r.Strays[:min(3, len(r.Strays))] {
+	for _, s := range r.Unmatched[:min(3, len(r.Unmatched))] {
 		fmt.Fprintf(b, "    stray at %s: %s\n", s.Witness, s.Mark)
 	}
 	if r.Drops > 0 {

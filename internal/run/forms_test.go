@@ -19,17 +19,17 @@ import (
 
 // bodies are payloads of every form, with the mark as a text in each.
 var bodies = map[string]string{
-	"nested":     "payload: {nested: true}",
-	"template":   `payload: {template: '{"head": {"id": "${mark}"}, "w": ${wave_m}, "s": "at ${site}"}'}`,
-	"senml":      `payload: {form: senml, base_name: "urn:dev:${device}:"}`,
-	"senml-cbor": "payload: senml-cbor",
-	"cbor":       "payload: cbor",
-	"csv":        `payload: {form: csv, separator: ";"}`,
-	"lines":      "payload: lines",
-	"protobuf":   "payload: {descriptors: state.binpb, message: harbour.State}",
-	"raw":        "payload: {layout: [{field: mark, as: text, width: 60}, {field: wave_m, as: i16, scale: 0.01}, {field: count, as: u32}, {bits: [{field: ok, width: 1}, {value: 5, width: 7}]}]}",
-	"batch":      "batch: 3",
-	"batch-cbor": "batch: 3\n        payload: cbor",
+	"nested":        "payload: {nested: true}",
+	"template":      `payload: {template: '{"head": {"id": "${mark}"}, "w": ${wave_m}, "s": "at ${site}"}'}`,
+	"senml":         `payload: {form: senml, base_name: "urn:dev:${device}:"}`,
+	"senml-cbor":    "payload: senml-cbor",
+	"cbor":          "payload: cbor",
+	"csv":           `payload: {form: csv, separator: ";"}`,
+	"line-protocol": "payload: line-protocol",
+	"protobuf":      "payload: {descriptors: state.binpb, message: harbour.State}",
+	"bytes":         "payload: {layout: [{field: mark, as: text, width: 60}, {field: wave_m, as: i16, scale: 0.01}, {field: count, as: u32}, {bits: [{field: ok, width: 1}, {value: 5, width: 7}]}]}",
+	"batch":         "batch: 3",
+	"batch-cbor":    "batch: 3\n        payload: cbor",
 }
 
 // formCrowd is a small crowd that sends in a form, over MQTT or HTTP.
@@ -57,19 +57,19 @@ kinds:
 devices: [{kind: buoy, count: 4}]
 plan: {for: 2s, settle: SETTLE}
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: sea, topic: "harbour/${device}/${reading}", wait: WAIT, settle: 300ms}
+  ear: {proves: received, subscribe: harbour/#, link: sea, topic: "harbour/${device}/${reading}", wait: WAIT, linger: 300ms}
   store:
     proves: stored
-    get: http://HTTP/devices/${device}/messages?from=${from}&to=${to}
-    rows: .messages[]
+    get: http://HTTP/stored/${device}?from=${from}&to=${to}
+    rows: .rows[]
     next: .next
     device: .device
     reading: .reading
-    values: .values
-    body: .body
+    values: .content
+    body: .bytes
     MARK
     wait: WAIT
-    settle: 300ms
+    linger: 300ms
 `
 }
 
@@ -89,7 +89,7 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 			t.Run(form+"/"+c.link+"/"+c.flaw, func(t *testing.T) {
 				t.Parallel()
 				text := formCrowd(form, c.link)
-				mark := map[string]string{"template": "mark: .values.head.id", "nested": "mark: .values.mark", "batch": "mark: .values.mark"}[form]
+				mark := map[string]string{"template": "mark: .content.head.id", "nested": "mark: .content.mark", "batch": "mark: .content.mark"}[form]
 				text = strings.NewReplacer("MARK", mark, "SETTLE", "60s").Replace(text)
 				if c.expected != verdict.Proven {
 					text = strings.ReplaceAll(text, "WAIT", "6s")
@@ -145,7 +145,7 @@ links: {shore: {http: "http://`+s.HTTPAddr+`", headers: {Authorization: "Bearer 
 kinds: {gauge: {readings: {level: {every: 200ms, path: "/in/${site}/${device}/level", fields: {v: {signal: swell}, site: "${site}"}}}}}
 devices: [{kind: gauge, roster: gauges.csv}]
 plan: {for: 1s}
-witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+`/devices/${device}/messages", rows: ".messages[]", mark: .values.mark, values: .values}}
+witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+`/stored/${device}", rows: ".rows[]", mark: .content.mark, values: .content}}
 `), 0o600))
 	cr, err := crowd.Load(path)
 	require.NoError(t, err)

@@ -68,19 +68,19 @@ kinds:
 devices: [{kind: buoy, count: 4}]
 plan: {for: 2500ms, settle: SETTLE}
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: WAIT, settle: 300ms}
+  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: WAIT, linger: 300ms}
   store:
     proves: stored
-    get: http://HTTP/devices/${device}/messages?from=${from}&to=${to}&limit=7
-    rows: .messages[]
+    get: http://HTTP/stored/${device}?from=${from}&to=${to}&limit=7
+    rows: .rows[]
     next: .next
-    time: .ts
+    time: .stored_at
     device: .device
     reading: .reading
-    mark: .values.mark
-    values: .values
+    mark: .content.mark
+    values: .content
     wait: WAIT
-    settle: 300ms
+    linger: 300ms
 require: {proven: 100%, received: 100% WITHIN, stored: 100% WITHIN}
 `
 }
@@ -211,7 +211,7 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 					assert.Equal(t, due, p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 					assert.True(t, p.holds())
 				}
-				assert.Zero(t, p.result.StrayCount)
+				assert.Zero(t, p.result.UnmatchedCount)
 				switch name {
 				case "reorder":
 					assert.Equal(t, 4, p.result.OutOfOrder)
@@ -234,7 +234,7 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 			assert.True(t, p.holds())
 			assert.Zero(t, p.result.OutOfOrder)
-			assert.Zero(t, p.result.StrayCount)
+			assert.Zero(t, p.result.UnmatchedCount)
 			assert.Zero(t, p.result.Drops)
 			ack := p.result.Proofs[0]
 			if w.name == "mqtt5-qos0" {
@@ -252,13 +252,13 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 		t.Run("mark-"+mark, func(t *testing.T) {
 			t.Parallel()
 			w := ways[1]
-			pick := map[string]string{"sequence": ".values.no", "user_property": ".props.mark", "header": `.props["X-Mark"]`}[mark]
+			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark", "header": `.properties["X-Mark"]`}[mark]
 			if mark == "header" {
 				w = ways[5]
 				text += "\n" // the ear hears the header as a user property
 			}
 			yaml := strings.Replace(w.harbour(), "\nkinds:", "\n"+text+"\nkinds:", 1)
-			yaml = strings.Replace(yaml, "mark: .values.mark", "mark: '"+pick+"'", 1)
+			yaml = strings.Replace(yaml, "mark: .content.mark", "mark: '"+pick+"'", 1)
 			if mark == "header" {
 				yaml = yaml[:strings.Index(yaml, "  ear: {proves")] + yaml[strings.Index(yaml, "  store:\n"):]
 				yaml = strings.Replace(yaml, "received: 100% WITHIN, ", "", 1)
@@ -282,13 +282,13 @@ func TestRunsDoNotConfuseEachOther(t *testing.T) {
 			defer s.Close()
 			text := strings.Replace(ways[5].harbour(), "\nkinds:", "\n"+mark+"kinds:", 1)
 			if mark != "" {
-				text = strings.Replace(text, ".values.mark", ".values.no", 1)
+				text = strings.Replace(text, ".content.mark", ".content.no", 1)
 			}
 			first := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
 			second := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
 			for _, p := range []*played{first, second} {
 				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
-				assert.Zero(t, p.result.StrayCount)
+				assert.Zero(t, p.result.UnmatchedCount)
 			}
 		})
 	}

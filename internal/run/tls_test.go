@@ -92,7 +92,7 @@ devices: [{kind: buoy, count: 4}]
 plan: {for: 1500ms}
 witnesses:
   ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: 30s}
-  store: {proves: stored, get: "`+store+`/devices/${device}/messages", link: shore, rows: ".messages[]", next: .next, mark: .values.mark, values: .values, wait: 30s}
+  store: {proves: stored, get: "`+store+`/stored/${device}", link: shore, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 30s}
 `, "TLS", own)
 	if strings.HasPrefix(ear, "mqtt://") {
 		text = strings.ReplaceAll(text, ", "+own, "")
@@ -151,13 +151,13 @@ func TestRefusedCertificates(t *testing.T) {
 		name, server, client, extra, says, try string
 	}{
 		{"an authority nobody knows", "server", "buoy-001", "ca: none", "of an authority that is not trusted here (it was issued by CN=Run Crowd test authority)", "tls: {ca: FILE}"},
-		{"a server's certificate that expired", "bad/server-expired", "buoy-001", "", "the platform's certificate expired on", "renew it"},
-		{"a server's certificate for another host", "bad/server-wrong-name", "buoy-001", "", "is for elsewhere.example, not for 127.0.0.1", "server_name"},
+		{"a server's certificate that expired", "refused/server-expired", "buoy-001", "", "the platform's certificate expired on", "renew it"},
+		{"a server's certificate for another host", "refused/server-wrong-name", "buoy-001", "", "is for elsewhere.example, not for 127.0.0.1", "server_name"},
 		{"no certificate where one is wanted", "server", "", "", "the platform ended TLS: certificate required", "tls: {cert: FILE, key: FILE}"},
-		{"a device's certificate that expired", "server", "bad/expired", "", "the platform ended TLS: expired certificate", "renew the device's certificate"},
-		{"a device's certificate from the future", "server", "bad/not-yet", "", "the platform ended TLS: expired certificate", "the platform's clock"},
-		{"a device's certificate of a stranger", "server", "bad/stranger", "", "the platform ended TLS: unknown certificate authority", "trusts the authority"},
-		{"a device's certificate that was revoked", "server", "bad/revoked", "", "the platform ended TLS: bad certificate", "has not revoked it"},
+		{"a device's certificate that expired", "server", "refused/expired", "", "the platform ended TLS: expired certificate", "renew the device's certificate"},
+		{"a device's certificate from the future", "server", "refused/not-yet", "", "the platform ended TLS: expired certificate", "the platform's clock"},
+		{"a device's certificate of a stranger", "server", "refused/stranger", "", "the platform ended TLS: unknown certificate authority", "trusts the authority"},
+		{"a device's certificate that was revoked", "server", "refused/revoked", "", "the platform ended TLS: bad certificate", "has not revoked it"},
 		{"a port without TLS", "plain", "buoy-001", "", "", ""},
 	} {
 		for _, scheme := range []string{"mqtts", "wss", "https"} {
@@ -261,7 +261,7 @@ links: {sea: {mqtt: "mqtt://` + m.addr + `", username: "${device}", password: "$
 kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${n == 3 ? 'buoy-001' : device}/state", fields: {a: {signal: counter}}}}}}
 devices: [{kind: buoy, count: 3}]
 plan: {for: 1500ms}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, of: "n < 3"}}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, who: "n < 3"}}
 `
 	password := func(p string) *crowd.Crowd {
 		c, err := crowd.Parse("users.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return p, true }})
@@ -360,7 +360,7 @@ links: {shore: {http: "https://%[1]s", version: %[2]s, username: gauges, passwor
 kinds: {buoy: {readings: {state: {every: 100ms, path: "/in/harbour/${device}/state", fields: {wave_m: {signal: swell}}}}}}
 devices: [{kind: buoy, count: 4}]
 plan: {for: 1500ms}
-witnesses: {store: {proves: stored, get: "https://%[1]s/devices/${device}/messages", link: shore, rows: ".messages[]", next: .next, mark: .values.mark, values: .values}}
+witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link: shore, rows: ".rows[]", next: .next, mark: .content.mark, values: .content}}
 `, addr, version, dir)
 			c, err := crowd.Parse("nginx.yaml", []byte(text), password("harbour-19"))
 			require.NoError(t, err)

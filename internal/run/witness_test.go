@@ -49,7 +49,7 @@ links: {shore: {http: http://HTTP}}
 kinds: {gauge: {readings: {level: {every: 100ms, path: /in, fields: {level_m: {signal: tide, round: 3}}}}}}
 devices: [{kind: gauge, name: gauge-1}]
 plan: {for: 700ms}
-witnesses: {store: {proves: stored, get: "http://HTTP/out", device: '"gauge-1"', rows: '.rows[]', time: .at, next: .next, mark: .mark, values: ., wait: 600ms, settle: 50ms}}
+witnesses: {store: {proves: stored, get: "http://HTTP/out", device: '"gauge-1"', rows: '.rows[]', time: .at, next: .next, mark: .mark, values: ., wait: 600ms, linger: 50ms}}
 `
 
 func reply(format string, args ...any) func(*platform, http.ResponseWriter, *http.Request) {

@@ -94,11 +94,11 @@ var chances = []Spec{
 	{
 		Name: "text", Group: "chance", Gives: Text, Doc: "a random text of a shape that a regular expression describes",
 		Params: []Param{
-			{Name: "like", Type: Plain, Doc: "the shape, such as [A-Z]{3}-[0-9]{4}; * and + repeat at most eight times"},
+			{Name: "pattern", Type: Plain, Doc: "the shape, such as [A-Z]{3}-[0-9]{4}; * and + repeat at most eight times"},
 		},
-		Example: "code: {signal: text, like: \"[A-Z]{3}-[0-9]{4}\"}",
+		Example: "code: {signal: text, pattern: \"[A-Z]{3}-[0-9]{4}\"}",
 		make: func(a Args) (Signal, error) {
-			t, err := NewPattern(a.word("like"))
+			t, err := NewPattern(a.word("pattern"))
 			if err != nil {
 				return nil, err
 			}

@@ -85,7 +85,7 @@ func TestWeightsTextsAndSwitch(t *testing.T) {
 	const n = 20000
 	c := build(t, "choice", signal.Args{"of": []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(3)}, "weights": []float64{7, 2, 0}})
 	seen := map[int64]float64{}
-	like := build(t, "text", signal.Args{"like": "(buoy|mark)-[A-Z]{2}[^a]?x*"})
+	like := build(t, "text", signal.Args{"pattern": "(buoy|mark)-[A-Z]{2}[^a]?x*"})
 	re := regexp.MustCompile("^(buoy|mark)-[A-Z]{2}[^a]?x*$")
 	for i := range n {
 		m := signal.Moment{Key: 9, Seq: uint64(i)}
@@ -217,7 +217,7 @@ func TestRecorded(t *testing.T) {
 }
 
 func TestFollow(t *testing.T) {
-	f := build(t, "follow", signal.Args{"field": "x", "gain": 2.0, "offset": 1.0, "correlation": 0.6, "spread": 3.0}).(signal.Follower)
+	f := build(t, "derived", signal.Args{"field": "x", "gain": 2.0, "offset": 1.0, "correlation": 0.6, "spread": 3.0}).(signal.Follower)
 	x, y := make([]float64, 20000), make([]float64, 20000)
 	source := build(t, "normal", signal.Args{"spread": 3.0})
 	for i := range x {
@@ -309,13 +309,13 @@ func TestWrongParametersOfTheLibrary(t *testing.T) {
 		{"walk", signal.Args{"start": 5.0, "high": 1.0}, "start 5 lies outside the bounds"},
 		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}}}}}, `goes to "b", which is no state`},
 		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}, {To: "b", Share: 0.6}}}, {Name: "b"}}}, "add up to more than 100%"},
-		{"text", signal.Args{"like": "[a"}, "is not a regular expression: missing closing ]"},
-		{"text", signal.Args{"like": "[a-z]{1000}[0-9]{9}"}, "may become longer than 1000 letters"},
+		{"text", signal.Args{"pattern": "[a"}, "is not a regular expression: missing closing ]"},
+		{"text", signal.Args{"pattern": "[a-z]{1000}[0-9]{9}"}, "may become longer than 1000 letters"},
 		{"choice", signal.Args{"of": []signal.Value{signal.OfInt(1)}, "weights": []float64{1, 2}}, "weights must be as many as the values: 1, not 2"},
 		{"pulse", signal.Args{"period": time.Second, "width": time.Minute}, "width 1m must lie between zero and the period of 1s"},
 		{"route", signal.Args{"points": []quantity.Position{{Lat: 1}}}, "points must be at least two positions, not 1"},
 		{"counter", signal.Args{"wrap": 0.0}, "wrap must be above zero"},
-		{"follow", signal.Args{"field": "x", "lag": -time.Second}, "cannot run ahead"},
+		{"derived", signal.Args{"field": "x", "lag": -time.Second}, "cannot run ahead"},
 		{"charge", signal.Args{"from": 3.0, "to": 2.0}, "to 2 is below from 3"},
 	} {
 		spec, _ := signal.Find(c.name)

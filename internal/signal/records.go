@@ -84,7 +84,7 @@ var records = []Spec{
 		make:    makeRecorded,
 	},
 	{
-		Name: "follow", Group: "time and records", Gives: Float, Doc: "another field of the same reading, some time later, scaled, or only loosely tied to it",
+		Name: "derived", Group: "time and records", Gives: Float, Doc: "another field of the same reading, some time later, scaled, or only loosely tied to it",
 		Params: []Param{
 			{Name: "field", Type: FieldName, Doc: "the field it follows; it must stand before this one"},
 			{Name: "lag", Type: Duration, Default: time.Duration(0), Doc: "how far behind it is"},
@@ -93,7 +93,7 @@ var records = []Spec{
 			{Name: "correlation", Type: Share, Default: 1.0, Doc: "how closely it is tied: 100% follows exactly, 50% is loose (Pearson's coefficient)"},
 			{Name: "spread", Type: Number, Default: 1.0, Doc: "the standard deviation of the field it follows, for a correlation below 100%"},
 		},
-		Example: "air_c: {signal: follow, field: water_c, lag: 30m, gain: 0.9, offset: 2, round: 1}",
+		Example: "air_c: {signal: derived, field: water_c, lag: 30m, gain: 0.9, offset: 2, round: 1}",
 		make: func(a Args) (Signal, error) {
 			f := &follow{field: a.word("field"), lag: a.dur("lag"), gain: a.num("gain"), offset: a.num("offset")}
 			if f.lag < 0 {

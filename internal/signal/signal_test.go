@@ -128,10 +128,10 @@ func needed(name string) signal.Args {
 		"wander":   {"around": quantity.Position{}},
 		"steps":    {"levels": []float64{1, 2, 5}},
 		"states":   {"of": harbourStates},
-		"text":     {"like": "[A-Z]{3}-[0-9]+"},
+		"text":     {"pattern": "[A-Z]{3}-[0-9]+"},
 		"route":    {"points": []quantity.Position{{Lat: 58, Lon: -6}, {Lat: 58.01, Lon: -6}, {Lat: 58.01, Lon: -6.02}}},
 		"recorded": {"file": &signal.Recording{Values: []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(4)}}, "column": "x"},
-		"follow":   {"field": "x"},
+		"derived":  {"field": "x"},
 	}[name]
 }
 

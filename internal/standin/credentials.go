@@ -253,18 +253,18 @@ func shown(r *http.Request) string {
 	return r.URL.Query().Get("access_token")
 }
 
-// asks are what devices that speak HTTP are asked, and what they say to it.
-type asks struct {
-	mu    sync.Mutex
-	asked map[string][]json.RawMessage
-	told  map[string][]json.RawMessage
+// orders are the commands for devices that speak HTTP, and their answers.
+type orders struct {
+	mu       sync.Mutex
+	commands map[string][]json.RawMessage
+	answers  map[string][]json.RawMessage
 }
 
-// maxAsks is how many commands, and answers, are kept for one device.
-const maxAsks = 1000
+// maxOrders is how many commands, and answers, are kept for one device.
+const maxOrders = 1000
 
-// put serves POST /asks/DEVICE and POST /told/DEVICE.
-func (a *asks) put(list *map[string][]json.RawMessage) http.HandlerFunc {
+// put serves POST /commands/DEVICE and POST /answers/DEVICE.
+func (a *orders) put(list *map[string][]json.RawMessage) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		var body json.RawMessage
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&body); err != nil {
@@ -274,7 +274,7 @@ func (a *asks) put(list *map[string][]json.RawMessage) http.HandlerFunc {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		name := r.PathValue("device")
-		if len((*list)[name]) >= maxAsks {
+		if len((*list)[name]) >= maxOrders {
 			answer(w, http.StatusTooManyRequests, map[string]any{"error": "too many wait for this device"})
 			return
 		}
@@ -283,8 +283,8 @@ func (a *asks) put(list *map[string][]json.RawMessage) http.HandlerFunc {
 	}
 }
 
-// get serves GET /asks/DEVICE and GET /told/DEVICE; what was given is gone.
-func (a *asks) get(list *map[string][]json.RawMessage, key string) http.HandlerFunc {
+// get serves GET /commands/DEVICE and GET /answers/DEVICE; what was given is gone.
+func (a *orders) get(list *map[string][]json.RawMessage, key string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		a.mu.Lock()
 		name := r.PathValue("device")

@@ -19,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/mochi-mqtt/server/v2/packets"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -142,23 +143,34 @@ func TestAsks(t *testing.T) {
 		assert.Equal(t, want, fmt.Sprintf("%d %s", code, body[:len(body)-1]))
 	}
 	own := []string{"Authorization", "Bearer " + grant.AccessToken}
-	for method, target := range map[string]string{"GET": "/asks/gauge-1", "POST": "/in/harbour/gauge-1/level"} {
+	for method, target := range map[string]string{"GET": "/commands/gauge-1", "POST": "/in/harbour/gauge-1/level"} {
 		code, _ = do(t, method, url+target, "{}")
 		assert.Equal(t, 401, code)
 		code, _ = do(t, method, url+target, "{}", own...)
 		assert.Contains(t, []int{202, 204}, code)
 	}
 	for i := range 2 {
-		code, _ = do(t, "POST", url+"/asks/gauge-1", fmt.Sprintf(`{"n":%d}`, i), "Authorization", "Bearer platform-1")
+		code, _ = do(t, "POST", url+"/commands/gauge-1", fmt.Sprintf(`{"n":%d}`, i), "Authorization", "Bearer platform-1")
 		assert.Equal(t, 202, code)
 	}
-	code, _ = do(t, "POST", url+"/asks/gauge-1", `no`, own...)
+	code, _ = do(t, "POST", url+"/commands/gauge-1", `no`, own...)
 	assert.Equal(t, 400, code)
-	_, body = do(t, "GET", url+"/asks/gauge-1", "", own...)
-	assert.JSONEq(t, `{"asks":[{"n":0},{"n":1}]}`, body)
-	code, _ = do(t, "GET", url+"/asks/gauge-1", "", own...)
+	_, body = do(t, "GET", url+"/commands/gauge-1", "", own...)
+	assert.JSONEq(t, `{"commands":[{"n":0},{"n":1}]}`, body)
+	code, _ = do(t, "GET", url+"/commands/gauge-1", "", own...)
 	assert.Equal(t, 204, code)
-	do(t, "POST", url+"/told/gauge-1", `{"ok":true}`, own...)
-	_, body = do(t, "GET", url+"/told/gauge-1", "", own...)
-	assert.JSONEq(t, `{"told":[{"ok":true}]}`, body)
+	do(t, "POST", url+"/answers/gauge-1", `{"ok":true}`, own...)
+	_, body = do(t, "GET", url+"/answers/gauge-1", "", own...)
+	assert.JSONEq(t, `{"answers":[{"ok":true}]}`, body)
+}
+
+// A token is taken for a user name only where the stand-in was told so.
+func TestTokenAsUser(t *testing.T) {
+	for _, told := range []bool{false, true} {
+		s := start(t, Config{Token: "platform-1", TokenAsUser: told})
+		h := &hook{s: s}
+		cl := s.broker.NewClient(nil, "test", "buoy-1", true)
+		pk := packets.Packet{Connect: packets.ConnectParams{ClientIdentifier: "buoy-1", Username: []byte("platform-1")}}
+		assert.Equal(t, told, h.OnConnectAuthenticate(cl, pk))
+	}
 }

@@ -5,8 +5,8 @@
 //
 // What comes in over MQTT on a topic, or over HTTP by POST to /in/TOPIC, is
 // passed on to subscribers of the topic and stored under the device and the
-// reading that are the last two levels of the topic. GET /devices lists the
-// devices, GET /devices/DEVICE/messages the messages of one, page by page.
+// reading that are the last two levels of the topic. GET /stored lists the
+// devices, GET /stored/DEVICE the rows of one, page by page.
 package standin
 
 import (
@@ -39,11 +39,13 @@ type Config struct {
 	MQTT  string // address to listen on; a port of 0 takes a free one
 	HTTP  string
 	Flaws []Flaw
-	// Token, if not empty, is what every client must show: as the password (or, without
-	// one, as the user name) over MQTT; over HTTP as "Authorization: Bearer TOKEN", as the
+	// Token, if not empty, is what every client must show: as the password over MQTT; over
+	// HTTP as "Authorization: Bearer TOKEN", as the
 	// password of basic authentication, or as access_token in the address. Where other
 	// credentials are wanted too, any of them will do.
 	Token string
+	// TokenAsUser also takes a token as the user name over MQTT, where there is no password.
+	TokenAsUser bool
 	// JWTKeys is a folder with the certificate or public key of each device, DEVICE.pem;
 	// JWTSecret a secret that all share. A device shows a token signed with it, as above.
 	// A connection ends when its token runs out.
@@ -83,7 +85,7 @@ type StandIn struct {
 	chance *chance
 	known  *registry // nil: every device may send
 	grants grants
-	asks   asks
+	orders orders
 
 	visitors sync.Map // of connections, by *mqtt.Client
 
@@ -133,7 +135,7 @@ func Start(cfg Config) (*StandIn, error) {
 		caps.MaximumClients = int64(cfg.Connections)
 	}
 	s.grants.tokens = map[[sha256.Size]byte]visitor{}
-	s.asks = asks{asked: map[string][]json.RawMessage{}, told: map[string][]json.RawMessage{}}
+	s.orders = orders{commands: map[string][]json.RawMessage{}, answers: map[string][]json.RawMessage{}}
 	s.broker = mqtt.New(&mqtt.Options{Capabilities: caps, InlineClient: true, Logger: slog.New(slog.DiscardHandler)})
 	s.relay = s.broker.NewClient(nil, "local", "stand-in", true)
 	if err := s.broker.AddHook(&hook{s: s}, nil); err != nil {
@@ -173,15 +175,15 @@ func Start(cfg Config) (*StandIn, error) {
 	}
 	mux.HandleFunc("POST /in/{topic...}", s.intake)
 	mux.HandleFunc("PUT /in/{topic...}", s.intake)
-	mux.HandleFunc("GET /devices", func(w http.ResponseWriter, _ *http.Request) {
+	mux.HandleFunc("GET /stored", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
-	mux.HandleFunc("GET /devices/{device}/messages", s.store.messages)
-	mux.HandleFunc("POST /ask/{topic...}", s.ask)
-	mux.HandleFunc("POST /asks/{device}", s.asks.put(&s.asks.asked))
-	mux.HandleFunc("GET /asks/{device}", s.asks.get(&s.asks.asked, "asks"))
-	mux.HandleFunc("POST /told/{device}", s.asks.put(&s.asks.told))
-	mux.HandleFunc("GET /told/{device}", s.asks.get(&s.asks.told, "told"))
+	mux.HandleFunc("GET /stored/{device}", s.store.read)
+	mux.HandleFunc("POST /publish/{topic...}", s.publish)
+	mux.HandleFunc("POST /commands/{device}", s.orders.put(&s.orders.commands))
+	mux.HandleFunc("GET /commands/{device}", s.orders.get(&s.orders.commands, "commands"))
+	mux.HandleFunc("POST /answers/{device}", s.orders.put(&s.orders.answers))
+	mux.HandleFunc("GET /answers/{device}", s.orders.get(&s.orders.answers, "answers"))
 	if cfg.OAuthSecret != "" {
 		mux.HandleFunc("POST /token", s.grant)
 	}
@@ -317,7 +319,7 @@ func (h *hook) OnACLCheck(cl *mqtt.Client, topic string, _ bool) bool {
 
 func (h *hook) OnConnectAuthenticate(cl *mqtt.Client, pk packets.Packet) bool {
 	name, token := string(pk.Connect.Username), string(pk.Connect.Password)
-	if token == "" { // it stands for the user name
+	if token == "" && h.s.cfg.TokenAsUser {
 		name, token = pk.Connect.ClientIdentifier, name
 	}
 	v, err := h.s.admit(name, token)
@@ -538,7 +540,7 @@ func (s *StandIn) guard(next http.Handler) http.Handler {
 		device := ""
 		if topic, intake := strings.CutPrefix(r.URL.Path, "/in/"); intake {
 			device, _ = file(topic)
-		} else if name, own := strings.CutPrefix(r.URL.Path, "/asks/"); own && r.Method == http.MethodGet {
+		} else if name, own := strings.CutPrefix(r.URL.Path, "/commands/"); own && r.Method == http.MethodGet {
 			device = name
 		}
 		_, err := s.admit(device, shown(r))
@@ -555,9 +557,9 @@ func (s *StandIn) guard(next http.Handler) http.Handler {
 	})
 }
 
-// ask serves POST /ask/TOPIC: what comes in is published at TOPIC, for a device that
+// publish serves POST /publish/TOPIC: what comes in is published at TOPIC, for a device that
 // subscribed to it, and not stored.
-func (s *StandIn) ask(w http.ResponseWriter, r *http.Request) {
+func (s *StandIn) publish(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	topic := r.PathValue("topic")
 	if err != nil || topic == "" || strings.ContainsAny(topic, "+#\x00") {

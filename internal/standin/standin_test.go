@@ -48,20 +48,20 @@ func TestReadBack(t *testing.T) {
 		require.Equal(t, 202, code)
 	}
 	do(t, "POST", "http://"+s.HTTPAddr+"/in/harbour/gauge-2/level", "no json")
-	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices", "")
+	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/stored", "")
 	assert.JSONEq(t, `{"devices":["gauge-1","gauge-2"]}`, body)
-	next, got := "/devices/gauge-1/messages?limit=10", []int{}
+	next, got := "/stored/gauge-1?limit=10", []int{}
 	for pages := 0; next != ""; pages++ {
 		require.Less(t, pages, 4)
 		code, body := do(t, "GET", "http://"+s.HTTPAddr+next, "")
 		require.Equal(t, 200, code)
 		var answer struct {
-			Messages []struct{ Values struct{ N int } }
-			Next     string
+			Rows []struct{ Content struct{ N int } }
+			Next string
 		}
 		require.NoError(t, json.Unmarshal([]byte(body), &answer))
-		for _, m := range answer.Messages {
-			got = append(got, m.Values.N)
+		for _, m := range answer.Rows {
+			got = append(got, m.Content.N)
 		}
 		next = answer.Next
 	}
@@ -69,12 +69,12 @@ func TestReadBack(t *testing.T) {
 	for i, n := range got {
 		assert.Equal(t, i, n)
 	}
-	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-2/messages", "")
-	assert.Contains(t, body, `"values":null,"body":"bm8ganNvbg=="`)
-	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-1/messages?to=2001-01-01T00:00:00Z", "")
-	assert.JSONEq(t, `{"messages":[],"next":null}`, body)
+	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-2", "")
+	assert.Contains(t, body, `"content":null,"bytes":"bm8ganNvbg=="`)
+	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-1?to=2001-01-01T00:00:00Z", "")
+	assert.JSONEq(t, `{"rows":[],"next":null}`, body)
 	for _, bad := range []string{"?from=noon", "?limit=-1", "?limit=x", "?after=-3", "?to=5"} {
-		code, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices/gauge-1/messages"+bad, "")
+		code, body := do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-1"+bad, "")
 		assert.Equal(t, 400, code, bad)
 		assert.Contains(t, body, "must be", bad)
 	}
@@ -96,7 +96,7 @@ func TestTheStoreIsBounded(t *testing.T) {
 func TestToken(t *testing.T) {
 	s := start(t, Config{Token: "open-sesame-77"})
 	for header, want := range map[string]int{"": 401, "Bearer wrong": 401, "Bearer open-sesame-77": 200} {
-		code, _ := do(t, "GET", "http://"+s.HTTPAddr+"/devices", "", "Authorization", header)
+		code, _ := do(t, "GET", "http://"+s.HTTPAddr+"/stored", "", "Authorization", header)
 		assert.Equal(t, want, code, header)
 	}
 }
@@ -198,7 +198,7 @@ func TestReorderTwoInARow(t *testing.T) {
 	s.chance.mu.Unlock()
 	post(3)
 	require.Eventually(t, func() bool { kept, _ := s.Stored(); return kept == 3 }, 10*time.Second, time.Millisecond)
-	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/devices/a/messages", "")
+	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/stored/a", "")
 	one, two, three := strings.Index(body, `{"n":1}`), strings.Index(body, `{"n":2}`), strings.Index(body, `{"n":3}`)
 	assert.True(t, three < one && one < two, body)
 }

@@ -15,13 +15,14 @@ import (
 
 // row is one stored message, as the read-back API tells it.
 type row struct {
-	At      time.Time         `json:"ts"`
-	Device  string            `json:"device"`
-	Reading string            `json:"reading"`
-	Values  json.RawMessage   `json:"values"`
-	Body    []byte            `json:"body,omitempty"` // in base64, of what is no JSON object
-	Type    string            `json:"content_type,omitempty"`
-	Props   map[string]string `json:"props,omitempty"` // user properties, or headers that begin with X-
+	ID         int               `json:"id"` // no two rows have one
+	At         time.Time         `json:"stored_at"`
+	Device     string            `json:"device"`
+	Reading    string            `json:"reading"`
+	Content    json.RawMessage   `json:"content"`
+	Bytes      []byte            `json:"bytes,omitempty"` // in base64, of what is no JSON object
+	Type       string            `json:"content_type,omitempty"`
+	Properties map[string]string `json:"properties,omitempty"` // user properties, or headers that begin with X-
 }
 
 // store keeps messages by device, in the order in which they came.
@@ -49,13 +50,13 @@ func file(topic string) (device, reading string) {
 // and anything else as the bytes it is made of.
 func (s *store) keep(topic string, payload []byte, kind string, props map[string]string) {
 	device, reading := file(topic)
-	base := row{Device: device, Reading: reading, Type: kind, Props: props}
+	base := row{Device: device, Reading: reading, Type: kind, Properties: props}
 	var list []json.RawMessage
 	trimmed := bytes.TrimSpace(payload)
 	objects := strings.HasPrefix(kind, "application/json") || kind == ""
 	switch {
 	case !objects || len(trimmed) == 0 || !json.Valid(trimmed) || trimmed[0] != '{' && trimmed[0] != '[':
-		base.Body, base.Values = payload, json.RawMessage("null")
+		base.Bytes, base.Content = payload, json.RawMessage("null")
 		s.append(base)
 		return
 	case trimmed[0] == '[' && json.Unmarshal(trimmed, &list) == nil:
@@ -64,7 +65,7 @@ func (s *store) keep(topic string, payload []byte, kind string, props map[string
 	}
 	for _, v := range list {
 		r := base
-		r.Values = v
+		r.Content = v
 		s.append(r)
 	}
 }
@@ -83,6 +84,7 @@ func (s *store) append(r row) {
 	}
 	s.last, r.At = now, now
 	s.total++
+	r.ID = s.total
 	s.rows[r.Device] = append(s.rows[r.Device], r)
 }
 
@@ -104,8 +106,8 @@ const (
 	maxPage     = 10_000
 )
 
-// messages serves GET /devices/{device}/messages?from=…&to=…&limit=…&after=….
-func (s *store) messages(w http.ResponseWriter, r *http.Request) {
+// read serves GET /stored/{device}/messages?from=…&to=…&limit=…&after=….
+func (s *store) read(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
 	from, err1 := timeParam(q, "from", time.Time{})
 	to, err2 := timeParam(q, "to", time.Now().Add(time.Hour))
@@ -129,10 +131,10 @@ func (s *store) messages(w http.ResponseWriter, r *http.Request) {
 	}
 	more := i < len(all)
 	s.mu.Unlock()
-	body := map[string]any{"messages": page, "next": nil}
+	body := map[string]any{"rows": page, "next": nil}
 	if more {
 		q.Set("after", strconv.Itoa(i))
-		body["next"] = "/devices/" + url.PathEscape(device) + "/messages?" + q.Encode()
+		body["next"] = "/stored/" + url.PathEscape(device) + "?" + q.Encode()
 	}
 	answer(w, http.StatusOK, body)
 }

@@ -101,12 +101,12 @@ type Conversion struct {
 // Apply converts v.
 func (c *Conversion) Apply(v float64) float64 { return v*c.Factor + c.Offset }
 
-// ParseConversion reads "Cel to degF".
+// ParseConversion reads "m/s to kn".
 func ParseConversion(text string) (Conversion, error) {
 	a, b, ok := strings.Cut(text, " to ")
 	a, b = strings.TrimSpace(a), strings.TrimSpace(b)
 	if !ok || a == "" || b == "" {
-		return Conversion{}, fmt.Errorf("%q is not a conversion; write one such as Cel to degF", text)
+		return Conversion{}, fmt.Errorf("%q is not a conversion; write one such as m/s to kn", text)
 	}
 	from, known := Find(a)
 	if !known {

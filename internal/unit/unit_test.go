@@ -19,7 +19,7 @@ func TestConversions(t *testing.T) {
 		assert.InDelta(t, want[1], c.Apply(want[0]), 1e-6*max(1, want[1]), text)
 	}
 	for text, says := range map[string]string{
-		"Cel": "write one such as Cel to degF", "Cel to m": "a unit of temperature and m one of length",
+		"Cel": "write one such as m/s to kn", "Cel to m": "a unit of temperature and m one of length",
 		"Cel to degX": "units of temperature are Cel, K, degF", "furlong to m": `"furlong" is not known`,
 	} {
 		_, err := unit.ParseConversion(text)

@@ -13,7 +13,7 @@ type Requirement struct {
 	Key     string // as in the crowd file
 	Text    string // the value as written there
 	Proof   int    // 0 acknowledged, 1 received, 2 stored; -1: the share of proven messages
-	Measure string // "share", "p50", "p90", "p99", "worst", "strays", "out_of_order", "lateness_p99"
+	Measure string // "share", "p50", "p90", "p99", "worst", "unmatched", "out_of_order", "lag_p99"
 	Share   float64
 	Limit   time.Duration
 	Most    int
@@ -45,12 +45,12 @@ func (r *Result) Check(list []Requirement) []Check {
 			c.Got = ShareText(good, all)
 			c.Holds = all > 0 && float64(good)*100 >= q.Share*float64(all)
 			c.Unknown = !c.Holds && unknown > 0 && float64(good+unknown)*100 >= q.Share*float64(all)
-		case "strays":
-			c.Got, c.Holds = fmt.Sprint(r.StrayCount), r.StrayCount <= q.Most
+		case "unmatched":
+			c.Got, c.Holds = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
 		case "out_of_order":
 			c.Got, c.Holds = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
-		case "lateness_p99":
-			c.Got, c.Holds = Span(r.Lateness.P99), r.Lateness.N > 0 && r.Lateness.P99 <= q.Limit
+		case "lag_p99":
+			c.Got, c.Holds = Span(r.Lag.P99), r.Lag.N > 0 && r.Lag.P99 <= q.Limit
 		default:
 			d := [3]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
 			got := map[string]time.Duration{"p50": d.P50, "p90": d.P90, "p99": d.P99, "worst": d.Worst}[q.Measure]

@@ -158,8 +158,8 @@ type WitnessReport struct {
 	Why       []string `json:"why,omitempty"`
 }
 
-// Stray is a sighting of this run that matches no message sent.
-type Stray struct {
+// Unmatched is a sighting of this run that matches no message sent.
+type Unmatched struct {
 	Witness string `json:"witness"`
 	Mark    string `json:"mark"`
 	Found   string `json:"found"`
@@ -167,34 +167,34 @@ type Stray struct {
 
 // Result is the judgement of a run.
 type Result struct {
-	Run, Crowd   string
-	Start        time.Time
-	Total        Counts
-	Kinds        []Group
-	Rounds       []Group
-	Devices      []Group // those with anything not proven, the worst first
-	DeviceCount  int
-	Proofs       []Proof // acknowledged, received, stored
-	Findings     []Finding
-	Strays       []Stray
-	StrayCount   int
-	OutOfOrder   int
-	Resent       int // messages sent more than once
-	Acknowledged Delays
-	Received     Delays
-	Stored       Delays
-	Lateness     Delays
-	Witnesses    []WitnessReport
-	Drops        int            // connections lost
-	DropReasons  map[string]int // why
-	Renewed      int            // connections left and made anew for a new access token
-	DeafTo       map[string]int // why devices could not hear commands
-	Commands     []Asked
-	Mishaps      []Mishap // of commands
-	Ended        bool
-	Interrupted  bool
-	Recovered    int // messages known only from sightings
-	Torn         int64
+	Run, Crowd     string
+	Start          time.Time
+	Total          Counts
+	Kinds          []Group
+	Rounds         []Group
+	Devices        []Group // those with anything not proven, the worst first
+	DeviceCount    int
+	Proofs         []Proof // acknowledged, received, stored
+	Findings       []Finding
+	Unmatched      []Unmatched
+	UnmatchedCount int
+	OutOfOrder     int
+	Resent         int // messages sent more than once
+	Acknowledged   Delays
+	Received       Delays
+	Stored         Delays
+	Lag            Delays
+	Witnesses      []WitnessReport
+	Drops          int            // connections lost
+	DropReasons    map[string]int // why
+	Renewed        int            // connections left and made anew for a new access token
+	DeafTo         map[string]int // why devices could not hear commands
+	Commands       []Asked
+	Mishaps        []Mishap // of commands
+	Ended          bool
+	Interrupted    bool
+	Recovered      int // messages known only from sightings
+	Torn           int64
 }
 
 // Options say how much detail is kept.
@@ -206,8 +206,8 @@ type Options struct {
 // maxGap bounds how many messages a sighting past the ledger's end may bring in.
 const maxGap = 1 << 20
 
-// maxStrays is how many strays are kept beside their count.
-const maxStrays = 20
+// maxUnmatched is how many unmatched are kept beside their count.
+const maxUnmatched = 20
 
 // deafMargin: a message that was on its way this long before a witness went
 // deaf may have been meant for it.
@@ -220,7 +220,7 @@ type judge struct {
 	streams  map[[2]string]int
 	seen     map[ref][]int // sightings by stream and sequence number
 	findings [count]int
-	delays   [4][]int64 // acknowledged, received, stored, lateness
+	delays   [4][]int64 // acknowledged, received, stored, lag
 	proofs   [3]Proof
 	byDevice map[string]*Counts
 	byKind   map[string]*Counts
@@ -263,9 +263,9 @@ func Judge(b *ledger.Book, opt Options) *Result {
 	return j.res
 }
 
-// sightings sorts the sightings to their messages and counts the strays.
+// sightings sorts the sightings to their messages and counts the unmatched.
 func (j *judge) sightings() {
-	strays := map[string]bool{}
+	unmatched := map[string]bool{}
 	for i := range j.Sightings {
 		s := &j.Sightings[i]
 		if s.Mark.Run != j.Run || s.Witness < 0 || s.Witness >= len(j.Witnesses) {
@@ -284,13 +284,13 @@ func (j *judge) sightings() {
 			continue
 		}
 		text := s.Mark.String()
-		if strays[text] {
+		if unmatched[text] {
 			continue
 		}
-		strays[text] = true
-		j.res.StrayCount++
-		if len(j.res.Strays) < maxStrays {
-			j.res.Strays = append(j.res.Strays, Stray{j.Witnesses[s.Witness].Name, text, string(s.Values)})
+		unmatched[text] = true
+		j.res.UnmatchedCount++
+		if len(j.res.Unmatched) < maxUnmatched {
+			j.res.Unmatched = append(j.res.Unmatched, Unmatched{j.Witnesses[s.Witness].Name, text, string(s.Values)})
 		}
 	}
 }
@@ -690,7 +690,7 @@ func (j *judge) finish() {
 		}
 		return x.Seq < y.Seq
 	})
-	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lateness} {
+	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag} {
 		*d = percentiles(j.delays[i])
 	}
 	sightings := make([]int, len(j.Witnesses))

@@ -31,7 +31,7 @@ func book(messages ...ledger.Message) *ledger.Book {
 	return b
 }
 
-const carried = `{"wave_m":62.5,"t":1,"site":"outer"}`
+const carried = `{"wave_m":47.8,"t":1,"site":"outer"}`
 
 // message is the first of the stream: sent once, acknowledged.
 func message(change func(*ledger.Message)) ledger.Message {
@@ -89,10 +89,10 @@ func TestVerdicts(t *testing.T) {
 		"no answer, found":                     {outcome(ledger.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
 		"no answer, found by one":              {outcome(ledger.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
 		"still open at the end":                {outcome(ledger.Open), nil, nil, verdict.Unanswered, "not found"},
-		"altered":                              {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":63,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
-		"within the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":62.50}`))}, nil, verdict.Proven, ""},
-		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":62.5}`))}, nil, verdict.Altered, ""},
-		"a field the platform adds":            {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":62.5}`))}, nil, verdict.Proven, ""},
+		"altered":                              {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":48,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
+		"within the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":47.80}`))}, nil, verdict.Proven, ""},
+		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":47.8}`))}, nil, verdict.Altered, ""},
+		"a field the platform adds":            {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":47.8}`))}, nil, verdict.Proven, ""},
 		"altered and lost":                     {nil, []ledger.Sighting{seen(0, values(`{}`))}, nil, verdict.Lost, ""},
 		"another device":                       {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
 		"another reading":                      {nil, []ledger.Sighting{ear, seen(1, filed("buoy-1", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
@@ -198,7 +198,7 @@ func TestStraysAndOrder(t *testing.T) {
 		seen(0, func(s *ledger.Sighting) { s.Mark.Device = "ghost" }), seen(0, func(s *ledger.Sighting) { s.Mark.Run = "another" })}
 	r := verdict.Judge(b, verdict.Options{})
 	assert.Equal(t, 1, r.OutOfOrder)
-	assert.Equal(t, 2, r.StrayCount, "one past the last message, one of a device that does not exist")
+	assert.Equal(t, 2, r.UnmatchedCount, "one past the last message, one of a device that does not exist")
 	assert.Equal(t, 2, r.Total[verdict.Proven])
 }
 
@@ -213,14 +213,14 @@ func TestRecovered(t *testing.T) {
 	assert.Equal(t, 4, r.Total.Due())
 	assert.Equal(t, 1, r.Total[verdict.Proven])
 	assert.Equal(t, 3, r.Total[verdict.Unknown])
-	assert.Zero(t, r.StrayCount)
+	assert.Zero(t, r.UnmatchedCount)
 }
 
 // How a value was changed has a name where there is one.
 func TestDifferences(t *testing.T) {
 	for _, c := range []struct{ sent, found, want string }{
-		{`62.5`, `63`, "62.5 -> 63 rounded"}, {`62.7`, `62`, "62.7 -> 62 cut off"}, {`1.234`, `1.23`, "1.234 -> 1.23 rounded"},
-		{`62.5`, `"62.5"`, `62.5 -> "62.5" text in place of a number`}, {`0.1`, `0.10000000149011612`, "0.1 -> 0.10000000149011612 kept as a 32-bit number"},
+		{`47.8`, `48`, "47.8 -> 48 rounded"}, {`62.7`, `62`, "62.7 -> 62 cut off"}, {`1.234`, `1.23`, "1.234 -> 1.23 rounded"},
+		{`47.8`, `"47.8"`, `47.8 -> "47.8" text in place of a number`}, {`0.1`, `0.10000000149011612`, "0.1 -> 0.10000000149011612 kept as a 32-bit number"},
 		{`1`, `null`, "1 -> null "}, {`"a"`, `null`, `"a" -> null null`}, {`true`, `false`, "true -> false "}, {`1`, `1.0`, ""}, {`1e2`, `100`, ""},
 		{`9007199254740993`, `9007199254740992`, "9007199254740993 -> 9007199254740992 "},
 		{`{"lat":1,"lon":2}`, `{"lat":1}`, `{"lat":1,"lon":2} -> {"lat":1} lon is missing`}, {`{"lat":1}`, `{"lat":1,"alt":3}`, ""},
@@ -239,7 +239,7 @@ func TestDifferences(t *testing.T) {
 	b := book(message(nil))
 	b.Sightings = []ledger.Sighting{seen(0, values(`{"t":1,"site":"outer"}`)), seen(1, values(`[]`))}
 	f := verdict.Judge(b, verdict.Options{}).Findings[0]
-	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "62.5", Note: "missing"}, f.Testimony[0].Differences[0])
+	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "47.8", Note: "missing"}, f.Testimony[0].Differences[0])
 	assert.Equal(t, "not an object of fields", f.Testimony[1].Differences[0].Note)
 }
 
@@ -270,7 +270,7 @@ func TestRequirements(t *testing.T) {
 	assert.False(t, check(verdict.Requirement{Proof: -1, Measure: "share", Share: 100}).Holds)
 	assert.True(t, check(verdict.Requirement{Measure: "p99", Limit: time.Millisecond}).Holds)
 	assert.False(t, check(verdict.Requirement{Measure: "worst", Limit: 900 * time.Microsecond}).Holds)
-	assert.True(t, check(verdict.Requirement{Measure: "strays"}).Holds)
+	assert.True(t, check(verdict.Requirement{Measure: "unmatched"}).Holds)
 	b.Witnesses[1].Heard[1] = ledger.Hearing{}
 	r = verdict.Judge(b, verdict.Options{})
 	c := check(verdict.Requirement{Proof: 2, Measure: "share", Share: 100})

@@ -370,7 +370,7 @@ func (q *query) Hear(ctx Context, r Round) (bool, string) {
 		}
 		q.askAll(ctx, some, r) // its error counts only in the last pass
 	}
-	sleep(ctx, q.spec.Settle)
+	sleep(ctx, q.spec.Linger)
 	if err := q.askAll(ctx, all, r); err != nil {
 		if ctx.Err() != nil {
 			return false, "the hearing was cut short"

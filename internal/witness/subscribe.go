@@ -447,7 +447,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 		sleep(ctx, 50*time.Millisecond)
 	}
 	if ctx.Err() == nil {
-		sleep(ctx, min(s.spec.Settle, max(0, time.Until(deadline))+s.spec.Settle))
+		sleep(ctx, min(s.spec.Linger, max(0, time.Until(deadline))+s.spec.Linger))
 	}
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()

@@ -37,7 +37,7 @@ links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, settle: 10ms}}`, addr, version)), crowd.Sources{})
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 10ms}}`, addr, version)), crowd.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c)
 	require.NoError(t, err)

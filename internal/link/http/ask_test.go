@@ -93,7 +93,7 @@ func TestAskingForCommands(t *testing.T) {
 		}
 	}))
 	defer p.Close()
-	c, s := device(t, p.URL, link.Identity{Asks: []link.Ask{{Path: "/asks/gauge", Every: 10 * time.Millisecond, Headers: []link.Header{{Name: "Authorization", Value: "Bearer token"}}}}})
+	c, s := device(t, p.URL, link.Identity{Asks: []link.Ask{{Path: "/commands/gauge", Every: 10 * time.Millisecond, Headers: []link.Header{{Name: "Authorization", Value: "Bearer token"}}}}})
 	now := time.Now()
 	for i := 0; n.Load() < 6; i++ {
 		require.Less(t, i, 5000)
@@ -102,6 +102,6 @@ func TestAskingForCommands(t *testing.T) {
 		now = now.Add(wait)
 		time.Sleep(2 * time.Millisecond)
 	}
-	s.Has(t, `came /asks/gauge {"name":"stop"}`)
-	assert.Equal(t, []string{"up", "listens /asks/gauge status 404 Not Found", "listens /asks/gauge", `came /asks/gauge {"name":"stop"}`}, s.All())
+	s.Has(t, `came /commands/gauge {"name":"stop"}`)
+	assert.Equal(t, []string{"up", "listens /commands/gauge status 404 Not Found", "listens /commands/gauge", `came /commands/gauge {"name":"stop"}`}, s.All())
 }
