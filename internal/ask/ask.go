@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
@@ -25,17 +26,17 @@ import (
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/payload"
-	"runcrowd/internal/witness"
 )
 
 // Question is a command to one device.
 type Question struct {
-	Crowd   *crowd.Crowd
-	Device  *fleet.Device
-	Command *fleet.Command
-	Values  map[string]any // given by hand
-	Link    *crowd.Link    // as whom it is asked over MQTT
-	Wait    time.Duration  // for the answer
+	Crowd       *crowd.Crowd
+	Credentials *credential.Store
+	Device      *fleet.Device
+	Command     *fleet.Command
+	Values      map[string]any // given by hand
+	Link        *crowd.Link    // as whom it is asked over MQTT
+	Wait        time.Duration  // for the answer
 }
 
 // Answer is how it went.
@@ -92,7 +93,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 		defer line.close()
 	}
 	var ear *hearer
-	if line == nil && a.Wanted && q.Command.Hear != nil {
+	if line == nil && a.Wanted && q.Command.AnswerFrom != nil {
 		if ear, err = q.hearer(ctx, env); err != nil {
 			return nil, err
 		}
@@ -138,7 +139,7 @@ type exchange struct {
 
 func (q *Question) open(ctx context.Context, env formula.Env) (*exchange, error) {
 	l := q.Link
-	own, err := l.Credentials(q.Crowd, "ask")
+	own, err := q.Credentials.Guest(l, "ask")
 	if err != nil {
 		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
 	}
@@ -153,13 +154,14 @@ func (q *Question) open(ctx context.Context, env formula.Env) (*exchange, error)
 	// Nothing is sent while it waits: the keep-alive must outlast that.
 	keepAlive := min(q.Wait+time.Minute, math.MaxUint16*time.Second)
 	connect := mqttwire.Connect{Version: n.version, ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: uint16(keepAlive / time.Second), CleanStart: true}
-	line, err := witness.Connect(ctx, l, &own, witness.Secure(l, &own), connect, 4096, maxAnswer)
+	broker := own.Broker(l)
+	line, err := broker.Open(ctx, connect, mqtt.Sizes{Buffer: 4096, Packet: maxAnswer})
 	if err != nil {
 		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 	}
-	n.nc = line.NC
+	n.nc = line.Conn
 	if n.response != "" {
-		if err := line.Subscribe(ctx, n.response, 1, nil); err != nil {
+		if err := line.Subscribe(ctx, n.response, 1, broker.Timeout, nil); err != nil {
 			n.nc.Close()
 			return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 		}
@@ -270,11 +272,7 @@ func (n *exchange) close() {
 
 // client is the client of the platform's API.
 func (q *Question) client() *http.Client {
-	var secure *link.TLS
-	if q.Link != nil {
-		secure = q.Link.TLS.Elsewhere()
-	}
-	return &http.Client{Transport: link.Transport(secure, nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(credential.TLS(q.Link).Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // request asks over the platform's API.
@@ -306,7 +304,7 @@ func (q *Question) request(ctx context.Context, a *Answer, env formula.Env) erro
 	if err != nil {
 		return err
 	}
-	a.Refused = !slices.Contains(r.Accept, status)
+	a.Refused = !slices.Contains(r.OKStatus, status)
 	a.Said = fmt.Sprintf("status %d", status)
 	if a.Refused {
 		a.Said += link.Snippet(said)
@@ -352,13 +350,13 @@ type hearer struct {
 // hearer notes what is there already. It looks twice: where looking takes answers away,
 // the second time there is nothing, and whatever comes then is new.
 func (q *Question) hearer(ctx context.Context, env formula.Env) (*hearer, error) {
-	parts := q.Command.Hear.For(q.Device.Cast)
+	parts := q.Command.AnswerFrom.For(q.Device.Cast)
 	h := &hearer{q: q, headers: parts.Headers, env: env, before: map[string]int{}}
 	var err error
 	if h.address, err = parts.URL.Expand(&formula.Machine{}, env); err != nil {
 		return nil, fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
 	}
-	if h.rows, err = jq.Parse(q.Command.Hear.Rows); err != nil {
+	if h.rows, err = jq.Parse(q.Command.AnswerFrom.Rows); err != nil {
 		return nil, err
 	}
 	if _, err = h.look(ctx); err != nil {

@@ -18,7 +18,8 @@ import (
 
 	"runcrowd/internal/ask"
 	"runcrowd/internal/brokertest"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/link"
 )
@@ -26,12 +27,12 @@ import (
 // question asks the one device of a crowd its one command.
 func question(t *testing.T, text string, values map[string]any) *ask.Question {
 	t.Helper()
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	d := f.Devices[0]
-	return &ask.Question{Crowd: c, Device: d, Command: d.Commands[0], Values: values, Link: d.Cast.Link, Wait: 5 * time.Second}
+	return &ask.Question{Crowd: c, Credentials: f.Credentials, Device: d, Command: d.Commands[0], Values: values, Link: d.Cast.Link, Wait: 5 * time.Second}
 }
 
 func overHTTP(url, more string) string {

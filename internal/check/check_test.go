@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/check"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 )
 
@@ -40,9 +41,9 @@ func look(t *testing.T, opt check.Options, edits ...string) ([]check.Warning, ch
 		require.True(t, ok && strings.Contains(text, from), e)
 		text = strings.Replace(text, from, to, 1)
 	}
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "a-secret-value", true }})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "a-secret-value", true }})
 	require.NoError(t, err, edits)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err, edits)
 	return check.Check(f, opt)
 }

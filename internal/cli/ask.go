@@ -72,7 +72,7 @@ func question(path, device, command string, args []string, linkName string) (*as
 		return nil, err
 	}
 	c := f.Crowd
-	q := &ask.Question{Crowd: c, Values: map[string]any{}}
+	q := &ask.Question{Crowd: c, Credentials: f.Credentials, Values: map[string]any{}}
 	if q.Device, err = deviceNamed(f, "ask", device); err != nil {
 		return nil, err
 	}

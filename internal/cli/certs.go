@@ -15,6 +15,7 @@ import (
 
 	"runcrowd/internal/certs"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/link"
@@ -62,14 +63,14 @@ Files with keys can be read by their owner alone.`,
 func (e *env) makeCerts(path, out string, hosts []string, valid time.Duration) error {
 	source, err := os.ReadFile(path)
 	if err != nil {
-		_, err = crowd.Load(path) // tells why in its own words
+		_, err = file.Load(path) // tells why in its own words
 		return err
 	}
-	c, err := crowd.Parse(path, source, crowd.Sources{Getenv: os.LookupEnv, WithoutCertificates: true})
+	c, err := file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutCertificates: true})
 	if err != nil {
 		return err
 	}
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, nil)
 	if err != nil {
 		return err
 	}

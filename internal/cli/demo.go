@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"runcrowd/examples"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/standin"
@@ -91,7 +91,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	defer s.Close()
 	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr,
 		"for: 20s", "for: "+quantity.FormatDuration(length)).Replace(examples.SkerryRoads)
-	c, err := crowd.Parse("skerry-roads.crowd.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
+	c, err := file.Parse("skerry-roads.crowd.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	if err != nil {
 		return err
 	}

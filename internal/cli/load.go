@@ -9,17 +9,19 @@ import (
 	"syscall"
 	"time"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 )
 
 // loadFleet reads a crowd file and makes its devices.
 func loadFleet(path string) (*fleet.Fleet, error) {
-	c, err := crowd.Load(path)
+	c, err := file.Load(path)
 	if err != nil {
 		return nil, err
 	}
-	return fleet.Build(c)
+	return fleet.Build(c, credential.New(c))
 }
 
 // deviceNamed finds a device; command is who asks.

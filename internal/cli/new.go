@@ -13,7 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"runcrowd/examples"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 )
 
 var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
@@ -89,7 +89,7 @@ func (e *env) writeForLink(dir, address string) error {
 	}
 	address = strings.TrimRight(address, "/")
 	text := strings.NewReplacer("crowd: NAME", "crowd: "+name, "ADDRESS", address).Replace(template)
-	if _, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{}); err != nil {
+	if _, err := file.Parse("crowd.yaml", []byte(text), file.Sources{}); err != nil {
 		if p := problemsOf(err); p != nil {
 			return fmt.Errorf("--address: %s", p.List[0].Text)
 		}
@@ -197,7 +197,7 @@ Write it to a file and name it in the first line of a crowd file:
 		Example: "  runcrowd schema > crowd.schema.json",
 		Args:    exactly(0, ""),
 		RunE: func(*cobra.Command, []string) error {
-			_, err := e.stdout.Write(crowd.Schema())
+			_, err := e.stdout.Write(file.Schema())
 			return err
 		},
 	}

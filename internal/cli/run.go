@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
@@ -54,7 +55,7 @@ could not be reached; 4 interrupted.`,
 			if err := checkFormat(o.format); err != nil {
 				return err
 			}
-			c, err := crowd.Load(args[0])
+			c, err := file.Load(args[0])
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/quantity"
@@ -200,7 +201,7 @@ func (e *env) plotSignal(s *signal.Spec, out string, seed uint64) error {
 	if s.Name == "derived" {
 		before = "          water_c: {signal: daily, low: 8, high: 12}\n"
 	}
-	file := fmt.Sprintf(`crowd: example
+	example := fmt.Sprintf(`crowd: example
 seed: %d
 links: {sea: {mqtt: "mqtt://127.0.0.1"}}
 kinds:
@@ -215,11 +216,11 @@ kinds:
 devices: [{kind: buoy, name: example}]
 plan: {for: %s}
 `, seed, quantity.FormatDuration(span/300), before, s.Example, quantity.FormatDuration(span))
-	c, err := crowd.Parse("example", []byte(file), crowd.Sources{Open: func(string) ([]byte, error) { return levels(), nil }})
+	c, err := file.Parse("example", []byte(example), file.Sources{Open: func(string) ([]byte, error) { return levels(), nil }})
 	if err != nil {
 		return err
 	}
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	if err != nil {
 		return err
 	}

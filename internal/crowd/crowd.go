@@ -1,33 +1,26 @@
-// Package crowd reads the crowd file: what a fleet is, what it says, when, and
-// how we know that it arrived.
+// Package crowd is the model of what a crowd file says: a fleet, what it sends, when,
+// and how we know that it arrived. It holds plain types with their places in the file;
+// package crowd/file reads them. Nothing here reads a file, knows YAML or holds a key.
 //
-// Load gives either a whole, valid Crowd or a *Problems error that lists every
-// mistake with file, line and column. Texts and formulas are compiled here, for
-// each group of devices with the types of its properties, so that nothing that
-// can be known beforehand fails in a run.
+// Texts and formulas are compiled for each group of devices, with the types of its
+// properties, so that what can be known beforehand does not fail in a run.
 package crowd
 
 import (
-	"crypto/sha256"
-	"crypto/tls"
-	"encoding/hex"
 	"slices"
-	"sort"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
 	"runcrowd/internal/formula"
-	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
-// Crowd is one crowd file.
+// Crowd is what one crowd file says. It is not changed once it was read, but for its
+// secrets: Secret and Redact may be called from any goroutine.
 type Crowd struct {
 	Path      string
 	Source    []byte
@@ -35,20 +28,16 @@ type Crowd struct {
 	Seed      uint64
 	Links     []*Link
 	Kinds     []*Kind
-	Casts     []*Cast
+	Casts     []*Cast   // the groups of devices, in the file's order
+	Members   []*Member // every device, with the changes that are made for it
 	Plan      Plan
 	Witnesses []*Witness
 	Require   []Requirement
 	Env       formula.Secrets // the environment variables that the file reads
-	Changes   []*Change
-	Enroll    *Enroll // nil: the file says nothing of it
+	Enroll    *Enroll         // nil: the file says nothing of it
 	Enrolled  map[string]Enrolled
 	Files     []*File // the files beside the crowd file that it reads
-
-	pairs   map[string]*tls.Certificate
-	passes  passes
-	derived []*Link // links with settings of some devices' own
-	reader  *reader
+	Derived   []*Link // links with settings of some devices' own
 
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
@@ -62,10 +51,17 @@ type File struct {
 	Name   string // as it stands in the crowd file
 	Data   []byte
 	SHA256 string
-	// Copy is what a run folder keeps of it: without secrets.
-	Copy []byte
+	Copy   []byte // what a run folder keeps of it: without secrets
 
-	parsed *payload.Descriptors
+	Descriptors *payload.Descriptors // of Protocol Buffers, where it describes messages
+}
+
+// Member is one device as the file describes it, before it can send.
+type Member struct {
+	Cast  *Cast // the group, with all changes that are made for this device
+	Index int   // in its group, from 0
+	Name  string
+	Env   formula.Env // its properties, and what else formulas know of it
 }
 
 // Protocol is what a link speaks.
@@ -84,10 +80,10 @@ type Link struct {
 	Name     string
 	Pos      Pos
 	Protocol Protocol
-	Scheme   string    // of the address: mqtt, mqtts, ws, wss, http, https
-	Address  string    // host:port for MQTT, a base URL without trailing slash for HTTP
-	Path     string    // of a WebSocket
-	TLS      *link.TLS // nil without TLS
+	Scheme   string // of the address: mqtt, mqtts, ws, wss, http, https
+	Address  string // host:port for MQTT, a base URL without trailing slash for HTTP
+	Path     string // of a WebSocket
+	TLS      *TLS   // nil without TLS
 
 	Version       int // MQTT protocol version as on the wire: 4 (3.1.1) or 5
 	KeepAlive     time.Duration
@@ -109,8 +105,29 @@ type Link struct {
 	PerDevice   bool   // HTTP: a connection of its own for every device
 	HTTPVersion int    // 1 or 2
 
-	node   linkNode
-	source *yaml.Node // the mapping it was read from
+	// Guest is what those show who are no devices: witnesses, enrolment, ask.
+	Guest Credentials
+	// GuestErr is why they cannot: the link's credentials are made of properties that
+	// devices alone have.
+	GuestErr error
+}
+
+// TLS says how a link secures its connections.
+type TLS struct {
+	CA         []byte // certificates of the authorities to trust, in PEM; nil: those of the machine
+	ServerName string // empty: the host of the address
+	MinVersion uint16 // as in crypto/tls; 0 is 1.2
+	ALPN       []string
+	NoVerify   bool // do not check the platform's certificate
+}
+
+// Credentials are what somebody shows on a link, as texts of their name. A nil text is
+// not shown.
+type Credentials struct {
+	Username, Password *formula.Text // MQTT; HTTP: basic authentication
+	Cert, Key          *formula.Text // names of PEM files
+	Path               *formula.Text // of a WebSocket; nil: that of the address
+	Token              *AccessToken  // nil: none
 }
 
 // URL is the address with its scheme.
@@ -128,7 +145,6 @@ type Kind struct {
 	Link *Link // of devices that use no other
 	Mark Mark
 	Tags []string
-	node kindNode
 }
 
 // Cast is a group of devices of one kind, with everything compiled for it: what
@@ -147,17 +163,11 @@ type Cast struct {
 	Secrets    map[string]bool // properties that are never printed
 	Readings   []*Reading
 
-	layers  []layer
-	derived map[*Change]*Cast
-
-	ClientID           *formula.Text // MQTT
-	Username, Password *formula.Text // MQTT; HTTP: basic authentication
-	Cert, Key          *formula.Text // names of PEM files
-	Headers            []Header      // HTTP
-	Path               *formula.Text // of a WebSocket; nil: that of the address
-	Token              *AccessToken  // nil: none
-	Will               *Will         // MQTT; nil: none
-	Commands           []*Command
+	ClientID    *formula.Text // MQTT
+	Credentials               // of each device
+	Headers     []Header      // HTTP
+	Will        *Will         // MQTT; nil: none
+	Commands    []*Command
 }
 
 // Header is one header line of requests.
@@ -186,21 +196,21 @@ type Draw func(key uint64, index, count int) (any, error)
 
 // Reading is a bundle of fields that is sent at an interval.
 type Reading struct {
-	Name    string
-	Pos     Pos
-	Every   time.Duration
-	Jitter  float64 // share of Every by which a message may be early or late
-	Turns   Turns
-	Batch   int // samples in one message; 1 is none
-	Payload Payload
-	Gzip    bool
-	Target  *formula.Text // topic or path
-	QoS     byte
-	Retain  bool
-	Method  string
-	Accept  []int
-	Headers []Header
-	Fields  []Field
+	Name     string
+	Pos      Pos
+	Every    time.Duration
+	Jitter   float64 // share of Every by which a message may be early or late
+	Turns    Turns
+	Batch    int // samples in one message; 1 is none
+	Payload  Payload
+	Gzip     bool
+	Target   *formula.Text // topic or path
+	QoS      byte
+	Retain   bool
+	Method   string
+	OKStatus []int // HTTP statuses that acknowledge
+	Headers  []Header
+	Fields   []Field
 
 	Expires time.Duration // MQTT 5: how long a message lasts; 0: for ever
 	User    []Header      // MQTT 5: user properties
@@ -231,7 +241,7 @@ type Field struct {
 	Sample    any    // of the type it gives
 }
 
-// Turns says which of the devices with a reading speak at each of its ticks.
+// Turns says which of the devices with a reading send it when.
 type Turns struct {
 	How   TurnsHow
 	Some  int     // AtRandom: so many, or
@@ -243,10 +253,10 @@ type TurnsHow uint8
 
 // The ways of taking turns.
 const (
-	Staggered TurnsHow = iota // every device at every tick, on a schedule shifted by a time of its own
-	Together                  // every device at every tick, all at the same time
-	InOrder                   // one device a tick, in the fleet's order
-	AtRandom                  // some devices a tick, drawn from the seed
+	Staggered TurnsHow = iota // each once an interval, at a time of its own
+	Together                  // all at the same time, once an interval
+	InOrder                   // one of them each interval, in the fleet's order
+	AtRandom                  // some of them each interval, drawn from the seed
 )
 
 // Payload says what a message's body is made like. Texts are compiled for the
@@ -298,7 +308,12 @@ const (
 	MarkHeader                        // a header of an HTTP request
 )
 
-var markKeys = []string{"field", "sequence", "user_property", "header"}
+// MarkPlaces are the places as the file names them.
+var MarkPlaces = []string{"field", "sequence", "user_property", "header"}
+
+// MaxSequence is how many messages of one device and reading a mark that is a
+// whole number can tell apart in one run.
+const MaxSequence = 999_999
 
 // Plan says what happens in a run and when.
 type Plan struct {
@@ -345,15 +360,17 @@ type Witness struct {
 	Pos    Pos
 	Proves Proof
 	Link   *Link
-	Of     []*Selection // the devices it should see; none means all
+	Who    []*Selection // the devices it should see; none means all
 
 	Filter    string // subscribe: a topic filter
 	QoS       byte
 	TopicText string // the topic a message should come out at, if not its own
-	topics    map[*Cast]*formula.Text
+	// Topics is TopicText compiled for each group of devices.
+	Topics map[*Cast]*formula.Text
 
-	Get       string // query: an address with placeholders
-	gets      map[*Cast]*formula.Text
+	Get string // query: an address with placeholders
+	// Addresses is Get compiled for each group of devices.
+	Addresses map[*Cast]*formula.Text
 	PerDevice bool // the address names the device: ask once for each
 	Headers   []Header
 	Timeout   time.Duration
@@ -366,11 +383,11 @@ type Witness struct {
 }
 
 // Address is the compiled address of a query for the devices of a cast.
-func (w *Witness) Address(c *Cast) *formula.Text { return w.gets[c] }
+func (w *Witness) Address(c *Cast) *formula.Text { return w.Addresses[c] }
 
 // Topic is the compiled topic at which messages of a cast should come out, or
 // nil where that is their own topic.
-func (w *Witness) Topic(c *Cast) *formula.Text { return w.topics[c] }
+func (w *Witness) Topic(c *Cast) *formula.Text { return w.Topics[c] }
 
 // Requirement is one line of what must hold.
 type Requirement struct {
@@ -385,109 +402,6 @@ type Requirement struct {
 	Most    int              // for counts
 	Text    string           // the value as written
 }
-
-// Secret registers a value that must never be printed. Short values are left
-// out: they would black out half of every text and protect nothing.
-func (c *Crowd) Secret(value string) {
-	c.secretMu.Lock()
-	defer c.secretMu.Unlock()
-	if len(value) >= 4 && !c.secrets[value] {
-		c.secrets[value] = true
-		c.redactor.Store(nil)
-	}
-}
-
-// noSecret takes a value back that turned out to be an address.
-func (c *Crowd) noSecret(value string) {
-	c.secretMu.Lock()
-	defer c.secretMu.Unlock()
-	delete(c.secrets, value)
-	c.redactor.Store(nil)
-}
-
-// Secrets lists what must never be printed, the longest first: one secret may
-// be a part of another.
-func (c *Crowd) Secrets() []string {
-	c.secretMu.Lock()
-	defer c.secretMu.Unlock()
-	return c.listSecrets()
-}
-
-func (c *Crowd) listSecrets() []string {
-	list := make([]string, 0, len(c.secrets))
-	for s := range c.secrets {
-		list = append(list, s)
-	}
-	sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
-	return list
-}
-
-// PlainSecrets are the places where a secret stands in the file in plain text.
-func (c *Crowd) PlainSecrets() []Pos {
-	var list []Pos
-	for _, l := range c.literal {
-		list = append(list, l.pos)
-	}
-	return list
-}
-
-// Redact takes all secrets out of a text. It and Secret may be called from any
-// goroutine.
-func (c *Crowd) Redact(text string) string {
-	r := c.redactor.Load()
-	if r == nil {
-		c.secretMu.Lock()
-		defer c.secretMu.Unlock()
-		// A roster may bring a secret for each of many devices: looking for them one
-		// by one would take as long as all texts times all secrets.
-		var pairs []string
-		for _, s := range c.listSecrets() {
-			pairs = append(pairs, s, "«secret»")
-		}
-		r = strings.NewReplacer(pairs...)
-		c.redactor.Store(r)
-	}
-	return r.Replace(text)
-}
-
-// Copy is the file for the run folder: secrets in plain text are taken out,
-// references such as ${env.NAME} stay.
-func (c *Crowd) Copy() []byte {
-	lines := strings.Split(string(c.Source), "\n")
-	for _, l := range c.literal {
-		// A text in several lines is taken out line by line.
-		for i := max(l.pos.Line-1, 0); i < len(lines); i++ {
-			for _, part := range strings.Split(l.value, "\n") {
-				if len(strings.TrimSpace(part)) > 0 {
-					lines[i] = strings.ReplaceAll(lines[i], part, Redacted)
-				}
-			}
-			if !strings.Contains(l.value, "\n") {
-				break
-			}
-		}
-	}
-	return []byte(strings.Join(lines, "\n"))
-}
-
-// literal is a secret that stands in the file in plain text.
-type literal struct {
-	pos   Pos
-	value string
-}
-
-// Redacted stands in a run folder's copy of the file where a secret stood.
-const Redacted = "taken-out"
-
-// Digest identifies the file's text (SHA-256, hexadecimal).
-func (c *Crowd) Digest() string {
-	sum := sha256.Sum256(c.Source)
-	return hex.EncodeToString(sum[:])
-}
-
-// AllLinks are the links of the file and those that some devices have with
-// settings of their own.
-func (c *Crowd) AllLinks() []*Link { return slices.Concat(c.Links, c.derived) }
 
 // Link finds a link by name.
 func (c *Crowd) Link(name string) *Link {
@@ -507,4 +421,29 @@ func (c *Crowd) Kind(name string) *Kind {
 		}
 	}
 	return nil
+}
+
+// AllLinks are the links of the file and those that some devices have with
+// settings of their own.
+func (c *Crowd) AllLinks() []*Link { return slices.Concat(c.Links, c.Derived) }
+
+// DeviceEnv is what formulas know of a device without any property, with samples of
+// the types.
+func DeviceEnv() formula.Env {
+	return formula.Env{"n": 1, "kind": "", "crowd": "", "device": "", "tags": []string{}, "env": formula.Secrets{}}
+}
+
+// MessageEnv adds what is known for one message.
+func MessageEnv(env formula.Env) formula.Env {
+	full := formula.Env{"reading": "", "seq": 1, "elapsed": 0.0, "time": time.Time{}, "previous": map[string]any{}}
+	for k, v := range env {
+		full[k] = v
+	}
+	return full
+}
+
+// GuestEnv is what credentials know of somebody who is no device: a name stands for
+// that of one.
+func GuestEnv(name string, env formula.Secrets, crowd string) formula.Env {
+	return formula.Env{"crowd": crowd, "env": env, "device": name, "kind": "witness", "n": 1}
 }

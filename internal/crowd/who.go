@@ -34,11 +34,8 @@ type Selection struct {
 	base   string
 	sort   baseSort
 	where  string
-	pos    Pos // in the crowd file
+	Pos    Pos // in the crowd file
 }
-
-// Pos is where the selection stands in the crowd file.
-func (s *Selection) Pos() Pos { return s.pos }
 
 type baseSort uint8
 
@@ -74,6 +71,9 @@ var (
 	nameOnly     = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}._:@/-]*$`)
 	globOnly     = regexp.MustCompile(`^[\p{L}\p{N}._:@/*?\[\]^-]+$`)
 )
+
+// IsTag tells whether a text can be a tag.
+func IsTag(s string) bool { return nameOnly.MatchString(s) }
 
 // ParseSelection reads a selection.
 func ParseSelection(text string) (*Selection, error) {
@@ -215,12 +215,12 @@ func (s *Selection) test(list []Candidate) (func(*Candidate) (bool, error), erro
 	switch s.sort {
 	case baseName:
 		base = func(c *Candidate) (bool, error) {
-			return c.Name == s.base || c.Kind == s.base || contains(c.Tags, s.base), nil
+			return c.Name == s.base || c.Kind == s.base || slices.Contains(c.Tags, s.base), nil
 		}
 	case baseKind:
 		base = func(c *Candidate) (bool, error) { return c.Kind == s.base, nil }
 	case baseTag:
-		base = func(c *Candidate) (bool, error) { return contains(c.Tags, s.base), nil }
+		base = func(c *Candidate) (bool, error) { return slices.Contains(c.Tags, s.base), nil }
 	case basePattern:
 		base = func(c *Candidate) (bool, error) { return path.Match(s.base, c.Name) }
 	case baseFormula:

@@ -312,7 +312,7 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 
 // message is the message of an answer.
 func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.Text, env formula.Env) (link.Message, error) {
-	m := link.Message{Stream: -1, Count: 1, QoS: a.QoS, Method: a.Method, Accept: a.Accept, ContentType: a.ContentType, Correlation: in.Correlation}
+	m := link.Message{Stream: -1, Count: 1, QoS: a.QoS, Method: a.Method, Accept: a.OKStatus, ContentType: a.ContentType, Correlation: in.Correlation}
 	body, err := text.Expand(&l.machine, env)
 	if err != nil {
 		return m, fmt.Errorf("the answer cannot be made: %w", err)

@@ -12,7 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
@@ -62,7 +64,7 @@ func (c *wireConn) Close()                       {}
 // rig makes an engine with a link of ours; read ends its ledger and reads it.
 func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.Fleet, read func() *ledger.Book) {
 	t.Helper()
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "ledger")
 	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
@@ -80,7 +82,7 @@ func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.F
 // each, and the answers.
 func obey(t *testing.T, commands string, fails bool, came ...link.Incoming) (says, answers []string, book *ledger.Book) {
 	t.Helper()
-	c, err := crowd.Parse("harbour.yaml", []byte(`
+	c, err := file.Parse("harbour.yaml", []byte(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1"}}
 kinds:
@@ -90,7 +92,7 @@ kinds:
     commands: `+commands+`
 devices: [{kind: buoy}]
 plan: {for: 600ms, settle: 0s}
-`), crowd.Sources{})
+`), file.Sources{})
 	require.NoError(t, err)
 	line := &wire{up: make(chan struct{}), fails: fails}
 	e, _, read := rig(t, c, line)
@@ -172,13 +174,13 @@ func TestAnswers(t *testing.T) {
 // A machine that cannot keep up makes messages late, never fewer: what is due before
 // the end of a round is sent behind it.
 func TestNothingThatIsDueIsSkipped(t *testing.T) {
-	c, err := crowd.Parse("harbour.yaml", []byte(`
+	c, err := file.Parse("harbour.yaml", []byte(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1"}}
 kinds: {buoy: {readings: {state: {every: 20ms, topic: state, fields: {a: 1}}}}}
 devices: [{kind: buoy}]
 plan: {for: 400ms, settle: 0s}
-`), crowd.Sources{})
+`), file.Sources{})
 	require.NoError(t, err)
 	e, f, read := rig(t, c, &wire{up: make(chan struct{}), slow: 50 * time.Millisecond})
 	due := 0

@@ -330,7 +330,7 @@ func (l *loop) speak(s *stream, due int64) {
 	e.Counts.Due.Add(int64(len(written.Carried)))
 
 	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
-		Method: s.Reading.Method, Accept: s.Reading.Accept, ContentType: s.kind, Gzip: s.Reading.Gzip,
+		Method: s.Reading.Method, Accept: s.Reading.OKStatus, ContentType: s.kind, Gzip: s.Reading.Gzip,
 		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue,
 		User: s.User, Expiry: uint32(s.Reading.Expires / time.Second)}
 	if s.Device.Cast.Link.RetryKey != "" {

@@ -8,7 +8,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
@@ -22,9 +24,9 @@ links: {sea: {mqtt: mqtt://127.0.0.1}}
 kinds: {buoy: {readings: {state: {every: 5s, jitter: %s, topic: "t/${device}", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 500}]
 plan: {for: 1m}`, jitter)
-	c, err := crowd.Parse("x", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "", false }})
+	c, err := file.Parse("x", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "", false }})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return f.Streams
 }

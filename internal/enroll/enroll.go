@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
@@ -67,7 +68,7 @@ type Office struct {
 	Crowd  *crowd.Crowd
 	Fleet  *fleet.Fleet
 	client *http.Client
-	own    crowd.Credentials // of the link, for requests that bring none
+	own    credential.Guest // of the link, for requests that bring none
 	pace   *rate.Limiter
 
 	mu     sync.Mutex
@@ -77,15 +78,11 @@ type Office struct {
 // New makes an office; nothing is asked yet.
 func New(f *fleet.Fleet) (*Office, error) {
 	en := f.Crowd.Enroll
-	own, err := en.Link.Credentials(f.Crowd, "enroll")
+	own, err := f.Credentials.Guest(en.Link, "enroll")
 	if err != nil {
 		return nil, fmt.Errorf("enroll: link: the credentials of %q are those of single devices (%w); give the enrolment a link of its own", en.Link.Name, err)
 	}
-	var secure *link.TLS
-	if en.Link != nil {
-		secure = en.Link.TLS
-	}
-	way := link.Transport(secure, own.Cert)
+	way := link.Transport(credential.TLS(en.Link), own.Cert)
 	way.MaxIdleConnsPerHost = atOnce
 	return &Office{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
 		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil
@@ -355,7 +352,7 @@ func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device,
 	for try := 1; ; try++ {
 		answer, status, after, err := o.once(context.WithoutCancel(ctx), q.Method, address, header, body)
 		switch {
-		case err == nil && slices.Contains(q.Accept, status):
+		case err == nil && slices.Contains(q.OKStatus, status):
 			return answer, nil
 		case err == nil && (after == 0 || try == tries):
 			return nil, fmt.Errorf("%s %s was answered with status %d%s", q.Method, address, status, link.Snippet(answer))

@@ -17,7 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/enroll"
 	"runcrowd/internal/fleet"
 )
@@ -92,9 +93,9 @@ plan: {for: 1s}
 func open(t *testing.T, path, text string) *enroll.Office {
 	t.Helper()
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	c, err := crowd.Load(path)
+	c, err := file.Load(path)
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	o, err := enroll.New(f)
 	require.NoError(t, err)
@@ -263,7 +264,7 @@ func TestUnreadableFile(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	p.office(t, dir)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
-	_, err := crowd.Load(filepath.Join(dir, "harbour.yaml"))
+	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
 	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; who was made known, and with what secrets, stands there")
 }
 

@@ -90,7 +90,7 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 		}
 		c.full = append(c.full, v)
 		if s.env {
-			c.env[mk.name] = plain(v.Any())
+			c.env[mk.name] = asFormulas(v.Any())
 		}
 		if live && !fixed {
 			if other, hit := mk.field.Finish.Dropped(&m); hit {
@@ -179,7 +179,7 @@ func (c *Composer) remember(s *Stream) {
 	}
 	kept := map[string]any{}
 	for i := range s.makers {
-		kept[s.makers[i].name] = plain(c.full[i].Any())
+		kept[s.makers[i].name] = asFormulas(c.full[i].Any())
 	}
 	c.before[s.Index] = kept
 }
@@ -209,10 +209,10 @@ func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
 		f.env["time"], f.env["elapsed"] = sample.Time, sample.Elapsed.Seconds()
 		f.env["mark"], f.env["previous"] = "", map[string]any{}
 		if f.marked > 0 {
-			f.env["mark"] = plain(sample.Values[0].Any())
+			f.env["mark"] = asFormulas(sample.Values[0].Any())
 		}
 		for i, name := range f.stream.Names {
-			f.env[strings.ReplaceAll(name, ".", "_")] = plain(sample.Values[f.marked+i].Any())
+			f.env[strings.ReplaceAll(name, ".", "_")] = asFormulas(sample.Values[f.marked+i].Any())
 		}
 	}
 	// A field alone keeps how its number is to be printed.
@@ -222,4 +222,12 @@ func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
 		}
 	}
 	return fo.Any(&f.machine, f.env)
+}
+
+// asFormulas is a whole number as formulas have it.
+func asFormulas(v any) any {
+	if i, whole := v.(int64); whole {
+		return int(i)
+	}
+	return v
 }

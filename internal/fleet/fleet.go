@@ -6,10 +6,12 @@ package fleet
 import (
 	"crypto/tls"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/link"
@@ -20,10 +22,11 @@ import (
 
 // Fleet is all devices of a crowd.
 type Fleet struct {
-	Crowd   *crowd.Crowd
-	Devices []*Device
-	Streams []*Stream
-	sees    [][]bool // by witness and device; nil for a witness that sees all
+	Crowd       *crowd.Crowd
+	Credentials *credential.Store // nil: the devices cannot connect
+	Devices     []*Device
+	Streams     []*Stream
+	sees        [][]bool // by witness and device; nil for a witness that sees all
 }
 
 // Device is one virtual device.
@@ -92,25 +95,14 @@ type maker struct {
 	field   *crowd.Field
 }
 
-// member is a device whose properties are known, before anything else is.
-type member struct {
-	cast   *crowd.Cast
-	origin *crowd.Cast // the group it stands in
-	index  int         // in the group
-	name   string
-	env    formula.Env
-}
-
-// Build makes the fleet. The error is a *crowd.Problems.
-func Build(c *crowd.Crowd) (*Fleet, error) {
-	f := &Fleet{Crowd: c}
+// Build makes the fleet. A store gives its devices their keys, certificates and tokens;
+// without one they cannot connect, which is enough for judging a run. The error is a
+// *crowd.Problems.
+func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
+	f := &Fleet{Crowd: c, Credentials: store}
 	p := crowd.NewProblems(c.Path, c.Source)
 	m := &formula.Machine{}
-	members := f.members(m, p)
-	if len(p.List) == 0 {
-		f.change(members, m, p)
-	}
-	f.devices(members, m, p)
+	f.devices(m, p)
 	if len(p.List) == 0 {
 		f.witnesses(p)
 	}
@@ -133,170 +125,6 @@ func Build(c *crowd.Crowd) (*Fleet, error) {
 		}
 	}
 	return f, nil
-}
-
-// members names the devices of all groups and works out their properties.
-func (f *Fleet) members(m *formula.Machine, p *crowd.Problems) []*member {
-	var list []*member
-	names := map[string]int{}
-	for _, cast := range f.Crowd.Casts {
-		for i := 0; i < cast.Count; i++ {
-			before := len(p.List)
-			mb := &member{cast: cast, origin: cast, index: i}
-			f.properties(mb, m, p)
-			if err := checkName(mb.name); err != nil && len(p.List) == before {
-				p.Add(cast.NamePos, "%s%s", err, rosterLine(cast, i))
-			}
-			if first, twice := names[mb.name]; twice && len(p.List) == before {
-				p.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); %s%s", mb.name, first, uniqueHint(cast), rosterLine(cast, i))
-			}
-			if len(p.List) > before {
-				break // the others of the group have the same mistake
-			}
-			names[mb.name] = cast.Pos.Line
-			list = append(list, mb)
-		}
-	}
-	return list
-}
-
-func uniqueHint(c *crowd.Cast) string {
-	if c.Roster != nil {
-		return "every row needs a name of its own"
-	}
-	return "give one of the groups other names, or a first number of its own (first: 13)"
-}
-
-func rosterLine(c *crowd.Cast, i int) string {
-	if c.Roster == nil {
-		return ""
-	}
-	return fmt.Sprintf("; see %s:%d", c.Roster.File, c.Roster.Line(i))
-}
-
-// properties works out name, number and properties of a member for its cast.
-func (f *Fleet) properties(mb *member, m *formula.Machine, p *crowd.Problems) {
-	c, cast := f.Crowd, mb.cast
-	n := cast.First + mb.index
-	mb.env = formula.Env{"n": n, "kind": cast.Kind.Name, "crowd": c.Name, "env": c.Env, "tags": cast.Tags}
-	expand := func(at crowd.Pos, what string, t *formula.Text) string {
-		if t == nil {
-			return ""
-		}
-		s, err := t.Expand(m, mb.env)
-		if err != nil {
-			p.Add(at, "%s: %s%s", what, err, rosterLine(cast, mb.index))
-		}
-		return s
-	}
-	// A roster's columns may be a part of the name.
-	for i := range cast.Properties {
-		if pr := &cast.Properties[i]; pr.Column != nil && pr.Column[mb.index].Type() != signal.Null {
-			mb.env[pr.Name] = alike(plain(pr.Column[mb.index].Any()), pr.Sample)
-		}
-	}
-	if mb.name == "" {
-		nameEnv := mb.env
-		if cast.Roster != nil {
-			nameEnv = formula.Env{"device": cast.Roster.Name(mb.index)}
-			for k, v := range mb.env {
-				nameEnv[k] = v
-			}
-		}
-		s, err := "", error(nil)
-		if cast.Name != nil {
-			s, err = cast.Name.Expand(m, nameEnv)
-		}
-		if err != nil {
-			p.Add(cast.NamePos, "name: %s%s", err, rosterLine(cast, mb.index))
-		}
-		mb.name = s
-	}
-	mb.env["device"] = mb.name
-	for i := range cast.Properties {
-		pr := &cast.Properties[i]
-		if _, given := mb.env[pr.Name]; given && pr.Column != nil {
-			continue
-		}
-		what := fmt.Sprintf("the property %q", pr.Name)
-		if v, kept := c.Enrolled[mb.name].Kept[pr.Name]; kept && pr.Kept {
-			mb.env[pr.Name] = v
-			continue
-		}
-		switch {
-		case pr.Kept && pr.Text == nil && pr.Draw == nil && pr.Value.Type() == signal.Null:
-			mb.env[pr.Name] = ""
-		case pr.Text != nil:
-			mb.env[pr.Name] = expand(pr.Pos, what, pr.Text)
-		case pr.Draw != nil:
-			v, err := pr.Draw(signal.Key(c.Seed, mb.name, pr.Name), mb.index, cast.Count)
-			if err != nil {
-				p.Add(pr.Pos, "%s of %s: %s", what, mb.name, err)
-			}
-			mb.env[pr.Name] = v
-		case pr.Column != nil && pr.Value.Type() == signal.Null:
-			mb.env[pr.Name] = "" // only a text may be empty without a default
-		default:
-			mb.env[pr.Name] = alike(plain(pr.Value.Any()), pr.Sample)
-		}
-	}
-}
-
-// alike makes a whole number one of the property's type, where that has decimals.
-func alike(v, sample any) any {
-	i, whole := v.(int)
-	if _, float := sample.(float64); whole && float {
-		return float64(i)
-	}
-	return v
-}
-
-// plain is a whole number as formulas have it.
-func plain(v any) any {
-	if i, whole := v.(int64); whole {
-		return int(i)
-	}
-	return v
-}
-
-// change makes the changes that the file describes, in its order: each sees what
-// those before it have made.
-func (f *Fleet) change(members []*member, m *formula.Machine, p *crowd.Problems) {
-	for _, ch := range f.Crowd.Changes {
-		picked := make([]bool, len(members))
-		list := candidates(members)
-		for _, who := range ch.Who {
-			some, err := who.Pick(f.Crowd.Seed, list)
-			if err != nil {
-				p.Add(who.Pos(), "who: %s", err)
-				continue
-			}
-			for i := range some {
-				picked[i] = picked[i] || some[i]
-			}
-		}
-		for i, mb := range members {
-			if !picked[i] {
-				continue
-			}
-			before := len(p.List)
-			mb.cast = mb.cast.Derive(f.Crowd, ch, p)
-			if len(p.List) == before {
-				f.properties(mb, m, p)
-			}
-			if len(p.List) > before {
-				return
-			}
-		}
-	}
-}
-
-func candidates(members []*member) []crowd.Candidate {
-	list := make([]crowd.Candidate, len(members))
-	for i, mb := range members {
-		list[i] = crowd.Candidate{Name: mb.name, Kind: mb.cast.Kind.Name, Tags: mb.cast.Tags, Env: mb.env, Group: mb.cast}
-	}
-	return list
 }
 
 // Select lists the devices that any of some selections names, in the fleet's
@@ -332,14 +160,14 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 func (f *Fleet) witnesses(p *crowd.Problems) {
 	f.sees = make([][]bool, len(f.Crowd.Witnesses))
 	for i, w := range f.Crowd.Witnesses {
-		if len(w.Of) == 0 {
+		if len(w.Who) == 0 {
 			continue
 		}
 		f.sees[i] = make([]bool, len(f.Devices))
-		for _, who := range w.Of {
+		for _, who := range w.Who {
 			devices, err := f.Select(who)
 			if err != nil {
-				p.Add(who.Pos(), "the witness %q: who: %s", w.Name, err)
+				p.Add(who.Pos, "the witness %q: who: %s", w.Name, err)
 			}
 			for _, d := range devices {
 				f.sees[i][d.Index] = true
@@ -348,8 +176,8 @@ func (f *Fleet) witnesses(p *crowd.Problems) {
 	}
 }
 
-// NotEnrolled are the devices that have not what the platform gives them when they
-// are made known.
+// NotEnrolled are the devices that are not registered: they lack what the platform
+// gives them for it.
 func (f *Fleet) NotEnrolled() []*Device {
 	en := f.Crowd.Enroll
 	if en == nil || len(en.Keep) == 0 {
@@ -381,17 +209,17 @@ func (f *Fleet) Sees(witness int, d *Device) bool {
 }
 
 // devices makes the devices, or notes why they cannot be made.
-func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems) {
+func (f *Fleet) devices(m *formula.Machine, p *crowd.Problems) {
 	clients := map[string]string{}
 	forms := map[formKey]payload.Form{}
 	failed, tried := map[*crowd.Cast]bool{}, map[*crowd.Cast]bool{}
-	for _, mb := range members {
-		if failed[mb.cast] {
+	for _, mb := range f.Crowd.Members {
+		if failed[mb.Cast] {
 			continue // the others of the group have the same mistake
 		}
 		d := f.device(mb, m, p, forms, tried)
 		if d == nil {
-			failed[mb.cast] = true
+			failed[mb.Cast] = true
 			continue
 		}
 		// A token is another for each, and not made yet.
@@ -399,7 +227,7 @@ func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems
 			id := l.Address + "\x00" + d.ClientID
 			if other, twice := clients[id]; twice {
 				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)
-				failed[mb.cast] = true
+				failed[mb.Cast] = true
 				continue
 			}
 			clients[id] = d.Name
@@ -410,18 +238,18 @@ func (f *Fleet) devices(members []*member, m *formula.Machine, p *crowd.Problems
 }
 
 // device makes one device, or notes why it cannot be made.
-func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form, tried map[*crowd.Cast]bool) *Device {
-	c, cast := f.Crowd, mb.cast
-	d := &Device{N: cast.First + mb.index, Name: mb.name, Cast: cast, Tags: cast.Tags, Env: mb.env}
+func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form, tried map[*crowd.Cast]bool) *Device {
+	c, cast := f.Crowd, mb.Cast
+	d := &Device{N: cast.First + mb.Index, Name: mb.Name, Cast: cast, Tags: cast.Tags, Env: maps.Clone(mb.Env)}
 	before := len(p.List)
 	if cast.Token != nil {
-		if c.Connects() {
-			pass, err := cast.Token.Pass(c, d.Env, !tried[cast])
+		if f.Credentials != nil {
+			token, err := f.Credentials.Token(cast.Link, cast.Token, d.Env, !tried[cast])
 			if err != nil {
 				p.Add(cast.Token.Pos, "the access token of %s: %s", d.Name, err)
 			}
 			tried[cast] = true
-			d.Pass = pass
+			d.Pass = token
 		}
 		c.Secret(link.TokenPlace)
 		d.Env[crowd.TokenName] = link.TokenPlace
@@ -448,9 +276,12 @@ func (f *Fleet) device(mb *member, m *formula.Machine, p *crowd.Problems, forms 
 	if d.Password != link.TokenPlace {
 		c.Secret(d.Password)
 	}
-	if pair, err := c.KeyPair(expand(l.Pos, "tls: cert", cast.Cert), expand(l.Pos, "tls: key", cast.Key)); err != nil {
-		p.Add(l.Pos, "the certificate of %s: %s", d.Name, err)
-	} else {
+	cert, key := expand(l.Pos, "tls: cert", cast.Cert), expand(l.Pos, "tls: key", cast.Key)
+	if f.Credentials != nil {
+		pair, err := f.Credentials.Pair(cert, key)
+		if err != nil {
+			p.Add(l.Pos, "the certificate of %s: %s", d.Name, err)
+		}
 		d.Cert = pair
 	}
 	for _, r := range cast.Readings {
@@ -597,18 +428,6 @@ func (f *Fleet) form(s *Stream, m *formula.Machine, forms map[formKey]payload.Fo
 		forms[key] = form
 	}
 	return form, err
-}
-
-func checkName(name string) error {
-	switch {
-	case name == "":
-		return fmt.Errorf("a device has an empty name")
-	case len(name) > 200:
-		return fmt.Errorf("the name of a device has %d bytes; the most is 200", len(name))
-	case strings.ContainsFunc(name, func(r rune) bool { return r <= ' ' || r == 0x7f }):
-		return fmt.Errorf("the name %q of a device holds a space or a control character", name)
-	}
-	return nil
 }
 
 // signal makes the signal of a field for this device.

@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/payload"
 )
@@ -44,9 +45,9 @@ plan: {for: 1m}
 
 func build(t *testing.T, text string) *fleet.Fleet {
 	t.Helper()
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return "pass-word", true }})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "pass-word", true }})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return f
 }
@@ -135,11 +136,11 @@ func TestFieldsAndProperties(t *testing.T) {
 }
 
 func BenchmarkValues(b *testing.B) {
-	c, err := crowd.Parse("x", []byte(harbour), crowd.Sources{Getenv: func(string) (string, bool) { return "p", true }})
+	c, err := file.Parse("x", []byte(harbour), file.Sources{Getenv: func(string) (string, bool) { return "p", true }})
 	if err != nil {
 		b.Fatal(err)
 	}
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -9,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 )
@@ -41,9 +43,9 @@ devices:
 
 func buildMixed(t *testing.T, more string) *fleet.Fleet {
 	t.Helper()
-	c, err := crowd.Parse("harbour.yaml", []byte(mixed+more+"plan: {for: 1m}\n"), crowd.Sources{Open: func(string) ([]byte, error) { return []byte(roster), nil }})
+	c, err := file.Parse("harbour.yaml", []byte(mixed+more+"plan: {for: 1m}\n"), file.Sources{Open: func(string) ([]byte, error) { return []byte(roster), nil }})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return f
 }
@@ -150,7 +152,7 @@ func TestChanges(t *testing.T) {
 }
 
 func TestDrawnProperties(t *testing.T) {
-	c, err := crowd.Parse("x", []byte(`
+	c, err := file.Parse("x", []byte(`
 crowd: drawn
 seed: 5
 links: {sea: {mqtt: mqtt://127.0.0.1}}
@@ -176,9 +178,9 @@ kinds:
       firmware: {pattern: "2\\.[0-4]"}
     readings: {state: {every: 5s, topic: "t/${device}", fields: {a: 1}}}
 devices: [{kind: buoy, count: 2000}]
-plan: {for: 1m}`), crowd.Sources{})
+plan: {for: 1m}`), file.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	env := f.Devices[299].Env
 	assert.Equal(t, "LB-0003004", env["serial"])
@@ -222,7 +224,7 @@ func due(f *fleet.Fleet, reading string) []string {
 
 // Who speaks at each tick: all at once, one after another, or some at random.
 func TestTurns(t *testing.T) {
-	c, err := crowd.Parse("x", []byte(`
+	c, err := file.Parse("x", []byte(`
 crowd: turns
 links: {sea: {mqtt: mqtt://127.0.0.1}}
 kinds:
@@ -233,9 +235,9 @@ kinds:
       some: {every: 1s, turns: 3 at random, topic: "s/${device}", fields: {a: 1}}
       share: {every: 1s, turns: 50% at random, topic: "p/${device}", fields: {a: 1}}
 devices: [{kind: b, count: 8, name: "b${n}"}]
-plan: {for: 20s, join: spread over 4s}`), crowd.Sources{})
+plan: {for: 20s, join: spread over 4s}`), file.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	assert.Equal(t, "b1@0 b1@1 b2@1 b3@1 b1@2 b2@2 b3@2 b4@2 b5@2", strings.Join(due(f, "all")[:9], " "), "those that have joined")
 	assert.Equal(t, "b1@0 b2@1 b3@2 b4@3 b5@4 b6@5 b7@6 b8@7 b1@8", strings.Join(due(f, "turn")[:9], " "))
@@ -256,7 +258,7 @@ plan: {for: 20s, join: spread over 4s}`), crowd.Sources{})
 // What a formula knows of the message before, a lag, and what is stuck: the same
 // values in a run from the first message as alone from the middle.
 func TestFieldsOfOtherMoments(t *testing.T) {
-	c, err := crowd.Parse("x", []byte(`
+	c, err := file.Parse("x", []byte(`
 crowd: moments
 seed: 3
 links: {sea: {mqtt: mqtt://127.0.0.1}}
@@ -282,9 +284,9 @@ kinds:
           gone: {signal: counter, drop: {chance: 50%}}
           seen: {formula: gone}
 devices: [{kind: b}]
-plan: {for: 5m}`), crowd.Sources{})
+plan: {for: 5m}`), file.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	begin := time.Unix(1_900_000_000, 0)
 	values := func(c *fleet.Composer, s *fleet.Stream, seq uint64) map[string]any {

@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
@@ -145,7 +146,7 @@ const clockMatters = 20 * time.Second
 // section 6.6.1), where it has any: of the link, or of a witness.
 func (p *prober) clock(ctx context.Context, c *crowd.Crowd, l *crowd.Link, d *fleet.Device) {
 	address := ""
-	secure := l.TLS
+	secure := credential.TLS(l)
 	if l.Protocol == crowd.HTTP {
 		address = l.Address
 	}
@@ -154,10 +155,7 @@ func (p *prober) clock(ctx context.Context, c *crowd.Crowd, l *crowd.Link, d *fl
 			env := maps.Clone(d.Env)
 			env["from"], env["to"] = time.Now(), time.Now()
 			if s, err := w.Address(d.Cast).Expand(&formula.Machine{}, env); err == nil {
-				address, secure = s, nil
-				if w.Link != nil {
-					secure = w.Link.TLS
-				}
+				address, secure = s, credential.TLS(w.Link)
 			}
 		}
 	}
@@ -276,7 +274,7 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 		return
 	}
 	p.do(ctx, "TLS", func(ctx context.Context) (string, []string, bool) {
-		cfg := l.TLS.Config(host, d.Cert)
+		cfg := credential.TLS(l).Config(host, d.Cert)
 		t := tls.Client(nc, cfg)
 		began := time.Now()
 		err := t.HandshakeContext(ctx)
@@ -349,19 +347,18 @@ func plainScheme(s string) string { return strings.TrimSuffix(s, "s") }
 
 // broker exchanges CONNECT and CONNACK.
 func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
-	var secure *tls.Config
-	if l.TLS != nil {
-		secure = l.TLS.Config(link.Host(l.Address), d.Cert)
+	at := mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}
+	if secure := credential.TLS(l); secure != nil {
+		at.TLS = secure.Config(link.Host(l.Address), d.Cert)
 	}
-	path := l.Path
 	if d.Path != "" {
-		path = link.Fill(d.Path, p.token)
+		at.Path = link.Fill(d.Path, p.token)
 	}
 	var nc net.Conn
 	if l.Scheme == "ws" || l.Scheme == "wss" {
 		p.do(ctx, "WebSocket", func(ctx context.Context) (string, []string, bool) {
 			var err error
-			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, path, secure); err != nil {
+			if nc, err = at.Dial(ctx); err != nil {
 				e := mqtt.ReachError(l.Name, l.Scheme, l.Address, d.Name, err)
 				var reach *link.ReachError
 				if !errors.As(e, &reach) {
@@ -373,18 +370,17 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 				}
 				return reach.What, causes, false
 			}
-			return "upgraded at " + link.Hide(path, p.token), nil, true
+			return "upgraded at " + link.Hide(at.Path, p.token), nil, true
 		})
 	}
-	var ack *mqttwire.Packet
-	var rd *mqttwire.Reader
+	var line *mqtt.Line
 	var refused *mqtt.RefusedError
 	said := "" // of the credentials, where the broker does not take them
 	version := map[int]string{4: "3.1.1", 5: "5"}[l.Version]
 	p.do(ctx, "MQTT "+version+" accepted", func(ctx context.Context) (string, []string, bool) {
 		var err error
 		if nc == nil {
-			if nc, err = mqtt.Dial(ctx, l.Scheme, l.Address, path, secure); err != nil {
+			if nc, err = at.Dial(ctx); err != nil {
 				what, try := link.Explain(err, l.Address)
 				return what, []string{try}, false
 			}
@@ -394,9 +390,9 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		id.Will = nil // nobody is to hear that the probe has left
 		connect := mqtt.Connect(l.Version, id, p.token)
 		connect.KeepAlive, connect.CleanStart = 30, true
-		rd, ack, err = mqtt.Handshake(nc, connect, 4096, 1<<20)
+		line, err = mqtt.Handshake(nc, connect, mqtt.Sizes{Buffer: 4096, Packet: 1 << 20})
 		if err == nil {
-			return limits(l, ack), nil, true
+			return limits(l, line.Ack), nil, true
 		}
 		e := mqtt.ReachError(l.Name, l.Scheme, l.Address, d.Name, err)
 		var reach *link.ReachError
@@ -428,7 +424,7 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 	p.do(ctx, "connection kept", func(context.Context) (string, []string, bool) {
 		nc.SetReadDeadline(time.Now().Add(400 * time.Millisecond))
 		var pk mqttwire.Packet
-		err := rd.Read(&pk)
+		err := line.Reader.Read(&pk)
 		if err == nil && pk.Type == mqttwire.DISCONNECT {
 			reason := mqttwire.Because(mqttwire.Reason(pk.Reason), pk.ReasonString)
 			causes := []string{"see the broker's log"}

@@ -20,7 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/certs"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/probe"
 	"runcrowd/internal/standin"
@@ -31,9 +32,9 @@ func way(t *testing.T, dir, text string) probe.Report {
 	t.Helper()
 	path := filepath.Join(dir, "crowd.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-	c, err := crowd.Load(path)
+	c, err := file.Load(path)
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return probe.Way(t.Context(), c, f, f.Devices[0].Streams[0], nil)
 }

@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/ask"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
@@ -55,15 +56,15 @@ type asker struct {
 }
 
 func newAsker(t *testing.T, text string) *asker {
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return &asker{t, f}
 }
 
 func (a *asker) ask(device, command string, wait time.Duration, values map[string]any) *ask.Answer {
-	q := &ask.Question{Crowd: a.f.Crowd, Values: values, Link: a.f.Crowd.Link("ear"), Wait: wait}
+	q := &ask.Question{Crowd: a.f.Crowd, Credentials: a.f.Credentials, Values: values, Link: a.f.Crowd.Link("ear"), Wait: wait}
 	for _, d := range a.f.Devices {
 		if d.Name == device {
 			q.Device = d
@@ -91,7 +92,7 @@ func (a *asker) ready(device, command string) {
 
 // playBeside plays a crowd while f runs, and reads the ledger.
 func playBeside(t *testing.T, text string, f func()) (*verdict.Result, *ledger.Book) {
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
 	require.NoError(t, err)
@@ -208,7 +209,7 @@ func TestCommandsAndRounds(t *testing.T) {
 	text := strings.NewReplacer("MQTT", s.MQTTAddr, "VERSION", "5", "LENGTH", "3s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
 		"after: 100ms to 200ms", "after: 1m").Replace(commanded)
 	a := newAsker(t, text)
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
 	require.NoError(t, err)
 	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})
 	require.NoError(t, err)
@@ -253,14 +254,14 @@ func TestMosquittoWillAndProperties(t *testing.T) {
 	nc, err := net.Dial("tcp", m.addr)
 	require.NoError(t, err)
 	defer nc.Close()
-	rd, _, err := mqtt.Handshake(nc, &mqttwire.Connect{Version: 5, ClientID: "ear", CleanStart: true}, 4096, 1<<20)
+	ear, err := mqtt.Handshake(nc, &mqttwire.Connect{Version: 5, ClientID: "ear", CleanStart: true}, mqtt.Sizes{Buffer: 4096, Packet: 1 << 20})
 	require.NoError(t, err)
 	_, err = nc.Write(mqttwire.AppendSubscribe(nil, 5, 1, "#", 0))
 	require.NoError(t, err)
 	go func() {
 		for {
 			var p mqttwire.Packet
-			if rd.Read(&p) != nil {
+			if ear.Reader.Read(&p) != nil {
 				close(hear)
 				return
 			}
@@ -283,7 +284,7 @@ func TestMosquittoWillAndProperties(t *testing.T) {
 		id := link.Identity{Name: "buoy", ClientID: "buoy", Will: &link.Will{Topic: "gone", Body: []byte(fmt.Sprint("v", version)), QoS: 1, ContentType: "text/plain"}}
 		device, err := net.Dial("tcp", m.addr)
 		require.NoError(t, err)
-		_, _, err = mqtt.Handshake(device, mqtt.Connect(version, id, ""), 512, 1<<16)
+		_, err = mqtt.Handshake(device, mqtt.Connect(version, id, ""), mqtt.Sizes{Buffer: 512, Packet: 1 << 16})
 		require.NoError(t, err)
 		device.Close() // cut, without DISCONNECT
 		p := next()

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
@@ -105,7 +105,7 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 				require.NoError(t, err)
 				defer s.Close()
 				text = strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr).Replace(text)
-				cr, err := crowd.Parse("forms.yaml", []byte(text), crowd.Sources{Open: func(string) ([]byte, error) { return set, nil }})
+				cr, err := file.Parse("forms.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return set, nil }})
 				require.NoError(t, err)
 				p := playCrowd(t, cr)
 				var hits []string
@@ -147,7 +147,7 @@ devices: [{kind: gauge, roster: gauges.csv}]
 plan: {for: 1s}
 witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+`/stored/${device}", rows: ".rows[]", mark: .content.mark, values: .content}}
 `), 0o600))
-	cr, err := crowd.Load(path)
+	cr, err := file.Load(path)
 	require.NoError(t, err)
 	p := playCrowd(t, cr)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven])

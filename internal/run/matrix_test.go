@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
@@ -120,7 +121,7 @@ func play(t *testing.T, text string, flaws ...string) *played {
 func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
 	t.Helper()
 	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s", "TIMEOUT", "60s").Replace(text)
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	return playCrowd(t, c)
 }
@@ -336,7 +337,7 @@ func TestInterruptedRunIsJudged(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "60s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "60s").Replace(ways[1].harbour())
-	c, err := crowd.Parse("harbour.yaml", []byte(text), crowd.Sources{Getenv: os.LookupEnv})
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})
 	require.NoError(t, err)

@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
@@ -158,7 +159,7 @@ type Single struct {
 // error is a *link.ReachError where the platform could not be reached, a
 // *StorageError where the folder could not be made.
 func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	if err != nil {
 		return nil, err
 	}
@@ -237,13 +238,13 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
-			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: l.TLS, Version: l.Version, KeepAlive: l.KeepAlive,
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
 				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: l.TLS, PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
+				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
 		}
 	}
 	return links

@@ -22,6 +22,7 @@ import (
 
 	"runcrowd/internal/certs"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/link"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
@@ -34,7 +35,7 @@ func certFolder(t *testing.T) string {
 	dir := t.TempDir()
 	set, err := certs.Make([]string{"buoy-001", "buoy-002", "buoy-003", "buoy-004", "ear", "store"}, []string{"localhost", "127.0.0.1"}, time.Now(), time.Hour)
 	require.NoError(t, err)
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "bad"), 0o755))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "refused"), 0o755))
 	for name, data := range set {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o644)) // a broker that is not root reads them
 	}
@@ -97,7 +98,7 @@ witnesses:
 	if strings.HasPrefix(ear, "mqtt://") {
 		text = strings.ReplaceAll(text, ", "+own, "")
 	}
-	c, err := crowd.Parse("secure.yaml", []byte(text), crowd.Sources{})
+	c, err := file.Parse("secure.yaml", []byte(text), file.Sources{})
 	require.NoError(t, err)
 	return c
 }
@@ -181,8 +182,8 @@ func TestRefusedCertificates(t *testing.T) {
 				if scheme == "https" {
 					key, target = "http", "path: /in/t"
 				}
-				cr, err := crowd.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: {for: 1s}\n",
-					key, scheme, address, settings, target)), crowd.Sources{})
+				cr, err := file.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: {for: 1s}\n",
+					key, scheme, address, settings, target)), file.Sources{})
 				require.NoError(t, err)
 				session, err := run.Open(context.Background(), cr, run.Options{Out: t.TempDir()})
 				if err == nil && scheme == "https" && c.client != "buoy-001" {
@@ -264,7 +265,7 @@ plan: {for: 1500ms}
 witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, who: "n < 3"}}
 `
 	password := func(p string) *crowd.Crowd {
-		c, err := crowd.Parse("users.yaml", []byte(text), crowd.Sources{Getenv: func(string) (string, bool) { return p, true }})
+		c, err := file.Parse("users.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return p, true }})
 		require.NoError(t, err)
 		return c
 	}
@@ -351,8 +352,8 @@ http {
 	}, 20*time.Second, 10*time.Millisecond, "nginx does not listen: %s", &out)
 	for _, version := range []string{"1", "2"} {
 		t.Run("HTTP/"+version, func(t *testing.T) {
-			password := func(p string) crowd.Sources {
-				return crowd.Sources{Getenv: func(string) (string, bool) { return p, true }}
+			password := func(p string) file.Sources {
+				return file.Sources{Getenv: func(string) (string, bool) { return p, true }}
 			}
 			text := fmt.Sprintf(`
 crowd: nginx
@@ -362,16 +363,16 @@ devices: [{kind: buoy, count: 4}]
 plan: {for: 1500ms}
 witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link: shore, rows: ".rows[]", next: .next, mark: .content.mark, values: .content}}
 `, addr, version, dir)
-			c, err := crowd.Parse("nginx.yaml", []byte(text), password("harbour-19"))
+			c, err := file.Parse("nginx.yaml", []byte(text), password("harbour-19"))
 			require.NoError(t, err)
 			p := playCrowd(t, c)
 			assert.Greater(t, p.result.Total.Due(), 40)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
-			c, err = crowd.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
+			c, err = file.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
 			require.NoError(t, err)
 			// A rate limit that says when to come back: nothing is refused in the end.
 			limited := strings.NewReplacer(`path: "/in/`, `path: "/limited/`, "every: 100ms", "every: 200ms", "{for: 1500ms}", "{for: 1500ms, settle: 30s}").Replace(text)
-			slow, err := crowd.Parse("nginx.yaml", []byte(limited), password("harbour-19"))
+			slow, err := file.Parse("nginx.yaml", []byte(limited), password("harbour-19"))
 			require.NoError(t, err)
 			p = playCrowd(t, slow)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
@@ -384,13 +385,13 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link:
 	// Tokens that a server of others checks: signed and expiring ones in the address,
 	// composed of formulas and renewed on the way, and one in a header.
 	tokens := func(link, path, length string) *played {
-		c, err := crowd.Parse("nginx.yaml", []byte(fmt.Sprintf(`
+		c, err := file.Parse("nginx.yaml", []byte(fmt.Sprintf(`
 crowd: nginx
 links: {shore: {http: "https://%[1]s", tls: {ca: "%[2]s/ca.pem", cert: "%[2]s/${device}.pem", key: "%[2]s/${device}.key"}, %[3]s}}
 kinds: {buoy: {readings: {state: {every: 100ms, path: "%[4]s", fields: {wave_m: {signal: swell}}}}}}
 devices: [{kind: buoy, count: 4}]
 plan: {for: %[5]s}
-`, addr, dir, link, path, length)), crowd.Sources{Getenv: func(string) (string, bool) { return "harbour-19", true }})
+`, addr, dir, link, path, length)), file.Sources{Getenv: func(string) (string, bool) { return "harbour-19", true }})
 		require.NoError(t, err)
 		return playCrowd(t, c)
 	}

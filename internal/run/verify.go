@@ -7,8 +7,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runcrowd/internal/credential"
+	files "runcrowd/internal/folder"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
@@ -95,10 +98,17 @@ func Unheard(b *ledger.Book, c *crowd.Crowd, all bool) []int {
 // HearAgain asks witnesses of an earlier run and adds what they say to its
 // ledger. C is the crowd file of the run folder.
 func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crowd, which []int) error {
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, nil)
 	if err != nil {
 		return err
 	}
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return err
+	}
+	// Keys never reach a run folder: witnesses that need one find it where it was.
+	f.Credentials = credential.New(c)
+	f.Credentials.Open = func(name string) ([]byte, error) { return files.Read(m.File, name) }
 	if len(f.Streams) != len(b.Streams) {
 		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(b.Streams))
 	}
@@ -164,7 +174,7 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, cause(err))
 	}
-	return crowd.Parse(path, source, crowd.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
+	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
 		for _, f := range m.Files {
 			if f.Name == name {
 				return os.ReadFile(filepath.Join(folder, filepath.FromSlash(f.Copy)))

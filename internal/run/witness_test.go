@@ -16,7 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/link"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
@@ -128,7 +128,7 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 	} {
 		srv := httptest.NewServer(&platform{answer: reply("%s", answer)})
 		defer srv.Close()
-		c, err := crowd.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), crowd.Sources{Getenv: os.LookupEnv})
+		c, err := file.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), file.Sources{Getenv: os.LookupEnv})
 		require.NoError(t, err)
 		dir := t.TempDir()
 		_, err = run.Open(context.Background(), c, run.Options{Out: dir})

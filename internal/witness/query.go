@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
@@ -44,7 +44,7 @@ type query struct {
 
 	client  *http.Client
 	headers http.Header
-	own     crowd.Credentials // of the link whose TLS it uses
+	own     credential.Guest // of the link whose TLS it uses
 
 	countMu  sync.Mutex
 	noted    map[sameRow]int // copies in the ledger
@@ -63,16 +63,12 @@ type sameRow struct {
 
 // Start asks once, so that a wrong address or secret is told before the run.
 func (q *query) Start(ctx Context) error {
-	own, err := q.spec.Credentials(q.catalog.Fleet.Crowd)
+	own, err := q.catalog.Fleet.Credentials.Guest(q.spec.Link, q.spec.Name)
 	if err != nil {
 		return err
 	}
 	q.own = own
-	var secure *link.TLS
-	if q.spec.Link != nil {
-		secure = q.spec.Link.TLS
-	}
-	t := link.Transport(secure, own.Cert)
+	t := link.Transport(credential.TLS(q.spec.Link), own.Cert)
 	t.MaxIdleConnsPerHost = askers
 	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
 	q.noted = map[sameRow]int{}

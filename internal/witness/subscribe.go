@@ -3,7 +3,6 @@ package witness
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -42,8 +41,7 @@ type subscription struct {
 
 	writeMu  sync.Mutex
 	nc       net.Conn
-	secure   *tls.Config
-	own      crowd.Credentials
+	broker   *mqtt.Guest
 	tap      func(Overheard) // in place of sightings
 	renew    time.Time       // when its access token has to be changed; zero: never
 	leaving  bool            // for that
@@ -83,11 +81,11 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	}
 	s.plain = s.mark == nil && s.device == nil && s.reading == nil && s.time == nil && s.values == nil &&
 		len(c.places) == 1 && c.places[0].Place == crowd.MarkField
-	own, err := spec.Credentials(c.Fleet.Crowd)
+	own, err := c.Fleet.Credentials.Guest(spec.Link, spec.Name)
 	if err != nil {
 		return nil, err
 	}
-	s.own = own
+	s.broker = own.Broker(spec.Link)
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
@@ -115,7 +113,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 func (s *subscription) Start(ctx Context) error {
 	rd, err := s.open(ctx)
 	if err != nil {
-		var refused *SubscribeError
+		var refused *mqtt.SubscribeError
 		if errors.As(err, &refused) {
 			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(), Try: "check that this user may subscribe", Err: err}
 		}
@@ -130,22 +128,19 @@ func (s *subscription) Start(ctx Context) error {
 
 // open connects and makes sure that the subscription stands.
 func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
-	if s.secure == nil {
-		s.secure = Secure(s.spec.Link, &s.own)
-	}
-	line, err := Connect(ctx, s.spec.Link, &s.own, s.secure, s.connect, 64<<10, maxMessage)
+	line, err := s.broker.Open(ctx, s.connect, mqtt.Sizes{Buffer: 64 << 10, Packet: maxMessage})
 	if err != nil {
 		return nil, err
 	}
 	s.writeMu.Lock()
-	s.nc, s.lastRead, s.renew, s.leaving = line.NC, time.Now(), line.Renew, false
+	s.nc, s.lastRead, s.renew, s.leaving = line.Conn, time.Now(), line.Renew, false
 	s.writeMu.Unlock()
 	kept := line.Ack.SessionPresent && s.connected
 	if !kept {
 		clear(s.pending)
-		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, func(p *mqttwire.Packet) error { return s.packet(line.NC, p, nil) })
+		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, s.broker.Timeout, func(p *mqttwire.Packet) error { return s.packet(line.Conn, p, nil) })
 		if err != nil {
-			line.NC.Close()
+			line.Conn.Close()
 			return nil, err
 		}
 	}
@@ -408,7 +403,7 @@ func clip(s string) string {
 func (s *subscription) keepAlive(ctx Context) {
 	every := time.Duration(s.connect.KeepAlive) * time.Second / 2
 	look := every
-	if s.own.Pass != nil {
+	if s.broker.Pass != nil {
 		look = time.Second // a token lasts seconds, perhaps
 	}
 	pinged := time.Now()

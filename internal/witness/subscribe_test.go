@@ -13,7 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/brokertest"
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/witness"
@@ -31,15 +32,15 @@ const runID = "k3f9a2xy"
 
 func newEar(t *testing.T, addr, version string) *ear {
 	t.Helper()
-	c, err := crowd.Parse("x", []byte(fmt.Sprintf(`
+	c, err := file.Parse("x", []byte(fmt.Sprintf(`
 crowd: harbour
 links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 10ms}}`, addr, version)), crowd.Sources{})
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 10ms}}`, addr, version)), file.Sources{})
 	require.NoError(t, err)
-	f, err := fleet.Build(c)
+	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	e := &ear{t: t, path: filepath.Join(t.TempDir(), "ledger")}
 	e.w, err = ledger.Create(e.path, runID, "harbour", time.Now())

@@ -28,7 +28,7 @@ type Conn struct {
 	sink   link.Sink
 	ctx    context.Context
 	cancel context.CancelFunc
-	home   place
+	home   Endpoint
 
 	mu        sync.Mutex
 	nc        net.Conn // nil while down
@@ -337,11 +337,9 @@ func (c *Conn) run() {
 			return
 		}
 		token, renew, err := link.TokenOf(c.ctx, c.id.Pass)
-		var nc net.Conn
-		var rd *mqttwire.Reader
-		var ack *mqttwire.Packet
+		var line *Line
 		if err == nil {
-			nc, rd, ack, err = c.link.dial(c.ctx, c.link.connectPacket(c.id, token, clean), at.with(token))
+			line, err = c.link.dial(c.ctx, c.link.connectPacket(c.id, token, clean), at.with(token))
 		}
 		c.link.dials.Release(1)
 		renewed := false
@@ -351,9 +349,9 @@ func (c *Conn) run() {
 			// In version 5 the session outlives the connection by its expiry;
 			// in 3.1.1 only where the file did not ask for a clean one.
 			clean = cfg.CleanStart && cfg.Version == mqttwire.V311
-			c.up(nc, ack, token, renew)
-			err = c.read(rd)
-			renewed = c.down(nc)
+			c.up(line.Conn, line.Ack, token, renew)
+			err = c.read(line.Reader)
+			renewed = c.down(line.Conn)
 			if time.Since(began) > 5*time.Second {
 				try = 0
 			}

@@ -13,19 +13,16 @@
 package mqtt
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
 	"math"
 	"net"
-	"net/http"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/coder/websocket"
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/link"
@@ -94,44 +91,6 @@ func (l *Link) secure(id link.Identity) *tls.Config {
 	return l.shared
 }
 
-// Dial opens a connection that carries MQTT: over TCP, TLS or WebSocket (section
-// 4.2). Secure is for mqtts and wss.
-func Dial(ctx context.Context, scheme, address, path string, secure *tls.Config) (net.Conn, error) {
-	var d net.Dialer
-	switch scheme {
-	case "mqtts":
-		nc, err := (&tls.Dialer{NetDialer: &d, Config: secure}).DialContext(ctx, "tcp", address)
-		if err != nil {
-			return nil, err
-		}
-		return nc, nil
-	case "ws", "wss":
-		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: d.DialContext, TLSClientConfig: secure, DisableCompression: true}
-		// The subprotocol is that of section 6; each packet is a binary message.
-		ws, resp, err := websocket.Dial(ctx, scheme+"://"+address+path, &websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
-		if err != nil {
-			var status string
-			if resp != nil && resp.StatusCode != http.StatusSwitchingProtocols {
-				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", resp.Status)
-				return nil, &upgradeError{status}
-			}
-			return nil, err
-		}
-		ws.SetReadLimit(-1)
-		return websocket.NetConn(context.Background(), ws, websocket.MessageBinary), nil
-	}
-	nc, err := d.DialContext(ctx, "tcp", address)
-	if err != nil {
-		return nil, err
-	}
-	return nc, nil
-}
-
-// upgradeError is an answer of HTTP where a WebSocket was asked for.
-type upgradeError struct{ text string }
-
-func (e *upgradeError) Error() string { return e.text }
-
 // Connect is the CONNECT packet of a device, with its access token filled in.
 func Connect(version int, id link.Identity, token string) *mqttwire.Connect {
 	c := &mqttwire.Connect{Version: byte(version), ClientID: link.Fill(id.ClientID, token), Username: link.Fill(id.Username, token), Password: link.Fill(id.Password, token)}
@@ -150,115 +109,44 @@ func (l *Link) connectPacket(id link.Identity, token string, clean bool) *mqttwi
 	return c
 }
 
-// RefusedError is a CONNACK that says no.
-type RefusedError struct {
-	Code   byte
-	Reason string
-	Refers string // to another server; empty: to none
-}
-
-func (e *RefusedError) Error() string { return "the broker refused the connection: " + e.Reason }
-
-// handshakeError is an error after the connection was open.
-type handshakeError struct{ err error }
-
-func (e *handshakeError) Error() string { return e.err.Error() }
-func (e *handshakeError) Unwrap() error { return e.err }
-
-// place is where a device connects: the address of the link, or where the broker
-// referred it to.
-type place struct {
-	address string
-	path    string // of a WebSocket
-	secure  *tls.Config
-}
-
-func (l *Link) place(id link.Identity) place {
-	p := place{l.cfg.Address, l.cfg.Path, l.secure(id)}
+// place is where a device connects, if the broker does not refer it elsewhere.
+func (l *Link) place(id link.Identity) Endpoint {
+	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id)}
 	if id.Path != "" {
-		p.path = id.Path
+		e.Path = id.Path
 	}
-	return p
+	return e
 }
 
-// with is the place for a device with an access token.
-func (p place) with(token string) place {
-	p.path = link.Fill(p.path, token)
-	return p
+// with is the endpoint for a device with an access token.
+func (e Endpoint) with(token string) Endpoint {
+	e.Path = link.Fill(e.Path, token)
+	return e
 }
 
-// referred is the place that a server reference names (section 4.11): HOST or
+// referred is the endpoint that a server reference names (section 4.11): HOST or
 // HOST:PORT, of which the first of several is taken.
-func (l *Link) referred(p place, reference string) place {
+func (l *Link) referred(e Endpoint, reference string) Endpoint {
 	first, _, _ := strings.Cut(strings.TrimSpace(reference), " ")
 	_, port, _ := net.SplitHostPort(l.cfg.Address)
 	host := first
 	if h, own, err := net.SplitHostPort(first); err == nil {
 		host, port = h, own
 	}
-	p.address = net.JoinHostPort(strings.Trim(host, "[]"), port)
-	if p.secure != nil && l.cfg.TLS.ServerName == "" {
-		p.secure = p.secure.Clone()
-		p.secure.ServerName = strings.Trim(host, "[]")
+	e.Address = net.JoinHostPort(strings.Trim(host, "[]"), port)
+	if e.TLS != nil && l.cfg.TLS.ServerName == "" {
+		e.TLS = e.TLS.Clone()
+		e.TLS.ServerName = strings.Trim(host, "[]")
 	}
-	return p
+	return e
 }
 
 // dial opens a connection and exchanges CONNECT and CONNACK.
-func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at place) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
+func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at Endpoint) (*Line, error) {
 	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
 	defer cancel()
 	// Acknowledgements are small: so is the buffer, one a device.
-	return Open(ctx, l.cfg.Scheme, at.address, at.path, at.secure, connect, 512, maxIncoming)
-}
-
-// Open is Dial and Handshake, within the time of the context.
-func Open(ctx context.Context, scheme, address, path string, secure *tls.Config, connect *mqttwire.Connect, buffer, max int) (net.Conn, *mqttwire.Reader, *mqttwire.Packet, error) {
-	nc, err := Dial(ctx, scheme, address, path, secure)
-	if err != nil {
-		return nil, nil, nil, err
-	}
-	// A cancelled context must end the exchange too.
-	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
-	rd, pk, err := Handshake(nc, connect, buffer, max)
-	if !unhook() && err == nil {
-		err = ctx.Err()
-	}
-	if err != nil {
-		nc.Close()
-		return nil, nil, nil, &handshakeError{err}
-	}
-	nc.SetDeadline(time.Time{})
-	return nc, rd, pk, nil
-}
-
-// Handshake sends CONNECT and waits for CONNACK (section 3.2). The reader it
-// gives has a buffer of so many bytes and takes packets of at most max bytes.
-func Handshake(nc net.Conn, connect *mqttwire.Connect, buffer, max int) (*mqttwire.Reader, *mqttwire.Packet, error) {
-	if _, err := nc.Write(mqttwire.AppendConnect(nil, connect)); err != nil {
-		return nil, nil, err
-	}
-	rd := mqttwire.NewReader(bufio.NewReaderSize(nc, buffer), connect.Version, max)
-	var pk mqttwire.Packet
-	if err := rd.Read(&pk); err != nil {
-		return nil, nil, err
-	}
-	if pk.Type != mqttwire.CONNACK {
-		return nil, nil, fmt.Errorf("%w: %s came where CONNACK was due", mqttwire.ErrMalformed, mqttwire.Name(pk.Type))
-	}
-	if pk.Reason != 0 {
-		reason := mqttwire.Because(mqttwire.ConnectReason(connect.Version, pk.Reason), pk.ReasonString)
-		return nil, nil, &RefusedError{pk.Reason, refers(reason, pk.ServerReference), pk.ServerReference}
-	}
-	return rd, &pk, nil
-}
-
-// refers adds to a reason where the server refers to.
-func refers(reason, reference string) string {
-	if reference == "" {
-		return reason
-	}
-	return fmt.Sprintf("%s: it refers to %s", reason, reference)
+	return at.Open(ctx, connect, Sizes{Buffer: 512, Packet: maxIncoming})
 }
 
 // Try connects as one device and leaves again.
@@ -270,24 +158,24 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 	connect := l.connectPacket(id, token, true)
 	connect.SessionExpiry, connect.Will = 0, nil
 	at := l.place(id).with(token)
-	nc, _, _, err := l.dial(ctx, connect, at)
+	line, err := l.dial(ctx, connect, at)
 	for hops := 0; err != nil && l.cfg.Redirects && hops < maxHops; hops++ {
 		var refused *RefusedError
 		if !errors.As(err, &refused) || refused.Refers == "" {
 			break
 		}
 		at = l.referred(at, refused.Refers)
-		nc, _, _, err = l.dial(ctx, connect, at)
+		line, err = l.dial(ctx, connect, at)
 	}
 	if err != nil {
-		reach := ReachError(l.cfg.Name, l.cfg.Scheme, at.address, id.Name, err)
+		reach := ReachError(l.cfg.Name, l.cfg.Scheme, at.Address, id.Name, err)
 		if e, is := errors.AsType[*link.ReachError](reach); is {
 			e.What = link.Hide(e.What, token)
 		}
 		return reach
 	}
-	nc.Write(mqttwire.AppendDisconnect(nil, byte(l.cfg.Version), false))
-	nc.Close() // the broker may have closed first: it was reached all the same
+	line.Conn.Write(mqttwire.AppendDisconnect(nil, byte(l.cfg.Version), false))
+	line.Conn.Close() // the broker may have closed first: it was reached all the same
 	return nil
 }
 

@@ -1,4 +1,4 @@
-package crowd
+package file
 
 // The keys of each mapping of the crowd file. The reader knows no others, and the
 // JSON Schema is made from the same lists.

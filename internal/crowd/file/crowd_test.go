@@ -1,4 +1,4 @@
-package crowd_test
+package file_test
 
 import (
 	"flag"
@@ -11,7 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 )
 
@@ -97,7 +99,7 @@ var files = map[string]string{
 
 func open(name string) ([]byte, error) {
 	if name == "state.binpb" {
-		return os.ReadFile("../../examples/small/protobuf/state.binpb")
+		return os.ReadFile("../../../examples/small/protobuf/state.binpb")
 	}
 	text, is := files[name]
 	if !is {
@@ -107,9 +109,11 @@ func open(name string) ([]byte, error) {
 }
 
 func load(text string) (*crowd.Crowd, error) {
-	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: noEnv, Open: open})
+	c, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: noEnv, Open: open})
 	if err == nil {
-		_, err = fleet.Build(c)
+		store := credential.New(c)
+		store.Open = open
+		_, err = fleet.Build(c, store)
 	}
 	return c, err
 }
@@ -180,13 +184,13 @@ func TestSecretsAreTakenOut(t *testing.T) {
 	text := strings.NewReplacer(`username: "${device}"`, "username: fleet, password: hunter-two-9",
 		"{http: http://127.0.0.1:8080}", "{http: http://127.0.0.1:8080, headers: {Authorization: Bearer abc.def.ghi, X-Site: \"${env.SITE_KEY}\"}}").Replace(base)
 	env := func(name string) (string, bool) { return "site-key-value", name == "SITE_KEY" }
-	c, err := crowd.Parse("crowd.yaml", []byte(text), crowd.Sources{Getenv: env})
+	c, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: env})
 	require.NoError(t, err)
 	copied := string(c.Copy())
 	assert.NotContains(t, copied, "hunter-two-9")
 	assert.NotContains(t, copied, "abc.def.ghi")
 	assert.Contains(t, copied, "${env.SITE_KEY}")
-	again, err := crowd.Parse("crowd.yaml", []byte(copied), crowd.Sources{Getenv: env})
+	again, err := file.Parse("crowd.yaml", []byte(copied), file.Sources{Getenv: env})
 	require.NoError(t, err, "the copy is a crowd file")
 	assert.Equal(t, c.Name, again.Name)
 	assert.Equal(t, "the platform said «secret» and «secret»", c.Redact("the platform said hunter-two-9 and site-key-value"))
@@ -203,17 +207,17 @@ func TestAliasesAndMerges(t *testing.T) {
 }
 
 func TestExamplesAreValid(t *testing.T) {
-	for _, dir := range []string{"../../examples/*.yaml", "../../examples/small/*/crowd.yaml"} {
+	for _, dir := range []string{"../../../examples/*.yaml", "../../../examples/small/*/crowd.yaml"} {
 		list, err := filepath.Glob(dir)
 		require.NoError(t, err)
 		require.NotEmpty(t, list)
 		for _, path := range list {
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			c, err := crowd.Parse(path, []byte(strings.NewReplacer("crowd: NAME", "crowd: name", "mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text))),
-				crowd.Sources{Getenv: func(string) (string, bool) { return "any-text-will-do", true }})
+			c, err := file.Parse(path, []byte(strings.NewReplacer("crowd: NAME", "crowd: name", "mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text))),
+				file.Sources{Getenv: func(string) (string, bool) { return "any-text-will-do", true }})
 			if assert.NoError(t, err, path) {
-				_, err = fleet.Build(c)
+				_, err = fleet.Build(c, credential.New(c))
 				assert.NoError(t, err, path)
 			}
 		}
@@ -241,7 +245,7 @@ func FuzzParse(f *testing.F) {
 		f.Add(strings.Replace(base, s, "", 1))
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Getenv: noEnv, Open: open})
+		c, err := file.Parse("f.yaml", []byte(text), file.Sources{Getenv: noEnv, Open: open})
 		if err != nil {
 			require.NotEmpty(t, err.Error())
 			return
@@ -249,7 +253,7 @@ func FuzzParse(f *testing.F) {
 		for _, g := range c.Casts {
 			g.Count = min(g.Count, 3) // a million devices are not what is tried here
 		}
-		if _, err := fleet.Build(c); err != nil {
+		if _, err := fleet.Build(c, credential.New(c)); err != nil {
 			require.NotEmpty(t, err.Error())
 		}
 	})
@@ -266,9 +270,9 @@ func FuzzRoster(f *testing.F) {
 	text := strings.NewReplacer("{kind: gauge, count: 2}", "{kind: gauge, roster: x}", "fields: {level_m: {signal: tide, range: 4.1}}",
 		"fields: {level_m: {signal: recorded, file: x, column: device}, t: \"${device}\"}").Replace(base)
 	f.Fuzz(func(t *testing.T, data string) {
-		c, err := crowd.Parse("f.yaml", []byte(text), crowd.Sources{Open: func(string) ([]byte, error) { return []byte(data), nil }})
+		c, err := file.Parse("f.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return []byte(data), nil }})
 		if err == nil {
-			_, err = fleet.Build(c)
+			_, err = fleet.Build(c, credential.New(c))
 		}
 		if err != nil {
 			require.NotEmpty(t, err.Error())
@@ -283,7 +287,7 @@ func FuzzSelection(f *testing.F) {
 	}
 	c, err := load(base)
 	require.NoError(f, err)
-	fl, err := fleet.Build(c)
+	fl, err := fleet.Build(c, credential.New(c))
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, text string) {
 		who, err := crowd.ParseSelection(text)

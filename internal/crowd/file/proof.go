@@ -1,20 +1,18 @@
-package crowd
+package file
 
 import (
-	"crypto/tls"
+	"errors"
 	"fmt"
-	"net/http"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
-	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 )
 
@@ -26,15 +24,15 @@ func (r *reader) witnesses(n *yaml.Node) {
 		if o.node.Kind != yaml.MappingNode {
 			continue
 		}
-		w := &Witness{Name: name, Pos: pos(e.key), topics: map[*Cast]*formula.Text{}, gets: map[*Cast]*formula.Text{}}
+		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{}, Addresses: map[*crowd.Cast]*formula.Text{}}
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
-		w.Proves = Received
+		w.Proves = crowd.Received
 		before := len(r.List)
 		if r.word(o.need("proves", "received"), what+": proves", "received", "received", "stored") == "stored" {
-			w.Proves = Stored
+			w.Proves = crowd.Stored
 		}
 		r.blind = r.blind || len(r.List) > before
-		w.Of = r.selections(o.get("who"), what+": who")
+		w.Who = r.selections(o.get("who"), what+": who")
 		subscribe, get := o.get("subscribe"), o.get("get")
 		switch {
 		case subscribe != nil && get != nil:
@@ -46,7 +44,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.query(w, o, what)
 			r.misplaced(o, what, "a query", "qos", "topic")
 			if ln := o.get("link"); ln != nil {
-				if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != HTTP {
+				if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.HTTP {
 					r.Add(pos(ln), "%s: link: %q speaks %s; a query may use the TLS of an HTTP link", what, w.Link.Name, w.Link.Protocol)
 				} else if w.Link != nil {
 					r.witnessCredentials(w, what)
@@ -81,11 +79,11 @@ func checkJQ(s string) (string, error) {
 	return s, nil
 }
 
-func (r *reader) subscription(w *Witness, o *object, what string) {
+func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 	if t := r.text(o.get("subscribe"), what+": subscribe", formula.Env{"crowd": "", "env": formula.Secrets{}}); t != nil {
 		s, err := t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
 		if err == nil {
-			err = CheckFilter(s)
+			err = crowd.CheckFilter(s)
 		}
 		if err != nil {
 			r.Add(pos(o.get("subscribe")), "%s: subscribe: %s", what, err)
@@ -94,12 +92,12 @@ func (r *reader) subscription(w *Witness, o *object, what string) {
 	}
 	w.QoS = byte(r.whole(o.get("qos"), what+": qos", 2, 0, 2))
 	if ln := o.get("link"); ln != nil {
-		if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != MQTT {
+		if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.MQTT {
 			r.Add(pos(ln), "%s: link: %q speaks %s; a subscription needs an MQTT link", what, w.Link.Name, w.Link.Protocol)
 		}
 	} else {
 		for _, l := range r.crowd.Links {
-			if l.Protocol != MQTT {
+			if l.Protocol != crowd.MQTT {
 				continue
 			}
 			if w.Link != nil {
@@ -117,31 +115,27 @@ func (r *reader) subscription(w *Witness, o *object, what string) {
 		r.witnessCredentials(w, what)
 	}
 	if tn := o.get("topic"); tn != nil {
-		r.perCast(func(c *Cast, env formula.Env) { w.topics[c] = r.text(tn, what+": topic", env) })
+		r.perCast(func(c *crowd.Cast, env formula.Env) { w.Topics[c] = r.text(tn, what+": topic", env) })
 	}
 }
 
 // witnessEnv is what credentials know of a witness, which is no device: its name
-// stands for that of one.
-func witnessEnv(name string, env formula.Secrets, crowd string) formula.Env {
-	return formula.Env{"crowd": crowd, "env": env, "device": name, "kind": "witness", "n": 1}
-}
 
 // witnessCredentials checks that the link's credentials make sense for a witness.
-func (r *reader) witnessCredentials(w *Witness, what string) {
-	env := witnessEnv("", formula.Secrets{}, "")
-	if w.Link.node.token != nil {
+func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
+	env, node := crowd.GuestEnv("", formula.Secrets{}, ""), r.links[w.Link]
+	if node.token != nil {
 		before := len(r.List)
 		r.accessToken(w.Link, env)
-		devices := slices.ContainsFunc(r.crowd.Casts, func(c *Cast) bool { return c.Link == w.Link })
+		devices := slices.ContainsFunc(r.crowd.Casts, func(c *crowd.Cast) bool { return c.Link == w.Link })
 		if len(r.List) > before && devices { // what is wrong for all was told for them
 			r.List = r.List[:before]
 			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the witness a link of its own", what, w.Link.Name)
 			return
 		}
-		env[TokenName] = ""
+		env[crowd.TokenName] = ""
 	}
-	for _, n := range []*yaml.Node{w.Link.node.username, w.Link.node.password, w.Link.node.cert, w.Link.node.key} {
+	for _, n := range []*yaml.Node{node.username, node.password, node.cert, node.key} {
 		if n == nil {
 			continue
 		}
@@ -155,101 +149,18 @@ func (r *reader) witnessCredentials(w *Witness, what string) {
 	}
 }
 
-// Credentials are what a witness shows on its link.
-type Credentials struct {
-	Username, Password string
-	Cert               *tls.Certificate
-	Path               string    // of a WebSocket; empty: that of the address
-	Pass               link.Pass // fills link.TokenPlace in the others; nil: none
-}
-
-// Authorize puts the credentials into a request that brings none of its own: as basic
-// authentication (RFC 7617), or as a bearer token (RFC 6750, section 2.1).
-func (cr *Credentials) Authorize(req *http.Request) error {
-	if req.Header.Get("Authorization") != "" {
-		return nil
-	}
-	token, _, err := link.TokenOf(req.Context(), cr.Pass)
-	switch {
-	case err != nil:
-		return err
-	case cr.Username != "":
-		req.SetBasicAuth(link.Fill(cr.Username, token), link.Fill(cr.Password, token))
-	case token != "":
-		req.Header.Set("Authorization", "Bearer "+token)
-	}
-	return nil
-}
-
-// Credentials are those of the witness's link, with the witness's name for that of
-// a device.
-func (w *Witness) Credentials(c *Crowd) (Credentials, error) {
-	return w.Link.Credentials(c, w.Name)
-}
-
-// Credentials are those of a link for somebody who is no device and has a name; none
-// where there is no link.
-func (l *Link) Credentials(c *Crowd, name string) (Credentials, error) {
-	var cr Credentials
-	if l == nil {
-		return cr, nil
-	}
-	env := witnessEnv(name, c.Env, c.Name)
-	// A link that no device uses has not been compiled before.
-	r := &reader{Problems: NewProblems(c.Path, c.Source), from: c.reader.from, crowd: c, missing: map[string]bool{}, open: c.reader.open}
-	var failed error
-	expand := func(n *yaml.Node) string {
-		if n == nil || failed != nil {
-			return ""
-		}
-		t, err := formula.ParseText(n.Value, env)
-		if err != nil {
-			failed = err
-			return ""
-		}
-		r.environment(pos(n), t.EnvNames())
-		if failed = r.Err(); failed != nil {
-			return ""
-		}
-		s, err := t.Expand(&formula.Machine{}, env)
-		failed = err
-		return s
-	}
-	node := &l.node
-	if node.token != nil {
-		t := r.accessToken(l, env)
-		if err := r.Err(); err != nil {
-			return cr, err
-		}
-		pass, err := t.Pass(c, env, true)
-		if err != nil {
-			return cr, fmt.Errorf("the access token of %q: %w", name, err)
-		}
-		cr.Pass = told{pass, c}
-		env[TokenName] = link.TokenPlace
-	}
-	cr.Username, cr.Password, cr.Path = expand(node.username), expand(node.password), expand(node.path)
-	cert, key := expand(node.cert), expand(node.key)
-	if failed == nil && cert != "" {
-		if cr.Cert, failed = c.KeyPair(cert, key); failed != nil {
-			failed = fmt.Errorf("%q: %w", name, failed)
-		}
-	}
-	return cr, failed
-}
-
 // perCast runs a step with the names of each group of devices, and later with
 // those of groups that changes make.
 func (r *reader) perCast(step castStep) {
 	r.steps = append(r.steps, step)
 	for _, c := range r.crowd.Casts {
-		step(c, c.env())
+		step(c, castEnv(c))
 	}
 }
 
-// env is what texts of witnesses know of the devices of a cast.
-func (c *Cast) env() formula.Env {
-	env := deviceEnv()
+// castEnv is what texts of witnesses know of the devices of a cast.
+func castEnv(c *crowd.Cast) formula.Env {
+	env := crowd.DeviceEnv()
 	env["reading"] = ""
 	for _, p := range c.Properties {
 		env[p.Name] = p.Sample
@@ -261,18 +172,18 @@ func (c *Cast) env() formula.Env {
 // address: a host is no secret.
 var hostVariable = regexp.MustCompile(`^(?:https?://)?\$\{\s*env\.(\w+)\s*\}`)
 
-func (r *reader) query(w *Witness, o *object, what string) {
+func (r *reader) query(w *crowd.Witness, o *object, what string) {
 	get := o.get("get")
 	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
 		r.open[m[1]] = true
-		r.crowd.noSecret(r.crowd.Env[m[1]])
+		r.crowd.NotSecret(r.crowd.Env[m[1]])
 	}
 	names := map[string]bool{}
-	r.perCast(func(c *Cast, env formula.Env) {
+	r.perCast(func(c *crowd.Cast, env formula.Env) {
 		delete(env, "reading")
 		env["from"], env["to"] = time.Time{}, time.Time{}
 		t := r.text(get, what+": get", env)
-		w.gets[c] = t
+		w.Addresses[c] = t
 		if t == nil {
 			return
 		}
@@ -297,82 +208,6 @@ func (r *reader) query(w *Witness, o *object, what string) {
 	}
 }
 
-// CheckText tells why a text cannot stand in a packet of MQTT (MQTT 5, section 1.5.4).
-func CheckText(s string) error {
-	switch {
-	case strings.ContainsRune(s, 0) || !utf8.ValidString(s):
-		return fmt.Errorf("it holds a null character, or is not UTF-8")
-	case len(s) > 65535:
-		return fmt.Errorf("it is %d bytes long; the most is 65535", len(s))
-	}
-	return nil
-}
-
-// CheckPath tells why a text cannot be the path of a request (RFC 3986, section 3.3).
-func CheckPath(path string) error {
-	if !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " \r\n\t\x00") {
-		return fmt.Errorf("%q is not a path", path)
-	}
-	return nil
-}
-
-// CheckTopic tells why a text cannot be the topic of a message (MQTT 5,
-// sections 1.5.4 and 4.7).
-func CheckTopic(topic string) error {
-	switch {
-	case topic == "":
-		return fmt.Errorf("the topic is empty")
-	case strings.ContainsAny(topic, "+#"):
-		return fmt.Errorf("the topic %q holds a wildcard; + and # are for subscriptions only", topic)
-	case strings.ContainsRune(topic, 0):
-		return fmt.Errorf("the topic %q holds a null character", topic)
-	case len(topic) > 65535:
-		return fmt.Errorf("the topic is %d bytes long; the most is 65535", len(topic))
-	}
-	return nil
-}
-
-// TopicMatches tells whether a topic is one of those that a filter means (MQTT 5,
-// section 4.7).
-func TopicMatches(filter, topic string) bool {
-	f, t := strings.Split(filter, "/"), strings.Split(topic, "/")
-	if strings.HasPrefix(filter, "$share/") && len(f) > 2 {
-		f = f[2:] // section 4.8.2
-	}
-	if strings.HasPrefix(topic, "$") && (f[0] == "+" || f[0] == "#") {
-		return false
-	}
-	for i, level := range f {
-		switch {
-		case level == "#":
-			return true
-		case i >= len(t) || level != "+" && level != t[i]:
-			return false
-		}
-	}
-	return len(f) == len(t)
-}
-
-// CheckFilter tells why a text cannot be a topic filter (MQTT 5, section 4.7.1).
-func CheckFilter(filter string) error {
-	if filter == "" {
-		return fmt.Errorf("the topic filter is empty")
-	}
-	if strings.ContainsRune(filter, 0) || len(filter) > 65535 {
-		return fmt.Errorf("the topic filter holds a null character or is longer than 65535 bytes")
-	}
-	levels := strings.Split(filter, "/")
-	for i, l := range levels {
-		if strings.Contains(l, "#") && (l != "#" || i != len(levels)-1) {
-			return fmt.Errorf("in %q the # must stand alone as the last level", filter)
-		}
-		if strings.Contains(l, "+") && l != "+" {
-			return fmt.Errorf("in %q the + must stand alone in its level", filter)
-		}
-	}
-	return nil
-}
-
 var requireKeys = func() []string {
 	keys := []string{"proven", "acknowledged", "received", "stored"}
 	for _, p := range []string{"acknowledged", "received", "stored"} {
@@ -386,7 +221,7 @@ var requireKeys = func() []string {
 func (r *reader) require(n *yaml.Node) {
 	c := r.crowd
 	if n == nil || isNull(n) {
-		c.Require = []Requirement{{Key: "proven", Proven: true, Measure: "share", Share: 100, Text: "100%"}}
+		c.Require = []crowd.Requirement{{Key: "proven", Proven: true, Measure: "share", Share: 100, Text: "100%"}}
 	} else {
 		o := r.object(n, "require", requireKeys...)
 		for _, e := range r.entries(n, "require") {
@@ -420,12 +255,12 @@ func (r *reader) require(n *yaml.Node) {
 	}
 }
 
-func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
+func (r *reader) requirement(key, n *yaml.Node) (crowd.Requirement, bool) {
 	s, ok := r.scalar(n, "require: "+key.Value)
 	if !ok {
-		return Requirement{}, false
+		return crowd.Requirement{}, false
 	}
-	q := Requirement{Key: key.Value, Pos: pos(key), Text: s}
+	q := crowd.Requirement{Key: key.Value, Pos: pos(key), Text: s}
 	what := "require: " + q.Key
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
@@ -441,7 +276,7 @@ func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
 	case "proven":
 		q.Proven = true
 	default:
-		q.Proof = map[string]Proof{"acknowledged": Acknowledged, "received": Received, "stored": Stored}[base]
+		q.Proof = map[string]crowd.Proof{"acknowledged": crowd.Acknowledged, "received": crowd.Received, "stored": crowd.Stored}[base]
 		r.canBeProven(q, what)
 	}
 	if measure != "" {
@@ -457,7 +292,7 @@ func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
 			err = fmt.Errorf("the time after \"within\" must be longer than zero")
 		}
 	}
-	if err == nil && timed && (q.Proven || q.Proof == Acknowledged) {
+	if err == nil && timed && (q.Proven || q.Proof == crowd.Acknowledged) {
 		err = fmt.Errorf("\"within\" goes with received and stored; for acknowledgements write acknowledged_worst: %s", within)
 	}
 	if err != nil {
@@ -468,11 +303,11 @@ func (r *reader) requirement(key, n *yaml.Node) (Requirement, bool) {
 }
 
 // canBeProven notes a requirement that nothing in the file can fulfil.
-func (r *reader) canBeProven(q Requirement, what string) {
-	if q.Proof == Acknowledged {
+func (r *reader) canBeProven(q crowd.Requirement, what string) {
+	if q.Proof == crowd.Acknowledged {
 		for _, c := range r.crowd.Casts {
 			for _, rd := range c.Readings {
-				if c.Kind.Link == nil || c.Kind.Link.Protocol == HTTP || rd.QoS > 0 {
+				if c.Kind.Link == nil || c.Kind.Link.Protocol == crowd.HTTP || rd.QoS > 0 {
 					return
 				}
 			}
@@ -491,4 +326,23 @@ func (r *reader) canBeProven(q Requirement, what string) {
 		return
 	}
 	r.Add(q.Pos, "%s: no witness proves that messages are %s; add one under witnesses:, or leave this out", what, q.Proof)
+}
+
+// guests compiles what those show on a link who are no devices. What is wrong is no
+// mistake yet: perhaps nobody but devices uses the link.
+func (r *reader) guests() {
+	for _, l := range r.crowd.Links {
+		before, missing := r.Problems, r.missing
+		r.Problems, r.missing = crowd.NewProblems(r.crowd.Path, r.crowd.Source), map[string]bool{}
+		env, node, g := crowd.GuestEnv("", formula.Secrets{}, ""), r.links[l], &l.Guest
+		if g.Token = r.accessToken(l, env); g.Token != nil {
+			env[crowd.TokenName] = ""
+		}
+		g.Username, g.Password, g.Path = r.text(node.username, "username", env), r.text(node.password, "password", env), r.text(node.path, "path", env)
+		g.Cert, g.Key = r.text(node.cert, "tls: cert", env), r.text(node.key, "tls: key", env)
+		if len(r.List) > 0 {
+			l.GuestErr = errors.New(r.List[0].Text)
+		}
+		r.Problems, r.missing = before, missing
+	}
 }

@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"fmt"
@@ -9,23 +9,24 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
-func (r *reader) mark(n *yaml.Node, def Mark) Mark {
-	o := r.object(n, "mark", markKeys...)
+func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
+	o := r.object(n, "mark", crowd.MarkPlaces...)
 	m, found := def, 0
-	for i, key := range markKeys {
+	for i, key := range crowd.MarkPlaces {
 		v := o.get(key)
 		if v == nil {
 			continue
 		}
 		if s, ok := r.scalar(v, "mark: "+key); ok {
-			m = Mark{MarkPlace(i), s}
+			m = crowd.Mark{Place: crowd.MarkPlace(i), Name: s}
 			bad := s == "" || strings.ContainsAny(s, "\r\n\x00")
-			if (m.Place == MarkField || m.Place == MarkSequence) && !fieldPattern.MatchString(s) || m.Place == MarkHeader && !tokenPattern.MatchString(s) || bad {
+			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !fieldPattern.MatchString(s) || m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
 				r.Add(pos(v), "mark: %q cannot be the name of a %s", s, strings.ReplaceAll(key, "_", " "))
 			}
 		}
@@ -37,12 +38,14 @@ func (r *reader) mark(n *yaml.Node, def Mark) Mark {
 	return m
 }
 
-func (r *reader) kinds(n *yaml.Node, mark Mark) {
+func (r *reader) readKinds(n *yaml.Node, mark crowd.Mark) {
 	for _, e := range r.entries(n, "kinds") {
 		name := r.name(e.key, "kinds", e.key.Value)
 		what := fmt.Sprintf("the kind %q", name)
 		o := r.object(e.value, what, kindKeys...)
-		k := &Kind{Name: name, Pos: pos(e.key), Mark: mark}
+		k := &crowd.Kind{Name: name, Pos: pos(e.key), Mark: mark}
+		node := &kindNode{}
+		r.kinds[k] = node
 		r.crowd.Kinds = append(r.crowd.Kinds, k)
 		if ln := o.get("link"); ln != nil {
 			k.Link = r.linkNamed(ln, what+": link")
@@ -58,18 +61,18 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 		}
 		r.markFits(k, k.Link, k.Pos, what)
 		if wn := o.get("will"); wn != nil && !isNull(wn) {
-			k.node.will = wn
+			node.will = wn
 		}
 		if cn := o.get("commands"); cn != nil && !isNull(cn) {
-			k.node.commands = r.entries(cn, what+": commands")
+			node.commands = r.entries(cn, what+": commands")
 		}
 		k.Tags = r.tags(o.get("tags"), what+": tags")
 		if pn := o.get("properties"); pn != nil && !isNull(pn) {
-			k.node.properties = r.entries(pn, what+": properties")
+			node.properties = r.entries(pn, what+": properties")
 		}
 		if rn := o.need("readings", "{state: {every: 5s, …}}"); rn != nil {
-			k.node.readings = r.entries(rn, what+": readings")
-			if len(k.node.readings) == 0 && rn.Kind == yaml.MappingNode {
+			node.readings = r.entries(rn, what+": readings")
+			if len(node.readings) == 0 && rn.Kind == yaml.MappingNode {
 				r.Add(pos(rn), "%s has no reading: it would never send anything", what)
 			}
 		}
@@ -77,14 +80,14 @@ func (r *reader) kinds(n *yaml.Node, mark Mark) {
 }
 
 // markFits notes a mark that a link cannot carry.
-func (r *reader) markFits(k *Kind, l *Link, at Pos, what string) {
+func (r *reader) markFits(k *crowd.Kind, l *crowd.Link, at crowd.Pos, what string) {
 	if l == nil {
 		return
 	}
-	if k.Mark.Place == MarkUserProperty && (l.Protocol != MQTT || l.Version != 5) {
+	if k.Mark.Place == crowd.MarkUserProperty && (l.Protocol != crowd.MQTT || l.Version != 5) {
 		r.Add(at, "%s: a mark in a user property needs a link of MQTT version 5", what)
 	}
-	if k.Mark.Place == MarkHeader && l.Protocol != HTTP {
+	if k.Mark.Place == crowd.MarkHeader && l.Protocol != crowd.HTTP {
 		r.Add(at, "%s: a mark in a header needs an HTTP link", what)
 	}
 }
@@ -94,7 +97,7 @@ func (r *reader) tags(n *yaml.Node, what string) []string {
 	var tags []string
 	for _, tn := range r.list(n, what) {
 		s, ok := r.scalar(tn, what)
-		if ok && !nameOnly.MatchString(s) {
+		if ok && !crowd.IsTag(s) {
 			r.Add(pos(tn), "%s: %q is not a tag; a tag has letters, digits, - _ and .", what, s)
 			continue
 		}
@@ -106,15 +109,23 @@ func (r *reader) tags(n *yaml.Node, what string) []string {
 }
 
 // selections reads one selection or a list of them.
-func (r *reader) selections(n *yaml.Node, what string) []*Selection {
-	var list []*Selection
+func (r *reader) selections(n *yaml.Node, what string) []*crowd.Selection {
+	var list []*crowd.Selection
 	for _, sn := range r.list(n, what) {
-		if s := parse(r, sn, what, nil, ParseSelection); s != nil {
-			s.pos = pos(sn)
+		if s := parse(r, sn, what, nil, crowd.ParseSelection); s != nil {
+			s.Pos = pos(sn)
 			list = append(list, s)
 		}
 	}
 	return list
+}
+
+// firstColumn is a column that could name the devices.
+func firstColumn(ro *crowd.Roster) string {
+	if len(ro.Columns) > 0 {
+		return ro.Columns[0].Name
+	}
+	return "n"
 }
 
 // layer is one layer of what is said of devices: that of a group, or of a change.
@@ -124,13 +135,6 @@ type layer struct {
 	settings   *yaml.Node
 	readings   []entry
 	tags       []string
-}
-
-// Change is an entry of devices that changes some devices of the groups above it.
-type Change struct {
-	Who   []*Selection
-	Pos   Pos
-	layer layer
 }
 
 func (r *reader) layer(o *object) layer {
@@ -170,19 +174,19 @@ func (r *reader) has(n *yaml.Node, key string) bool { return keyIndex(n, key) >=
 
 func (r *reader) change(g *yaml.Node) {
 	o := r.object(g, "a change of devices", changeKeys...)
-	c := &Change{Pos: pos(g), Who: r.selections(o.get("who"), "who"), layer: r.layer(o)}
+	c := &change{pos: pos(g), who: r.selections(o.get("who"), "who"), layer: r.layer(o)}
 	if len(r.crowd.Casts) == 0 {
 		r.Add(pos(g), "a change of devices stands before the groups that it changes; put it below them")
 	}
 	if l := &c.layer; l.link == nil && l.settings == nil && l.tags == nil && l.properties == nil && l.readings == nil && len(o.vals) < 2 {
 		r.Add(pos(g), "this changes nothing; beside who: give properties, tags, link, settings or readings")
 	}
-	r.crowd.Changes = append(r.crowd.Changes, c)
+	r.changes = append(r.changes, c)
 }
 
 func (r *reader) group(g *yaml.Node) {
 	o := r.object(g, "a group of devices", groupKeys...)
-	c := &Cast{Pos: pos(o.node), NamePos: pos(o.node), derived: map[*Change]*Cast{}}
+	c := &crowd.Cast{Pos: pos(o.node), NamePos: pos(o.node)}
 	if kn := o.need("kind", "buoy"); kn != nil {
 		if s, ok := r.scalar(kn, "kind"); ok {
 			if c.Kind = r.crowd.Kind(s); c.Kind == nil {
@@ -207,10 +211,10 @@ func (r *reader) group(g *yaml.Node) {
 				secret = append(secret, s)
 			}
 		}
-		if c.Roster = r.roster(rosterNode, secret, o.get("secrets")); c.Roster == nil {
+		if c.Roster = r.roster(rosterNode, c.Kind, secret, o.get("secrets")); c.Roster == nil {
 			return // what its columns would be is not known
 		}
-		c.Count = len(c.Roster.table.rows)
+		c.Count = len(c.Roster.Lines)
 	} else if sn := o.get("secrets"); sn != nil {
 		r.Add(pos(sn), "secrets names columns of a roster, and this group has none")
 	}
@@ -218,39 +222,21 @@ func (r *reader) group(g *yaml.Node) {
 	if c.Kind == nil {
 		return
 	}
-	if c.Roster != nil {
-		r.rosterKind(c, rosterNode)
-	}
-	c.layers = []layer{r.layer(o)}
+	r.layers[c] = []layer{r.layer(o)}
 	r.cast(c)
 	r.crowd.Casts = append(r.crowd.Casts, c)
 }
 
-// rosterKind notes rows of a roster that say they are of another kind.
-func (r *reader) rosterKind(c *Cast, n *yaml.Node) {
-	t := c.Roster.table
-	i := t.column("kind")
-	if i < 0 {
-		return
-	}
-	for k, row := range t.rows {
-		if row[i] != "" && row[i] != c.Kind.Name {
-			r.Add(pos(n), "roster: %s:%d: the row is of the kind %q, the group of %q; give each kind a roster of its own", c.Roster.File, t.lines[k], row[i], c.Kind.Name)
-			return
-		}
-	}
-}
-
 // groupName reads the name of a group's devices: a text of their number and the
 // roster's columns, or the roster's column "device".
-func (r *reader) groupName(c *Cast, o *object) {
+func (r *reader) groupName(c *crowd.Cast, o *object) {
 	env := formula.Env{"n": 1, "kind": "", "crowd": ""}
 	own := []string{"n"}
 	if c.Roster != nil {
-		for _, col := range c.Roster.columns {
-			if !col.secret && env[col.name] == nil {
-				env[col.name] = sampleOf(zero(col.typ))
-				own = append(own, col.name)
+		for _, col := range c.Roster.Columns {
+			if !col.Secret && env[col.Name] == nil {
+				env[col.Name] = sampleOf(zero(col.Type))
+				own = append(own, col.Name)
 			}
 		}
 	}
@@ -267,11 +253,11 @@ func (r *reader) groupName(c *Cast, o *object) {
 			r.Add(pos(nn), "name: %q gives all %d devices one name; put the number in, such as %s-${pad(n, 3)}", nn.Value, c.Count, nn.Value)
 			c.Name = nil
 		}
-	case c.Roster != nil && c.Roster.table.column("device") >= 0:
+	case c.Roster != nil && c.Roster.Devices != nil:
 		c.NamePos = pos(o.get("roster"))
 		c.Name, _ = formula.ParseText("${device}", formula.Env{"device": ""})
 	case c.Roster != nil:
-		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here", c.Roster.File, "device", c.Roster.table.columns[0])
+		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here", c.Roster.File, "device", firstColumn(c.Roster))
 	default:
 		text := "${kind}-${pad(n, 3)}"
 		if c.Count == 1 && o.get("first") == nil {
@@ -281,40 +267,31 @@ func (r *reader) groupName(c *Cast, o *object) {
 	}
 }
 
-// deviceEnv is what formulas know without any property.
-func deviceEnv() formula.Env {
-	return formula.Env{"n": 1, "kind": "", "crowd": "", "device": "", "tags": []string{}, "env": formula.Secrets{}}
+// change is an entry of devices that changes some devices of the groups above it.
+type change struct {
+	who   []*crowd.Selection
+	pos   crowd.Pos
+	layer layer
 }
 
-// messageEnv adds what is known for one message.
-func messageEnv(env formula.Env) formula.Env {
-	full := formula.Env{"reading": "", "seq": 1, "elapsed": 0.0, "time": time.Time{}, "previous": map[string]any{}}
-	for k, v := range env {
-		full[k] = v
-	}
-	return full
-}
-
-// Derive is the cast of devices for which a change was made; it is compiled when
-// it is first asked for. Mistakes are noted in p.
-func (c *Cast) Derive(crowd *Crowd, ch *Change, p *Problems) *Cast {
-	if d := c.derived[ch]; d != nil {
+// derive is the cast of devices for which a change is made; it is compiled when it is
+// first asked for.
+func (r *reader) derive(c *crowd.Cast, ch *change) *crowd.Cast {
+	if d := r.changed[c][ch]; d != nil {
 		return d
 	}
-	r := crowd.reader
-	before := r.Problems
-	r.Problems = p
-	defer func() { r.Problems = before }()
 	d := *c
-	d.derived = map[*Change]*Cast{}
-	d.layers = append(slices.Clone(c.layers), ch.layer)
-	d.Pos = ch.Pos
+	d.Pos = ch.pos
+	r.layers[&d] = append(slices.Clone(r.layers[c]), ch.layer)
 	r.cast(&d)
 	for _, step := range r.steps {
-		step(&d, d.env())
+		step(&d, castEnv(&d))
 	}
 	r.sequencesFit(&d)
-	c.derived[ch] = &d
+	if r.changed[c] == nil {
+		r.changed[c] = map[*change]*crowd.Cast{}
+	}
+	r.changed[c][ch] = &d
 	return &d
 }
 
@@ -342,27 +319,27 @@ func mergeEntries(far, near, kind []entry) []entry {
 }
 
 // cast compiles a kind for one group of devices, with all its layers.
-func (r *reader) cast(c *Cast) {
-	env := deviceEnv()
+func (r *reader) cast(c *crowd.Cast) {
+	env := crowd.DeviceEnv()
 	secrets := map[string]bool{"env": true} // names whose values must not be recorded
 	r.castLink(c)
 	c.Tags = slices.Clone(c.Kind.Tags)
-	props := slices.Clone(c.Kind.node.properties)
-	readings := slices.Clone(c.Kind.node.readings)
-	for _, l := range c.layers {
+	props := slices.Clone(r.kinds[c.Kind].properties)
+	readings := slices.Clone(r.kinds[c.Kind].readings)
+	for _, l := range r.layers[c] {
 		for _, t := range l.tags {
 			if !contains(c.Tags, t) {
 				c.Tags = append(c.Tags, t)
 			}
 		}
-		props = mergeEntries(props, l.properties, c.Kind.node.properties)
+		props = mergeEntries(props, l.properties, r.kinds[c.Kind].properties)
 		readings = r.mergeReadings(readings, l.readings, c.Kind)
 	}
 	c.Properties, c.Readings = nil, nil
 	r.properties(c, props, env, secrets)
 	c.Secrets = secrets
 	r.credentials(c, env)
-	secrets[TokenName] = c.Token != nil
+	secrets[crowd.TokenName] = c.Token != nil
 	r.will(c, env)
 	r.commands(c, env)
 	for _, e := range readings {
@@ -381,9 +358,9 @@ func (r *reader) cast(c *Cast) {
 
 // castLink finds the link of a cast: the kind's, another, or one with settings of
 // its own.
-func (r *reader) castLink(c *Cast) {
+func (r *reader) castLink(c *crowd.Cast) {
 	c.Link = c.Kind.Link
-	for _, l := range c.layers {
+	for _, l := range r.layers[c] {
 		if l.link != nil && !isNull(l.link) {
 			if other := r.linkNamed(l.link, "link"); other != nil {
 				c.Link = other
@@ -395,7 +372,7 @@ func (r *reader) castLink(c *Cast) {
 		}
 		what := fmt.Sprintf("settings of the link %q", c.Link.Name)
 		over := r.entries(l.settings, what)
-		n := mergeNode(c.Link.source, over)
+		n := mergeNode(r.links[c.Link].source, over)
 		// The other protocol's address takes the place of the first.
 		for _, e := range over {
 			if e.key.Value == "mqtt" || e.key.Value == "http" {
@@ -404,14 +381,14 @@ func (r *reader) castLink(c *Cast) {
 		}
 		link := r.link(&yaml.Node{Kind: yaml.ScalarNode, Value: c.Link.Name, Line: l.settings.Line, Column: l.settings.Column}, n, what)
 		r.markFits(c.Kind, link, pos(l.settings), fmt.Sprintf("the kind %q", c.Kind.Name))
-		r.crowd.derived = append(r.crowd.derived, link)
+		r.crowd.Derived = append(r.crowd.Derived, link)
 		c.Link = link
 	}
 }
 
 // otherLink says where a cast's link was changed, for mistakes that come of it.
-func (c *Cast) otherLink() string {
-	for _, l := range c.layers {
+func (r *reader) otherLink(c *crowd.Cast) string {
+	for _, l := range r.layers[c] {
 		for _, n := range []*yaml.Node{l.link, l.settings} {
 			if n != nil && c.Link != c.Kind.Link {
 				return fmt.Sprintf(" (the link is changed in line %d; change the reading there, too)", n.Line)
@@ -461,7 +438,7 @@ func keyIndex(n *yaml.Node, key string) int {
 
 // mergeReadings lays readings over others: key by key, and within fields field
 // by field. A null takes a reading, a key or a field back.
-func (r *reader) mergeReadings(far, near []entry, k *Kind) []entry {
+func (r *reader) mergeReadings(far, near []entry, k *crowd.Kind) []entry {
 	list := slices.Clone(far)
 	for _, e := range near {
 		at := slices.IndexFunc(list, func(x entry) bool { return x.key.Value == e.key.Value })
@@ -496,58 +473,59 @@ func (r *reader) mergeReadings(far, near []entry, k *Kind) []entry {
 }
 
 // credentials compiles what a link needs to know of each device.
-func (r *reader) credentials(c *Cast, env formula.Env) {
+func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 	l := c.Link
 	if l == nil {
 		return
 	}
+	node := r.links[l]
 	if c.Token = r.accessToken(l, env); c.Token != nil {
 		for i := range c.Properties {
-			if c.Properties[i].Name == TokenName {
-				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", TokenName, l.Name, TokenName)
+			if c.Properties[i].Name == crowd.TokenName {
+				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", crowd.TokenName, l.Name, crowd.TokenName)
 			}
 		}
-		env[TokenName] = ""
+		env[crowd.TokenName] = ""
 	}
-	c.Path = r.text(l.node.path, "path", env)
+	c.Path = r.text(node.path, "path", env)
 	if c.Path != nil && !strings.HasPrefix(c.Path.Source(), "/") {
-		r.Add(pos(l.node.path), "path must begin with /")
+		r.Add(pos(node.path), "path must begin with /")
 	}
-	c.ClientID = r.text(l.node.clientID, "client_id", env)
-	if l.node.clientID == nil && l.Protocol == MQTT {
+	c.ClientID = r.text(node.clientID, "client_id", env)
+	if node.clientID == nil && l.Protocol == crowd.MQTT {
 		c.ClientID, _ = formula.ParseText("${device}", env)
 	}
-	c.Username = r.text(l.node.username, "username", env)
-	c.Password = r.text(l.node.password, "password", env)
-	if l.node.password != nil {
-		r.secretText(l.node.password, c.Password)
-		if l.node.username == nil && l.Protocol == MQTT && l.Version == 4 {
-			r.Add(pos(l.node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
+	c.Username = r.text(node.username, "username", env)
+	c.Password = r.text(node.password, "password", env)
+	if node.password != nil {
+		r.secretText(node.password, c.Password)
+		if node.username == nil && l.Protocol == crowd.MQTT && l.Version == 4 {
+			r.Add(pos(node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
 		}
 	}
-	c.Headers = r.headers(l.node.headers, "headers", env)
-	r.alone(l.node.clientID, "client_id", c.ClientID)
-	r.alone(l.node.username, "username", c.Username)
-	r.alone(l.node.password, "password", c.Password)
-	r.alone(l.node.path, "path", c.Path)
-	c.Cert, c.Key = r.text(l.node.cert, "tls: cert", env), r.text(l.node.key, "tls: key", env)
+	c.Headers = r.headers(node.headers, "headers", env)
+	r.alone(node.clientID, "client_id", c.ClientID)
+	r.alone(node.username, "username", c.Username)
+	r.alone(node.password, "password", c.Password)
+	r.alone(node.path, "path", c.Path)
+	c.Cert, c.Key = r.text(node.cert, "tls: cert", env), r.text(node.key, "tls: key", env)
 }
 
 // will reads the will of a kind for a cast.
-func (r *reader) will(c *Cast, env formula.Env) {
-	n, l := c.Kind.node.will, c.Link
+func (r *reader) will(c *crowd.Cast, env formula.Env) {
+	n, l := r.kinds[c.Kind].will, c.Link
 	if n == nil || l == nil {
 		return
 	}
 	what := fmt.Sprintf("the will of the kind %q", c.Kind.Name)
-	if l.Protocol != MQTT {
-		r.Add(pos(n), "%s does not go with the HTTP link %q: the broker publishes it%s", what, l.Name, c.otherLink())
+	if l.Protocol != crowd.MQTT {
+		r.Add(pos(n), "%s does not go with the HTTP link %q: the broker publishes it%s", what, l.Name, r.otherLink(c))
 		return
 	}
 	o := r.object(n, what, willKeys...)
-	w := &Will{Pos: pos(n), ContentType: "application/json"}
+	w := &crowd.Will{Pos: pos(n), ContentType: "application/json"}
 	env = maps.Clone(env)
-	delete(env, TokenName)
+	delete(env, crowd.TokenName)
 	w.Topic = r.text(o.need("topic", "harbour/${device}/gone"), what+": topic", env)
 	if b := o.need("body", "{state: gone}"); b != nil {
 		if w.Body = r.body(b, what+": body", env); r.resolve(b).Kind == yaml.ScalarNode {

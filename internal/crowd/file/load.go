@@ -1,20 +1,24 @@
-package crowd
+package file
 
 import (
 	"fmt"
 	"os"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 )
 
-type linkNode struct{ clientID, username, password, headers, cert, key, token, path *yaml.Node }
+// linkNode is what a link says that is compiled for each group of devices.
+type linkNode struct {
+	source                                                        *yaml.Node // the mapping it was read from
+	clientID, username, password, headers, cert, key, token, path *yaml.Node
+}
 
 type kindNode struct {
 	properties, readings, commands []entry
@@ -30,13 +34,13 @@ type Sources struct {
 	// WithoutValues leaves recorded values unread: for judging a run, which has
 	// sent them already.
 	WithoutValues bool
-	// WithoutCertificates leaves certificates and keys unread: they may not be made yet.
+	// WithoutCertificates leaves certificates unread: they may not be made yet.
 	WithoutCertificates bool
 }
 
-// Load reads the crowd file at path. The error is a *Problems when the file
-// could be read but has mistakes.
-func Load(path string) (*Crowd, error) {
+// Load reads the crowd file at path, and the files that it names. The error is a
+// *crowd.Problems when the file could be read but has mistakes.
+func Load(path string) (*crowd.Crowd, error) {
 	source, err := readSource(path)
 	if err != nil {
 		return nil, err
@@ -45,16 +49,20 @@ func Load(path string) (*Crowd, error) {
 }
 
 // Parse is Load for a text.
-func Parse(path string, source []byte, from Sources) (*Crowd, error) {
+func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
 	if from.Getenv == nil {
 		from.Getenv = func(string) (string, bool) { return "", false }
 	}
-	c := &Crowd{Path: path, Source: source, Env: formula.Secrets{}, secrets: map[string]bool{}}
-	r := &reader{Problems: NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, from: from, crowd: c,
-		files: map[string]*File{}, recordings: map[string]*recordedFile{}}
-	c.reader = r
+	c := &crowd.Crowd{Path: path, Source: source, Env: formula.Secrets{}}
+	r := &reader{Problems: crowd.NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, from: from, crowd: c,
+		files: map[string]*crowd.File{}, recordings: map[string]*recordedFile{}, links: map[*crowd.Link]*linkNode{}, kinds: map[*crowd.Kind]*kindNode{},
+		layers: map[*crowd.Cast][]layer{}, changed: map[*crowd.Cast]map[*change]*crowd.Cast{}}
 	if root := r.document(source); root != nil {
 		r.root(root)
+	}
+	if len(r.List) == 0 {
+		r.members()
+		r.guests()
 	}
 	r.Hide(c.Secrets())
 	if err := r.Err(); err != nil {
@@ -86,9 +94,9 @@ func (r *reader) root(root *yaml.Node) {
 	}
 	c.Seed = uint64(r.whole(o.get("seed"), "seed", 1, 0, 1<<53))
 	if n := o.need("links", "{sea: {mqtt: mqtt://127.0.0.1:1883}}"); n != nil {
-		r.links(n)
+		r.readLinks(n)
 	}
-	mark := Mark{Place: MarkField, Name: "mark"}
+	mark := crowd.Mark{Place: crowd.MarkField, Name: "mark"}
 	if n := o.get("mark"); n != nil {
 		mark = r.mark(n, mark)
 	}
@@ -96,7 +104,7 @@ func (r *reader) root(root *yaml.Node) {
 		r.keeps(n)
 	}
 	if n := o.need("kinds", "{buoy: {link: sea, readings: {…}}}"); n != nil {
-		r.kinds(n, mark)
+		r.readKinds(n, mark)
 	}
 	if n := o.need("devices", "[{kind: buoy, count: 10}]"); n != nil {
 		r.devices(n)
@@ -138,20 +146,12 @@ func (r *reader) span(n *yaml.Node, what string, def, low, high time.Duration) t
 	})
 }
 
-func (r *reader) literalSecret(n *yaml.Node, value string) {
-	r.crowd.Secret(value)
-	l := literal{pos(n), value}
-	if !slices.Contains(r.crowd.literal, l) {
-		r.crowd.literal = append(r.crowd.literal, l)
-	}
-}
-
 var secretName = regexp.MustCompile(`(?i)(^|[-_])(password|passwd|secret|token|authorization|cookie|api-?key|key)($|[-_])`)
 
 // secretText registers a text as secret where it has no placeholder.
 func (r *reader) secretText(n *yaml.Node, t *formula.Text) {
 	if t != nil && t.Fixed() && t.Source() != "" {
-		r.literalSecret(n, t.Source())
+		r.crowd.Literal(pos(n), t.Source())
 	}
 }
 
@@ -164,7 +164,7 @@ func (r *reader) plan(n *yaml.Node) {
 	o := r.object(n, "plan", planKeys...)
 	p.For = r.span(o.need("for", "1m"), "plan: for", time.Minute, time.Millisecond, 366*quantity.Day)
 	p.Settle = r.span(o.get("settle"), "plan: settle", 5*time.Second, 0, time.Hour)
-	p.Join = parse(r, o.get("join"), "plan: join", Join{}, parseJoin)
+	p.Join = parse(r, o.get("join"), "plan: join", crowd.Join{}, parseJoin)
 	if p.Join.Over > p.For {
 		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan", quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
 	}
@@ -180,20 +180,20 @@ func (r *reader) plan(n *yaml.Node) {
 }
 
 // parseJoin reads "at once", "spread over 10s" or "20/s".
-func parseJoin(s string) (Join, error) {
+func parseJoin(s string) (crowd.Join, error) {
 	if s == "at once" {
-		return Join{}, nil
+		return crowd.Join{}, nil
 	}
 	if d, ok := strings.CutPrefix(s, "spread over "); ok {
 		over, err := quantity.ParseDuration(d)
 		if err == nil && over < 0 {
 			err = fmt.Errorf("%q is negative", d)
 		}
-		return Join{Over: over}, err
+		return crowd.Join{Over: over}, err
 	}
 	if strings.Contains(s, "/") {
 		rate, err := quantity.ParseRate(s)
-		return Join{Rate: rate}, err
+		return crowd.Join{Rate: rate}, err
 	}
-	return Join{}, fmt.Errorf("%q is not known; write at once, spread over 10s, or a rate such as 20/s", s)
+	return crowd.Join{}, fmt.Errorf("%q is not known; write at once, spread over 10s, or a rate such as 20/s", s)
 }

@@ -1,4 +1,4 @@
-package pass_test
+package credential_test
 
 import (
 	"context"
@@ -16,14 +16,15 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/golang-jwt/jwt/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/link"
-	"runcrowd/internal/pass"
 )
 
 var start = time.Unix(1_900_000_000, 0)
@@ -34,13 +35,13 @@ func never() float64 { return 0 }
 // long as it is good.
 func TestRenewal(t *testing.T) {
 	now, n, asleep := start, 0, false
-	p := pass.New(func(_ context.Context, at time.Time) (string, time.Time, error) {
+	p := credential.NewToken(func(_ context.Context, at time.Time) (string, time.Time, error) {
 		if asleep {
 			return "", time.Time{}, errors.New("asleep")
 		}
 		n++
 		return fmt.Sprint("t", n), at.Add(time.Hour), nil
-	}, 0, pass.By{Now: func() time.Time { return now }, Chance: never})
+	}, 0, credential.By{Now: func() time.Time { return now }, Chance: never})
 	at := func(after time.Duration) string {
 		now = start.Add(after)
 		token, renew, err := p.Token(t.Context())
@@ -63,15 +64,15 @@ func TestRenewal(t *testing.T) {
 func TestRenewalAhead(t *testing.T) {
 	for ahead, want := range map[time.Duration]time.Duration{0: 9 * time.Second, 3 * time.Second: 7 * time.Second, time.Minute: 9 * time.Second} {
 		for chance, earlier := range map[float64]time.Duration{0: 0, 0.5: time.Second / 2} {
-			p := pass.New(func(_ context.Context, at time.Time) (string, time.Time, error) {
+			p := credential.NewToken(func(_ context.Context, at time.Time) (string, time.Time, error) {
 				return "t", at.Add(10 * time.Second), nil
-			}, ahead, pass.By{Now: func() time.Time { return start }, Chance: func() float64 { return chance }})
+			}, ahead, credential.By{Now: func() time.Time { return start }, Chance: func() float64 { return chance }})
 			_, renew, err := p.Token(t.Context())
 			require.NoError(t, err)
 			assert.Equal(t, want-earlier, renew.Sub(start), ahead)
 		}
 	}
-	ever := pass.New(func(context.Context, time.Time) (string, time.Time, error) { return "t", time.Time{}, nil }, 0, pass.By{})
+	ever := credential.NewToken(func(context.Context, time.Time) (string, time.Time, error) { return "t", time.Time{}, nil }, 0, credential.By{})
 	_, renew, err := ever.Token(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, renew)
@@ -85,9 +86,9 @@ func TestSignatures(t *testing.T) {
 	_, edKey, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
 	curves := map[string]elliptic.Curve{"ES256": elliptic.P256(), "ES384": elliptic.P384(), "ES512": elliptic.P521()}
-	for _, algorithm := range pass.Algorithms {
+	for _, algorithm := range credential.Algorithms {
 		var key, public any = []byte("a shared secret"), []byte("a shared secret")
-		if !pass.Symmetric(algorithm) {
+		if !credential.Symmetric(algorithm) {
 			var pkcs8 any
 			switch algorithm[:2] {
 			case "ES":
@@ -101,11 +102,11 @@ func TestSignatures(t *testing.T) {
 			}
 			der, err := x509.MarshalPKCS8PrivateKey(pkcs8)
 			require.NoError(t, err)
-			key, err = pass.PrivateKey(algorithm, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+			key, err = credential.PrivateKey(algorithm, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
 			require.NoError(t, err, algorithm)
 		}
-		claims := pass.Complete(map[string]any{"sub": "buoy-1", "nbf": nil}, start, start.Add(time.Hour))
-		token, err := pass.Sign(algorithm, key, map[string]any{"kid": "k1"}, claims)
+		claims := credential.Complete(map[string]any{"sub": "buoy-1", "nbf": nil}, start, start.Add(time.Hour))
+		token, err := credential.Sign(algorithm, key, map[string]any{"kid": "k1"}, claims)
 		require.NoError(t, err, algorithm)
 		got, err := jwt.Parse(token, func(*jwt.Token) (any, error) { return public, nil }, jwt.WithValidMethods([]string{algorithm}), jwt.WithTimeFunc(func() time.Time { return start }))
 		require.NoError(t, err, algorithm)
@@ -121,10 +122,10 @@ func TestKeysThatDoNotFit(t *testing.T) {
 	require.NoError(t, err)
 	text := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
 	for algorithm, want := range map[string]string{"ES256": "ES256 cannot sign with this key", "RS256": "it is not an RSA key in PEM, which RS256 wants", "EdDSA": "it is not an Ed25519 key in PEM, which EdDSA wants"} {
-		_, err := pass.PrivateKey(algorithm, text)
+		_, err := credential.PrivateKey(algorithm, text)
 		assert.ErrorContains(t, err, want)
 	}
-	_, err = pass.Sign("none", nil, nil, nil)
+	_, err = credential.Sign("none", nil, nil, nil)
 	assert.Error(t, err, "a token without a signature proves nothing")
 }
 
@@ -140,7 +141,7 @@ func TestGrant(t *testing.T) {
 		w.Write([]byte(answer))
 	}))
 	defer p.Close()
-	g := &pass.Grant{URL: p.URL, ID: "me", Secret: "s3cret", Scopes: []string{"read", "write"}, Params: url.Values{"audience": {"harbour"}}, Client: p.Client(),
+	g := &credential.Grant{URL: p.URL, ID: "me", Secret: "s3cret", Scopes: []string{"read", "write"}, Params: url.Values{"audience": {"harbour"}}, Client: p.Client(),
 		Redacted: func(s string) string { return strings.ReplaceAll(s, "s3cret", "…") }}
 	token, until, err := g.Make(t.Context(), time.Now())
 	require.NoError(t, err)
@@ -170,4 +171,44 @@ func TestGrant(t *testing.T) {
 	p.Close()
 	_, _, err = g.Make(t.Context(), time.Now())
 	assert.ErrorContains(t, err, "no access token from "+p.URL+": the connection was refused: nothing listens there")
+}
+
+// While one makes a token, the others go on with the one that is still good; without
+// one they wait, and share what comes of it.
+func TestOneMakesForAll(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		release := make(chan error)
+		n := 0
+		p := credential.NewToken(func(context.Context, time.Time) (string, time.Time, error) {
+			if err := <-release; err != nil {
+				return "", time.Time{}, err
+			}
+			n++
+			return fmt.Sprint("token-", n), time.Now().Add(time.Hour), nil
+		}, time.Minute, credential.By{Chance: never})
+		ask := func() chan string {
+			out := make(chan string, 1)
+			go func() {
+				token, _, err := p.Token(context.Background())
+				if err != nil {
+					token = err.Error()
+				}
+				out <- token
+			}()
+			synctest.Wait()
+			return out
+		}
+		a, b := ask(), ask()
+		release <- errors.New("gone")
+		assert.Equal(t, "gone gone", <-a+" "+<-b)
+		a, b = ask(), ask()
+		release <- nil
+		assert.Equal(t, "token-1 token-1", <-a+" "+<-b)
+		time.Sleep(59*time.Minute + 30*time.Second)
+		a = ask()
+		assert.Equal(t, "token-1", <-ask(), "it is still good, and nobody waits")
+		release <- nil
+		assert.Equal(t, "token-2", <-a)
+		assert.Equal(t, "token-2", <-ask())
+	})
 }

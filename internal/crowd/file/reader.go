@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"bytes"
@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"math"
 	"os"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/signal"
 )
@@ -28,21 +28,28 @@ const (
 
 // reader walks the YAML nodes and notes every mistake with its place.
 type reader struct {
-	*Problems
+	*crowd.Problems
 	nodes   int
 	missing map[string]bool // environment variables already told
 	open    map[string]bool // environment variables that are addresses, not secrets
 	from    Sources
-	crowd   *Crowd
+	crowd   *crowd.Crowd
 	blind   bool // some witness could not be read: what it proves is not known
 
-	files      map[string]*File
+	files      map[string]*crowd.File
 	recordings map[string]*recordedFile
-	steps      []castStep
+
+	// What is compiled again for each group of devices.
+	links   map[*crowd.Link]*linkNode
+	kinds   map[*crowd.Kind]*kindNode
+	layers  map[*crowd.Cast][]layer
+	changes []*change
+	changed map[*crowd.Cast]map[*change]*crowd.Cast
+	steps   []castStep
 }
 
 // castStep compiles what a part of the file outside the kinds says for a cast.
-type castStep func(c *Cast, env formula.Env)
+type castStep func(c *crowd.Cast, env formula.Env)
 
 // readSource reads the file, with one clear error for what is no crowd file at all.
 func readSource(path string) ([]byte, error) {
@@ -72,11 +79,11 @@ func readSource(path string) ([]byte, error) {
 // document parses the YAML and gives its root mapping, or nil after noting why not.
 func (r *reader) document(source []byte) *yaml.Node {
 	if len(bytes.TrimSpace(source)) == 0 {
-		r.Add(Pos{}, "is empty; write a crowd file with: runcrowd new DIR")
+		r.Add(crowd.Pos{}, "is empty; write a crowd file with: runcrowd new DIR")
 		return nil
 	}
 	if i := bytes.IndexByte(source, 0); i >= 0 || !utf8.Valid(source) {
-		r.Add(Pos{}, "is not a text file in UTF-8; a crowd file is YAML")
+		r.Add(crowd.Pos{}, "is not a text file in UTF-8; a crowd file is YAML")
 		return nil
 	}
 	var doc yaml.Node
@@ -87,7 +94,7 @@ func (r *reader) document(source []byte) *yaml.Node {
 		r.yamlError(one, source)
 		return nil
 	case err != nil:
-		r.Add(Pos{}, "is not YAML: %s", err)
+		r.Add(crowd.Pos{}, "is not YAML: %s", err)
 		return nil
 	}
 	root := &doc
@@ -104,13 +111,13 @@ func (r *reader) document(source []byte) *yaml.Node {
 // yamlError tells a syntax error in words of the file.
 func (r *reader) yamlError(e *yaml.LoadError, source []byte) {
 	text := e.Message
-	at := Pos{e.Mark.Line, e.Mark.Column}
+	at := crowd.Pos{Line: e.Mark.Line, Column: e.Mark.Column}
 	switch {
 	case strings.Contains(text, "no documents"):
-		r.Add(Pos{}, "holds only comments; write a crowd file with: runcrowd new DIR")
+		r.Add(crowd.Pos{}, "holds only comments; write a crowd file with: runcrowd new DIR")
 		return
 	case strings.Contains(text, "found multiple"):
-		r.Add(Pos{}, "holds more than one YAML document; a crowd file is one (take out the line ---)")
+		r.Add(crowd.Pos{}, "holds more than one YAML document; a crowd file is one (take out the line ---)")
 		return
 	case strings.Contains(text, "cannot start any token") && at.Line >= 1:
 		lines := strings.Split(string(source), "\n")
@@ -136,7 +143,7 @@ func (r *reader) yamlError(e *yaml.LoadError, source []byte) {
 		text = "holds control characters; a crowd file is YAML, a plain text"
 	}
 	if at.Line < 1 {
-		at = Pos{}
+		at = crowd.Pos{}
 	}
 	r.Add(at, "not YAML: %s", text)
 }
@@ -148,7 +155,7 @@ func opened(e *yaml.LoadError) string {
 	return fmt.Sprintf(" in line %d", e.ContextMark.Line)
 }
 
-func pos(n *yaml.Node) Pos { return Pos{n.Line, n.Column} }
+func pos(n *yaml.Node) crowd.Pos { return crowd.Pos{Line: n.Line, Column: n.Column} }
 
 func describe(n *yaml.Node) string {
 	switch n.Kind {
@@ -269,7 +276,7 @@ func contains(list []string, s string) bool {
 	return false
 }
 
-func (r *reader) unknown(at Pos, key, what string, known []string) {
+func (r *reader) unknown(at crowd.Pos, key, what string, known []string) {
 	if near := formula.Nearest(key, known); near != "" {
 		r.Add(at, "%s has no key %q; did you mean %q?", what, key, near)
 		return
@@ -388,28 +395,15 @@ func (r *reader) plain(n *yaml.Node, what string) (signal.Value, bool) {
 	return signal.OfText(s), true
 }
 
-// jsonNumber is the grammar of numbers in JSON (RFC 8259, section 6).
-var jsonNumber = regexp.MustCompile(`^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$`)
-
-// Number reads a number of JSON, which is printed as it was written. What no float
-// of 64 bits holds is none.
-func Number(s string) (signal.Value, bool) {
-	if !jsonNumber.MatchString(s) {
-		return signal.Value{}, false
-	}
-	if i, err := strconv.ParseInt(s, 10, 64); err == nil {
-		return signal.OfInt(i).Written(s), true
-	}
-	f, err := strconv.ParseFloat(s, 64)
-	if err != nil {
-		return signal.Value{}, false
-	}
-	return signal.OfFloat(f).Written(s), true
+// isNumber tells whether a text is a number of JSON (RFC 8259, section 6).
+func isNumber(s string) bool {
+	_, is := crowd.Number(s)
+	return is
 }
 
 // asWritten is a number's text where JSON can carry it as it stands.
 func asWritten(s string) string {
-	if jsonNumber.MatchString(s) {
+	if isNumber(s) {
 		return s
 	}
 	return ""
@@ -484,7 +478,7 @@ func (r *reader) formulaError(n *yaml.Node, what string, err error) {
 }
 
 // environment takes the values of environment variables in as secrets.
-func (r *reader) environment(at Pos, names []string) {
+func (r *reader) environment(at crowd.Pos, names []string) {
 	for _, name := range names {
 		value, set := r.from.Getenv(name)
 		if !set {

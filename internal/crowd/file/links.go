@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"crypto/tls"
@@ -11,12 +11,12 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
-	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 )
 
-func (r *reader) links(n *yaml.Node) {
+func (r *reader) readLinks(n *yaml.Node) {
 	for _, e := range r.entries(n, "links") {
 		r.name(e.key, "links", e.key.Value)
 		l := r.link(e.key, e.value, fmt.Sprintf("the link %q", e.key.Value))
@@ -25,26 +25,28 @@ func (r *reader) links(n *yaml.Node) {
 }
 
 // link reads one link from its mapping.
-func (r *reader) link(key, n *yaml.Node, what string) *Link {
+func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 	o := r.object(n, what, linkKeys...)
-	l := &Link{Name: key.Value, Pos: pos(key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
-		ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}, source: o.node}
+	l := &crowd.Link{Name: key.Value, Pos: pos(key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
+		ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}}
+	node := &linkNode{source: o.node}
+	r.links[l] = node
 	switch mqtt, http := o.get("mqtt"), o.get("http"); {
 	case mqtt != nil && http != nil:
 		r.Add(pos(http), "%s has both mqtt and http; make two links of it", what)
 	case mqtt != nil:
-		l.Protocol = MQTT
+		l.Protocol = crowd.MQTT
 		l.Address = r.address(l, mqtt, what+": mqtt", r.mqttAddress)
 	case http != nil:
-		l.Protocol = HTTP
+		l.Protocol = crowd.HTTP
 		l.Address = r.address(l, http, what+": http", r.httpAddress)
 	case o.node.Kind == yaml.MappingNode:
 		r.Add(pos(key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
 	}
 	if l.Protocol != 0 {
-		other := map[Protocol][]string{
-			HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight", "path", "topic_aliases", "redirects"},
-			MQTT: {"headers", "timeout", "connections", "retries", "retry_key"}}[l.Protocol]
+		other := map[crowd.Protocol][]string{
+			crowd.HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight", "path", "topic_aliases", "redirects"},
+			crowd.MQTT: {"headers", "timeout", "connections", "retries", "retry_key"}}[l.Protocol]
 		for _, key := range other {
 			if k := o.get(key); k != nil {
 				r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
@@ -52,7 +54,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 		}
 	}
 	l.HTTPVersion = 1
-	if l.Protocol == HTTP {
+	if l.Protocol == crowd.HTTP {
 		l.HTTPVersion = int(r.whole(o.get("version"), what+": version", 1, 1, 2))
 	} else {
 		l.Version = r.version(o.get("version"), what+": version")
@@ -86,18 +88,18 @@ func (r *reader) link(key, n *yaml.Node, what string) *Link {
 	if pn := o.get("path"); pn != nil && l.Scheme != "" && l.Scheme != "ws" && l.Scheme != "wss" {
 		r.Add(pos(pn), "%s: path goes with ws:// and wss:// alone; topics and paths of messages belong to the readings", what)
 	}
-	l.node.token, l.node.path = o.get("access_token"), o.get("path")
-	l.node.clientID, l.node.username, l.node.password, l.node.headers = o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")
+	node.token, node.path = o.get("access_token"), o.get("path")
+	node.clientID, node.username, node.password, node.headers = o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")
 	return l
 }
 
 // tls reads how a link secures its connections.
-func (r *reader) tls(l *Link, o *object, what string) {
+func (r *reader) tls(l *crowd.Link, o *object, what string) {
 	n := o.get("tls")
 	secure := l.Scheme == "mqtts" || l.Scheme == "wss" || l.Scheme == "https"
 	if n == nil {
 		if secure {
-			l.TLS = &link.TLS{}
+			l.TLS = &crowd.TLS{}
 		}
 		return
 	}
@@ -106,7 +108,7 @@ func (r *reader) tls(l *Link, o *object, what string) {
 	if !secure && l.Scheme != "" {
 		r.Add(pos(n), "%s goes with %ss://, not with %s://", what, l.Scheme, l.Scheme)
 	}
-	l.TLS = &link.TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
+	l.TLS = &crowd.TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
 	if sn := to.get("server_name"); sn != nil {
 		l.TLS.ServerName, _ = r.scalar(sn, what+": server_name")
 	}
@@ -124,46 +126,18 @@ func (r *reader) tls(l *Link, o *object, what string) {
 	if ca := to.get("ca"); ca != nil && !r.from.WithoutCertificates {
 		if name, ok := r.scalar(ca, what+": ca"); ok {
 			if f := r.file(ca, what+": ca", name); f != nil {
-				l.TLS.Roots = x509.NewCertPool()
-				if !l.TLS.Roots.AppendCertsFromPEM(f.Data) {
+				l.TLS.CA = f.Data
+				if !x509.NewCertPool().AppendCertsFromPEM(f.Data) {
 					r.Add(pos(ca), "%s: ca: %s holds no certificate in PEM (-----BEGIN CERTIFICATE-----)", what, name)
 				}
 			}
 		}
 	}
-	l.node.cert, l.node.key = to.get("cert"), to.get("key")
-	if (l.node.cert == nil) != (l.node.key == nil) {
+	node := r.links[l]
+	node.cert, node.key = to.get("cert"), to.get("key")
+	if (node.cert == nil) != (node.key == nil) {
 		r.Add(pos(n), "%s: a certificate needs its key: give both cert and key", what)
 	}
-}
-
-// KeyPair reads the certificate and the key of a device, in PEM; nil for none. A
-// key never reaches the run folder.
-func (c *Crowd) KeyPair(cert, key string) (*tls.Certificate, error) {
-	if cert == "" || c.reader.from.WithoutValues || c.reader.from.WithoutCertificates {
-		return nil, nil
-	}
-	id := cert + "\x00" + key
-	if known, is := c.pairs[id]; is {
-		return known, nil
-	}
-	var pem [2][]byte
-	for i, name := range []string{cert, key} {
-		data, err := c.reader.read(name)
-		if err != nil {
-			return nil, fmt.Errorf("%s cannot be read: %s (it is looked for from the crowd file's folder)", name, whyNot(err))
-		}
-		pem[i] = data
-	}
-	pair, err := tls.X509KeyPair(pem[0], pem[1])
-	if err != nil {
-		return nil, fmt.Errorf("%s and %s are not a certificate and its key in PEM: %s", cert, key, strings.TrimPrefix(err.Error(), "tls: "))
-	}
-	if c.pairs == nil {
-		c.pairs = map[string]*tls.Certificate{}
-	}
-	c.pairs[id] = &pair
-	return &pair, nil
 }
 
 // backOff reads "500ms to 30s".
@@ -199,7 +173,7 @@ func (r *reader) version(n *yaml.Node, what string) int {
 }
 
 // address expands environment variables and checks the result.
-func (r *reader) address(l *Link, n *yaml.Node, what string, check func(*Link, *yaml.Node, string, string) string) string {
+func (r *reader) address(l *crowd.Link, n *yaml.Node, what string, check func(*crowd.Link, *yaml.Node, string, string) string) string {
 	t := r.text(n, what, formula.Env{"env": formula.Secrets{}})
 	if t == nil {
 		return ""
@@ -217,7 +191,7 @@ func (r *reader) address(l *Link, n *yaml.Node, what string, check func(*Link, *
 	// A host name from the environment is an address, not a secret.
 	for _, name := range t.EnvNames() {
 		r.open[name] = true
-		r.crowd.noSecret(r.crowd.Env[name])
+		r.crowd.NotSecret(r.crowd.Env[name])
 	}
 	return check(l, n, what, s)
 }
@@ -231,11 +205,11 @@ func (r *reader) hidePassword(n *yaml.Node, s string) {
 	}
 	_, userinfo, _ := strings.Cut(s[:at], "://")
 	if _, password, set := strings.Cut(userinfo, ":"); set && password != "" {
-		r.literalSecret(n, password)
+		r.crowd.Literal(pos(n), password)
 	}
 }
 
-func (r *reader) mqttAddress(l *Link, n *yaml.Node, what, s string) string {
+func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string {
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	if err != nil || u.Host == "" && !strings.Contains(s, "://") {
@@ -272,7 +246,7 @@ func hostPort(u *url.URL, port string) string {
 	return host + ":" + port
 }
 
-func (r *reader) httpAddress(l *Link, n *yaml.Node, what, s string) string {
+func (r *reader) httpAddress(l *crowd.Link, n *yaml.Node, what, s string) string {
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	switch {
@@ -296,7 +270,7 @@ func (r *reader) httpAddress(l *Link, n *yaml.Node, what, s string) string {
 // tokenPattern is the token of RFC 9110, section 5.6.2.
 var tokenPattern = regexp.MustCompile("^[!#$%&'*+.^_`|~0-9A-Za-z-]+$")
 
-func (r *reader) linkNamed(n *yaml.Node, what string) *Link {
+func (r *reader) linkNamed(n *yaml.Node, what string) *crowd.Link {
 	s, ok := r.scalar(n, what)
 	if !ok {
 		return nil
@@ -312,11 +286,11 @@ func (r *reader) linkNamed(n *yaml.Node, what string) *Link {
 	return nil
 }
 
-func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []Header {
+func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []crowd.Header {
 	if n == nil || isNull(n) {
 		return nil
 	}
-	var list []Header
+	var list []crowd.Header
 	for _, e := range r.entries(n, what) {
 		if !tokenPattern.MatchString(e.key.Value) {
 			r.Add(pos(e.key), "%s: %q is not the name of a header (RFC 9110, section 5.1)", what, e.key.Value)
@@ -327,7 +301,7 @@ func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []Header {
 			if secretName.MatchString(e.key.Value) {
 				r.secretText(r.resolve(e.value), t)
 			}
-			list = append(list, Header{e.key.Value, t})
+			list = append(list, crowd.Header{Name: e.key.Value, Value: t})
 		}
 	}
 	return list

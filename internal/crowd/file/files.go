@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"bytes"
@@ -10,8 +10,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,19 +18,18 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/folder"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
-// MaxDataFile is the largest file beside the crowd file that is read, in bytes.
-const MaxDataFile = 64 << 20
-
 // maxRows is the most rows of a roster.
 const maxRows = 1_000_000
 
 // file reads a file that the crowd file names; nil after noting why it cannot.
-func (r *reader) file(n *yaml.Node, what, name string) *File {
+func (r *reader) file(n *yaml.Node, what, name string) *crowd.File {
 	if f, known := r.files[name]; known {
 		return f
 	}
@@ -43,11 +40,11 @@ func (r *reader) file(n *yaml.Node, what, name string) *File {
 	}
 	data, err := r.read(name)
 	if err != nil {
-		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, whyNot(err))
+		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, folder.Why(err))
 		return nil
 	}
 	sum := sha256.Sum256(data)
-	f := &File{Name: name, Data: data, Copy: data, SHA256: hex.EncodeToString(sum[:])}
+	f := &crowd.File{Name: name, Data: data, Copy: data, SHA256: hex.EncodeToString(sum[:])}
 	r.files[name] = f
 	r.crowd.Files = append(r.crowd.Files, f)
 	return f
@@ -58,41 +55,7 @@ func (r *reader) read(name string) ([]byte, error) {
 	if r.from.Open != nil {
 		return r.from.Open(name)
 	}
-	if !filepath.IsAbs(name) {
-		name = filepath.Join(filepath.Dir(r.crowd.Path), name)
-	}
-	return readLimited(name)
-}
-
-// whyNot is why a file could not be read, without its path.
-func whyNot(err error) string {
-	var pe *os.PathError
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return "there is no such file"
-	case errors.As(err, &pe):
-		return pe.Err.Error()
-	}
-	return err.Error()
-}
-
-func readLimited(path string) ([]byte, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.IsDir() {
-		return nil, errors.New("it is a folder")
-	}
-	data, err := io.ReadAll(io.LimitReader(f, MaxDataFile+1))
-	if err != nil {
-		return nil, err
-	}
-	if len(data) > MaxDataFile {
-		return nil, fmt.Errorf("it is longer than %d MB", MaxDataFile>>20)
-	}
-	return data, nil
+	return folder.Read(r.crowd.Path, name)
 }
 
 // table is a CSV file with a head line.
@@ -178,38 +141,12 @@ func (t *table) column(name string) int {
 	return -1
 }
 
-// Roster is the table of a group's devices: a row a device, a column a property.
-type Roster struct {
-	File    string
-	table   *table
-	columns []rosterColumn
-	secrets []string // columns whose values are never printed
-}
-
-type rosterColumn struct {
-	name   string
-	typ    signal.Type
-	secret bool
-	values []signal.Value // Null where the cell is empty
-}
-
-// Line is the line in the file of the i-th device (from 0).
-func (ro *Roster) Line(i int) int { return ro.table.lines[i] }
-
 // ownColumns are columns of a roster that are no properties: the device's name,
 // and what `runcrowd roster` tells of it besides.
 var ownColumns = []string{"device", "kind", "n", "tags"}
 
-// Name is what the column "device" says of the i-th device; empty without one.
-func (ro *Roster) Name(i int) string {
-	if k := ro.table.column("device"); k >= 0 {
-		return ro.table.rows[i][k]
-	}
-	return ""
-}
-
 // roster reads the roster of a group.
-func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *Roster {
+func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretNode *yaml.Node) *crowd.Roster {
 	name, ok := r.scalar(n, "roster")
 	if !ok {
 		return nil
@@ -227,7 +164,21 @@ func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *R
 		r.Add(pos(n), "roster: %s has a head line and no device", name)
 		return nil
 	}
-	ro := &Roster{File: name, table: t}
+	ro := &crowd.Roster{File: name, Lines: t.lines}
+	if i := t.column("device"); i >= 0 {
+		for _, row := range t.rows {
+			ro.Devices = append(ro.Devices, row[i])
+		}
+	}
+	if i := t.column("kind"); i >= 0 && kind != nil {
+		for k, row := range t.rows {
+			if row[i] != "" && row[i] != kind.Name {
+				r.Add(pos(n), "roster: %s:%d: the row is of the kind %q, the group of %q; give each kind a roster of its own", name, t.lines[k], row[i], kind.Name)
+				break
+			}
+		}
+	}
+	var secrets []string
 	for _, s := range secret {
 		if t.column(s) < 0 {
 			r.Add(pos(secretNode), "secrets: the roster %s has no column %q%s", name, s, formula.Hint(s, t.columns))
@@ -241,18 +192,18 @@ func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *R
 			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it", name, t.lines[0]-1, col)
 			continue
 		}
-		c := rosterColumn{name: col, secret: contains(secret, col) || secretName.MatchString(strings.ReplaceAll(col, "_", "-"))}
-		c.typ, c.values = r.column(t, i, c.secret)
-		ro.columns = append(ro.columns, c)
-		if c.secret {
-			ro.secrets = append(ro.secrets, col)
-			for _, v := range c.values {
+		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || secretName.MatchString(strings.ReplaceAll(col, "_", "-"))}
+		c.Type, c.Values = column(t, i, c.Secret)
+		ro.Columns = append(ro.Columns, c)
+		if c.Secret {
+			secrets = append(secrets, col)
+			for _, v := range c.Values {
 				r.crowd.Secret(v.Text())
 			}
 		}
 	}
-	if len(ro.secrets) > 0 {
-		f.Copy = withoutSecrets(t, ro.secrets)
+	if len(secrets) > 0 {
+		f.Copy = withoutSecrets(t, secrets)
 	}
 	return ro
 }
@@ -260,7 +211,7 @@ func (r *reader) roster(n *yaml.Node, secret []string, secretNode *yaml.Node) *R
 // column finds the type that all values of a column have: whole number, number,
 // truth value, position, or else text. A number that a text would hold better,
 // such as 007 or +49, is a text. An empty cell has no value.
-func (r *reader) column(t *table, i int, secret bool) (signal.Type, []signal.Value) {
+func column(t *table, i int, secret bool) (signal.Type, []signal.Value) {
 	typ := signal.Null
 	if secret {
 		typ = signal.Text
@@ -301,7 +252,7 @@ func cellType(s string) signal.Type {
 	if s == "true" || s == "false" {
 		return signal.Bool
 	}
-	if jsonNumber.MatchString(s) {
+	if isNumber(s) {
 		if _, err := strconv.ParseInt(s, 10, 64); err == nil {
 			return signal.Int
 		}
@@ -342,7 +293,7 @@ func withoutSecrets(t *table, secrets []string) []byte {
 		out := append([]string(nil), row...)
 		for i := range out {
 			if contains(secrets, t.columns[i]) && out[i] != "" {
-				out[i] = Redacted
+				out[i] = crowd.Redacted
 			}
 		}
 		w.Write(out)
@@ -379,7 +330,7 @@ func (r *reader) recording(n *yaml.Node, what, name, column, timeColumn string) 
 	return rf.series(column, timeColumn)
 }
 
-func readRecorded(f *File) (*recordedFile, error) {
+func readRecorded(f *crowd.File) (*recordedFile, error) {
 	trimmed := bytes.TrimSpace(f.Data)
 	if len(trimmed) == 0 {
 		return nil, errors.New("is empty")
@@ -446,7 +397,7 @@ func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 		case nil:
 			list[k] = signal.Left()
 		case json.Number:
-			if list[k], _ = Number(x.String()); list[k].Type() == signal.Null {
+			if list[k], _ = crowd.Number(x.String()); list[k].Type() == signal.Null {
 				return nil, nil, fmt.Errorf("line %d: %s in %q is not a number that a message can carry", rf.lines[k], x, name)
 			}
 		case bool:

@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"encoding/binary"
@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
@@ -19,25 +20,25 @@ import (
 
 // properties compiles the properties of a cast and adds them to env. A column of
 // a roster comes before what the file says, which stands for its empty cells.
-func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[string]bool) {
-	columns := map[string]*rosterColumn{}
+func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secrets map[string]bool) {
+	columns := map[string]*crowd.RosterColumn{}
 	changed := map[string]bool{}
 	if c.Roster != nil {
-		for _, l := range c.layers[1:] {
+		for _, l := range r.layers[c][1:] {
 			for _, e := range l.properties {
 				changed[e.key.Value] = !isNull(e.value)
 			}
 		}
-		for i := range c.Roster.columns {
-			if col := &c.Roster.columns[i]; !changed[col.name] {
-				columns[col.name] = col
+		for i := range c.Roster.Columns {
+			if col := &c.Roster.Columns[i]; !changed[col.Name] {
+				columns[col.Name] = col
 			}
 		}
 	}
-	taken := messageEnv(env)
-	add := func(p Property) {
+	taken := crowd.MessageEnv(env)
+	add := func(p crowd.Property) {
 		if col := columns[p.Name]; col != nil {
-			p.Secret = p.Secret || col.secret
+			p.Secret = p.Secret || col.Secret
 		}
 		c.Properties = append(c.Properties, p)
 		env[p.Name] = p.Sample
@@ -48,17 +49,17 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 	done := map[string]bool{}
 	// Columns first: what the file says may use them.
 	if c.Roster != nil {
-		for i := range c.Roster.columns {
-			col := &c.Roster.columns[i]
-			if columns[col.name] == nil {
+		for i := range c.Roster.Columns {
+			col := &c.Roster.Columns[i]
+			if columns[col.Name] == nil {
 				continue
 			}
-			if _, is := taken[col.name]; is {
-				r.Add(c.Pos, "roster: the column %q of %s has a name that every device knows already; give it another", col.name, c.Roster.File)
+			if _, is := taken[col.Name]; is {
+				r.Add(c.Pos, "roster: the column %q of %s has a name that every device knows already; give it another", col.Name, c.Roster.File)
 				continue
 			}
-			p := Property{Name: col.name, Pos: c.Pos, Column: col.values, Secret: col.secret, Sample: sampleOf(zero(col.typ))}
-			if e := find(list, col.name); e != nil {
+			p := crowd.Property{Name: col.Name, Pos: c.Pos, Column: col.Values, Secret: col.Secret, Sample: sampleOf(zero(col.Type))}
+			if e := find(list, col.Name); e != nil {
 				def := r.property(*e, env)
 				p.Pos, p.Value, p.Text, p.Draw = def.Pos, def.Value, def.Text, def.Draw
 				_, float := def.Sample.(float64)
@@ -70,14 +71,14 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 				_, number = def.Sample.(int)
 				if fmt.Sprintf("%T", p.Sample) != fmt.Sprintf("%T", def.Sample) && !(float && number) && emptyCell(col) >= 0 {
 					r.Add(p.Pos, "the property %q is a %s here and a %s in the column of %s; an empty cell takes what stands here, so both must be alike",
-						col.name, typeName(def.Sample), typeName(p.Sample), c.Roster.File)
+						col.Name, typeName(def.Sample), typeName(p.Sample), c.Roster.File)
 				}
-			} else if col.typ != signal.Text {
+			} else if col.Type != signal.Text {
 				if k := emptyCell(col); k >= 0 {
-					r.Add(c.Pos, "roster: %s:%d: the column %q is empty, and there is no default; give the kind a property %s, or fill the cell", c.Roster.File, c.Roster.Line(k), col.name, col.name)
+					r.Add(c.Pos, "roster: %s:%d: the column %q is empty, and there is no default; give the kind a property %s, or fill the cell", c.Roster.File, c.Roster.Lines[k], col.Name, col.Name)
 				}
 			}
-			done[col.name] = true
+			done[col.Name] = true
 			add(p)
 		}
 	}
@@ -86,7 +87,7 @@ func (r *reader) properties(c *Cast, list []entry, env formula.Env, secrets map[
 			if done[k.Name] {
 				continue // a roster may bring it, too
 			}
-			p := Property{Name: k.Name, Pos: en.Pos, Secret: true, Kept: true, Sample: ""}
+			p := crowd.Property{Name: k.Name, Pos: en.Pos, Secret: true, Kept: true, Sample: ""}
 			if e := find(list, k.Name); e != nil { // until the device is enrolled
 				def := r.property(*e, env)
 				p.Value, p.Text, p.Draw = def.Value, def.Text, def.Draw
@@ -122,9 +123,9 @@ func find(list []entry, name string) *entry {
 }
 
 // emptyCell is the first row without a value; -1 where there is none.
-func emptyCell(col *rosterColumn) int {
-	for k := range col.values {
-		if col.values[k].Type() == signal.Null {
+func emptyCell(col *crowd.RosterColumn) int {
+	for k := range col.Values {
+		if col.Values[k].Type() == signal.Null {
 			return k
 		}
 	}
@@ -149,9 +150,9 @@ func typeName(sample any) string {
 var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
 
 // property reads one property.
-func (r *reader) property(e entry, env formula.Env) Property {
+func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	n := r.resolve(e.value)
-	p := Property{Name: e.key.Value, Pos: pos(e.key), Sample: ""}
+	p := crowd.Property{Name: e.key.Value, Pos: pos(e.key), Sample: ""}
 	what := fmt.Sprintf("the property %q", p.Name)
 	if n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
 		p.Text = r.text(n, what, env)
@@ -196,17 +197,17 @@ func (r *reader) property(e entry, env formula.Env) Property {
 	case "position":
 		p.Draw, p.Sample = parse(r, v, what, nil, parsePlaces), quantity.Position{}
 	case "mac":
-		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) { return parseHardware(s, 6) })
+		p.Draw = parse(r, v, what, nil, func(s string) (crowd.Draw, error) { return parseHardware(s, 6) })
 	case "eui64":
-		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) { return parseHardware(s, 8) })
+		p.Draw = parse(r, v, what, nil, func(s string) (crowd.Draw, error) { return parseHardware(s, 8) })
 	case "ipv4":
-		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) { return parseNetwork(s, true) })
+		p.Draw = parse(r, v, what, nil, func(s string) (crowd.Draw, error) { return parseNetwork(s, true) })
 	case "ipv6":
-		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) { return parseNetwork(s, false) })
+		p.Draw = parse(r, v, what, nil, func(s string) (crowd.Draw, error) { return parseNetwork(s, false) })
 	case "uuid":
 		p.Draw = parse(r, v, what, nil, parseUUID)
 	case "pattern":
-		p.Draw = parse(r, v, what, nil, func(s string) (Draw, error) {
+		p.Draw = parse(r, v, what, nil, func(s string) (crowd.Draw, error) {
 			t, err := signal.NewPattern(s)
 			return func(key uint64, _, _ int) (any, error) { return t.Make(key, 0), nil }, err
 		})
@@ -223,7 +224,7 @@ func (r *reader) property(e entry, env formula.Env) Property {
 	return p
 }
 
-func (r *reader) pick(n, weights *yaml.Node, what string) (Draw, any) {
+func (r *reader) pick(n, weights *yaml.Node, what string) (crowd.Draw, any) {
 	list := r.values(n, what)
 	if len(list) == 0 {
 		return nil, ""
@@ -261,7 +262,7 @@ func (r *reader) numbers(n *yaml.Node, what string) []float64 {
 
 // drawNumber reads "3 to 8", {mean: 10, spread: 2}, {from: 100, step: 5} and
 // lists that are gone through in order.
-func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string) (Draw, any) {
+func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string) (crowd.Draw, any) {
 	decimals := -1
 	if rn := o.get("round"); rn != nil {
 		decimals = int(r.whole(rn, what+": round", 0, 0, 15))
@@ -332,7 +333,7 @@ func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string)
 // parsePlaces reads where positions lie: "58.02,-6.41", "within A and B" (a box),
 // "within 500m of A", "along A to B to C" (anywhere on the line), "evenly along A
 // to B" (one after another, the same distance apart).
-func parsePlaces(s string) (Draw, error) {
+func parsePlaces(s string) (crowd.Draw, error) {
 	if rest, is := strings.CutPrefix(s, "within "); is {
 		if a, b, box := strings.Cut(rest, " and "); box {
 			return parseBox(a, b)
@@ -383,7 +384,7 @@ func parsePlaces(s string) (Draw, error) {
 	return func(uint64, int, int) (any, error) { return p, nil }, err
 }
 
-func parseBox(a, b string) (Draw, error) {
+func parseBox(a, b string) (crowd.Draw, error) {
 	p, err := quantity.ParsePosition(a)
 	if err != nil {
 		return nil, err
@@ -401,7 +402,7 @@ func parseBox(a, b string) (Draw, error) {
 var hexPattern = regexp.MustCompile(`^[0-9a-fA-F]{2}([:-][0-9a-fA-F]{2})*$`)
 
 // parseHardware reads the first bytes of hardware addresses; the rest counts up.
-func parseHardware(s string, size int) (Draw, error) {
+func parseHardware(s string, size int) (crowd.Draw, error) {
 	if s == "local" {
 		s = "02" // a locally administered address (IEEE 802, section 8.2)
 	}
@@ -438,7 +439,7 @@ func parseHardware(s string, size int) (Draw, error) {
 
 // parseNetwork reads a network; devices get its addresses one after another, from
 // the first behind the network's own.
-func parseNetwork(s string, v4 bool) (Draw, error) {
+func parseNetwork(s string, v4 bool) (crowd.Draw, error) {
 	p, err := netip.ParsePrefix(s)
 	if err != nil || p.Addr().Is4() != v4 {
 		if v4 {
@@ -466,7 +467,7 @@ func parseNetwork(s string, v4 bool) (Draw, error) {
 
 // parseUUID reads the version: 4, random (from the seed), or 8, the same with the
 // version that leaves the content open (RFC 9562, sections 5.4 and 5.8).
-func parseUUID(s string) (Draw, error) {
+func parseUUID(s string) (crowd.Draw, error) {
 	version := byte(4)
 	switch s {
 	case "4", "random":

@@ -1,4 +1,4 @@
-package crowd_test
+package file_test
 
 import (
 	"bytes"
@@ -13,13 +13,13 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.yaml.in/yaml/v4"
 
-	"runcrowd/internal/crowd"
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/signal"
 )
 
 func schema(t *testing.T) *jsonschema.Schema {
 	t.Helper()
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(crowd.Schema()))
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(file.Schema()))
 	require.NoError(t, err)
 	c := jsonschema.NewCompiler()
 	require.NoError(t, c.AddResource("crowd.schema.json", doc))
@@ -66,7 +66,7 @@ func toText(k any) string {
 func TestSchemaTakesWhatIsRight(t *testing.T) {
 	s := schema(t)
 	require.NoError(t, s.Validate(asJSON(t, base)))
-	for _, pattern := range []string{"../../examples/*.yaml", "../../examples/small/*/crowd.yaml"} {
+	for _, pattern := range []string{"../../../examples/*.yaml", "../../../examples/small/*/crowd.yaml"} {
 		list, err := filepath.Glob(pattern)
 		require.NoError(t, err)
 		for _, path := range list {

@@ -1,17 +1,15 @@
-package crowd
+package file
 
 import (
 	"fmt"
 	"strconv"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/payload"
-	"runcrowd/internal/quantity"
-	"runcrowd/internal/signal"
 )
 
 // payloadKeys are the keys of a payload for each form, beside form and content_type.
@@ -21,7 +19,7 @@ var payloadKeys = map[string][]string{
 }
 
 // payload reads what a reading's bodies are made like, and tries it.
-func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula.Env, what string) {
+func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, streamEnv formula.Env, what string) {
 	p := &rd.Payload
 	p.Form, p.Pos = "json", rd.Pos
 	n := o.get("payload")
@@ -30,7 +28,7 @@ func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula
 		p.Pos = pos(n)
 		what += ": payload"
 		if n.Kind == yaml.ScalarNode {
-			p.Form = r.word(n, what, "json", PayloadForms...)
+			p.Form = r.word(n, what, "json", crowd.PayloadForms...)
 			n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column}
 		} else {
 			if !r.payloadForm(p, n, what) {
@@ -52,9 +50,9 @@ func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula
 		switch {
 		case p.Form == "protobuf":
 			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; leave out batch", what)
-		case c.Kind.Mark.Place == MarkUserProperty || c.Kind.Mark.Place == MarkHeader:
+		case c.Kind.Mark.Place == crowd.MarkUserProperty || c.Kind.Mark.Place == crowd.MarkHeader:
 			r.Add(rd.Pos, "%s: a batch holds several messages, and a %s has room for one mark; use mark: {field: mark} or {sequence: NAME}", what,
-				strings.ReplaceAll(markKeys[c.Kind.Mark.Place], "_", " "))
+				strings.ReplaceAll(crowd.MarkPlaces[c.Kind.Mark.Place], "_", " "))
 		}
 	}
 	if len(r.List) > before || len(rd.Fields) == 0 {
@@ -64,15 +62,15 @@ func (r *reader) payload(rd *Reading, o *object, c *Cast, env, streamEnv formula
 }
 
 // payloadForm finds the form of a mapping: it is named, or a key tells it.
-func (r *reader) payloadForm(p *Payload, n *yaml.Node, what string) bool {
+func (r *reader) payloadForm(p *crowd.Payload, n *yaml.Node, what string) bool {
 	for _, e := range r.entries(n, what) {
 		if e.key.Value == "form" {
 			before := len(r.List)
-			p.Form = r.word(e.value, what+": form", "json", PayloadForms...)
+			p.Form = r.word(e.value, what+": form", "json", crowd.PayloadForms...)
 			return len(r.List) == before
 		}
 	}
-	for _, form := range PayloadForms {
+	for _, form := range crowd.PayloadForms {
 		for _, key := range payloadKeys[form] {
 			if r.has(n, key) && key != "base_name" && key != "tags" {
 				p.Form = form
@@ -83,11 +81,11 @@ func (r *reader) payloadForm(p *Payload, n *yaml.Node, what string) bool {
 	if r.has(n, "content_type") && len(n.Content) == 2 {
 		return true
 	}
-	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(PayloadForms, ", "))
+	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(crowd.PayloadForms, ", "))
 	return false
 }
 
-func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.Env, what string) {
+func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv formula.Env, what string) {
 	switch p.Form {
 	case "json":
 		p.Nested = r.boolean(o.get("nested"), what+": nested", false)
@@ -114,18 +112,24 @@ func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.En
 		if tn := o.get("tags"); tn != nil {
 			for _, e := range r.entries(tn, what+": tags") {
 				if t := r.text(e.value, what+": tags: "+e.key.Value, streamEnv); t != nil {
-					p.Tags = append(p.Tags, Header{e.key.Value, t})
+					p.Tags = append(p.Tags, crowd.Header{Name: e.key.Value, Value: t})
 				}
 			}
 		} else {
 			t, _ := formula.ParseText("${device}", streamEnv)
-			p.Tags = []Header{{"device", t}}
+			p.Tags = []crowd.Header{{Name: "device", Value: t}}
 		}
 		p.Precision = r.word(o.get("precision"), what+": precision", "ns", "s", "ms", "us", "ns")
 	case "protobuf":
 		if n := o.need("descriptors", "telemetry.binpb"); n != nil {
 			if name, ok := r.scalar(n, what+": descriptors"); ok {
-				p.File = r.file(n, what+": descriptors", name)
+				if p.File = r.file(n, what+": descriptors", name); p.File != nil && p.File.Descriptors == nil {
+					d, err := payload.ReadDescriptors(p.File.Data)
+					if err != nil {
+						r.Add(pos(n), "%s: descriptors: %s %s", what, name, err)
+					}
+					p.File.Descriptors = d
+				}
 			}
 		}
 		if n := o.need("message", "harbour.SeaState"); n != nil {
@@ -141,7 +145,7 @@ func (r *reader) payloadOptions(p *Payload, o *object, env, streamEnv formula.En
 	}
 }
 
-func (r *reader) template(p *Payload, o *object, env formula.Env, what string) {
+func (r *reader) template(p *crowd.Payload, o *object, env formula.Env, what string) {
 	n := o.get("template")
 	if fn := o.get("template_file"); fn != nil {
 		if n != nil {
@@ -149,7 +153,7 @@ func (r *reader) template(p *Payload, o *object, env formula.Env, what string) {
 			return
 		}
 		name, ok := r.scalar(fn, what+": template_file")
-		f := (*File)(nil)
+		f := (*crowd.File)(nil)
 		if ok {
 			f = r.file(fn, what+": template_file", name)
 		}
@@ -170,7 +174,7 @@ func (r *reader) template(p *Payload, o *object, env formula.Env, what string) {
 }
 
 // slots reads one slot of a raw layout, or several of bits.
-func (r *reader) slots(p *Payload, n *yaml.Node, what string) {
+func (r *reader) slots(p *crowd.Payload, n *yaml.Node, what string) {
 	o := r.object(n, what, slotKeys...)
 	if bits := o.get("bits"); bits != nil {
 		if len(o.vals) > 1 {
@@ -237,7 +241,7 @@ func (r *reader) slotSource(s *payload.Slot, o *object, what string) {
 
 // tryForm makes the form with samples in place of values, so that what cannot be
 // made is told now.
-func (r *reader) tryForm(rd *Reading, c *Cast, what string) {
+func (r *reader) tryForm(rd *crowd.Reading, c *crowd.Cast, what string) {
 	p := &rd.Payload
 	for i := range rd.Fields {
 		if strings.Contains(p.Form, "senml") {
@@ -246,14 +250,14 @@ func (r *reader) tryForm(rd *Reading, c *Cast, what string) {
 			}
 		}
 	}
-	if p.Template != nil && c.Kind.Mark.Place <= MarkSequence && !contains(p.Template.Names(), "mark") {
+	if p.Template != nil && c.Kind.Mark.Place <= crowd.MarkSequence && !contains(p.Template.Names(), "mark") {
 		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": \"${mark}\" in, or choose another place for the mark", what)
 		return
 	}
-	if p.Form == "bytes" && c.Kind.Mark.Place <= MarkSequence {
+	if p.Form == "bytes" && c.Kind.Mark.Place <= crowd.MarkSequence {
 		r.markSlot(p, c, what)
 	}
-	_, err := NewForm(rd, c.Kind.Mark, func(t *formula.Text) (string, error) {
+	_, err := crowd.NewForm(rd, c.Kind.Mark, func(t *formula.Text) (string, error) {
 		if t == nil {
 			return "", nil
 		}
@@ -265,155 +269,19 @@ func (r *reader) tryForm(rd *Reading, c *Cast, what string) {
 }
 
 // markSlot notes a raw layout whose mark has no room.
-func (r *reader) markSlot(p *Payload, c *Cast, what string) {
+func (r *reader) markSlot(p *crowd.Payload, c *crowd.Cast, what string) {
 	name := c.Kind.Mark.Name
 	for _, s := range p.Layout {
 		if s.Field != name {
 			continue
 		}
-		if c.Kind.Mark.Place == MarkSequence && (s.Kind > payload.Signed || s.Width < 56 || s.Scale > 1) {
+		if c.Kind.Mark.Place == crowd.MarkSequence && (s.Kind > payload.Signed || s.Width < 56 || s.Scale > 1) {
 			r.Add(p.Pos, "%s: the sequence number in the slot of %q needs u64 or i64: it tells runs apart, too", what, name)
 		}
-		if c.Kind.Mark.Place == MarkField && s.Kind != payload.Letters {
+		if c.Kind.Mark.Place == crowd.MarkField && s.Kind != payload.Letters {
 			r.Add(p.Pos, "%s: the mark in the slot of %q is a text: write as: text, width: 60; or let it be a number: mark: {sequence: %s} with as: u64", what, name, name)
 		}
 		return
 	}
 	r.Add(p.Pos, "%s: the layout has no slot for the mark, and without it no message can be told from another; add {field: %s, as: text, width: 60}, or for a number mark: {sequence: seq} and {field: seq, as: u64}", what, name)
-}
-
-// NewForm makes the form of a reading's bodies. Expand fills in a text that is the
-// same for all messages of a stream; run runs a formula of a template for one
-// sample.
-func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error), run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
-	p := &rd.Payload
-	var names []string
-	var fields []payload.Field
-	markName := ""
-	if mark.Place <= MarkSequence {
-		markName = mark.Name
-		typ := signal.Text
-		if mark.Place == MarkSequence {
-			typ = signal.Int
-		}
-		names, fields = append(names, markName), append(fields, payload.Field{Name: markName, Type: typ})
-	}
-	for i := range rd.Fields {
-		f := &rd.Fields[i]
-		names = append(names, f.Name)
-		fields = append(fields, payload.Field{Name: f.Name, Unit: f.Unit, Type: typeOf(f.Sample)})
-	}
-	batch := rd.Batch > 1
-	switch p.Form {
-	case "senml", "senml-cbor":
-		base, err := expand(p.BaseName)
-		if err == nil && base != "" {
-			err = payload.CheckSenMLName(base)
-		}
-		return payload.NewSenML(fields, markName, base, p.Form == "senml-cbor"), err
-	case "cbor":
-		return payload.NewCBOR(names, markName, batch), nil
-	case "csv":
-		return payload.NewCSV(fields, markName, p.Separator, p.Head), nil
-	case "line-protocol":
-		series, err := expand(p.Series)
-		if err != nil {
-			return nil, err
-		}
-		var tags []payload.Tag
-		for _, t := range p.Tags {
-			v, err := expand(t.Value)
-			if err != nil {
-				return nil, err
-			}
-			tags = append(tags, payload.Tag{Name: t.Name, Value: v})
-		}
-		return payload.NewLines(fields, markName, series, tags, p.Precision), nil
-	case "protobuf":
-		if p.File == nil {
-			return nil, fmt.Errorf("the descriptor set could not be read")
-		}
-		d, err := p.File.descriptors()
-		if err != nil {
-			return nil, fmt.Errorf("%s %w", p.File.Name, err)
-		}
-		return payload.NewProto(fields, markName, d, p.Message)
-	case "bytes":
-		return payload.NewRaw(fields, markName, append([]payload.Slot(nil), p.Layout...))
-	case "template":
-		return newTemplate(p, markName, batch, run)
-	}
-	return payload.NewJSON(names, markName, p.Nested, batch)
-}
-
-// descriptors reads a descriptor set once.
-func (f *File) descriptors() (*payload.Descriptors, error) {
-	if f.parsed == nil {
-		d, err := payload.ReadDescriptors(f.Data)
-		if err != nil {
-			return nil, err
-		}
-		f.parsed = d
-	}
-	return f.parsed, nil
-}
-
-func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
-	if p.Template == nil {
-		return nil, fmt.Errorf("the template could not be read")
-	}
-	var parts []payload.Part
-	var formulas []*formula.Formula
-	var sources []string
-	markAt := -1
-	p.Template.Walk(func(literal string, f *formula.Formula) {
-		if f == nil {
-			parts = append(parts, payload.Part{Literal: literal, Placeholder: -1})
-			return
-		}
-		if strings.TrimSpace(f.Source()) == "mark" && mark != "" {
-			markAt = len(formulas)
-		}
-		parts = append(parts, payload.Part{Placeholder: len(formulas)})
-		formulas, sources = append(formulas, f), append(sources, strings.TrimSpace(f.Source()))
-	})
-	return payload.NewTemplate(parts, sources, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
-		if i == markAt {
-			return s.Values[0], nil // the mark is always the first field
-		}
-		x, err := run(formulas[i], s)
-		if err != nil {
-			return signal.Value{}, err
-		}
-		if t, is := x.(time.Time); is {
-			x = formula.String(t)
-		}
-		if v, is := x.(signal.Value); is {
-			return v, nil
-		}
-		v, ok := signal.Of(x)
-		if !ok {
-			return signal.Value{}, fmt.Errorf("the placeholder ${%s} gives a %T, which no message can carry", formulas[i].Source(), x)
-		}
-		return v, nil
-	})
-}
-
-// typeOf is the type of what a field gives, as far as its sample tells.
-func typeOf(sample any) signal.Type {
-	switch sample.(type) {
-	case int:
-		return signal.Int
-	case float64:
-		return signal.Float
-	case bool:
-		return signal.Bool
-	case string:
-		return signal.Text
-	case quantity.Position:
-		return signal.Place
-	case quantity.Axes:
-		return signal.Vector
-	}
-	return signal.Null
 }

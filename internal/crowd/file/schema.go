@@ -1,11 +1,12 @@
-package crowd
+package file
 
 import (
 	"encoding/json"
 	"slices"
 	"strings"
 
-	"runcrowd/internal/pass"
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/signal"
 	"runcrowd/internal/unit"
 )
@@ -135,7 +136,7 @@ func tokenSchema() node {
 	anything := node{"type": "object"}
 	return schemaOf("How devices come to access tokens that expire; ${access_token} stands for it in username, password, headers and paths.", accessKeys, nil, node{
 		"jwt": schemaOf("A JSON Web Token, signed for each device.", jwtKeys, []string{"algorithm"}, node{
-			"algorithm": words("How it is signed.", pass.Algorithms...), "key": plain("The private key, a file in PEM; such as keys/${device}.pem."),
+			"algorithm": words("How it is signed.", credential.Algorithms...), "key": plain("The private key, a file in PEM; such as keys/${device}.pem."),
 			"secret": plain("The shared secret of HS256 and the like; from the environment: ${env.NAME}."), "header": anything, "claims": anything,
 		}),
 		"text": plain("A token composed of formulas; issued and expiry are Unix seconds: hmac, base64, url_escape."),
@@ -193,7 +194,7 @@ func linkSchema() node {
 }
 
 func markSchema(doc string) node {
-	o := schemaOf(doc, markKeys, nil, node{
+	o := schemaOf(doc, crowd.MarkPlaces, nil, node{
 		"field":         plain("A text in a field of the payload. The default, with the field mark."),
 		"sequence":      plain("A whole number in a field, beside the device's name: for platforms that keep only numbers."),
 		"user_property": plain("A user property of MQTT 5."),
@@ -317,7 +318,7 @@ func payloadSchema() node {
 		"bits":  listOf(node{"type": "object"}),
 	})
 	all := node{
-		"form": words("The form of the body.", PayloadForms...), "content_type": plain("Another media type than the form's; none sends none."),
+		"form": words("The form of the body.", crowd.PayloadForms...), "content_type": plain("Another media type than the form's; none sends none."),
 		"nested": yes("A dot in a field's name makes an object or, with numbers, a list (json)."), "template": plain("JSON with placeholders (template)."),
 		"template_file": plain("A file that holds the template."), "base_name": plain("Base name, such as ${device}/ (senml)."),
 		"separator": plain("Between columns: , ; | or tab (csv)."), "head": yes("A line of names in front (csv)."),
@@ -325,7 +326,7 @@ func payloadSchema() node {
 		"precision": words("Of the time (lines).", "s", "ms", "us", "ns"), "descriptors": plain("A file written by protoc --descriptor_set_out (protobuf)."),
 		"message": plain("Full name of the message (protobuf)."), "layout": listOf(slot), "order": words("Byte order (raw).", "big", "little"),
 	}
-	return either("What the body is made like. Default json.", words("", PayloadForms...), node{"type": "object", "properties": all, "additionalProperties": false})
+	return either("What the body is made like. Default json.", words("", crowd.PayloadForms...), node{"type": "object", "properties": all, "additionalProperties": false})
 }
 
 // paramSchema is that of a signal's parameter.

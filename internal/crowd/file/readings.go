@@ -1,4 +1,4 @@
-package crowd
+package file
 
 import (
 	"fmt"
@@ -9,30 +9,27 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 	"runcrowd/internal/unit"
 )
 
-// MaxSequence is how many messages of one device and reading a mark that is a
-// whole number can tell apart in one run.
-const MaxSequence = 999_999
-
 // sequencesFit notes readings that send more often than a whole-number mark can
 // count in one run.
-func (r *reader) sequencesFit(c *Cast) {
+func (r *reader) sequencesFit(c *crowd.Cast) {
 	p := &r.crowd.Plan
 	for _, rd := range c.Readings {
-		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == MarkSequence && n > MaxSequence {
-			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, MaxSequence)
+		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence && n > crowd.MaxSequence {
+			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, crowd.MaxSequence)
 		}
 	}
 }
 
-func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
+func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
-	rd := &Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
+	rd := &crowd.Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
 	o := r.object(e.value, what, readingKeys...)
 	if o.node.Kind != yaml.MappingNode {
 		return nil
@@ -42,9 +39,9 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	if rd.Jitter > 0.5 {
 		r.Add(pos(o.get("jitter")), "%s: jitter above 50%% would let messages overtake each other", what)
 	}
-	rd.Turns = parse(r, o.get("turns"), what+": turns", Turns{}, parseTurns)
+	rd.Turns = parse(r, o.get("turns"), what+": turns", crowd.Turns{}, parseTurns)
 	rd.Batch = int(r.whole(o.get("batch"), what+": batch", 1, 1, maxBatch))
-	env = messageEnv(env)
+	env = crowd.MessageEnv(env)
 	streamEnv := formula.Env{}
 	for k, v := range env {
 		if k != "seq" && k != "elapsed" && k != "time" && k != "previous" {
@@ -53,20 +50,20 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	}
 	l := c.Link
 	if l != nil {
-		wrong := map[Protocol][]string{MQTT: {"path", "method", "ok_status", "headers"}, HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
-		if l.Protocol == MQTT {
-			delete(streamEnv, TokenName) // the broker would show it to others
+		wrong := map[crowd.Protocol][]string{crowd.MQTT: {"path", "method", "ok_status", "headers"}, crowd.HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
+		if l.Protocol == crowd.MQTT {
+			delete(streamEnv, crowd.TokenName) // the broker would show it to others
 		}
 		for _, key := range wrong {
 			if k := o.get(key); k != nil {
 				instead := map[string]string{"path": "; write topic: in its place", "topic": "; write path: in its place"}[key]
-				r.Add(pos(k), "%s: %q does not go with the %s link %q%s%s", what, key, l.Protocol, l.Name, instead, c.otherLink())
+				r.Add(pos(k), "%s: %q does not go with the %s link %q%s%s", what, key, l.Protocol, l.Name, instead, r.otherLink(c))
 			}
 		}
 		switch {
-		case l.Protocol == MQTT && o.get("path") == nil:
+		case l.Protocol == crowd.MQTT && o.get("path") == nil:
 			rd.Target = r.text(o.need("topic", "harbour/${device}/"+rd.Name), what+": topic", streamEnv)
-		case l.Protocol == HTTP && o.get("topic") == nil:
+		case l.Protocol == crowd.HTTP && o.get("topic") == nil:
 			rd.Target = r.text(o.need("path", "/in/${device}/"+rd.Name), what+": path", streamEnv)
 			if rd.Target != nil && !strings.HasPrefix(rd.Target.Source(), "/") && !strings.HasPrefix(rd.Target.Source(), "${") {
 				r.Add(pos(o.get("path")), "%s: path must begin with /", what)
@@ -76,7 +73,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	rd.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
 	rd.Retain = r.boolean(o.get("retain"), what+": retain", false)
 	for _, key := range []string{"expires", "user_properties"} {
-		if k := o.get(key); k != nil && l != nil && l.Protocol == MQTT && l.Version != 5 {
+		if k := o.get(key); k != nil && l != nil && l.Protocol == crowd.MQTT && l.Version != 5 {
 			r.Add(pos(k), "%s: %q is of MQTT version 5, the link %q speaks 3.1.1", what, key, l.Name)
 		}
 	}
@@ -84,17 +81,17 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	rd.User = r.userProperties(o.get("user_properties"), c, what, streamEnv)
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
-	rd.Accept = r.accept(o.get("ok_status"), what)
-	rd.Headers = append(append([]Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
+	rd.OKStatus = r.okStatus(o.get("ok_status"), what)
+	rd.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
 	if gn := o.get("gzip"); gn != nil {
-		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == MQTT {
+		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == crowd.MQTT {
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
 	if fn := o.need("fields", "{wave_m: {signal: swell}}"); fn != nil {
 		for _, fe := range r.entries(fn, what+": fields") {
 			name := fe.key.Value
-			if name == c.Kind.Mark.Name && (c.Kind.Mark.Place == MarkField || c.Kind.Mark.Place == MarkSequence) {
+			if name == c.Kind.Mark.Name && (c.Kind.Mark.Place == crowd.MarkField || c.Kind.Mark.Place == crowd.MarkSequence) {
 				r.Add(pos(fe.key), "the field %q is where the mark rides; choose another name, or another place for the mark", name)
 				continue
 			}
@@ -110,7 +107,7 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 			rd.Fields = append(rd.Fields, f)
 			// Formulas know env.temp as env_temp: a dot would ask for a part of env.
 			known := strings.ReplaceAll(name, ".", "_")
-			if _, reserved := messageEnv(deviceEnv())[known]; !reserved && fieldPattern.MatchString(known) {
+			if _, reserved := crowd.MessageEnv(crowd.DeviceEnv())[known]; !reserved && fieldPattern.MatchString(known) {
 				env[known] = sample
 			}
 		}
@@ -122,8 +119,8 @@ func (r *reader) reading(e entry, c *Cast, env formula.Env) *Reading {
 	return rd
 }
 
-// accept reads the statuses that are a yes; without any the usual ones are.
-func (r *reader) accept(n *yaml.Node, what string) []int {
+// okStatus reads the statuses that are a yes; without any the usual ones are.
+func (r *reader) okStatus(n *yaml.Node, what string) []int {
 	if n == nil {
 		return []int{200, 201, 202, 204}
 	}
@@ -135,18 +132,18 @@ func (r *reader) accept(n *yaml.Node, what string) []int {
 }
 
 // userProperties reads the user properties of a reading.
-func (r *reader) userProperties(n *yaml.Node, c *Cast, what string, env formula.Env) []Header {
+func (r *reader) userProperties(n *yaml.Node, c *crowd.Cast, what string, env formula.Env) []crowd.Header {
 	if n == nil || isNull(n) {
 		return nil
 	}
 	what += ": user_properties"
-	var list []Header
+	var list []crowd.Header
 	for _, e := range r.entries(n, what) {
-		if m := c.Kind.Mark; m.Place == MarkUserProperty && m.Name == e.key.Value {
+		if m := c.Kind.Mark; m.Place == crowd.MarkUserProperty && m.Name == e.key.Value {
 			r.Add(pos(e.key), "%s: the mark rides in %q; choose another name", what, e.key.Value)
 		}
 		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
-			list = append(list, Header{e.key.Value, t})
+			list = append(list, crowd.Header{Name: e.key.Value, Value: t})
 		}
 	}
 	return list
@@ -172,14 +169,14 @@ func parseMethod(s string) (string, error) {
 const maxBatch = 10_000
 
 // parseTurns reads "staggered", "together", "in order", "3 at random" or "10% at random".
-func parseTurns(s string) (Turns, error) {
+func parseTurns(s string) (crowd.Turns, error) {
 	switch s {
 	case "staggered":
-		return Turns{}, nil
+		return crowd.Turns{}, nil
 	case "together":
-		return Turns{How: Together}, nil
+		return crowd.Turns{How: crowd.Together}, nil
 	case "in order":
-		return Turns{How: InOrder}, nil
+		return crowd.Turns{How: crowd.InOrder}, nil
 	}
 	if some, is := strings.CutSuffix(s, " at random"); is {
 		if strings.HasSuffix(some, "%") {
@@ -187,18 +184,18 @@ func parseTurns(s string) (Turns, error) {
 			if err == nil && p == 0 {
 				err = fmt.Errorf("%q: nobody would ever speak", s)
 			}
-			return Turns{How: AtRandom, Share: p.Share()}, err
+			return crowd.Turns{How: crowd.AtRandom, Share: p.Share()}, err
 		}
 		if n, err := strconv.Atoi(some); err == nil && n > 0 {
-			return Turns{How: AtRandom, Some: n}, nil
+			return crowd.Turns{How: crowd.AtRandom, Some: n}, nil
 		}
 	}
-	return Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at random", s)
+	return crowd.Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at random", s)
 }
 
 // field reads one field and a sample of its type.
-func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bool) {
-	f := Field{Name: e.key.Value, Pos: pos(e.key)}
+func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Field, any, bool) {
+	f := crowd.Field{Name: e.key.Value, Pos: pos(e.key)}
 	what := fmt.Sprintf("the field %q", f.Name)
 	n := r.resolve(e.value)
 	if n.Kind == yaml.ScalarNode {
@@ -243,7 +240,7 @@ func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bo
 			return f, nil, false
 		}
 		f.Spec = spec
-		f.Args = map[string]Arg{}
+		f.Args = map[string]crowd.Arg{}
 		for _, p := range spec.Params {
 			known = append(known, p.Name)
 		}
@@ -287,7 +284,7 @@ func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bo
 		if f.Finish.Stuck != nil && (f.Previous || recalls(before)) {
 			r.Add(f.Pos, "%s cannot be stuck: the reading uses the message before, and what a formula gave at another time cannot be worked out alone", what)
 		}
-		return f, f.finished(sample), ok
+		return f, finished(&f, sample), ok
 	}
 	ok = ok && r.data(&f, rest, what) && r.followed(&f, rest, before, what)
 	if ok {
@@ -302,16 +299,16 @@ func (r *reader) field(e entry, env formula.Env, before []Field) (Field, any, bo
 	if ok && f.Finish.Changes() && !numeric(sample) {
 		r.Add(f.Pos, "%s is a %s; noise, round, min, max and the like go with numbers", what, typeName(sample))
 	}
-	return f, f.finished(sample), ok
+	return f, finished(&f, sample), ok
 }
 
 // recalls tells whether any of the fields uses the message before.
-func recalls(fields []Field) bool {
-	return slices.ContainsFunc(fields, func(f Field) bool { return f.Previous })
+func recalls(fields []crowd.Field) bool {
+	return slices.ContainsFunc(fields, func(f crowd.Field) bool { return f.Previous })
 }
 
 // finished is the sample of what is left when the value has been finished.
-func (f *Field) finished(sample any) any {
+func finished(f *crowd.Field, sample any) any {
 	x := &f.Finish
 	if _, whole := sample.(int); whole && (x.Noise != 0 || x.Convert != nil || x.Spike != nil || x.Resolution != 0 || x.Digits != nil || x.Min != nil || x.Max != nil) {
 		return 0.0
@@ -328,7 +325,7 @@ func numeric(sample any) bool {
 }
 
 // data reads the file of a recorded signal.
-func (r *reader) data(f *Field, rest []entry, what string) bool {
+func (r *reader) data(f *crowd.Field, rest []entry, what string) bool {
 	if f.Spec.Name != "recorded" {
 		return true
 	}
@@ -357,12 +354,12 @@ func (r *reader) data(f *Field, rest []entry, what string) bool {
 		}
 		r.Add(at, "%s: %s: %s", what, name, err)
 	}
-	f.Args["file"] = Arg{Value: rec}
+	f.Args["file"] = crowd.Arg{Value: rec}
 	return rec != nil
 }
 
 // followed checks the field that another one follows.
-func (r *reader) followed(f *Field, rest []entry, before []Field, what string) bool {
+func (r *reader) followed(f *crowd.Field, rest []entry, before []crowd.Field, what string) bool {
 	if f.Spec.Name != "derived" {
 		return true
 	}
@@ -397,7 +394,7 @@ func (r *reader) followed(f *Field, rest []entry, before []Field, what string) b
 	return true // told when the signal is made
 }
 
-func (r *reader) finish(f *Field, key string, n *yaml.Node, what string) {
+func (r *reader) finish(f *crowd.Field, key string, n *yaml.Node, what string) {
 	what += ": " + key
 	switch key {
 	case "noise":
@@ -467,7 +464,7 @@ func (r *reader) spell(o *object, what string) signal.Spell {
 
 // constantField reads a field that is one value: a plain one, or a text with
 // placeholders. A text that is one placeholder alone keeps its formula's type.
-func (r *reader) constantField(f Field, n *yaml.Node, what string, env formula.Env) (Field, any, bool) {
+func (r *reader) constantField(f crowd.Field, n *yaml.Node, what string, env formula.Env) (crowd.Field, any, bool) {
 	if n.Tag == "!!str" && strings.Contains(n.Value, "${") {
 		t := r.text(n, what, env)
 		if t == nil {
@@ -491,14 +488,14 @@ func (r *reader) constantField(f Field, n *yaml.Node, what string, env formula.E
 		return f, nil, false
 	}
 	f.Spec, _ = signal.Find("constant")
-	f.Args = map[string]Arg{"value": {Value: []signal.Value{v}}}
+	f.Args = map[string]crowd.Arg{"value": {Value: []signal.Value{v}}}
 	return f, sampleOf(v), true
 }
 
 // arg reads a parameter of a signal.
-func (r *reader) arg(p signal.Param, n *yaml.Node, what string, env formula.Env) (Arg, bool) {
+func (r *reader) arg(p signal.Param, n *yaml.Node, what string, env formula.Env) (crowd.Arg, bool) {
 	before := len(r.List)
-	var a Arg
+	var a crowd.Arg
 	switch p.Type {
 	case signal.Duration:
 		if a.Formula = r.placeholder(n, what, env); a.Formula == nil {
@@ -597,7 +594,7 @@ func (r *reader) states(n *yaml.Node, what string) []signal.State {
 
 // trySignal makes the signal once, so that wrong parameters are told now and
 // the type of what it gives is known.
-func (r *reader) trySignal(f *Field, n *yaml.Node, rest []entry, what string) (any, bool) {
+func (r *reader) trySignal(f *crowd.Field, n *yaml.Node, rest []entry, what string) (any, bool) {
 	args := signal.Args{}
 	for name, a := range f.Args {
 		if a.Formula != nil {

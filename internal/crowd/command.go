@@ -1,0 +1,139 @@
+package crowd
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"strconv"
+	"time"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// Command is something that the platform may ask of a device: how the device hears
+// of it, what it does, and what it answers.
+type Command struct {
+	Name string
+	Pos  Pos
+
+	Topic *formula.Text // MQTT: a topic filter
+	QoS   byte
+	Path  *formula.Text // HTTP: asked at an interval
+	Every time.Duration
+	Rows  string // jq: the commands in what is answered there; empty: the answer is one
+
+	Match      []Match // what a message says that is this command
+	Rates      []Rate
+	Set        []Set
+	Send       []string    // readings that are sent at once
+	Answer     *Answer     // nil: none
+	Request    *Request    // how the platform is asked to ask; nil: not known
+	AnswerFrom *AnswerFrom // where the platform tells what a device answered; nil: not known
+}
+
+// AnswerFrom says where the platform tells what devices answered.
+type AnswerFrom struct {
+	*Request
+	Rows string // jq: the answers
+}
+
+// Match is a value that a command must carry.
+type Match struct {
+	Name  string
+	Value signal.Value
+}
+
+// Rate changes the interval of a reading.
+type Rate struct {
+	Reading string // empty: of all
+	Every   *formula.Text
+}
+
+// Set changes a property.
+type Set struct {
+	Property string
+	Sample   any
+	Value    *formula.Text
+}
+
+// Answer is what a device says to a command.
+type Answer struct {
+	Topic       *formula.Text // nil: where the command wants it (MQTT 5, section 4.10)
+	QoS         byte
+	Path        *formula.Text // HTTP
+	Method      string
+	OKStatus    []int
+	Headers     []Header
+	Body        *formula.Text
+	ContentType string
+	After       [2]time.Duration // at the soonest and at the latest
+	Wrong       float64          // the chance that WrongBody is said
+	WrongBody   *formula.Text
+	Never       float64 // the chance that nothing is
+}
+
+// AskEnv is what the texts of a command know beside the device's properties: the
+// command as it came, whether it was obeyed, and why not.
+func AskEnv(env formula.Env) formula.Env {
+	full := maps.Clone(env)
+	full["ask"], full["done"], full["why"] = map[string]any{}, true, ""
+	return full
+}
+
+// ParseInterval reads the interval of a reading: 1 ms to 366 days.
+func ParseInterval(s string) (time.Duration, error) {
+	d, err := quantity.ParseDuration(s)
+	if err == nil && (d < time.Millisecond || d > 366*quantity.Day) {
+		err = fmt.Errorf("%s is no interval; it is 1ms at least and 366d at most", s)
+	}
+	return d, err
+}
+
+// Is tells whether a message is this command.
+func (k *Command) Is(ask map[string]any) bool {
+	for _, m := range k.Match {
+		v, has := ask[m.Name]
+		if !has || formula.String(v) != formula.String(m.Value.Any()) {
+			return false
+		}
+	}
+	return true
+}
+
+// ParseAsk reads a command as it came: a JSON object, or anything else as the text
+// "body" of one.
+func ParseAsk(body []byte) map[string]any {
+	if v, err := payload.DecodeJSON(body); err == nil {
+		if m, is := plainJSON(v).(map[string]any); is {
+			return m
+		}
+	}
+	return map[string]any{"body": string(body)}
+}
+
+// plainJSON makes the numbers of a JSON value such as formulas have.
+func plainJSON(v any) any {
+	switch x := v.(type) {
+	case json.Number:
+		if i, err := strconv.Atoi(x.String()); err == nil {
+			return i
+		}
+		f, err := x.Float64()
+		if err != nil {
+			return x.String()
+		}
+		return f
+	case map[string]any:
+		for k := range x {
+			x[k] = plainJSON(x[k])
+		}
+	case []any:
+		for i := range x {
+			x[i] = plainJSON(x[i])
+		}
+	}
+	return v
+}

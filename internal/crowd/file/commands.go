@@ -1,0 +1,208 @@
+package file
+
+import (
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+)
+
+// commands reads the commands of a kind for a cast.
+func (r *reader) commands(c *crowd.Cast, env formula.Env) {
+	c.Commands = nil
+	if c.Link == nil {
+		return
+	}
+	own := maps.Clone(env)
+	delete(own, crowd.TokenName)
+	for _, e := range r.kinds[c.Kind].commands {
+		c.Commands = append(c.Commands, r.command(e, c, own, env))
+	}
+}
+
+// command reads one; env is what a device knows, full the same with its access token.
+func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.Command {
+	what := fmt.Sprintf("the command %q", e.key.Value)
+	k := &crowd.Command{Name: r.name(e.key, "commands", e.key.Value), Pos: pos(e.key)}
+	o := r.object(e.value, what, commandKeys...)
+	r.otherProtocol(o, c, what, map[crowd.Protocol][]string{crowd.MQTT: {"path", "every", "rows"}, crowd.HTTP: {"topic", "qos"}})
+	if c.Link.Protocol == crowd.MQTT {
+		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
+		k.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+	} else {
+		pn := o.need("path", "/commands/${device}")
+		k.Path = r.text(pn, what+": path", full)
+		r.alone(pn, what+": path", k.Path)
+		k.Every = r.span(o.get("every"), what+": every", 5*time.Second, 10*time.Millisecond, quantity.Day)
+		k.Rows = parse(r, o.get("rows"), what+": rows", "", checkJQ)
+	}
+	if n := o.get("match"); n != nil {
+		for _, m := range r.entries(n, what+": match") {
+			if v, ok := r.plain(m.value, what+": match: "+m.key.Value); ok {
+				k.Match = append(k.Match, crowd.Match{Name: m.key.Value, Value: v})
+			}
+		}
+	}
+	asked := crowd.AskEnv(env)
+	if n := o.get("do"); n != nil && !isNull(n) {
+		r.deeds(k, n, c, asked, what+": do")
+	}
+	if n := o.get("answer"); n != nil && !isNull(n) {
+		k.Answer = r.answer(n, c, asked, full, what+": answer")
+	}
+	if n := o.get("request"); n != nil && !isNull(n) {
+		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
+	}
+	if n := o.get("answer_from"); n != nil && !isNull(n) {
+		ho := r.object(n, what+": answer_from", answerFromKeys...)
+		k.AnswerFrom = &crowd.AnswerFrom{Rows: parse(r, ho.get("rows"), what+": answer_from: rows", ".", checkJQ),
+			Request: &crowd.Request{Pos: pos(n), Method: "GET", Parts: map[*crowd.Cast]*crowd.RequestParts{}}}
+		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": answer_from: get", asked), Headers: r.headers(ho.get("headers"), what+": answer_from: headers", asked)}
+		if p.URL != nil {
+			r.wholeAddress(ho.get("get"), what+": answer_from: get", p.URL)
+		}
+		k.AnswerFrom.Parts[c] = p
+	}
+	return k
+}
+
+// otherProtocol notes keys that do not go with what the link of a cast speaks.
+func (r *reader) otherProtocol(o *object, c *crowd.Cast, what string, wrong map[crowd.Protocol][]string) {
+	for _, key := range wrong[c.Link.Protocol] {
+		if n := o.get(key); n != nil {
+			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, r.otherLink(c))
+		}
+	}
+}
+
+// deeds reads what a device does.
+func (r *reader) deeds(k *crowd.Command, n *yaml.Node, c *crowd.Cast, env formula.Env, what string) {
+	o := r.object(n, what, doKeys...)
+	readings := r.readingNames(c)
+	if en := o.get("every"); en != nil && en.Kind == yaml.MappingNode {
+		for _, e := range r.entries(en, what+": every") {
+			if !contains(readings, e.key.Value) {
+				r.noSuch(e.key, what+": every", "reading", e.key.Value, readings)
+			}
+			k.Rates = append(k.Rates, crowd.Rate{Reading: e.key.Value, Every: r.rateText(e.value, what+": every: "+e.key.Value, env)})
+		}
+	} else if en != nil {
+		k.Rates = []crowd.Rate{{Every: r.rateText(en, what+": every", env)}}
+	}
+	if sn := o.get("set"); sn != nil {
+		for _, e := range r.entries(sn, what+": set") {
+			s := crowd.Set{Property: e.key.Value, Value: r.text(e.value, what+": set: "+e.key.Value, env)}
+			var names []string
+			for i := range c.Properties {
+				if p := &c.Properties[i]; !c.Secrets[p.Name] {
+					names = append(names, p.Name)
+					if p.Name == s.Property {
+						s.Sample = p.Sample
+					}
+				}
+			}
+			if !contains(names, s.Property) {
+				r.noSuch(e.key, what+": set", "property", s.Property, names)
+				continue
+			}
+			k.Set = append(k.Set, s)
+		}
+	}
+	for _, x := range r.list(o.get("send"), what+": send") {
+		s, ok := r.scalar(x, what+": send")
+		if ok && !contains(readings, s) {
+			r.noSuch(x, what+": send", "reading", s, readings)
+		}
+		k.Send = append(k.Send, s)
+	}
+}
+
+// rateText reads an interval; one without placeholders is checked now.
+func (r *reader) rateText(n *yaml.Node, what string, env formula.Env) *formula.Text {
+	t := r.text(n, what, env)
+	if t != nil && t.Fixed() {
+		parse(r, r.resolve(n), what, 0, crowd.ParseInterval)
+	}
+	return t
+}
+
+func (r *reader) readingNames(c *crowd.Cast) []string {
+	var names []string
+	for _, e := range r.kinds[c.Kind].readings {
+		names = append(names, e.key.Value)
+	}
+	for _, l := range r.layers[c] {
+		for _, e := range l.readings {
+			if !contains(names, e.key.Value) {
+				names = append(names, e.key.Value)
+			}
+		}
+	}
+	return names
+}
+
+func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what string) *crowd.Answer {
+	o := r.object(n, what, answerKeys...)
+	a := &crowd.Answer{Method: "POST", OKStatus: r.okStatus(nil, what), ContentType: "application/json"}
+	r.otherProtocol(o, c, what, map[crowd.Protocol][]string{crowd.MQTT: {"path", "method", "headers"}, crowd.HTTP: {"topic", "qos"}})
+	if c.Link.Protocol == crowd.MQTT {
+		if a.Topic = r.text(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
+			o.need("topic", "harbour/${device}/told")
+		}
+		a.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+	} else {
+		tokened := crowd.AskEnv(full)
+		pn := o.need("path", "/answers/${device}")
+		a.Path = r.text(pn, what+": path", tokened)
+		r.alone(pn, what+": path", a.Path)
+		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
+		a.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", tokened)...)
+	}
+	a.Body = r.said(o.get("body"), what+": body", c, env, &a.ContentType)
+	if a.Body == nil {
+		a.Body, _ = formula.ParseText(`{"ok": ${done}}`, env)
+	}
+	a.After = parse(r, o.get("after"), what+": after", a.After, parseAfter)
+	if w := o.get("wrong"); w != nil {
+		wo := r.object(w, what+": wrong", wrongKeys...)
+		a.Wrong = parse(r, wo.need("chance", "5%"), what+": wrong: chance", 0, quantity.ParsePercent).Share()
+		a.WrongBody = r.said(wo.need("body", "{ok: false}"), what+": wrong: body", c, env, nil)
+	}
+	a.Never = parse(r, o.get("never"), what+": never", 0, quantity.ParsePercent).Share()
+	return a
+}
+
+// said reads the body of an answer; a plain text is not JSON.
+func (r *reader) said(n *yaml.Node, what string, c *crowd.Cast, env formula.Env, contentType *string) *formula.Text {
+	if n == nil {
+		return nil
+	}
+	t := r.body(n, what, env)
+	if t != nil && usesSecret(t.Names(), c.Secrets) {
+		r.Add(pos(n), "%s carries a secret, and what a device says is recorded in the run folder", what)
+	}
+	if contentType != nil && r.resolve(n).Kind == yaml.ScalarNode {
+		*contentType = "text/plain; charset=utf-8"
+	}
+	return t
+}
+
+// parseAfter reads "200ms" or "100ms to 2s".
+func parseAfter(s string) ([2]time.Duration, error) {
+	from, to, both := strings.Cut(s, " to ")
+	a, err := quantity.ParseDuration(from)
+	b := a
+	if err == nil && both {
+		b, err = quantity.ParseDuration(to)
+	}
+	if err == nil && (a < 0 || b < a || b > time.Hour) {
+		err = fmt.Errorf("%q is no delay; it is 1h at most, and the first time is not above the second", s)
+	}
+	return [2]time.Duration{a, b}, err
+}

@@ -1,0 +1,267 @@
+package file
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v4"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/folder"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// loadEnrolled takes in what earlier enrolments kept; every value is a secret.
+func (r *reader) loadEnrolled(at crowd.Pos) {
+	c := r.crowd
+	c.Enrolled = map[string]crowd.Enrolled{}
+	if r.from.Open != nil {
+		return // this file was never there
+	}
+	data, err := os.ReadFile(c.EnrolledFile())
+	if errors.Is(err, os.ErrNotExist) {
+		return
+	}
+	if err != nil {
+		r.Add(at, "enroll: %s cannot be read: %s; who was made known, and with what secrets, stands there", c.EnrolledFile(), folder.Why(err))
+		return
+	}
+	c.Enrolled = crowd.ReadEnrolled(data)
+	for _, e := range c.Enrolled {
+		for _, v := range e.Kept {
+			c.Secret(v)
+		}
+	}
+}
+
+// keeps reads only what is kept: the devices' properties come of it.
+func (r *reader) keeps(n *yaml.Node) {
+	o := r.object(n, "enroll", enrollKeys...)
+	en := &crowd.Enroll{Pos: pos(n), Pace: 20}
+	r.crowd.Enroll = en
+	requests := []*yaml.Node{o.get("request")}
+	if several := o.get("requests"); several != nil {
+		if several = r.resolve(several); several.Kind == yaml.SequenceNode {
+			requests = several.Content
+		}
+	}
+	for i, q := range requests {
+		if q == nil || r.resolve(q).Kind != yaml.MappingNode {
+			continue
+		}
+		what := fmt.Sprintf("enroll: request %d", i+1)
+		for _, e := range r.entries(q, what) {
+			if e.key.Value == "keep" {
+				r.keep(e.value, what+": keep", i)
+			}
+		}
+	}
+	if kn := o.get("keep"); kn != nil {
+		r.keep(kn, "enroll: keep", max(0, len(requests)-1))
+	}
+	en.Pace = parse(r, o.get("pace"), "enroll: pace", 20, quantity.ParseRate)
+	r.loadEnrolled(en.Pos)
+}
+
+// keep reads what is kept of the answer to a request.
+func (r *reader) keep(n *yaml.Node, what string, request int) {
+	en := r.crowd.Enroll
+	for _, e := range r.entries(n, what) {
+		if _, taken := crowd.MessageEnv(crowd.DeviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
+			r.Add(pos(e.key), "%s: %q cannot be the name of a property; choose another", what, e.key.Value)
+			continue
+		}
+		if slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return k.Name == e.key.Value }) {
+			r.Add(pos(e.key), "%s: %q is kept of another answer already", what, e.key.Value)
+			continue
+		}
+		if path := parse(r, r.resolve(e.value), what+": "+e.key.Value, "", checkJQ); path != "" {
+			en.Keep = append(en.Keep, crowd.Keep{Name: e.key.Value, Path: path, Request: request})
+		}
+	}
+}
+
+// early notes what a request uses and only later answers give.
+func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p *crowd.RequestParts) {
+	texts := []*formula.Text{p.URL, p.Body}
+	for _, h := range p.Headers {
+		texts = append(texts, h.Value)
+	}
+	for _, k := range r.crowd.Enroll.Keep {
+		given := slices.ContainsFunc(c.Properties, func(p crowd.Property) bool {
+			return p.Name == k.Name && (!p.Kept || p.Text != nil || p.Draw != nil || p.Value.Type() != signal.Null)
+		})
+		for _, t := range texts {
+			if t != nil && k.Request >= request && !given && contains(t.Names(), k.Name) {
+				r.Add(pos(n), "%s uses %q, which is kept of the answer to request %d only", what, k.Name, k.Request+1)
+			}
+		}
+	}
+}
+
+// enrollment reads the rest, when the devices are known.
+func (r *reader) enrollment(n *yaml.Node) {
+	en := r.crowd.Enroll
+	o := &object{r: r, node: r.resolve(n), what: "enroll", vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+	for _, e := range r.entries(n, "enroll") {
+		o.vals[e.key.Value] = r.resolve(e.value)
+	}
+	if ln := o.get("link"); ln != nil {
+		if en.Link = r.linkNamed(ln, "enroll: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
+			r.Add(pos(ln), "enroll: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
+		}
+	}
+	one, several := o.get("request"), o.get("requests")
+	switch {
+	case one != nil && several != nil:
+		r.Add(pos(several), "enroll has both request and requests; keep one")
+	case one != nil:
+		en.Requests = append(en.Requests, r.enrollRequest(one, "enroll: request", "POST", 0))
+	case several != nil:
+		for i, q := range r.list(several, "enroll: requests") {
+			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST", i))
+		}
+	case o.node.Kind == yaml.MappingNode:
+		r.Add(pos(n), "enroll does not say how a device is made known; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
+	}
+	if w := o.get("withdraw"); w != nil {
+		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE", -1)
+	}
+	if l := o.get("list"); l != nil {
+		lo := r.object(l, "enroll: list", listKeys...)
+		env := formula.Env{"crowd": "", "env": formula.Secrets{}}
+		en.List = &crowd.Listing{Headers: r.headers(lo.get("headers"), "enroll: list: headers", env)}
+		if t := r.text(lo.need("get", "http://HOST/devices"), "enroll: list: get", env); t != nil {
+			en.List.Get, _ = t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
+			r.wholeAddress(lo.get("get"), "enroll: list: get", t)
+		}
+		en.List.Names = parse(r, lo.need("names", "'.devices[].name'"), "enroll: list: names", "", checkJQ)
+		en.List.Next = parse(r, lo.get("next"), "enroll: list: next", "", checkJQ)
+	}
+}
+
+func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
+	if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
+		r.Add(pos(n), "%s must be a whole address that begins with http:// or https://", what)
+	}
+}
+
+// enrollRequest reads a request of an enrolment by its place among them; -1 is that
+// which withdraws.
+func (r *reader) enrollRequest(n *yaml.Node, what, method string, place int) *crowd.Request {
+	keys := requestKeys
+	if place >= 0 {
+		keys = enrollRequestKeys
+	}
+	q, o := r.requestHead(n, what, method, keys)
+	r.perCast(func(c *crowd.Cast, env formula.Env) {
+		q.Parts[c] = r.requestParts(o, what, env)
+		if place >= 0 {
+			r.early(n, what, place, c, q.Parts[c])
+		}
+	})
+	return q
+}
+
+// oneRequest reads a request for the devices of one cast.
+func (r *reader) oneRequest(n *yaml.Node, what, method string, c *crowd.Cast, env formula.Env) *crowd.Request {
+	q, o := r.requestHead(n, what, method, requestKeys)
+	q.Parts[c] = r.requestParts(o, what, env)
+	return q
+}
+
+func (r *reader) requestHead(n *yaml.Node, what, method string, keys []string) (*crowd.Request, *object) {
+	o := r.object(n, what, keys...)
+	q := &crowd.Request{Pos: pos(n), OKStatus: r.okStatus(o.get("ok_status"), what), Parts: map[*crowd.Cast]*crowd.RequestParts{}}
+	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
+	return q, o
+}
+
+func (r *reader) requestParts(o *object, what string, env formula.Env) *crowd.RequestParts {
+	url := o.need("url", "http://HOST/devices/${device}")
+	p := &crowd.RequestParts{URL: r.text(url, what+": url", env)}
+	if p.URL != nil {
+		r.wholeAddress(url, what+": url", p.URL)
+	}
+	p.Headers = r.headers(o.get("headers"), what+": headers", env)
+	if b := o.get("body"); b != nil {
+		p.Body = r.body(b, what+": body", env)
+	}
+	return p
+}
+
+// body reads a body: a text, or a mapping that is sent as JSON with its
+// placeholders filled in. A text that is one placeholder keeps its type.
+func (r *reader) body(n *yaml.Node, what string, env formula.Env) *formula.Text {
+	n = r.resolve(n)
+	if n.Kind == yaml.ScalarNode {
+		return r.text(n, what, env)
+	}
+	source, ok := r.bodyJSON(n, what, env, 0)
+	if !ok {
+		return nil
+	}
+	t, err := formula.ParseText(source, env)
+	if err != nil {
+		r.formulaError(n, what, err)
+		return nil
+	}
+	r.environment(pos(n), t.EnvNames())
+	return t
+}
+
+// bodyJSON writes a node as the source of a text that gives its JSON.
+func (r *reader) bodyJSON(n *yaml.Node, what string, env formula.Env, depth int) (string, bool) {
+	n = r.resolve(n)
+	if depth > maxDepth {
+		r.Add(pos(n), "%s is nested too deeply", what)
+		return "", false
+	}
+	switch n.Kind {
+	case yaml.MappingNode:
+		var parts []string
+		for _, e := range r.entries(n, what) {
+			v, ok := r.bodyJSON(e.value, what, env, depth+1)
+			if !ok {
+				return "", false
+			}
+			key, _ := json.Marshal(e.key.Value)
+			parts = append(parts, string(key)+": "+v)
+		}
+		return "{" + strings.Join(parts, ", ") + "}", true
+	case yaml.SequenceNode:
+		var parts []string
+		for _, item := range r.list(n, what) {
+			v, ok := r.bodyJSON(item, what, env, depth+1)
+			if !ok {
+				return "", false
+			}
+			parts = append(parts, v)
+		}
+		return "[" + strings.Join(parts, ", ") + "]", true
+	}
+	if isNull(n) {
+		return "null", true
+	}
+	v, ok := r.plain(n, what)
+	if !ok {
+		return "", false
+	}
+	s, isText := v.Any().(string)
+	if !isText {
+		out, _ := json.Marshal(v.Any()) // numbers and truth values always marshal
+		return string(out), true
+	}
+	t, err := formula.ParseText(s, env)
+	if err != nil {
+		r.formulaError(n, what, err)
+		return "", false
+	}
+	return t.JSON(), true
+}

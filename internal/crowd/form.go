@@ -1,0 +1,132 @@
+package crowd
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"runcrowd/internal/formula"
+	"runcrowd/internal/payload"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
+)
+
+// NewForm makes the form of a reading's bodies. Expand fills in a text that is the
+// same for all messages of a stream; run runs a formula of a template for one
+// sample.
+func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error), run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+	p := &rd.Payload
+	var names []string
+	var fields []payload.Field
+	markName := ""
+	if mark.Place <= MarkSequence {
+		markName = mark.Name
+		typ := signal.Text
+		if mark.Place == MarkSequence {
+			typ = signal.Int
+		}
+		names, fields = append(names, markName), append(fields, payload.Field{Name: markName, Type: typ})
+	}
+	for i := range rd.Fields {
+		f := &rd.Fields[i]
+		names = append(names, f.Name)
+		fields = append(fields, payload.Field{Name: f.Name, Unit: f.Unit, Type: typeOf(f.Sample)})
+	}
+	batch := rd.Batch > 1
+	switch p.Form {
+	case "senml", "senml-cbor":
+		base, err := expand(p.BaseName)
+		if err == nil && base != "" {
+			err = payload.CheckSenMLName(base)
+		}
+		return payload.NewSenML(fields, markName, base, p.Form == "senml-cbor"), err
+	case "cbor":
+		return payload.NewCBOR(names, markName, batch), nil
+	case "csv":
+		return payload.NewCSV(fields, markName, p.Separator, p.Head), nil
+	case "line-protocol":
+		series, err := expand(p.Series)
+		if err != nil {
+			return nil, err
+		}
+		var tags []payload.Tag
+		for _, t := range p.Tags {
+			v, err := expand(t.Value)
+			if err != nil {
+				return nil, err
+			}
+			tags = append(tags, payload.Tag{Name: t.Name, Value: v})
+		}
+		return payload.NewLines(fields, markName, series, tags, p.Precision), nil
+	case "protobuf":
+		if p.File == nil || p.File.Descriptors == nil {
+			return nil, fmt.Errorf("the descriptor set could not be read")
+		}
+		return payload.NewProto(fields, markName, p.File.Descriptors, p.Message)
+	case "bytes":
+		return payload.NewRaw(fields, markName, append([]payload.Slot(nil), p.Layout...))
+	case "template":
+		return newTemplate(p, markName, batch, run)
+	}
+	return payload.NewJSON(names, markName, p.Nested, batch)
+}
+
+func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+	if p.Template == nil {
+		return nil, fmt.Errorf("the template could not be read")
+	}
+	var parts []payload.Part
+	var formulas []*formula.Formula
+	var sources []string
+	markAt := -1
+	p.Template.Walk(func(literal string, f *formula.Formula) {
+		if f == nil {
+			parts = append(parts, payload.Part{Literal: literal, Placeholder: -1})
+			return
+		}
+		if strings.TrimSpace(f.Source()) == "mark" && mark != "" {
+			markAt = len(formulas)
+		}
+		parts = append(parts, payload.Part{Placeholder: len(formulas)})
+		formulas, sources = append(formulas, f), append(sources, strings.TrimSpace(f.Source()))
+	})
+	return payload.NewTemplate(parts, sources, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
+		if i == markAt {
+			return s.Values[0], nil // the mark is always the first field
+		}
+		x, err := run(formulas[i], s)
+		if err != nil {
+			return signal.Value{}, err
+		}
+		if t, is := x.(time.Time); is {
+			x = formula.String(t)
+		}
+		if v, is := x.(signal.Value); is {
+			return v, nil
+		}
+		v, ok := signal.Of(x)
+		if !ok {
+			return signal.Value{}, fmt.Errorf("the placeholder ${%s} gives a %T, which no message can carry", formulas[i].Source(), x)
+		}
+		return v, nil
+	})
+}
+
+// typeOf is the type of what a field gives, as far as its sample tells.
+func typeOf(sample any) signal.Type {
+	switch sample.(type) {
+	case int:
+		return signal.Int
+	case float64:
+		return signal.Float
+	case bool:
+		return signal.Bool
+	case string:
+		return signal.Text
+	case quantity.Position:
+		return signal.Place
+	case quantity.Axes:
+		return signal.Vector
+	}
+	return signal.Null
+}

@@ -1,0 +1,119 @@
+package crowd
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"sort"
+	"strings"
+)
+
+// Secret registers a value that must never be printed. Short values are left
+// out: they would black out half of every text and protect nothing.
+func (c *Crowd) Secret(value string) {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	if len(value) >= 4 && !c.secrets[value] {
+		if c.secrets == nil {
+			c.secrets = map[string]bool{}
+		}
+		c.secrets[value] = true
+		c.redactor.Store(nil)
+	}
+}
+
+// NotSecret takes a value back that turned out to be an address.
+func (c *Crowd) NotSecret(value string) {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	delete(c.secrets, value)
+	c.redactor.Store(nil)
+}
+
+// Secrets lists what must never be printed, the longest first: one secret may
+// be a part of another.
+func (c *Crowd) Secrets() []string {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	return c.listSecrets()
+}
+
+func (c *Crowd) listSecrets() []string {
+	list := make([]string, 0, len(c.secrets))
+	for s := range c.secrets {
+		list = append(list, s)
+	}
+	sort.Slice(list, func(i, j int) bool { return len(list[i]) > len(list[j]) })
+	return list
+}
+
+// PlainSecrets are the places where a secret stands in the file in plain text.
+func (c *Crowd) PlainSecrets() []Pos {
+	var list []Pos
+	for _, l := range c.literal {
+		list = append(list, l.pos)
+	}
+	return list
+}
+
+// Redact takes all secrets out of a text. It and Secret may be called from any
+// goroutine.
+func (c *Crowd) Redact(text string) string {
+	r := c.redactor.Load()
+	if r == nil {
+		c.secretMu.Lock()
+		defer c.secretMu.Unlock()
+		// A roster may bring a secret for each of many devices: looking for them one
+		// by one would take as long as all texts times all secrets.
+		var pairs []string
+		for _, s := range c.listSecrets() {
+			pairs = append(pairs, s, "«secret»")
+		}
+		r = strings.NewReplacer(pairs...)
+		c.redactor.Store(r)
+	}
+	return r.Replace(text)
+}
+
+// Copy is the file for the run folder: secrets in plain text are taken out,
+// references such as ${env.NAME} stay.
+func (c *Crowd) Copy() []byte {
+	lines := strings.Split(string(c.Source), "\n")
+	for _, l := range c.literal {
+		// A text in several lines is taken out line by line.
+		for i := max(l.pos.Line-1, 0); i < len(lines); i++ {
+			for _, part := range strings.Split(l.value, "\n") {
+				if len(strings.TrimSpace(part)) > 0 {
+					lines[i] = strings.ReplaceAll(lines[i], part, Redacted)
+				}
+			}
+			if !strings.Contains(l.value, "\n") {
+				break
+			}
+		}
+	}
+	return []byte(strings.Join(lines, "\n"))
+}
+
+// literal is a secret that stands in the file in plain text.
+type literal struct {
+	pos   Pos
+	value string
+}
+
+// Redacted stands in a run folder's copy of the file where a secret stood.
+const Redacted = "taken-out"
+
+// Literal registers a secret that stands in the file in plain text.
+func (c *Crowd) Literal(at Pos, value string) {
+	c.Secret(value)
+	if l := (literal{at, value}); !slices.Contains(c.literal, l) {
+		c.literal = append(c.literal, l)
+	}
+}
+
+// Digest identifies the file's text (SHA-256, hexadecimal).
+func (c *Crowd) Digest() string {
+	sum := sha256.Sum256(c.Source)
+	return hex.EncodeToString(sum[:])
+}
