@@ -406,7 +406,7 @@ func WireSize(s *fleet.Stream, w engine.Written) int {
 	r := s.Reading
 	l := s.Device.Cast.Link
 	if l.Protocol == crowd.MQTT {
-		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.MarkKey, UserVal: w.MarkValue, Expiry: uint32(r.Expires / time.Second)}
+		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.Mark.Name, UserVal: w.Mark.Value, Expiry: uint32(r.Expires / time.Second)}
 		for _, u := range s.User {
 			p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
 		}
@@ -444,8 +444,8 @@ func RequestHead(s *fleet.Stream, w engine.Written) []string {
 	if r.Gzip {
 		head = append(head, "Content-Encoding: gzip")
 	}
-	if w.MarkKey != "" {
-		lines = append(lines, w.MarkKey+": "+w.MarkValue)
+	if w.Mark.Name != "" {
+		lines = append(lines, w.Mark.Name+": "+w.Mark.Value)
 	}
 	return append(head, lines...)
 }

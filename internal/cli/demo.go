@@ -223,8 +223,8 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&mqttAddr, "mqtt", examples.MQTTAddress, "address of the broker; port 0 takes a free one")
 	cmd.Flags().StringVar(&wsAddr, "ws", "", "address for MQTT over WebSocket; none if not given")
 	cmd.Flags().StringVar(&tlsDir, "tls", "", "speak TLS, with server.pem and server.key of this folder (see certs)")
-	cmd.Flags().BoolVar(&registry, "registry", false, "want to know the devices: POST /registry {\"name\": DEVICE} gives the token that each must show")
-	cmd.Flags().IntVar(&registryRate, "registry-rate", 0, "make at most so many devices known in a second")
+	cmd.Flags().BoolVar(&registry, "registry", false, "devices must be registered: POST /registry {\"name\": DEVICE} gives the token that each must show")
+	cmd.Flags().IntVar(&registryRate, "registry-rate", 0, "register at most this many devices a second")
 	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
@@ -235,7 +235,7 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&tokenLife, "token-life", "1h", "how long those tokens are good")
 	cmd.Flags().BoolVar(&tokenAsUser, "token-as-user", false, "over MQTT, take the user name for the token where there is no password")
 	cmd.Flags().BoolVar(&ownTopics, "own-topics", false, "let a device publish and subscribe only where a level of the topic is its name")
-	cmd.Flags().IntVar(&connections, "connections", 0, "let at most so many clients connect over MQTT; 0 is any number")
+	cmd.Flags().IntVar(&connections, "connections", 0, "at most this many clients may connect over MQTT; 0: any number")
 	return cmd
 }
 

@@ -18,7 +18,7 @@ func (e *env) enroll() *cobra.Command {
 		Use:   "enroll FILE",
 		Short: "Make the devices of a crowd file known to the platform",
 		Long: `Enroll makes the requests that the crowd file says under enroll: for each device
-that was not made known before, at the file's pace, and keeps of the answers what
+that was not registered before, at the file's pace, and keeps of the answers what
 the file says: tokens, ids. They are written at once to a file beside the crowd
 file that its owner alone can read, and used by every later command. Interrupted,
 it goes on where it stopped when it is called again.
@@ -47,7 +47,7 @@ func (e *env) withdraw() *cobra.Command {
 	return &cobra.Command{
 		Use:   "withdraw FILE",
 		Short: "Remove from the platform what enroll made",
-		Long: `Withdraw removes the devices that enroll made known, and no others, and proves that
+		Long: `Withdraw removes the devices that enroll registered, and no others, and proves that
 they are gone where the file says how the platform tells whom it knows.`,
 		Example: "  runcrowd withdraw harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
@@ -70,7 +70,7 @@ func office(path string) (*enroll.Office, context.Context, context.CancelFunc, e
 		return nil, nil, nil, err
 	}
 	if f.Crowd.Enroll == nil {
-		return nil, nil, nil, fmt.Errorf("%s does not say how devices are made known; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
+		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
 	}
 	office, err := enroll.New(f)
 	if err != nil {

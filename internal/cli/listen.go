@@ -54,7 +54,7 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 	f.StringVar(&l.topic, "topic", "", "only messages whose topic matches this filter")
 	f.StringVar(&l.format, "format", "text", "text, or json: an object a line")
 	f.StringVar(&l.length, "for", "", "stop after so long, such as 30s")
-	f.IntVarP(&l.count, "count", "n", 0, "stop after so many messages")
+	f.IntVarP(&l.count, "count", "n", 0, "stop after this many messages")
 	return cmd
 }
 

@@ -100,7 +100,7 @@ func (e *env) writeForLink(dir, address string) error {
 	}
 	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: one device for %s.\n\n", path, address)
-	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then go the way step by step, and send one:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
+	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then test the connection step by step, and send one message:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
 		map[bool]string{true: "gauge-001", false: "buoy-001"}[template == examples.LinkHTTP])
 	return nil
 }

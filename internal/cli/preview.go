@@ -296,8 +296,8 @@ func properties(s *fleet.Stream, w *engine.Written, version int) string {
 	if t := engine.ContentType(s); t != "" {
 		fmt.Fprintf(&b, ", content type %s", t)
 	}
-	if w.MarkKey != "" {
-		fmt.Fprintf(&b, ", user property %s: %s", w.MarkKey, w.MarkValue)
+	if w.Mark.Name != "" {
+		fmt.Fprintf(&b, ", user property %s: %s", w.Mark.Name, w.Mark.Value)
 	}
 	for _, u := range s.User {
 		fmt.Fprintf(&b, ", user property %s: %s", u.Name, u.Value)
@@ -331,8 +331,8 @@ func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string
 	if x := s.Reading.Expires; x > 0 {
 		doc["expires_seconds"] = x.Seconds()
 	}
-	if w.MarkKey != "" {
-		doc["mark"] = map[string]string{w.MarkKey: w.MarkValue}
+	if w.Mark.Name != "" {
+		doc["mark"] = map[string]string{w.Mark.Name: w.Mark.Value}
 	}
 	if utf8.Valid(w.Body) {
 		doc["payload"] = f.Crowd.Redact(string(w.Body))

@@ -12,8 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
@@ -82,7 +84,11 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	view := newView(e, c, o.quiet)
 	defer e.onInterrupt(cancel, &session, view)()
 
-	s, err := run.Open(ctx, c, run.Options{Out: o.out, Version: Version(), File: file})
+	f, err := fleet.Build(c, credential.New(c))
+	if err != nil {
+		return nil, fail(err, c)
+	}
+	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -113,7 +119,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if ctx.Err() != nil {
 		return p, &exitError{code: exitInterrupted}
 	}
-	if !in.Holds() {
+	if !in.Met() {
 		return p, &exitError{code: exitBroken}
 	}
 	return p, nil
@@ -233,7 +239,7 @@ func (e *env) judge(folder, format string, again, offline bool) error {
 	if format == "text" && in.Result.Torn > 0 {
 		fmt.Fprintf(e.stdout, "\nThe last %d bytes of the ledger of run %s were not written whole and were left out.\n", in.Result.Torn, m.Run)
 	}
-	if !in.Holds() {
+	if !in.Met() {
 		return &exitError{code: exitBroken}
 	}
 	return nil

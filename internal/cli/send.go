@@ -12,8 +12,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
@@ -136,14 +138,14 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	c.Plan.Rounds = 1
 	ctx, stop := interruptible()
 	defer stop()
-	session, err := run.Open(ctx, c, run.Options{Out: out, Version: Version(), File: path, Single: &run.Single{Stream: s.Index, Values: given}})
+	session, err := run.Open(ctx, f, run.Options{Out: out, Version: Version(), File: path, Only: []*fleet.Device{s.Device}})
 	if err != nil {
 		if ctx.Err() != nil {
 			return &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
 		}
 		return fail(err, c)
 	}
-	if err := session.Play(ctx); err != nil {
+	if err := session.Send(ctx, &engine.Single{Stream: s.Index, Values: given}); err != nil {
 		return fail(err, c)
 	}
 	if _, first := session.ValuesFailed(); first != nil {
@@ -220,12 +222,12 @@ func (t *trace) steps() []step {
 	m := &list[len(list)-1]
 	ack := step{Name: "acknowledged", Says: "not asked: QoS 0"}
 	switch m.Outcome {
-	case ledger.Accepted:
+	case outcome.Accepted:
 		ack.Holds, ack.After, ack.Says = true, roundTime(m.At.Sub(m.Sent)), "by the platform's own answer"
 		if m.Code > 0 && m.Text == "" {
 			ack.Says = fmt.Sprintf("with status %d", m.Code)
 		}
-	case ledger.NotAsked:
+	case outcome.NotAsked:
 		ack.Holds = true
 	default:
 		ack.Says = m.Outcome.String()

@@ -29,7 +29,7 @@ that example.`,
 		Example: "  runcrowd signals\n  runcrowd signals walk\n  runcrowd signals swell --out swell.png",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 {
-				return fmt.Errorf("signals takes one name at the most, and %q is too much", args[1])
+				return fmt.Errorf("signals takes at most one name, and %q is too much", args[1])
 			}
 			return nil
 		},
@@ -85,8 +85,8 @@ var finishDocs = [][2]string{
 	{"spike", "now and then far off: {chance: 0.5%, by: 20}"},
 	{"min, max", "a floor and a ceiling: 0"},
 	{"resolution", "a whole multiple of this, as of a converter: 0.25"},
-	{"round", "so many decimals at the most: 2"},
-	{"digits", "so many decimals always, 12.50 and not 12.5: 2"},
+	{"round", "at most this many decimals: 2"},
+	{"digits", "always this many decimals, 12.50 and not 12.5: 2"},
 	{"stuck", "at times the value stays as it is: {chance: 1%, for: 30s}"},
 	{"drop", "at times it is left out, or replaced: {chance: 2%, as: null}"},
 	{"unit", "what it is measured in, for previews and SenML: Cel"},

@@ -125,7 +125,7 @@ func (v *view) phase(p run.Progress) string {
 	case run.Hearing:
 		var parts []string
 		for _, m := range p.Missing {
-			parts = append(parts, fmt.Sprintf("%s misses %d", m.Witness, m.N))
+			parts = append(parts, fmt.Sprintf("%s has not seen %d yet", m.Witness, m.N))
 		}
 		if len(parts) == 0 {
 			return round + "hearing"

@@ -25,10 +25,8 @@ type Command struct {
 	Every time.Duration
 	Rows  string // jq: the commands in what is answered there; empty: the answer is one
 
-	Match      []Match // what a message says that is this command
-	Rates      []Rate
-	Set        []Set
-	Send       []string    // readings that are sent at once
+	Match      []Match     // what a message says that is this command
+	Do         []Deed      // in this order: all of them, or with an error none
 	Answer     *Answer     // nil: none
 	Request    *Request    // how the platform is asked to ask; nil: not known
 	AnswerFrom *AnswerFrom // where the platform tells what a device answered; nil: not known
@@ -46,18 +44,26 @@ type Match struct {
 	Value signal.Value
 }
 
-// Rate changes the interval of a reading.
-type Rate struct {
-	Reading string // empty: of all
-	Every   *formula.Text
+// Deed is something that is done to a device. Its texts know what asks for it.
+type Deed struct {
+	Kind DeedKind
+	Name string // the reading, or the property; empty: all readings
+	// Value is the new interval or the new value; nil of send.
+	Value  *formula.Text
+	Sample any // of the property's type
 }
 
-// Set changes a property.
-type Set struct {
-	Property string
-	Sample   any
-	Value    *formula.Text
-}
+// DeedKind is a kind of deed.
+type DeedKind uint8
+
+// The kinds of deeds.
+const (
+	DeedSet      DeedKind = iota // a property has another value
+	DeedInterval                 // a reading is sent at another interval
+	DeedSend                     // a reading is sent now, beside its schedule
+)
+
+func (k DeedKind) String() string { return [...]string{"set", "interval", "send"}[k] }
 
 // Answer is what a device says to a command.
 type Answer struct {

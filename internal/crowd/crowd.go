@@ -15,6 +15,7 @@ import (
 
 	"runcrowd/internal/formula"
 	"runcrowd/internal/payload"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
@@ -32,7 +33,7 @@ type Crowd struct {
 	Members   []*Member // every device, with the changes that are made for it
 	Plan      Plan
 	Witnesses []*Witness
-	Require   []Requirement
+	Require   []proof.Requirement
 	Env       formula.Secrets // the environment variables that the file reads
 	Enroll    *Enroll         // nil: the file says nothing of it
 	Enrolled  map[string]Enrolled
@@ -342,23 +343,11 @@ func (j Join) At(i, n int) time.Duration {
 	return 0
 }
 
-// Proof is what a witness proves.
-type Proof uint8
-
-// The proofs, in the order of a message's way. Acknowledged needs no witness.
-const (
-	Acknowledged Proof = iota
-	Received
-	Stored
-)
-
-func (p Proof) String() string { return [...]string{"acknowledged", "received", "stored"}[p] }
-
 // Witness is a place where we look for messages on the platform's side.
 type Witness struct {
 	Name   string
 	Pos    Pos
-	Proves Proof
+	Proves proof.Proof
 	Link   *Link
 	Who    []*Selection // the devices it should see; none means all
 
@@ -388,20 +377,6 @@ func (w *Witness) Address(c *Cast) *formula.Text { return w.Addresses[c] }
 // Topic is the compiled topic at which messages of a cast should come out, or
 // nil where that is their own topic.
 func (w *Witness) Topic(c *Cast) *formula.Text { return w.Topics[c] }
-
-// Requirement is one line of what must hold.
-type Requirement struct {
-	Key     string // as in the file: "received", "stored_p99"
-	Pos     Pos
-	Proof   Proof
-	Proven  bool             // the share of proven messages, not of one proof
-	Share   quantity.Percent // for shares
-	Within  time.Duration    // for shares: the time allowed; 0 is any
-	Measure string           // "share", "p50", "p90", "p99", "worst", "unmatched", "out_of_order", "lag_p99"
-	Limit   time.Duration    // for percentiles
-	Most    int              // for counts
-	Text    string           // the value as written
-}
 
 // Link finds a link by name.
 func (c *Crowd) Link(name string) *Link {

@@ -11,7 +11,7 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// Enroll says how devices are made known to the platform and removed, and what is
+// Enroll says how devices are registered with the platform and removed, and what is
 // kept of its answers.
 type Enroll struct {
 	Pos      Pos
@@ -57,7 +57,7 @@ type Listing struct {
 	Next    string // jq: the address of the next page; empty: there is one page
 }
 
-// Enrolled is what is known of one device that was made known: it is kept in a file
+// Enrolled is what is known of one device that was registered: it is kept in a file
 // beside the crowd file that its owner alone can read.
 type Enrolled struct {
 	Device string            `json:"device"`
@@ -77,7 +77,7 @@ func (c *Crowd) EnrolledFile() string {
 	return filepath.Join(filepath.Dir(c.Path), base+".enrolled.jsonl")
 }
 
-// ReadEnrolled reads who was made known; later lines win, and a torn last line is
+// ReadEnrolled reads which devices were registered; later lines win, and a torn last line is
 // that of a process that was killed.
 func ReadEnrolled(data []byte) map[string]Enrolled {
 	book := map[string]Enrolled{}

@@ -4,9 +4,6 @@ import (
 	"container/heap"
 	"encoding/json"
 	"fmt"
-	"maps"
-	"math"
-	"strings"
 	"time"
 
 	"runcrowd/internal/crowd"
@@ -15,8 +12,8 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/payload"
-	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
@@ -120,19 +117,24 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	e.Counts.Commands.Add(1)
 	note := ledger.Command{Number: number, Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(body)}
 	if k == nil {
-		note.Says = "no command of the kind matches"
+		note.Why = "no command of the kind matches"
 		d.page.Command(&note)
 		return
 	}
 	d.asked++
 	note.Name = k.Name
-	says, err := l.carryOut(k, d, ask, end)
+	asked := crowd.AskEnv(d.Env)
+	asked["ask"] = ask
+	did, err := l.doAll(d, k.Do, asked, end)
 	if note.Done = err == nil; err != nil {
-		says = err.Error()
+		note.Why = e.fleet.Crowd.Redact(err.Error())
 	} else {
 		e.Counts.Obeyed.Add(1)
 	}
-	note.Says = e.fleet.Crowd.Redact(says)
+	for _, x := range did {
+		x.Value = e.fleet.Crowd.Redact(x.Value)
+		note.Did = append(note.Did, x)
+	}
 	d.page.Command(&note)
 	if k.Answer == nil {
 		return
@@ -140,135 +142,12 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	env := crowd.AskEnv(d.Env)
 	env["ask"], env["done"], env["why"] = ask, note.Done, ""
 	if !note.Done {
-		env["why"] = note.Says
+		env["why"] = note.Why
 	}
 	l.answer(k, d, in, number, env, end)
 }
 
 func (e *Engine) redactBytes(b []byte) []byte { return []byte(e.fleet.Crowd.Redact(string(b))) }
-
-// carryOut does what a command says: all of it, or, with an error, nothing.
-func (l *loop) carryOut(k *fleet.Command, d *device, ask map[string]any, end int64) (says string, err error) {
-	env := crowd.AskEnv(d.Env)
-	env["ask"] = ask
-	every := make([]time.Duration, len(k.Rates))
-	for i, r := range k.Rates {
-		s, err := r.Every.Expand(&l.machine, env)
-		if err == nil {
-			every[i], err = crowd.ParseInterval(s)
-		}
-		if err != nil {
-			return "", fmt.Errorf("every: %w", err)
-		}
-	}
-	values := make([]any, len(k.Set))
-	for i, s := range k.Set {
-		if values[i], err = l.property(&s, env); err != nil {
-			return "", fmt.Errorf("set: %s: %w", s.Property, err)
-		}
-	}
-	now := time.Now().UnixNano()
-	if len(k.Send) > 0 && now >= end {
-		return "", fmt.Errorf("send: the round is over")
-	}
-	var did []string
-	if len(k.Set) > 0 && d.before == nil {
-		d.before = maps.Clone(d.Env)
-	}
-	for i, s := range k.Set {
-		d.Env[s.Property] = values[i]
-		did = append(did, fmt.Sprintf("%s = %s", s.Property, formula.String(values[i])))
-	}
-	if len(k.Set) > 0 {
-		l.scribe.composer.Forget()
-	}
-	for i, r := range k.Rates {
-		for _, s := range d.Streams {
-			if r.Reading == "" || s.Reading.Name == r.Reading {
-				l.pace(&l.engine.streams[s.Index], every[i], now, end)
-			}
-		}
-		name := r.Reading
-		if name == "" {
-			name = "all readings"
-		}
-		did = append(did, name+" every "+quantity.FormatDuration(every[i]))
-	}
-	for _, name := range k.Send {
-		for _, s := range d.Streams {
-			if s.Reading.Name == name {
-				st := &l.engine.streams[s.Index]
-				l.speak(st, now)
-				st.slot-- // its schedule goes on as it was
-				did = append(did, fmt.Sprintf("sent %s #%d", name, st.seq))
-			}
-		}
-	}
-	return strings.Join(did, ", "), nil
-}
-
-// property works out the new value of a property, of the property's type.
-func (l *loop) property(s *crowd.Set, env formula.Env) (any, error) {
-	var v any
-	var err error
-	if f := s.Value.Single(); f != nil {
-		v, err = f.Any(&l.machine, env)
-	} else {
-		v, err = s.Value.Expand(&l.machine, env)
-	}
-	if err != nil {
-		return nil, err
-	}
-	if v == nil {
-		return nil, fmt.Errorf("the command does not give it")
-	}
-	text := formula.String(v)
-	number, isNumber := crowd.Number(text)
-	switch s.Sample.(type) {
-	case string:
-		return text, nil
-	case bool:
-		if text == "true" || text == "false" {
-			return text == "true", nil
-		}
-		return nil, fmt.Errorf("it is true or false, not %q", text)
-	case float64:
-		if isNumber {
-			return number.Float(), nil
-		}
-	case int:
-		if isNumber && number.Float() == math.Trunc(number.Float()) && math.Abs(number.Float()) < 1<<53 {
-			return int(number.Float()), nil
-		}
-		if isNumber {
-			return nil, fmt.Errorf("it is a whole number, not %s", text)
-		}
-	case quantity.Position:
-		return quantity.ParsePosition(text)
-	default:
-		return v, nil
-	}
-	return nil, fmt.Errorf("it is a number, not %q", text)
-}
-
-// pace gives a stream another interval from now on.
-func (l *loop) pace(s *stream, every time.Duration, now, end int64) {
-	s.every, s.base = every, now
-	due := s.due(l.engine.begin.UnixNano())
-	for i := range l.entries {
-		if x := &l.entries[i]; x.what == speaks && x.index == s.Index {
-			if x.at = due; due >= end {
-				heap.Remove(&l.entries, i)
-			} else {
-				heap.Fix(&l.entries, i)
-			}
-			return
-		}
-	}
-	if due < end {
-		heap.Push(&l.entries, entry{at: due, what: speaks, index: s.Index})
-	}
-}
 
 // roundOver is why an answer was never sent.
 const roundOver = "the round ended before it was due"
@@ -297,10 +176,10 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 	d.page.Answer(number, &note)
 	switch {
 	case err != nil:
-		d.page.Told(number, 0, time.Now().UnixNano(), ledger.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
+		d.page.Told(number, 0, time.Now().UnixNano(), outcome.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
 		return
 	case due >= end:
-		d.page.Told(number, 0, time.Now().UnixNano(), ledger.Unsent, 0, roundOver)
+		d.page.Told(number, 0, time.Now().UnixNano(), outcome.Unsent, 0, roundOver)
 		return
 	}
 	e.toldMu.Lock()
@@ -312,7 +191,7 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 
 // message is the message of an answer.
 func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.Text, env formula.Env) (link.Message, error) {
-	m := link.Message{Stream: -1, Count: 1, QoS: a.QoS, Method: a.Method, Accept: a.OKStatus, ContentType: a.ContentType, Correlation: in.Correlation}
+	m := link.Message{Stream: -1, Count: 1, ContentType: a.ContentType, MQTT: link.MQTT{QoS: a.QoS, Correlation: in.Correlation}, HTTP: link.HTTP{Method: a.Method, OKStatus: a.OKStatus}}
 	body, err := text.Expand(&l.machine, env)
 	if err != nil {
 		return m, fmt.Errorf("the answer cannot be made: %w", err)
@@ -347,7 +226,7 @@ func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.T
 		if err != nil {
 			return m, fmt.Errorf("the answer cannot be sent: the header %s: %w", h.Name, err)
 		}
-		m.Headers = append(m.Headers, link.Header{Name: h.Name, Value: v})
+		m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: h.Name, Value: v})
 	}
 	return m, nil
 }
@@ -374,14 +253,14 @@ func (e *Engine) answerSent(m *link.Message, at int64) {
 }
 
 // answerSettled notes what became of an answer.
-func (e *Engine) answerSettled(m *link.Message, at int64, o link.Outcome, code int, text string) {
+func (e *Engine) answerSettled(m *link.Message, at int64, o outcome.Outcome, code int, text string) {
 	e.toldMu.Lock()
 	t := e.told[m.Answer-1]
 	e.toldMu.Unlock()
-	if o == link.Accepted || o == link.NotAsked {
+	if o == outcome.Accepted || o == outcome.NotAsked {
 		e.Counts.Answered.Add(1)
 	}
-	e.devices[t.device].page.Told(t.command, t.sent, at, outcomes[o], code, text)
+	e.devices[t.device].page.Told(t.command, t.sent, at, o, code, text)
 }
 
 // leftover notes commands that came, and answers that became due, when the round was over.
@@ -391,29 +270,25 @@ func (l *loop) leftover() {
 		d := &e.devices[in.device]
 		e.Counts.Commands.Add(1)
 		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
-			Says: "it came when the round was over"})
+			Why: "it came when the round was over"})
 	}
 	for i := range l.entries {
 		if l.entries[i].what == answers {
 			e.toldMu.Lock()
 			t := e.told[l.entries[i].index-1]
 			e.toldMu.Unlock()
-			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), ledger.Unsent, 0, roundOver)
+			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), outcome.Unsent, 0, roundOver)
 		}
 	}
 }
 
-// restore takes back what commands have changed: the next round plays the same plan.
+// restore undoes what was done to devices: the next round plays the same plan.
 func (e *Engine) restore() {
 	for i := range e.devices {
-		if d := &e.devices[i]; d.before != nil {
-			clear(d.Env)
-			maps.Copy(d.Env, d.before)
-			d.before = nil
-			e.loopOf(i).scribe.composer.Forget()
+		d := &e.devices[i]
+		for k := len(d.done) - 1; k >= 0; k-- {
+			e.loopOf(i).undo(d, &d.done[k])
 		}
-	}
-	for i := range e.streams {
-		e.streams[i].every = 0
+		d.done = nil
 	}
 }

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -19,6 +20,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 )
 
 // wire is a link that accepts everything at once, and remembers it.
@@ -46,16 +48,16 @@ func (c *wireConn) Send(m *link.Message) {
 	time.Sleep(c.slow)
 	c.mu.Lock()
 	if m.Answer > 0 {
-		c.sent = append(c.sent, fmt.Sprintf("%s %s %s", m.Target, m.Body, m.Correlation))
+		c.sent = append(c.sent, fmt.Sprintf("%s %s %s", m.Target, m.Body, m.MQTT.Correlation))
 	}
 	fails := c.fails && m.Answer > 0
 	c.mu.Unlock()
 	c.sink.Sent(m, time.Now().UnixNano())
 	if fails {
-		c.sink.Settled(m, time.Now().UnixNano(), link.Refused, 0x87, "not authorized")
+		c.sink.Settled(m, time.Now().UnixNano(), outcome.Refused, 0x87, "not authorized")
 		return
 	}
-	c.sink.Settled(m, time.Now().UnixNano(), link.Accepted, 0, "")
+	c.sink.Settled(m, time.Now().UnixNano(), outcome.Accepted, 0, "")
 }
 func (c *wireConn) Tick(time.Time) time.Duration { return 0 }
 func (c *wireConn) Open() int                    { return 0 }
@@ -109,7 +111,7 @@ plan: {for: 600ms, settle: 0s}
 	<-done
 	book = read()
 	for _, x := range book.Commands {
-		says = append(says, x.Says)
+		says = append(says, told(&x))
 	}
 	return says, line.sent, book
 }
@@ -217,4 +219,23 @@ func TestChancesOfAnswers(t *testing.T) {
 	again, same := count()
 	assert.Equal(t, n, again)
 	assert.Equal(t, delays, same)
+}
+
+// told is what became of a command, in words.
+func told(c *ledger.Command) string {
+	if !c.Done {
+		return c.Why
+	}
+	var list []string
+	for _, d := range c.Did {
+		switch d.Kind {
+		case "set":
+			list = append(list, d.Name+" = "+d.Value)
+		case "interval":
+			list = append(list, cmp.Or(d.Name, "all readings")+" every "+d.Value)
+		default:
+			list = append(list, "sent "+d.Name+" #"+d.Value)
+		}
+	}
+	return strings.Join(list, ", ")
 }

@@ -16,9 +16,9 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
-	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/signal"
 )
@@ -46,7 +46,6 @@ type Engine struct {
 	pool    sync.Pool
 	round   int
 	begin   time.Time
-	single  int // the only stream that speaks, once; -1: the plan is played
 
 	mu      sync.Mutex
 	failure error // the first value that could not be made
@@ -71,8 +70,8 @@ type device struct {
 	page *ledger.Page
 	up   atomic.Bool
 
-	asked  uint64      // commands so far
-	before formula.Env // its properties before commands changed them; nil: none did
+	asked uint64 // commands so far
+	done  []deed // to be undone when the round is over
 }
 
 type stream struct {
@@ -97,7 +96,7 @@ func (s *stream) interval() time.Duration {
 
 // New makes an engine and defines the fleet's streams in the ledger.
 func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string, start time.Time) *Engine {
-	e := &Engine{fleet: f, links: links, run: run, base: ledger.SequenceBase(start.Unix()), single: -1}
+	e := &Engine{fleet: f, links: links, run: run, base: ledger.SequenceBase(start.Unix())}
 	e.excused = map[Ref]bool{}
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = func() any { return new(link.Message) }
@@ -157,28 +156,29 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 
 func (e *Engine) loopOf(device int) *loop { return e.loops[device%len(e.loops)] }
 
-// Single makes the engine send one message of one stream, at once, in place of the
-// plan; fixed are values given by hand.
-func (e *Engine) Single(stream int, fixed map[string]signal.Value) {
-	e.single = stream
-	for _, l := range e.loops {
-		l.scribe.Fixed = fixed
-	}
+// Single is one message of one stream.
+type Single struct {
+	Stream     int
+	Values     map[string]signal.Value // given by hand, by field
+	Unretained bool                    // the broker keeps nothing of it, whatever the file says
 }
 
-// playSingle sends the one message.
-func (e *Engine) playSingle(ctx context.Context) {
-	s := &e.streams[e.single]
-	i := s.Device.Index
-	e.join(i)
-	l := e.loopOf(i)
-	l.speak(s, time.Now().UnixNano())
-	deadline := time.Now().Add(e.fleet.Crowd.Plan.Settle)
-	for e.devices[i].conn.Open() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
-		time.Sleep(time.Millisecond)
-	}
-	e.devices[i].conn.Close()
-	e.devices[i].conn = nil
+// Send sends one message at once, in place of a plan, and waits for what becomes of it:
+// at most as long as the end of a round waits.
+func (e *Engine) Send(ctx context.Context, round int, one *Single) {
+	e.round, e.begin = round, time.Now()
+	s := &e.streams[one.Stream]
+	d := &e.devices[s.Device.Index]
+	l := e.loopOf(s.Device.Index)
+	l.scribe.Fixed = one.Values
+	e.join(s.Device.Index)
+	m := l.due(s, time.Now().UnixNano())
+	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
+	d.conn.Send(m)
+	e.settle(ctx, e.fleet.Crowd.Plan.Settle)
+	d.conn.Close()
+	d.conn = nil
+	l.scribe.Fixed = nil
 }
 
 // Play plays one round, from begin on, until the plan's end or until ctx is
@@ -186,10 +186,6 @@ func (e *Engine) playSingle(ctx context.Context) {
 // whose HTTP request is just being cancelled: closing the links waits for them.
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.round, e.begin = round, begin
-	if e.single >= 0 {
-		e.playSingle(ctx)
-		return
-	}
 	plan := &e.fleet.Crowd.Plan
 	end := begin.Add(plan.For).UnixNano()
 	for _, l := range e.loops {
@@ -215,7 +211,7 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 		wg.Go(func() { l.run(ctx, end) })
 	}
 	wg.Wait()
-	e.settle(plan.Settle)
+	e.settle(context.Background(), plan.Settle)
 	for i := range e.devices {
 		if c := e.devices[i].conn; c != nil {
 			c.Close()
@@ -243,10 +239,10 @@ func (s *stream) due(begin int64) int64 {
 }
 
 // settle waits until every message has its outcome, at most for the given time.
-func (e *Engine) settle(most time.Duration) {
+func (e *Engine) settle(ctx context.Context, most time.Duration) {
 	deadline := time.Now().Add(most)
 	clock := time.Now()
-	for time.Now().Before(deadline) {
+	for time.Now().Before(deadline) && ctx.Err() == nil {
 		open, look := 0, time.Since(clock) > time.Second
 		for i := range e.devices {
 			c := e.devices[i].conn
@@ -306,11 +302,17 @@ func (e *Engine) join(i int) {
 	d.conn = e.links[d.Cast.Link].Connect(d.Identity(), e)
 }
 
-// speak makes the next message of a stream due.
+// speak makes the next message of a stream due and hands it to the link.
 func (l *loop) speak(s *stream, due int64) {
+	m := l.due(s, due)
+	l.engine.devices[s.Device.Index].conn.Send(m)
+}
+
+// due makes the next message of a stream, and notes that it is due.
+func (l *loop) due(s *stream, due int64) *link.Message {
 	e := l.engine
 	m := e.pool.Get().(*link.Message)
-	body, headers := m.Body[:0], m.Headers[:0]
+	body, headers := m.Body[:0], m.HTTP.Headers[:0]
 	l.scribe.Every = s.interval()
 	written, err := l.scribe.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, due), e.begin, body)
 	if err != nil {
@@ -329,18 +331,21 @@ func (l *loop) speak(s *stream, due int64) {
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))
 
-	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, QoS: s.Reading.QoS, Retain: s.Reading.Retain,
-		Method: s.Reading.Method, Accept: s.Reading.OKStatus, ContentType: s.kind, Gzip: s.Reading.Gzip,
-		Body: written.Body, MarkKey: written.MarkKey, MarkValue: written.MarkValue,
-		User: s.User, Expiry: uint32(s.Reading.Expires / time.Second)}
-	if s.Device.Cast.Link.RetryKey != "" {
-		m.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: m.First()}.String()
+	r := s.Reading
+	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, ContentType: s.kind, Body: written.Body, Mark: written.Mark}
+	if s.Device.Cast.Link.Protocol == crowd.MQTT {
+		m.MQTT = link.MQTT{QoS: r.QoS, Retain: r.Retain, User: s.User, Expiry: uint32(r.Expires / time.Second)}
+	} else {
+		m.HTTP = link.HTTP{Method: r.Method, OKStatus: r.OKStatus, Gzip: r.Gzip}
+		if s.Device.Cast.Link.RetryKey != "" {
+			m.HTTP.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: r.Name, Seq: m.First()}.String()
+		}
+		for i, h := range s.Headers {
+			headers = append(headers, link.Header{Name: h.Name, Value: s.Values[i]})
+		}
+		m.HTTP.Headers = headers
 	}
-	for i, h := range s.Headers {
-		headers = append(headers, link.Header{Name: h.Name, Value: s.Values[i]})
-	}
-	m.Headers = headers
-	e.devices[s.Device.Index].conn.Send(m)
+	return m
 }
 
 // Sent implements link.Sink.
@@ -356,11 +361,8 @@ func (e *Engine) Sent(m *link.Message, at int64) {
 	e.Counts.Sent.Add(int64(m.Count))
 }
 
-var outcomes = map[link.Outcome]ledger.Outcome{link.Accepted: ledger.Accepted, link.Refused: ledger.Refused,
-	link.NotAsked: ledger.NotAsked, link.NoAnswer: ledger.NoAnswer, link.Unsent: ledger.Unsent}
-
 // Settled implements link.Sink.
-func (e *Engine) Settled(m *link.Message, at int64, o link.Outcome, code int, text string) {
+func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int, text string) {
 	if text != "" {
 		text = e.fleet.Crowd.Redact(text)
 	}
@@ -370,9 +372,9 @@ func (e *Engine) Settled(m *link.Message, at int64, o link.Outcome, code int, te
 	}
 	page := e.pageOf(m)
 	for seq := m.First(); seq <= m.Seq; seq++ {
-		page.Settled(m.Stream, seq, at, outcomes[o], code, text)
+		page.Settled(m.Stream, seq, at, o, code, text)
 	}
-	if o == link.Refused || o == link.Unsent {
+	if o == outcome.Refused || o == outcome.Unsent {
 		e.mu.Lock()
 		for seq := m.First(); seq <= m.Seq; seq++ {
 			e.excused[Ref{m.Stream, seq}] = true
@@ -381,15 +383,15 @@ func (e *Engine) Settled(m *link.Message, at int64, o link.Outcome, code int, te
 	}
 	n := int64(m.Count)
 	switch o {
-	case link.Accepted:
+	case outcome.Accepted:
 		e.Counts.Accepted.Add(n)
-	case link.Refused:
+	case outcome.Refused:
 		e.Counts.Refused.Add(n)
-	case link.NotAsked:
+	case outcome.NotAsked:
 		e.Counts.NotAsked.Add(n)
-	case link.NoAnswer:
+	case outcome.NoAnswer:
 		e.Counts.NoAnswer.Add(n)
-	case link.Unsent:
+	case outcome.Unsent:
 		e.Counts.Unsent.Add(n)
 	}
 	e.pool.Put(m)
@@ -399,42 +401,42 @@ func (e *Engine) pageOf(m *link.Message) *ledger.Page {
 	return e.devices[e.streams[m.Stream].Device.Index].page
 }
 
+// changed notes what happened to a device's connection.
+func (e *Engine) changed(i int, what ledger.LinkChange, place, why string) {
+	if d := &e.devices[i]; len(d.Streams) > 0 {
+		d.page.Link(&ledger.LinkEvent{Stream: d.Streams[0].Index, At: time.Now(), What: what, Place: e.fleet.Crowd.Redact(place), Why: e.fleet.Crowd.Redact(why)})
+	}
+}
+
 // Up implements link.Sink.
 func (e *Engine) Up(i int, renewed bool) {
-	d := &e.devices[i]
-	why := ""
+	what := ledger.Up
 	if renewed {
 		e.Counts.Renewed.Add(1)
-		why = ledger.Renewed
+		what = ledger.Renewed
 	}
-	if d.up.CompareAndSwap(false, true) {
+	if e.devices[i].up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
 	}
-	if len(d.Streams) > 0 {
-		d.page.Link(d.Streams[0].Index, time.Now(), true, why)
-	}
+	e.changed(i, what, "", "")
 }
 
 // Listens implements link.Sink.
 func (e *Engine) Listens(i int, filter, why string) {
-	d := &e.devices[i]
-	if why != "" && len(d.Streams) > 0 {
-		d.page.Link(d.Streams[0].Index, time.Now(), true, ledger.DeafTo+e.fleet.Crowd.Redact(filter+": "+why))
+	if why != "" {
+		e.changed(i, ledger.NotHearing, filter, why)
 	}
 }
 
 // Down implements link.Sink.
 func (e *Engine) Down(i int, why string) {
 	d := &e.devices[i]
-	why = e.fleet.Crowd.Redact(why)
 	if d.up.CompareAndSwap(true, false) {
 		e.Counts.Connected.Add(-1)
 	}
 	e.Counts.Drops.Add(1)
 	e.mu.Lock()
-	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, why)
+	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(why))
 	e.mu.Unlock()
-	if len(d.Streams) > 0 {
-		d.page.Link(d.Streams[0].Index, time.Now(), false, why)
-	}
+	e.changed(i, ledger.Down, "", why)
 }

@@ -92,15 +92,15 @@ func (l *loop) run(ctx context.Context, end int64) {
 		}
 		switch {
 		case len(l.entries) > 0 && l.entries[0].at < end:
-			l.do(&l.entries[0], end) // what was due before the end, also behind it
+			l.next(&l.entries[0], end) // what was due before the end, also behind it
 		case time.Now().UnixNano() >= end:
 			return // till then a command may come
 		}
 	}
 }
 
-// do does what the first entry stands for and puts it back where it comes again.
-func (l *loop) do(x *entry, end int64) {
+// next does what the first entry stands for and puts it back where it comes again.
+func (l *loop) next(x *entry, end int64) {
 	e := l.engine
 	again := int64(0)
 	switch x.what {

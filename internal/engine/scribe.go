@@ -10,6 +10,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/signal"
 )
@@ -41,8 +42,7 @@ type Written struct {
 	First   uint64 // sequence number of the first sample
 	Carried [][]byte
 	Body    []byte
-	// MarkKey and MarkValue ride as a user property or a header.
-	MarkKey, MarkValue string
+	Mark    link.Header // rides as a user property or a header; without a name neither
 }
 
 // Write writes the message of s that is due, whose first sample has the sequence
@@ -56,7 +56,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	mark := ledger.Mark{Run: w.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}
 	how := s.Device.Cast.Kind.Mark
 	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {
-		out.MarkKey, out.MarkValue = how.Name, mark.String()
+		out.Mark = link.Header{Name: how.Name, Value: mark.String()}
 	}
 	every := w.Every
 	if every == 0 {

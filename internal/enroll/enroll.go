@@ -49,8 +49,8 @@ type Failure struct {
 
 // Result is what became of the devices.
 type Result struct {
-	Done    []string // made known, or removed, now
-	Already []string // made known by an earlier enrolment
+	Done    []string // registered, or removed, now
+	Already []string // registered by an earlier enrolment
 	Failed  []Failure
 	Skipped []string // not tried any more, because it was interrupted
 }
@@ -125,7 +125,7 @@ func (o *Office) enroll(ctx context.Context, d *fleet.Device, note func(crowd.En
 	}
 	for _, k := range o.Crowd.Enroll.Keep {
 		if _, has := entry.Kept[k.Name]; !has && k.Request < entry.Steps {
-			return fmt.Errorf("it was begun, and the answer to request %d had no %s: what is behind it cannot be done; withdraw the device, and enroll it anew", k.Request+1, k.Name)
+			return fmt.Errorf("its enrolment was begun, but the answer to request %d had no %s, which later requests need; withdraw the device, and enroll it again", k.Request+1, k.Name)
 		}
 	}
 	requests := o.Crowd.Enroll.Requests
@@ -412,12 +412,12 @@ func (o *Office) keep(answer []byte, request int, kept map[string]string) error 
 		if v == nil {
 			var err error
 			if v, err = payload.DecodeJSON(answer); err != nil {
-				return errors.New("it was made known, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
+				return errors.New("it was registered, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
 			}
 		}
 		x, err := first(k.Path, v)
 		if err != nil || x == nil {
-			return fmt.Errorf("it was made known, but the answer has no %s (%s), and nothing can be kept of it", k.Name, k.Path)
+			return fmt.Errorf("it was registered, but the answer has no %s (%s), and nothing can be kept of it", k.Name, k.Path)
 		}
 		if n, is := x.(json.Number); is {
 			x = n.String()

@@ -219,8 +219,8 @@ func TestPlatformSays(t *testing.T) {
 			w.WriteHeader(http.StatusUnprocessableEntity)
 			fmt.Fprint(w, "it wants a \"model\",\n not let-me-in")
 		})},
-		{name: "an answer without what is kept", why: "it was made known, but the answer has no token (.token), and nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
-		{name: "no JSON", why: "it was made known, but the answer is not JSON, and nothing can be kept of it: <p>hello", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
+		{name: "an answer without what is kept", why: "it was registered, but the answer has no token (.token), and nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
+		{name: "no JSON", why: "it was registered, but the answer is not JSON, and nothing can be kept of it: <p>hello", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
 		{name: "elsewhere", why: "was answered with status 307", before: post(func(w http.ResponseWriter) {
 			w.Header().Set("Location", other.URL)
 			w.WriteHeader(http.StatusTemporaryRedirect)
@@ -265,7 +265,7 @@ func TestUnreadableFile(t *testing.T) {
 	p.office(t, dir)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
 	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
-	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; who was made known, and with what secrets, stands there")
+	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; it says which devices are registered, and holds their secrets")
 }
 
 // Several requests in order: what one answer gives, the next request uses; an enrolment
@@ -341,11 +341,11 @@ plan: {for: 1s}
 	res, err = office().Enroll(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
-	assert.Contains(t, res.Failed[0].Why, "request 1: it was made known, but the answer has no id (.id)")
+	assert.Contains(t, res.Failed[0].Why, "request 1: it was registered, but the answer has no id (.id)")
 	seen = nil
 	res, err = office().Enroll(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
-	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id: what is behind it cannot be done")
+	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id, which later requests need")
 	assert.Empty(t, seen)
 }

@@ -4,7 +4,7 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 2\n", and then blocks. A block is
+// A ledger is a header line, "runcrowd ledger 3\n", and then blocks. A block is
 // its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
 // and its body: the Unix time in nanoseconds at which it was written (8, big
 // endian) and records. A record is one byte for its type and its fields:
@@ -26,6 +26,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"os"
+	"runcrowd/internal/outcome"
 	"sync"
 	"time"
 )
@@ -39,7 +40,7 @@ const pageSize = 128 << 10
 // maxBlock bounds a block when reading: a greater length is damage.
 const maxBlock = 64 << 20
 
-const header = "runcrowd ledger 2\n"
+const header = "runcrowd ledger 3\n"
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -53,11 +54,11 @@ const (
 	recSent                // stream, seq, sent, attempt
 	recSettled             // stream, seq, at, outcome, code, text
 	recSighting            // witness, seen, stored or 0, mark stream+1, seq, filed, flags, values
-	recDeaf                // witness, from, to, why
+	recGap                 // witness, from, to, why
 	recHeard               // witness, round, complete, why
-	recLink                // stream of the device, at, up or down, text
+	recLink                // stream of the device, at, change, place, why
 	recEnd                 // at, interrupted
-	recCommand             // number, device, command, at, topic, body, done, says
+	recCommand             // number, device, command, at, topic, body, done, why, deeds (kind, name, value)
 	recAnswer              // number, due or 0, how, body
 	recTold                // number, sent or 0, at, outcome, code, text
 )
@@ -77,28 +78,6 @@ type Stream struct {
 	Tolerances map[string]float64
 	// Units maps fields to what they are measured in.
 	Units map[string]string
-}
-
-// Outcome is the protocol's own answer to a message.
-type Outcome uint8
-
-// The outcomes of a message.
-const (
-	Open     Outcome = iota // no answer yet
-	Accepted                // acknowledged
-	Refused                 // the platform said no
-	NotAsked                // QoS 0: written, no answer is asked for
-	NoAnswer                // given up: time-out, connection lost, end of the run
-	Unsent                  // never sent before the end
-)
-
-var outcomeNames = [...]string{"open", "accepted", "refused", "not asked", "no answer", "unsent"}
-
-func (o Outcome) String() string {
-	if int(o) < len(outcomeNames) {
-		return outcomeNames[o]
-	}
-	return fmt.Sprintf("outcome %d", uint8(o))
 }
 
 // Sighting is one message found by a witness.
@@ -360,7 +339,7 @@ func (p *Page) Sent(stream int, seq uint64, at int64) {
 }
 
 // Settled notes the outcome of a message, with the protocol's code and text.
-func (p *Page) Settled(stream int, seq uint64, at int64, o Outcome, code int, text string) {
+func (p *Page) Settled(stream int, seq uint64, at int64, o outcome.Outcome, code int, text string) {
 	p.begin(recSettled)
 	p.uint(uint64(stream))
 	p.uint(seq)
@@ -389,11 +368,11 @@ func (p *Page) Sighting(s *Sighting) {
 	p.end()
 }
 
-// Deaf notes a time in which a witness could not hear; to may be zero for a
-// deafness that lasted to the end.
+// Gap notes a time in which a witness could not hear; to may be zero for a
+// gap that lasted to the end.
 // qos0 says that only messages of QoS 0 can be missing: the broker kept the others.
-func (p *Page) Deaf(witness int, from, to time.Time, qos0 bool, why string) {
-	p.begin(recDeaf)
+func (p *Page) Gap(witness int, from, to time.Time, qos0 bool, why string) {
+	p.begin(recGap)
 	p.uint(uint64(witness))
 	p.when(from)
 	p.when(to)
@@ -412,21 +391,43 @@ func (p *Page) Heard(witness, round int, complete bool, why string) {
 	p.end()
 }
 
-// Link notes that a device's connection came up or went down, and why.
-func (p *Page) Link(stream int, at time.Time, up bool, text string) {
+// LinkChange is what happened to a device's connection.
+type LinkChange uint8
+
+// The changes of a connection.
+const (
+	Up         LinkChange = iota + 1 // it is there
+	Renewed                          // it was made anew, for a new access token
+	Down                             // it was lost
+	NotHearing                       // the platform does not let it hear commands
+)
+
+// LinkEvent is a change of a device's connection.
+type LinkEvent struct {
+	Stream int // the first of the device
+	At     time.Time
+	What   LinkChange
+	Place  string // topic filter or path, of NotHearing
+	Why    string // of Down and NotHearing
+}
+
+// Link notes a change of a connection.
+func (p *Page) Link(e *LinkEvent) {
 	p.begin(recLink)
-	p.uint(uint64(stream))
-	p.when(at)
-	p.bool(up)
-	p.text(text)
+	p.uint(uint64(e.Stream))
+	p.when(e.At)
+	p.buf = append(p.buf, byte(e.What))
+	p.text(e.Place)
+	p.text(e.Why)
 	p.end()
 }
 
-// What the text of a Link record means that says "up".
-const (
-	Renewed = "a new access token"           // the connection was made anew for it
-	DeafTo  = "no commands can be heard at " // and where, and why
-)
+// Deed is something that was done to a device: told as data, for whoever prints it.
+type Deed struct {
+	Kind  string // interval, set, send
+	Name  string // the reading, or property; empty: all readings
+	Value string // the new interval or value; of send, the number of the message
+}
 
 // Command is something that the platform asked of a device.
 type Command struct {
@@ -437,7 +438,8 @@ type Command struct {
 	Topic  string // or path
 	Body   []byte
 	Done   bool
-	Says   string  // what was done, or why not
+	Why    string  // it was not obeyed
+	Did    []Deed  // what was done
 	Answer *Answer // nil: none is due
 }
 
@@ -448,7 +450,7 @@ type Answer struct {
 	Body    []byte
 	Sent    time.Time // zero: never
 	At      time.Time // of the outcome
-	Outcome Outcome
+	Outcome outcome.Outcome
 	Code    int
 	Text    string
 }
@@ -475,7 +477,13 @@ func (p *Page) Command(c *Command) {
 	p.text(c.Topic)
 	p.bytes(c.Body)
 	p.bool(c.Done)
-	p.text(c.Says)
+	p.text(c.Why)
+	p.uint(uint64(len(c.Did)))
+	for _, d := range c.Did {
+		p.text(d.Kind)
+		p.text(d.Name)
+		p.text(d.Value)
+	}
 	p.end()
 }
 
@@ -490,7 +498,7 @@ func (p *Page) Answer(command uint64, a *Answer) {
 }
 
 // Told notes what became of an answer, in Unix nanoseconds; sent may be 0.
-func (p *Page) Told(command uint64, sent, at int64, o Outcome, code int, text string) {
+func (p *Page) Told(command uint64, sent, at int64, o outcome.Outcome, code int, text string) {
 	p.begin(recTold)
 	p.uint(command)
 	p.nano(sent, sent == 0)

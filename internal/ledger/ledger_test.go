@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 )
 
 func TestMarkRoundTrip(t *testing.T) {
@@ -64,20 +65,20 @@ func written(t testing.TB, end bool) string {
 	p.Due(0, 1, 1, at, []byte(`{"wave_m":1}`))
 	p.Sent(0, 1, at+1000)
 	p.Sent(0, 1, at+2000)
-	p.Settled(0, 1, at+3000, ledger.Refused, 135, "not authorized")
+	p.Settled(0, 1, at+3000, outcome.Refused, 135, "not authorized")
 	w.Flush()
 	p.Due(0, 2, 1, at+5000, []byte(`{"wave_m":2}`))
 	p.Due(1, 1, 1, at+6000, nil)
 	p.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Mark: ledger.Mark{Run: "k3f9a2xy", Device: "buoy-1", Reading: "state", Seq: 2},
 		FiledDevice: "buoy-2", FiledReading: "state", Redelivered: true, Asked: true, Values: []byte(`{"wave_m":2}`)})
-	p.Deaf(0, start.Add(time.Second), time.Time{}, true, "gone")
+	p.Gap(0, start.Add(time.Second), time.Time{}, true, "gone")
 	p.Heard(0, 1, true, "")
-	p.Link(0, start.Add(time.Second), false, "cut")
-	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Says: "no command of the kind matches"})
-	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Says: "state every 1s"})
+	p.Link(&ledger.LinkEvent{At: start.Add(time.Second), What: ledger.Down, Why: "cut"})
+	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"})
+	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}}})
 	p.Answer(1, &ledger.Answer{Due: start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no")})
-	p.Told(1, at+4_500_000_000, at+4_600_000_000, ledger.Refused, 135, "not authorized")
-	p.Told(9, 0, at, ledger.Unsent, 0, "of a command that was lost with a torn page")
+	p.Told(1, at+4_500_000_000, at+4_600_000_000, outcome.Refused, 135, "not authorized")
+	p.Told(9, 0, at, outcome.Unsent, 0, "of a command that was lost with a torn page")
 	if end {
 		w.End(true)
 	}
@@ -102,11 +103,11 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.Equal(t, 2, m.Attempts)
 	assert.Equal(t, time.Microsecond, m.Sent.Sub(start), "the first sending counts")
 	assert.WithinDuration(t, start, m.Due, 1, "a time that is the start itself is not lost")
-	assert.Equal(t, ledger.Refused, m.Outcome)
+	assert.Equal(t, outcome.Refused, m.Outcome)
 	assert.Equal(t, 135, m.Code)
 	assert.Equal(t, "not authorized", m.Text)
 	assert.JSONEq(t, `{"wave_m":1}`, string(m.Carried))
-	assert.Equal(t, ledger.Open, b.Messages[0][1].Outcome)
+	assert.Equal(t, outcome.Open, b.Messages[0][1].Outcome)
 	require.Len(t, b.Sightings, 1)
 	s := b.Sightings[0]
 	assert.True(t, s.Redelivered && s.Asked)
@@ -115,17 +116,17 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.Equal(t, time.Second, s.Stored.Sub(start))
 	require.Len(t, b.Witnesses, 1)
 	assert.Equal(t, time.Second, b.Witnesses[0].Within)
-	require.Len(t, b.Witnesses[0].Deaf, 1)
-	assert.True(t, b.Witnesses[0].Deaf[0].To.IsZero())
+	require.Len(t, b.Witnesses[0].Gaps, 1)
+	assert.True(t, b.Witnesses[0].Gaps[0].To.IsZero())
 	assert.True(t, b.Witnesses[0].Heard[1].Complete)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{
-		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Says: "state every 1s",
+		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}},
 			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"), Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
-				Outcome: ledger.Refused, Code: 135, Text: "not authorized"}},
-		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Says: "no command of the kind matches"},
+				Outcome: outcome.Refused, Code: 135, Text: "not authorized"}},
+		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"},
 	}, b.Commands)
-	assert.Equal(t, []ledger.LinkEvent{{Stream: 0, At: b.Links[0].At, Text: "cut"}}, b.Links)
+	assert.Equal(t, []ledger.LinkEvent{{At: b.Links[0].At, What: ledger.Down, Why: "cut"}}, b.Links)
 }
 
 // A ledger may be cut at any byte: what is whole before the cut is read, and
@@ -231,7 +232,7 @@ func BenchmarkMessage(b *testing.B) {
 	for i := int64(1); b.Loop(); i++ {
 		p.Due(0, uint64(i), 1, i, carried)
 		p.Sent(0, uint64(i), i)
-		p.Settled(0, uint64(i), i, ledger.Accepted, 0, "")
+		p.Settled(0, uint64(i), i, outcome.Accepted, 0, "")
 	}
 	w.Close()
 }

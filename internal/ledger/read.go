@@ -8,6 +8,7 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+	"runcrowd/internal/outcome"
 	"sort"
 	"strconv"
 	"time"
@@ -20,7 +21,7 @@ type Message struct {
 	Due      time.Time
 	Sent     time.Time // first handed to the network; zero: never
 	Attempts int       // how often it was sent
-	Outcome  Outcome
+	Outcome  outcome.Outcome
 	At       time.Time // of the outcome
 	Code     int
 	Text     string // what the platform said, or what went wrong
@@ -33,8 +34,8 @@ type Round struct {
 	Begin, End time.Time
 }
 
-// Deafness is a time in which a witness could not hear.
-type Deafness struct {
+// Gap is a time in which a witness could not hear.
+type Gap struct {
 	From, To time.Time // To is zero for: to the end
 	QoS0     bool      // only messages of QoS 0 can be missing
 	Why      string
@@ -45,7 +46,7 @@ type Witness struct {
 	Name   string
 	Proof  string
 	Within time.Duration
-	Deaf   []Deafness
+	Gaps   []Gap
 	Heard  map[int]Hearing // by round
 }
 
@@ -53,14 +54,6 @@ type Witness struct {
 type Hearing struct {
 	Complete bool
 	Why      string
-}
-
-// LinkEvent is a connection that came up or went down.
-type LinkEvent struct {
-	Stream int
-	At     time.Time
-	Up     bool
-	Text   string
 }
 
 // Book is a ledger that was read.
@@ -280,7 +273,7 @@ func (b *Book) block(body []byte) error {
 			}
 		case recSettled:
 			m, at := b.message(d), d.when()
-			o, code, text := Outcome(d.byte()), int(d.uint()), d.text()
+			o, code, text := outcome.Outcome(d.byte()), int(d.uint()), d.text()
 			if m != nil {
 				m.At, m.Outcome, m.Code, m.Text = at, o, code, text
 			}
@@ -289,10 +282,10 @@ func (b *Book) block(body []byte) error {
 				Mark:        Mark{d.text(), d.text(), d.text(), d.uint()},
 				FiledDevice: d.text(), FiledReading: d.text(), Redelivered: d.bool(), Asked: d.bool(), Values: d.bytes()}
 			b.Sightings = append(b.Sightings, s)
-		case recDeaf:
-			w, x := d.uint(), Deafness{d.when(), d.when(), d.bool(), d.text()}
+		case recGap:
+			w, x := d.uint(), Gap{d.when(), d.when(), d.bool(), d.text()}
 			if w < uint64(len(b.Witnesses)) {
-				b.Witnesses[w].Deaf = append(b.Witnesses[w].Deaf, x)
+				b.Witnesses[w].Gaps = append(b.Witnesses[w].Gaps, x)
 			}
 		case recHeard:
 			w, round, h := d.uint(), int(d.uint()), Hearing{d.bool(), d.text()}
@@ -300,9 +293,13 @@ func (b *Book) block(body []byte) error {
 				b.Witnesses[w].Heard[round] = h
 			}
 		case recLink:
-			b.Links = append(b.Links, LinkEvent{int(d.uint()), d.when(), d.bool(), d.text()})
+			b.Links = append(b.Links, LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text()})
 		case recCommand:
-			b.Commands = append(b.Commands, Command{Number: d.uint(), Device: d.text(), Name: d.text(), At: d.when(), Topic: d.text(), Body: d.bytes(), Done: d.bool(), Says: d.text()})
+			c := Command{Number: d.uint(), Device: d.text(), Name: d.text(), At: d.when(), Topic: d.text(), Body: d.bytes(), Done: d.bool(), Why: d.text()}
+			for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
+				c.Did = append(c.Did, Deed{d.text(), d.text(), d.text()})
+			}
+			b.Commands = append(b.Commands, c)
 		case recAnswer:
 			c, a := b.command(d), &Answer{Due: d.when(), How: How(d.byte()), Body: d.bytes()}
 			if c != nil {
@@ -310,7 +307,7 @@ func (b *Book) block(body []byte) error {
 			}
 		case recTold:
 			c, sent, at := b.command(d), d.when(), d.when()
-			o, code, text := Outcome(d.byte()), int(d.uint()), d.text()
+			o, code, text := outcome.Outcome(d.byte()), int(d.uint()), d.text()
 			if c != nil && c.Answer != nil {
 				a := c.Answer
 				a.Sent, a.At, a.Outcome, a.Code, a.Text = sent, at, o, code, text

@@ -23,21 +23,10 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"runcrowd/internal/outcome"
 	"strings"
 	"syscall"
 	"time"
-)
-
-// Outcome is what became of a message.
-type Outcome uint8
-
-// The outcomes.
-const (
-	Accepted Outcome = iota // the protocol's acknowledgement came
-	Refused                 // the platform said no
-	NotAsked                // written; the protocol gives no answer (QoS 0)
-	NoAnswer                // sent, and given up waiting
-	Unsent                  // never sent
 )
 
 // Message is one message on its way. The link owns it from Send until Settled.
@@ -50,25 +39,35 @@ type Message struct {
 	Target      string // topic, or path of the request
 	Body        []byte
 	ContentType string // empty: not told
-	Gzip        bool   // Body is compressed (HTTP)
-	QoS         byte
-	Retain      bool
-	Method      string
-	Accept      []int
-	Headers     []Header
-	Key         string // the mark, for links that send it as a key; empty elsewhere
-	// MarkKey and MarkValue ride as a user property or a header; empty: neither.
-	MarkKey, MarkValue string
+	// Mark rides as a user property or a header; with an empty name, neither.
+	Mark Header
 
-	// What MQTT 5 knows beside: user properties, how long the message lasts in
-	// seconds (0: for ever), and what an answer is matched by.
-	User        []Header
-	Expiry      uint32
-	Correlation []byte
+	MQTT MQTT // what goes with MQTT alone
+	HTTP HTTP // what goes with HTTP alone
 
 	// Answer is the number of the command that the message answers, from 1; 0: it
 	// is one of a reading. It is the sink's, and so are the fields that name streams.
 	Answer int
+}
+
+// MQTT is what a message has over MQTT.
+type MQTT struct {
+	QoS    byte
+	Retain bool
+	// Version 5: user properties, how long the message lasts in seconds (0: for ever),
+	// and what an answer is matched by.
+	User        []Header
+	Expiry      uint32
+	Correlation []byte
+}
+
+// HTTP is what a message has over HTTP.
+type HTTP struct {
+	Method   string
+	OKStatus []int // statuses that acknowledge
+	Headers  []Header
+	Gzip     bool   // Body is compressed
+	Key      string // by which the platform knows a request again; empty: none
 }
 
 // First is the sequence number of the first message in Body.
@@ -165,7 +164,7 @@ func Hide(text, token string) string {
 // nanoseconds. Settled gives the message back: the link does not touch it again.
 type Sink interface {
 	Sent(m *Message, at int64)
-	Settled(m *Message, at int64, o Outcome, code int, text string)
+	Settled(m *Message, at int64, o outcome.Outcome, code int, text string)
 	// Up says that the connection is there; renewed, that it was made anew for a new
 	// access token.
 	Up(device int, renewed bool)

@@ -20,12 +20,14 @@ import (
 
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
 	"runcrowd/internal/witness"
@@ -531,15 +533,13 @@ func refusedCauses(code byte, d *fleet.Device) []string {
 
 // message sends one message of the stream and looks for it.
 func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream) {
-	s.Reading.Retain = false // nothing of a probe is to stay for later subscribers
-	c.Plan.Rounds = 1
 	var m *ledger.Message
 	var book *ledger.Book
 	var took time.Duration
 	if !p.fail {
 		began := time.Now()
 		var err error
-		book, err = p.play(ctx, c, s)
+		book, err = p.play(ctx, f, s)
 		took = time.Since(began)
 		if err != nil {
 			var reach *link.ReachError
@@ -552,10 +552,10 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			m = &list[len(list)-1]
 		}
 	}
-	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP && (p.fail || m != nil && (m.Outcome == ledger.Accepted || m.Code == 401 || m.Code == 403)) {
+	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP && (p.fail || m != nil && (m.Outcome == outcome.Accepted || m.Code == 401 || m.Code == 403)) {
 		p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
 			p.measured = 1 // of the request below
-			if m.Outcome != ledger.Accepted {
+			if m.Outcome != outcome.Accepted {
 				return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
 			}
 			return shownOverHTTP(s), nil, true
@@ -565,10 +565,10 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		switch {
 		case m == nil:
 			return "no message was made", nil, false
-		case m.Outcome == ledger.Accepted:
+		case m.Outcome == outcome.Accepted:
 			p.measured = m.At.Sub(m.Sent)
 			return fmt.Sprintf("%s of %s", s.Reading.Name, s.Device.Name), nil, true
-		case m.Outcome == ledger.NotAsked:
+		case m.Outcome == outcome.NotAsked:
 			return "not asked: QoS 0", nil, true
 		}
 		return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
@@ -605,17 +605,17 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 }
 
 // play sends the message in a run folder that is gone afterwards.
-func (p *prober) play(ctx context.Context, c *crowd.Crowd, s *fleet.Stream) (*ledger.Book, error) {
+func (p *prober) play(ctx context.Context, f *fleet.Fleet, s *fleet.Stream) (*ledger.Book, error) {
 	dir, err := os.MkdirTemp("", "runcrowd-probe-")
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	session, err := run.Open(ctx, c, run.Options{Out: dir, File: c.Path, Single: &run.Single{Stream: s.Index}})
+	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device}})
 	if err != nil {
 		return nil, err
 	}
-	if err := session.Play(ctx); err != nil {
+	if err := session.Send(ctx, &engine.Single{Stream: s.Index, Unretained: true}); err != nil {
 		return nil, err
 	}
 	return run.ReadLedger(session.Folder)

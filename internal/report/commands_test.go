@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/report"
 	"runcrowd/internal/verdict"
 )
@@ -17,18 +18,18 @@ import (
 // asked is a run in which devices were asked this and that.
 func asked() *report.Input {
 	at := func(ms int) time.Time { return start.Add(time.Duration(ms) * time.Millisecond) }
-	answer := func(how ledger.How, o ledger.Outcome, after int, text string) *ledger.Answer {
+	answer := func(how ledger.How, o outcome.Outcome, after int, text string) *ledger.Answer {
 		return &ledger.Answer{How: how, Outcome: o, Sent: at(after), At: at(after + 1), Text: text}
 	}
 	b := &ledger.Book{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
 		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state"}}, Messages: [][]ledger.Message{nil},
-		Links: []ledger.LinkEvent{{Up: true}, {Up: true, Text: ledger.Renewed}, {Up: true, Text: ledger.Renewed}, {Up: true, Text: ledger.DeafTo + "ask/buoy-2: not authorized (0x87)"}},
+		Links: []ledger.LinkEvent{{What: ledger.Up}, {What: ledger.Renewed}, {What: ledger.Renewed}, {What: ledger.NotHearing, Place: "ask/buoy-2", Why: "not authorized (0x87)"}},
 		Commands: []ledger.Command{
-			{Number: 1, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Right, ledger.Accepted, 20, "")},
-			{Number: 2, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Wrong, ledger.NotAsked, 40, "")},
+			{Number: 1, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Right, outcome.Accepted, 20, "")},
+			{Number: 2, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Wrong, outcome.NotAsked, 40, "")},
 			{Number: 3, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: &ledger.Answer{How: ledger.Never}},
-			{Number: 4, Device: "buoy-1", Name: "set-rate", At: start, Says: "every: too fast", Answer: answer(ledger.Right, ledger.Refused, 30, "PUBACK not authorized (0x87)")},
-			{Number: 5, Device: "buoy-1", Topic: "ask/buoy-1", Body: []byte("{\n\"name\": \"dance\"}"), At: start, Says: "no command of the kind matches"},
+			{Number: 4, Device: "buoy-1", Name: "set-rate", At: start, Why: "every: too fast", Answer: answer(ledger.Right, outcome.Refused, 30, "PUBACK not authorized (0x87)")},
+			{Number: 5, Device: "buoy-1", Topic: "ask/buoy-1", Body: []byte("{\n\"name\": \"dance\"}"), At: start, Why: "no command of the kind matches"},
 			{Number: 6, Device: "buoy-1", Name: "note", At: start, Done: true},
 		}}
 	r := verdict.Judge(b, verdict.Options{})
@@ -40,7 +41,7 @@ func TestCommandsInTheText(t *testing.T) {
 	_, section, found := strings.Cut(text, "  Access tokens")
 	require.True(t, found, text)
 	section, _, _ = strings.Cut(section, "\nRequirements")
-	assert.Equal(t, ` were renewed 2 times on their way.
+	assert.Equal(t, ` were renewed 2 times.
 
   Devices could not listen for commands:
       1  ask/buoy-2: not authorized (0x87)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
 
@@ -20,7 +21,7 @@ type Document struct {
 	Crowd           string                  `json:"crowd"`
 	Folder          string                  `json:"folder"`
 	Started         time.Time               `json:"started"`
-	Proven          bool                    `json:"requirements_hold"`
+	Met             bool                    `json:"requirements_met"`
 	Ended           bool                    `json:"ended"`
 	Interrupted     bool                    `json:"interrupted"`
 	Due             int                     `json:"due"`
@@ -29,7 +30,7 @@ type Document struct {
 	Rounds          []group                 `json:"rounds"`
 	Devices         []group                 `json:"devices_not_proven"`
 	Proofs          []verdict.Proof         `json:"proofs"`
-	Require         []verdict.Check         `json:"requirements"`
+	Require         []proof.Check           `json:"requirements"`
 	Delays          map[string]delays       `json:"delays_ms"`
 	Unmatched       int                     `json:"unmatched"`
 	UnmatchedSample []verdict.Unmatched     `json:"unmatched_sample,omitempty"`
@@ -40,7 +41,7 @@ type Document struct {
 	Renewed         int                     `json:"access_tokens_renewed,omitempty"`
 	Commands        []asked                 `json:"commands,omitempty"`
 	Mishaps         []verdict.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
-	DeafTo          map[string]int          `json:"commands_not_heard_why,omitempty"`
+	NotHearing      map[string]int          `json:"commands_not_heard_why,omitempty"`
 	Witnesses       []verdict.WitnessReport `json:"witnesses"`
 	Findings        []verdict.Finding       `json:"messages_not_proven"`
 	AtMost          int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
@@ -70,14 +71,14 @@ type asked struct {
 type Input struct {
 	Folder string
 	Result *verdict.Result
-	Checks []verdict.Check
+	Checks []proof.Check
 	AtMost int // findings kept for each verdict; 0: all
 }
 
-// Holds tells whether every requirement holds.
-func (in *Input) Holds() bool {
+// Met tells whether every requirement is met.
+func (in *Input) Met() bool {
 	for _, c := range in.Checks {
-		if !c.Holds {
+		if c.State != proof.Met {
 			return false
 		}
 	}
@@ -87,12 +88,12 @@ func (in *Input) Holds() bool {
 // JSON makes the document.
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
-	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Proven: in.Holds(),
+	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
 		Ended: r.Ended, Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
-	d.Renewed, d.Mishaps, d.DeafTo = r.Renewed, r.Mishaps, r.DeafTo
+	d.Renewed, d.Mishaps, d.NotHearing = r.Renewed, r.Mishaps, r.NotHearing
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})
 	}

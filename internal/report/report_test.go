@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/report"
 	"runcrowd/internal/verdict"
 )
@@ -22,13 +24,13 @@ var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 func input(proven bool) *report.Input {
 	b := &ledger.Book{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
 		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}},
-			Deaf: []ledger.Deafness{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
-		Links: []ledger.LinkEvent{{Text: "the platform cut the connection"}, {Up: true}}}
+			Gaps: []ledger.Gap{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
+		Links: []ledger.LinkEvent{{What: ledger.Down, Why: "the platform cut the connection"}, {What: ledger.Up}}}
 	for i := range 12 {
 		name := fmt.Sprintf("buoy-%02d", i+1)
 		b.Streams = append(b.Streams, ledger.Stream{Device: name, Kind: []string{"buoy", "gauge"}[i%2], Reading: "state"})
 		m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), At: start.Add(3 * time.Millisecond), Attempts: 1,
-			Outcome: ledger.Accepted, Carried: []byte(`{"wave_m":1.25,"site":"outer"}`)}
+			Outcome: outcome.Accepted, Carried: []byte(`{"wave_m":1.25,"site":"outer"}`)}
 		s := ledger.Sighting{Mark: ledger.Mark{Run: b.Run, Device: name, Reading: "state", Seq: 1}, Seen: start.Add(4 * time.Millisecond), Values: m.Carried}
 		if !proven {
 			switch {
@@ -37,26 +39,26 @@ func input(proven bool) *report.Input {
 			case i == 4:
 				s.Values = []byte(`{"wave_m":1,"site":"outer"}`)
 			case i == 5:
-				m.Outcome, m.Text, s.Mark.Run = ledger.Refused, "PUBACK quota exceeded (0x97)", "other"
+				m.Outcome, m.Text, s.Mark.Run = outcome.Refused, "PUBACK quota exceeded (0x97)", "other"
 			case i == 6:
-				m.Outcome, m.Sent, m.Attempts, m.Text, s.Mark.Run = ledger.Unsent, time.Time{}, 0, "still waiting", "other"
+				m.Outcome, m.Sent, m.Attempts, m.Text, s.Mark.Run = outcome.Unsent, time.Time{}, 0, "still waiting", "other"
 			}
 		}
 		b.Messages = append(b.Messages, []ledger.Message{m})
 		b.Sightings = append(b.Sightings, s)
 	}
 	r := verdict.Judge(b, verdict.Options{})
-	return &report.Input{Folder: "runs/x", Result: r, Checks: r.Check([]verdict.Requirement{{Key: "proven", Text: "100%", Proof: -1, Measure: "share", Share: 100}})}
+	return &report.Input{Folder: "runs/x", Result: r, Checks: r.Check([]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}})}
 }
 
 func TestTextOfABadRun(t *testing.T) {
 	got := report.Text(input(false), report.Style{})
 	assert.Equal(t, `harbour  run k3f9a2xy, 2030-01-02 03:04:05 UTC, 12 devices, 12 messages due
 
-NOT PROVEN  7 of 12 messages: 1 refused, 4 lost, 1 altered, 1 unsent
+NOT PROVEN  5 of 12 messages proven; 1 refused, 4 lost, 1 altered, 1 unsent
 
   acknowledged      10 of 12   the platform's own answer to each message
-  received           5 of 12   seen coming out of the platform, by the witness ear
+  received           6 of 12 seen, 5 as sent   seen coming out of the platform, by the witness ear
   stored        not asked: no witness proves it
   witness ear: could not listen from 04:04:05.000 for 1s: cut
 
@@ -68,8 +70,8 @@ NOT PROVEN  7 of 12 messages: 1 refused, 4 lost, 1 altered, 1 unsent
   all     12       5        1     4        1       1
 
   time                p50  p90  p99  worst
-  -------------------------------------------------------------
-  sent late by        1ms  1ms  1ms    1ms  after it was due
+  -----------------------------------------------------------------
+  behind schedule     1ms  1ms  1ms    1ms  sent after it was due
   to acknowledgement  2ms  2ms  2ms    2ms  after it was sent
   to reception        3ms  3ms  3ms    3ms  after it was sent
 
@@ -103,7 +105,7 @@ unsent: due, but the device could not send it before the end
   buoy-07 state #1  due 03:04:05.000, unsent: still waiting
 
 Requirements
-  broken  proven: 100%   is 41.66% (5 of 12)
+  not met    proven: 100%   41.66% (5 of 12)
 `, got)
 }
 
@@ -113,8 +115,8 @@ func TestTextOfAGoodRun(t *testing.T) {
 	assert.Contains(t, got, "all 12 messages: each acknowledged and received, once, as it was sent")
 	assert.Contains(t, got, "\x1b[")
 	assert.NotContains(t, report.Text(in, report.Style{}), "\x1b[", "no colour where none was asked for")
-	in.Checks[0].Holds, in.Checks[0].Unknown = false, true
-	assert.Contains(t, report.Text(in, report.Style{}), "open    proven: 100%   is 100% (12 of 12)  a witness could not be heard")
+	in.Checks[0].State = proof.Undecided
+	assert.Contains(t, report.Text(in, report.Style{}), "undecided  proven: 100%   100% (12 of 12)  a witness could not be heard")
 }
 
 // The JSON says what the text says, and its verdicts add up.
@@ -130,7 +132,7 @@ func TestJSON(t *testing.T) {
 	assert.Equal(t, d.Due, sum)
 	assert.Len(t, d.Verdicts, len(verdict.All()), "each verdict is named, those with no message too")
 	assert.Len(t, d.Findings, 7)
-	assert.False(t, d.Proven)
+	assert.False(t, d.Met)
 	assert.Equal(t, 2.0, d.Delays["acknowledged"].P99)
 	assert.True(t, strings.HasSuffix(string(b), "}\n"))
 }

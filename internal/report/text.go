@@ -10,6 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
 
@@ -63,14 +64,14 @@ func Text(in *Input, st Style) string {
 	b.WriteString(findings(r, st))
 	w("\n%s\n", st.paint(head, "Requirements"))
 	for _, c := range in.Checks {
-		sign, note := st.paint(good, "holds "), ""
-		switch {
-		case c.Unknown:
-			sign, note = st.paint(doubt, "open  "), "  a witness could not be heard"
-		case !c.Holds:
-			sign = st.paint(bad, "broken")
+		style, note := good, ""
+		switch c.State {
+		case proof.Undecided:
+			style, note = doubt, "  a witness could not be heard"
+		case proof.NotMet:
+			style = bad
 		}
-		w("  %s  %s: %s   %s%s\n", sign, c.Key, c.Want, st.paint(faint, "is "+c.Got), note)
+		w("  %s  %s: %s   %s%s\n", st.paint(style, fmt.Sprintf("%-9s", c.State)), c.Key, c.Want, st.paint(faint, c.Got), note)
 	}
 	return b.String()
 }
@@ -88,12 +89,11 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	due, proven := r.Total.Due(), r.Total[verdict.Proven]
 	switch {
 	case due == 0:
-		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS DUE")+" in the time the plan gave; nothing was shown. Is a reading's interval longer than the plan?")
+		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS TESTED")+"  No message was due. Is a reading's interval longer than the plan?")
 	case proven == due:
 		fmt.Fprintf(b, "%s  all %s%s\n", st.paint(good, "PROVEN"), plural(due, "message"), everyProof(r))
 	case due-proven == r.Total[verdict.Unknown]:
-		fmt.Fprintf(b, "%s  %d of %d messages; the other %d are not known, because a witness could not be heard\n",
-			st.paint(doubt, "NOT ALL PROVEN"), proven, due, due-proven)
+		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown, because a witness could not be heard\n", st.paint(doubt, "UNDECIDED"), proven, plural(due, "message"), due-proven)
 	default:
 		var parts []string
 		for _, v := range verdict.All() {
@@ -101,7 +101,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 				parts = append(parts, fmt.Sprintf("%d %s", r.Total[v], v))
 			}
 		}
-		fmt.Fprintf(b, "%s  %d of %d messages: %s\n", st.paint(bad, "NOT PROVEN"), due-proven, due, strings.Join(parts, ", "))
+		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", st.paint(bad, "NOT PROVEN"), proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
 	if r.Interrupted {
 		b.WriteString("The run was interrupted: the plan was not played to its end.\n")
@@ -118,7 +118,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 func everyProof(r *verdict.Result) string {
 	var list []string
 	for _, p := range r.Proofs {
-		if p.NotAsked == 0 && p.Holds == p.Asked {
+		if p.NotAsked == 0 && p.AsSent == p.Asked {
 			list = append(list, p.Name)
 		}
 	}
@@ -150,13 +150,17 @@ func proofs(b *strings.Builder, r *verdict.Result, st Style) {
 			}
 		default:
 			c := good
-			if p.Holds < p.Asked {
+			if p.AsSent < p.Asked {
 				c = bad
-				if p.Holds+p.Unknown == p.Asked {
+				if p.AsSent+p.Unknown == p.Asked {
 					c = doubt
 				}
 			}
-			line = st.paint(c, fmt.Sprintf("%6d of %d", p.Holds, p.Asked)) + st.paint(faint, "   "+how[p.Name]+strings.Join(by[p.Name], ", "))
+			count := fmt.Sprintf("%6d of %d", p.Seen, p.Asked)
+			if p.Seen != p.AsSent { // found, but altered, repeated, late or elsewhere
+				count += fmt.Sprintf(" seen, %d as sent", p.AsSent)
+			}
+			line = st.paint(c, count) + st.paint(faint, "   "+how[p.Name]+strings.Join(by[p.Name], ", "))
 			if p.Unknown > 0 {
 				line += fmt.Sprintf(", %d not known", p.Unknown)
 			}
@@ -277,7 +281,7 @@ func delayTable(r *verdict.Result) string {
 		name, note string
 		d          verdict.Delays
 	}{
-		{"sent late by", "after it was due", r.Lag},
+		{"behind schedule", "sent after it was due", r.Lag},
 		{"to acknowledgement", "after it was sent", r.Acknowledged},
 		{"to reception", "after it was sent", r.Received},
 		{"to storage", "after it was sent", r.Stored},
@@ -314,14 +318,14 @@ func asides(b *strings.Builder, r *verdict.Result) {
 		fmt.Fprintf(b, "\n  Beside the verdicts: %s.\n", strings.Join(list, "; "))
 	}
 	for _, s := range r.Unmatched[:min(3, len(r.Unmatched))] {
-		fmt.Fprintf(b, "    stray at %s: %s\n", s.Witness, s.Mark)
+		fmt.Fprintf(b, "    unmatched at %s: %s\n", s.Witness, s.Mark)
 	}
 	if r.Drops > 0 {
 		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Drops))
 		reasons(b, r.DropReasons)
 	}
 	if r.Renewed > 0 {
-		fmt.Fprintf(b, "\n  Access tokens were renewed %s on their way.\n", times(r.Renewed))
+		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Renewed))
 	}
 }
 
@@ -336,9 +340,9 @@ func reasons(b *strings.Builder, why map[string]int) {
 
 // commands tells what the platform asked of the devices.
 func commands(b *strings.Builder, r *verdict.Result) {
-	if len(r.DeafTo) > 0 {
+	if len(r.NotHearing) > 0 {
 		fmt.Fprintf(b, "\n  Devices could not listen for commands:\n")
-		reasons(b, r.DeafTo)
+		reasons(b, r.NotHearing)
 	}
 	if len(r.Commands) == 0 {
 		return

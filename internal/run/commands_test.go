@@ -94,7 +94,7 @@ func (a *asker) ready(device, command string) {
 func playBeside(t *testing.T, text string, f func()) (*verdict.Result, *ledger.Book) {
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
-	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error)
@@ -211,7 +211,7 @@ func TestCommandsAndRounds(t *testing.T) {
 	a := newAsker(t, text)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
 	require.NoError(t, err)
-	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})
+	session, err := open(t, c, run.Options{Out: t.TempDir()})
 	require.NoError(t, err)
 	done := make(chan error)
 	go func() { done <- session.Play(context.Background()) }()

@@ -14,9 +14,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
@@ -90,7 +93,7 @@ require: {proven: 100%, received: 100% WITHIN, stored: 100% WITHIN}
 type played struct {
 	folder string
 	result *verdict.Result
-	checks []verdict.Check
+	checks []proof.Check
 	hits   []string // marks without the run, sorted
 }
 
@@ -129,7 +132,7 @@ func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
 // playCrowd plays a crowd and judges the run.
 func playCrowd(t *testing.T, c *crowd.Crowd) *played {
 	t.Helper()
-	s, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
 	require.NoError(t, err)
 	require.NoError(t, s.Play(context.Background()))
 	_, res, checks, err := run.Judge(s.Folder, 0)
@@ -151,7 +154,7 @@ func (p *played) found(v verdict.Verdict) []string {
 
 func (p *played) holds() bool {
 	for _, c := range p.checks {
-		if !c.Holds {
+		if c.State != proof.Met {
 			return false
 		}
 	}
@@ -241,7 +244,7 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 			if w.name == "mqtt5-qos0" {
 				assert.Zero(t, ack.Asked, "QoS 0 is never counted as acknowledged")
 			} else {
-				assert.Equal(t, p.result.Total.Due(), ack.Holds)
+				assert.Equal(t, p.result.Total.Due(), ack.AsSent)
 			}
 		})
 	}
@@ -339,7 +342,7 @@ func TestInterruptedRunIsJudged(t *testing.T) {
 	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "60s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "60s").Replace(ways[1].harbour())
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
-	session, err := run.Open(context.Background(), c, run.Options{Out: t.TempDir()})
+	session, err := open(t, c, run.Options{Out: t.TempDir()})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(time.Second, cancel)
@@ -350,4 +353,12 @@ func TestInterruptedRunIsJudged(t *testing.T) {
 	assert.True(t, res.Ended)
 	assert.Positive(t, res.Total.Due())
 	assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
+}
+
+// open builds the fleet of a crowd and opens a run of it.
+func open(t *testing.T, c *crowd.Crowd, opt run.Options) (*run.Session, error) {
+	t.Helper()
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	return run.Open(context.Background(), f, opt)
 }

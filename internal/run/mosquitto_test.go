@@ -163,7 +163,7 @@ func TestMosquittoRestart(t *testing.T) {
 			assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
 			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
 			assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/2, "only what was sent while the witness was away is not known")
-			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].Holds, "in the end all is acknowledged")
+			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].AsSent, "in the end all is acknowledged")
 		})
 	}
 }

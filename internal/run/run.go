@@ -27,8 +27,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
 	"runcrowd/internal/link/mqtt"
-	"runcrowd/internal/signal"
-	"runcrowd/internal/verdict"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/witness"
 )
 
@@ -44,15 +43,15 @@ const (
 
 // Manifest says what a run folder is of.
 type Manifest struct {
-	Run     string                `json:"run"`
-	Crowd   string                `json:"crowd"`
-	File    string                `json:"file"`
-	SHA256  string                `json:"sha256"` // of the crowd file as it was
-	Seed    uint64                `json:"seed"`
-	Started time.Time             `json:"started"`
-	Version string                `json:"version"`
-	Require []verdict.Requirement `json:"require"`
-	Files   []ManifestFileEntry   `json:"files,omitempty"`
+	Run     string              `json:"run"`
+	Crowd   string              `json:"crowd"`
+	File    string              `json:"file"`
+	SHA256  string              `json:"sha256"` // of the crowd file as it was
+	Seed    uint64              `json:"seed"`
+	Started time.Time           `json:"started"`
+	Version string              `json:"version"`
+	Require []proof.Requirement `json:"require"`
+	Files   []ManifestFileEntry `json:"files,omitempty"`
 }
 
 // ManifestFileEntry is a file that the crowd file reads, and its copy in the run
@@ -146,31 +145,28 @@ type Options struct {
 	Out     string // folder in which run folders are made
 	Version string
 	File    string // the crowd file as the user named it
-	Single  *Single
-}
-
-// Single is one message that is sent in place of the plan.
-type Single struct {
-	Stream int                     // of the fleet
-	Values map[string]signal.Value // given by hand, by field
+	// Only are the devices that take part; nil: all of the fleet. Witnesses that see
+	// none of them are left alone.
+	Only []*fleet.Device
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
 // error is a *link.ReachError where the platform could not be reached, a
 // *StorageError where the folder could not be made.
-func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
-	f, err := fleet.Build(c, credential.New(c))
-	if err != nil {
-		return nil, err
+func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
+	c := f.Crowd
+	devices := opt.Only
+	if devices == nil {
+		devices = f.Devices
 	}
-	if err := enrolled(f, opt.Single); err != nil {
+	if err := enrolled(f, devices); err != nil {
 		return nil, err
 	}
 	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c), start: time.Now()}
 	tried := map[*crowd.Link]bool{}
-	for _, d := range f.Devices {
+	for _, d := range devices {
 		l := d.Cast.Link
-		if tried[l] || opt.Single != nil && d != f.Streams[opt.Single.Stream].Device {
+		if tried[l] {
 			continue
 		}
 		tried[l] = true
@@ -184,14 +180,11 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID, s.start)
-	if opt.Single != nil {
-		s.engine.Single(opt.Single.Stream, opt.Single.Values)
-	}
 	catalog := witness.NewCatalog(f, s.ID, s.start)
 	for i, spec := range c.Witnesses {
 		page := s.ledger.Page()
 		s.ledger.Witness(i, spec.Name, spec.Proves.String(), within(c, spec))
-		if opt.Single != nil && !f.Sees(i, f.Streams[opt.Single.Stream].Device) {
+		if !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
 			continue
@@ -213,16 +206,13 @@ func Open(ctx context.Context, c *crowd.Crowd, opt Options) (*Session, error) {
 }
 
 // enrolled tells of devices that lack what the platform gives them when they are
-// made known: they would be refused one by one.
-func enrolled(f *fleet.Fleet, single *Single) error {
-	list := f.NotEnrolled()
-	if single != nil {
-		list = slices.DeleteFunc(list, func(d *fleet.Device) bool { return d != f.Streams[single.Stream].Device })
-	}
+// registered: they would be refused one by one.
+func enrolled(f *fleet.Fleet, devices []*fleet.Device) error {
+	list := slices.DeleteFunc(f.NotEnrolled(), func(d *fleet.Device) bool { return !slices.Contains(devices, d) })
 	if len(list) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; make them known with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
+	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; register them with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
 }
 
 // newID is eight letters and digits, 40 random bits.
@@ -253,23 +243,11 @@ func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
 // within is the time that the requirements allow a witness's proof.
 func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
 	for _, q := range c.Require {
-		if q.Measure == "share" && !q.Proven && q.Proof == w.Proves && q.Within > 0 {
+		if q.Measure == proof.Share && !q.Proven && q.Proof == w.Proves && q.Within > 0 {
 			return q.Within
 		}
 	}
 	return 0
-}
-
-func requirements(c *crowd.Crowd) []verdict.Requirement {
-	var list []verdict.Requirement
-	for _, q := range c.Require {
-		r := verdict.Requirement{Key: q.Key, Text: q.Text, Proof: int(q.Proof), Measure: q.Measure, Share: float64(q.Share), Limit: q.Limit, Most: q.Most}
-		if q.Proven {
-			r.Proof = -1
-		}
-		list = append(list, r)
-	}
-	return list
 }
 
 // make makes the run folder.
@@ -278,7 +256,7 @@ func (s *Session) make(opt Options) error {
 		return err
 	}
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), Seed: s.crowd.Seed, Started: s.start.UTC(),
-		Version: opt.Version, Require: requirements(s.crowd)}
+		Version: opt.Version, Require: s.crowd.Require}
 	if len(s.crowd.Files) > 0 {
 		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o755); err != nil {
 			return err
@@ -344,8 +322,21 @@ func (s *Session) Play(ctx context.Context) error {
 			case <-time.After(time.Until(planned)):
 			}
 		}
-		s.round(play, n)
+		end := time.Now().Add(plan.For)
+		s.round(play, n, end, func(begin time.Time) { s.engine.Play(play, n, begin) })
 	}
+	return s.finish(ctx)
+}
+
+// Send sends one message in place of the plan, and hears the witnesses. The error is as
+// that of Play.
+func (s *Session) Send(ctx context.Context, one *engine.Single) error {
+	s.round(ctx, 1, time.Now(), func(time.Time) { s.engine.Send(ctx, 1, one) })
+	return s.finish(ctx)
+}
+
+// finish closes the session's ledger.
+func (s *Session) finish(ctx context.Context) error {
 	s.set(func(p *Progress) { p.Phase = Done })
 	interrupted := ctx.Err() != nil
 	s.close()
@@ -358,15 +349,14 @@ func (s *Session) Play(ctx context.Context) error {
 	return nil
 }
 
-// round plays one round and hears the witnesses for it.
-func (s *Session) round(ctx context.Context, n int) {
+// round plays one round, which is to end at a time, and hears the witnesses for it.
+func (s *Session) round(ctx context.Context, n int, end time.Time, play func(begin time.Time)) {
 	begin := time.Now()
-	end := begin.Add(s.crowd.Plan.For)
 	s.set(func(p *Progress) {
 		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, s.crowd.Plan.Rounds, begin, end
 	})
 	s.ledger.Round(n, begin, end)
-	s.engine.Play(ctx, n, begin)
+	play(begin)
 	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
 		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)
 	}

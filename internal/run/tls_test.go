@@ -185,7 +185,7 @@ func TestRefusedCertificates(t *testing.T) {
 				cr, err := file.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: {for: 1s}\n",
 					key, scheme, address, settings, target)), file.Sources{})
 				require.NoError(t, err)
-				session, err := run.Open(context.Background(), cr, run.Options{Out: t.TempDir()})
+				session, err := open(t, cr, run.Options{Out: t.TempDir()})
 				if err == nil && scheme == "https" && c.client != "buoy-001" {
 					// TLS 1.3 refuses a client behind the handshake, which the first request hears.
 					require.NoError(t, session.Play(context.Background()))
@@ -279,7 +279,7 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, who: "n < 3
 	}
 	assert.Greater(t, refused, 10)
 	assert.Equal(t, p.result.Total.Due()-refused, p.result.Total[verdict.Proven], "%+v", p.result.Findings)
-	_, err = run.Open(context.Background(), password("harbour-20"), run.Options{Out: t.TempDir()})
+	_, err = open(t, password("harbour-20"), run.Options{Out: t.TempDir()})
 	assert.ErrorContains(t, err, "the broker refused the connection of buoy-001: ")
 	assert.ErrorContains(t, err, "check username and password")
 	assert.NotContains(t, err.Error(), "harbour-20")

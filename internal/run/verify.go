@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"runcrowd/internal/credential"
 	files "runcrowd/internal/folder"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/proof"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
@@ -73,7 +75,7 @@ func (e bookExpect) Range(stream int) (from, to uint64) {
 
 func (e bookExpect) Excused(stream int, seq uint64) bool {
 	o := e.book.Messages[stream][seq-1].Outcome
-	return o == ledger.Refused || o == ledger.Unsent
+	return o == outcome.Refused || o == outcome.Unsent
 }
 
 // Unheard lists the witnesses that were not heard to the end and can still be
@@ -185,7 +187,7 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 }
 
 // Judge judges a run folder.
-func Judge(folder string, keep int) (*Manifest, *verdict.Result, []verdict.Check, error) {
+func Judge(folder string, keep int) (*Manifest, *verdict.Result, []proof.Check, error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
 		return nil, nil, nil, err

@@ -1,7 +1,6 @@
 package run_test
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -131,7 +130,7 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 		c, err := file.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), file.Sources{Getenv: os.LookupEnv})
 		require.NoError(t, err)
 		dir := t.TempDir()
-		_, err = run.Open(context.Background(), c, run.Options{Out: dir})
+		_, err = open(t, c, run.Options{Out: dir})
 		var reach *link.ReachError
 		require.ErrorAs(t, err, &reach)
 		assert.Contains(t, err.Error(), fmt.Sprintf("the witness %q (%s/out): %s", "store", srv.URL, says))

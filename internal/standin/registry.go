@@ -13,9 +13,9 @@ import (
 )
 
 // registry is whom the platform knows, where it wants to know its devices: each has
-// a token that it was given when it was made known.
+// a token that it was given when it was registered.
 type registry struct {
-	most int // devices made known in a second; 0: any number
+	most int // devices registered in a second; 0: any number
 
 	mu     sync.Mutex
 	tokens map[string]string

@@ -63,7 +63,7 @@ type Config struct {
 	WS string
 	// TLS, if not nil, secures all that the stand-in listens on.
 	TLS *tls.Config
-	// Registry makes it want to know its devices: they are made known by POST to
+	// Registry makes it want its devices registered: by POST to
 	// /registry, and show the token they get: as the password beside their name over
 	// MQTT, as a bearer token over HTTP. RegistryRate is how many it takes in a second.
 	Registry     bool

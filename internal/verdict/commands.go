@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 )
 
 // Asked is what became of the commands of one name, as far as the devices tell.
@@ -47,15 +48,15 @@ func (j *judge) commands(r *Result) {
 		if c.Done {
 			a.Obeyed++
 		} else if c.Name == "" {
-			why = c.Says
+			why = c.Why
 		} else {
-			why = "not obeyed: " + c.Says
+			why = "not obeyed: " + c.Why
 		}
 		if x := c.Answer; x != nil {
 			switch {
 			case x.How == ledger.Never:
 				a.Silent++
-			case x.Outcome == ledger.Accepted || x.Outcome == ledger.NotAsked:
+			case x.Outcome == outcome.Accepted || x.Outcome == outcome.NotAsked:
 				a.Answered++
 				if x.How == ledger.Wrong {
 					a.Wrongly++

@@ -236,3 +236,13 @@ func clip(s string) string {
 	}
 	return s
 }
+
+// differences compares the JSON object that was sent with what was found. A
+// field the platform added is no difference.
+func differences(sent, found []byte, s *ledger.Stream) []Difference {
+	// The usual case without parsing: the body's own fields stand at its end.
+	if len(sent) > 2 && bytes.HasSuffix(found, sent[1:]) {
+		return nil
+	}
+	return compareObjects(sent, found, s)
+}

@@ -11,6 +11,8 @@ import (
 	"pgregory.net/rapid"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
 
@@ -35,7 +37,7 @@ const carried = `{"wave_m":47.8,"t":1,"site":"outer"}`
 
 // message is the first of the stream: sent once, acknowledged.
 func message(change func(*ledger.Message)) ledger.Message {
-	m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), Attempts: 1, Outcome: ledger.Accepted,
+	m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), Attempts: 1, Outcome: outcome.Accepted,
 		At: start.Add(2 * time.Millisecond), Carried: []byte(carried)}
 	if change != nil {
 		change(&m)
@@ -43,7 +45,7 @@ func message(change func(*ledger.Message)) ledger.Message {
 	return m
 }
 
-func outcome(o ledger.Outcome) func(*ledger.Message) {
+func ended(o outcome.Outcome) func(*ledger.Message) {
 	return func(m *ledger.Message) { m.Outcome = o }
 }
 
@@ -70,7 +72,7 @@ func TestVerdicts(t *testing.T) {
 	ear, store := seen(0, nil), seen(1, nil)
 	late := seen(0, func(s *ledger.Sighting) { s.Seen = start.Add(1500 * time.Millisecond) })
 	resent := func(m *ledger.Message) { m.Attempts = 2 }
-	unsent := func(m *ledger.Message) { m.Attempts, m.Sent, m.Outcome = 0, time.Time{}, ledger.Unsent }
+	unsent := func(m *ledger.Message) { m.Attempts, m.Sent, m.Outcome = 0, time.Time{}, outcome.Unsent }
 	for name, c := range map[string]struct {
 		message func(*ledger.Message)
 		seen    []ledger.Sighting
@@ -79,16 +81,16 @@ func TestVerdicts(t *testing.T) {
 		says    string
 	}{
 		"all is well":                          {nil, []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
-		"refused, not kept":                    {outcome(ledger.Refused), nil, nil, verdict.Refused, "not found"},
-		"refused, yet kept":                    {outcome(ledger.Refused), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"refused, not kept":                    {ended(outcome.Refused), nil, nil, verdict.Refused, "not found"},
+		"refused, yet kept":                    {ended(outcome.Refused), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
 		"the store lacks it":                   {nil, []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
 		"the ear lacks it":                     {nil, []ledger.Sighting{store}, nil, verdict.Lost, "not found"},
-		"QoS 0, the store lacks it":            {outcome(ledger.NotAsked), []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
-		"QoS 0, all is well":                   {outcome(ledger.NotAsked), []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
-		"no answer, nowhere":                   {outcome(ledger.NoAnswer), nil, nil, verdict.Unanswered, "not found"},
-		"no answer, found":                     {outcome(ledger.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
-		"no answer, found by one":              {outcome(ledger.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
-		"still open at the end":                {outcome(ledger.Open), nil, nil, verdict.Unanswered, "not found"},
+		"QoS 0, the store lacks it":            {ended(outcome.NotAsked), []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
+		"QoS 0, all is well":                   {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"no answer, nowhere":                   {ended(outcome.NoAnswer), nil, nil, verdict.Unanswered, "not found"},
+		"no answer, found":                     {ended(outcome.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
+		"no answer, found by one":              {ended(outcome.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"still open at the end":                {ended(outcome.Open), nil, nil, verdict.Unanswered, "not found"},
 		"altered":                              {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":48,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
 		"within the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":47.80}`))}, nil, verdict.Proven, ""},
 		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":47.8}`))}, nil, verdict.Altered, ""},
@@ -110,17 +112,17 @@ func TestVerdicts(t *testing.T) {
 		"unsent":                               {unsent, nil, nil, verdict.Unsent, ""},
 		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
 		"the store was not heard, yet it says": {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
-		"no answer, and nobody was heard":      {outcome(ledger.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
+		"no answer, and nobody was heard":      {ended(outcome.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
 		"the ear was deaf just then":           {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
 		"the ear was deaf later":               {nil, []ledger.Sighting{store}, deaf(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
 		"the ear was deaf to QoS 0 only":       {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, true), verdict.Lost, "not found"},
-		"QoS 0 with nobody who looks":          {outcome(ledger.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
+		"QoS 0 with nobody who looks":          {ended(outcome.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
 		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
 		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
 			b.Streams[0].Unseen = []int{0, 1}
 		}, verdict.Proven, ""},
-		"killed before the answer was written": {outcome(ledger.Open), []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Unknown, ""},
-		"killed, and altered":                  {outcome(ledger.Open), []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { b.Ended = false }, verdict.Altered, ""},
+		"killed before the answer was written": {ended(outcome.Open), []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Unknown, ""},
+		"killed, and altered":                  {ended(outcome.Open), []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { b.Ended = false }, verdict.Altered, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := book(message(c.message))
@@ -146,7 +148,7 @@ func TestVerdicts(t *testing.T) {
 
 func deaf(from, to time.Duration, qos0 bool) func(*ledger.Book) {
 	return func(b *ledger.Book) {
-		b.Witnesses[0].Deaf = []ledger.Deafness{{From: start.Add(from), To: start.Add(to), QoS0: qos0, Why: "cut"}}
+		b.Witnesses[0].Gaps = []ledger.Gap{{From: start.Add(from), To: start.Add(to), QoS0: qos0, Why: "cut"}}
 	}
 }
 
@@ -156,7 +158,7 @@ func TestTheSumAddsUp(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var list []ledger.Message
 		for i := range rapid.IntRange(0, 12).Draw(t, "messages") {
-			o := ledger.Outcome(rapid.IntRange(0, 5).Draw(t, "outcome"))
+			o := outcome.Outcome(rapid.IntRange(0, 5).Draw(t, "outcome"))
 			list = append(list, message(func(m *ledger.Message) {
 				m.Seq, m.Outcome, m.Attempts = uint64(i+1), o, rapid.IntRange(0, 3).Draw(t, "attempts")
 			}))
@@ -263,21 +265,20 @@ func TestRequirements(t *testing.T) {
 	b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
 	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
 	r := verdict.Judge(b, verdict.Options{})
-	check := func(q verdict.Requirement) verdict.Check { return r.Check([]verdict.Requirement{q})[0] }
-	assert.Equal(t, verdict.Check{Key: "acknowledged", Got: "100% (2 of 2)", Holds: true}, check(verdict.Requirement{Key: "acknowledged", Measure: "share", Share: 100}))
-	assert.Equal(t, verdict.Check{Key: "received", Got: "50% (1 of 2)"}, check(verdict.Requirement{Key: "received", Proof: 1, Measure: "share", Share: 50.1}))
-	assert.True(t, check(verdict.Requirement{Proof: 1, Measure: "share", Share: 50}).Holds)
-	assert.False(t, check(verdict.Requirement{Proof: -1, Measure: "share", Share: 100}).Holds)
-	assert.True(t, check(verdict.Requirement{Measure: "p99", Limit: time.Millisecond}).Holds)
-	assert.False(t, check(verdict.Requirement{Measure: "worst", Limit: 900 * time.Microsecond}).Holds)
-	assert.True(t, check(verdict.Requirement{Measure: "unmatched"}).Holds)
+	check := func(q proof.Requirement) proof.Check { return r.Check([]proof.Requirement{q})[0] }
+	assert.Equal(t, proof.Check{Key: "acknowledged", Got: "100% (2 of 2)", State: proof.Met}, check(proof.Requirement{Key: "acknowledged", Measure: "share", Percent: 100}))
+	assert.Equal(t, proof.Check{Key: "received", Got: "50% (1 of 2)", State: proof.NotMet}, check(proof.Requirement{Key: "received", Proof: proof.Received, Measure: "share", Percent: 50.1}))
+	assert.Equal(t, proof.Met, check(proof.Requirement{Proof: proof.Received, Measure: "share", Percent: 50}).State)
+	assert.Equal(t, proof.NotMet, check(proof.Requirement{Proven: true, Measure: "share", Percent: 100}).State)
+	assert.Equal(t, proof.Met, check(proof.Requirement{Measure: "p99", Limit: time.Millisecond}).State)
+	assert.Equal(t, proof.NotMet, check(proof.Requirement{Measure: "worst", Limit: 900 * time.Microsecond}).State)
+	assert.Equal(t, proof.Met, check(proof.Requirement{Measure: "unmatched"}).State)
 	b.Witnesses[1].Heard[1] = ledger.Hearing{}
 	r = verdict.Judge(b, verdict.Options{})
-	c := check(verdict.Requirement{Proof: 2, Measure: "share", Share: 100})
-	assert.False(t, c.Holds, "what is not known is no pass")
-	assert.True(t, c.Unknown)
+	c := check(proof.Requirement{Proof: 2, Measure: "share", Percent: 100})
+	assert.Equal(t, proof.Undecided, c.State, "what is not known is no pass")
 	empty := verdict.Judge(book(), verdict.Options{})
-	assert.False(t, empty.Check([]verdict.Requirement{{Proof: -1, Measure: "share"}})[0].Holds, "nothing due shows nothing")
+	assert.Equal(t, proof.NotMet, empty.Check([]proof.Requirement{{Proven: true, Measure: "share"}})[0].State, "nothing due shows nothing")
 	assert.Equal(t, "99.99% (99999 of 100000)", verdict.ShareText(99999, 100000), "never rounded up to the whole")
 }
 
@@ -314,9 +315,9 @@ func TestDeafnessIsSummedUp(t *testing.T) {
 	b := &ledger.Book{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}
 	for i := range 5 {
 		from := start.Add(time.Duration(i) * time.Minute)
-		b.Witnesses[0].Deaf = append(b.Witnesses[0].Deaf, ledger.Deafness{From: from, To: from.Add(10 * time.Millisecond), QoS0: true, Why: "again"})
+		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond), QoS0: true, Why: "again"})
 		if i == 2 {
-			b.Witnesses[0].Deaf = append(b.Witnesses[0].Deaf, ledger.Deafness{From: from, To: from.Add(time.Second), Why: "cut"}, ledger.Deafness{From: from, Why: "gone"})
+			b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(time.Second), Why: "cut"}, ledger.Gap{From: from, Why: "gone"})
 		}
 	}
 	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept all but QoS 0): again",

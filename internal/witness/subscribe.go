@@ -146,7 +146,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	}
 	s.hearMu.Lock()
 	if !s.down.IsZero() && s.page != nil {
-		s.page.Deaf(s.index, s.down, time.Now(), kept, s.why)
+		s.page.Gap(s.index, s.down, time.Now(), kept, s.why)
 		s.down = time.Time{}
 	}
 	s.hearMu.Unlock()
@@ -447,7 +447,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()
 	if !s.down.IsZero() && s.page != nil {
-		s.page.Deaf(s.index, s.down, time.Time{}, false, s.why)
+		s.page.Gap(s.index, s.down, time.Time{}, false, s.why)
 		return false, "the subscription was lost: " + s.why
 	}
 	if s.unmarked > 0 && s.foreign == 0 && !s.any() {

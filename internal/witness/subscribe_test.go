@@ -173,8 +173,8 @@ func TestDeafness(t *testing.T) {
 		assert.True(t, complete, why)
 		got := e.book()
 		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
-		require.Len(t, got.Witnesses[0].Deaf, 1)
-		d := got.Witnesses[0].Deaf[0]
+		require.Len(t, got.Witnesses[0].Gaps, 1)
+		d := got.Witnesses[0].Gaps[0]
 		assert.Equal(t, kept, d.QoS0)
 		assert.True(t, d.To.After(d.From))
 		assert.Equal(t, "the platform closed the connection", d.Why)
@@ -203,8 +203,8 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	assert.True(t, complete, why)
 	got := e.book()
 	assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
-	require.Len(t, got.Witnesses[0].Deaf, 1)
-	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Deaf[0].Why)
+	require.Len(t, got.Witnesses[0].Gaps, 1)
+	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Gaps[0].Why)
 }
 
 // A witness that is deaf at the end was not heard; neither was one that got

@@ -2,7 +2,7 @@
 // sighting in the ledger. What the sightings mean is not decided here.
 //
 // A witness never guesses. A message that carries the mark of another run is
-// let pass; a time in which the witness could not listen is noted as deafness;
+// let pass; a time in which the witness could not listen is noted as a gap;
 // an answer that cannot be understood is told, and the witness counts as not
 // heard.
 package witness

@@ -1,8 +1,10 @@
 package file
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -90,28 +92,28 @@ func (r *reader) deeds(k *crowd.Command, n *yaml.Node, c *crowd.Cast, env formul
 			if !contains(readings, e.key.Value) {
 				r.noSuch(e.key, what+": every", "reading", e.key.Value, readings)
 			}
-			k.Rates = append(k.Rates, crowd.Rate{Reading: e.key.Value, Every: r.rateText(e.value, what+": every: "+e.key.Value, env)})
+			k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedInterval, Name: e.key.Value, Value: r.rateText(e.value, what+": every: "+e.key.Value, env)})
 		}
 	} else if en != nil {
-		k.Rates = []crowd.Rate{{Every: r.rateText(en, what+": every", env)}}
+		k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedInterval, Value: r.rateText(en, what+": every", env)})
 	}
 	if sn := o.get("set"); sn != nil {
 		for _, e := range r.entries(sn, what+": set") {
-			s := crowd.Set{Property: e.key.Value, Value: r.text(e.value, what+": set: "+e.key.Value, env)}
+			s := crowd.Deed{Kind: crowd.DeedSet, Name: e.key.Value, Value: r.text(e.value, what+": set: "+e.key.Value, env)}
 			var names []string
 			for i := range c.Properties {
 				if p := &c.Properties[i]; !c.Secrets[p.Name] {
 					names = append(names, p.Name)
-					if p.Name == s.Property {
+					if p.Name == s.Name {
 						s.Sample = p.Sample
 					}
 				}
 			}
-			if !contains(names, s.Property) {
-				r.noSuch(e.key, what+": set", "property", s.Property, names)
+			if !contains(names, s.Name) {
+				r.noSuch(e.key, what+": set", "property", s.Name, names)
 				continue
 			}
-			k.Set = append(k.Set, s)
+			k.Do = append(k.Do, s)
 		}
 	}
 	for _, x := range r.list(o.get("send"), what+": send") {
@@ -119,8 +121,10 @@ func (r *reader) deeds(k *crowd.Command, n *yaml.Node, c *crowd.Cast, env formul
 		if ok && !contains(readings, s) {
 			r.noSuch(x, what+": send", "reading", s, readings)
 		}
-		k.Send = append(k.Send, s)
+		k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedSend, Name: s})
 	}
+	// What is sent has the new values.
+	slices.SortStableFunc(k.Do, func(a, b crowd.Deed) int { return cmp.Compare(a.Kind, b.Kind) })
 }
 
 // rateText reads an interval; one without placeholders is checked now.

@@ -29,7 +29,7 @@ func (r *reader) loadEnrolled(at crowd.Pos) {
 		return
 	}
 	if err != nil {
-		r.Add(at, "enroll: %s cannot be read: %s; who was made known, and with what secrets, stands there", c.EnrolledFile(), folder.Why(err))
+		r.Add(at, "enroll: %s cannot be read: %s; it says which devices are registered, and holds their secrets", c.EnrolledFile(), folder.Why(err))
 		return
 	}
 	c.Enrolled = crowd.ReadEnrolled(data)
@@ -128,7 +128,7 @@ func (r *reader) enrollment(n *yaml.Node) {
 			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST", i))
 		}
 	case o.node.Kind == yaml.MappingNode:
-		r.Add(pos(n), "enroll does not say how a device is made known; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
+		r.Add(pos(n), "enroll does not say how a device is registered; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
 	}
 	if w := o.get("withdraw"); w != nil {
 		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE", -1)

@@ -91,7 +91,7 @@ func readTable(data []byte) (*table, error) {
 		if errors.As(err, &pe) {
 			why := "a quote stands where none may be"
 			if errors.Is(pe.Err, csv.ErrQuote) {
-				why = "a quoted value is not closed, or something stands behind its quote"
+				why = "a quoted value is not closed, or something follows its quote"
 			}
 			return nil, fmt.Errorf("line %d: %s", pe.Line, why)
 		}

@@ -13,6 +13,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
 )
 
@@ -26,10 +27,10 @@ func (r *reader) witnesses(n *yaml.Node) {
 		}
 		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{}, Addresses: map[*crowd.Cast]*formula.Text{}}
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
-		w.Proves = crowd.Received
+		w.Proves = proof.Received
 		before := len(r.List)
 		if r.word(o.need("proves", "received"), what+": proves", "received", "received", "stored") == "stored" {
-			w.Proves = crowd.Stored
+			w.Proves = proof.Stored
 		}
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
@@ -219,15 +220,16 @@ var requireKeys = func() []string {
 }()
 
 func (r *reader) require(n *yaml.Node) {
-	c := r.crowd
+	c, at := r.crowd, map[string]crowd.Pos{}
 	if n == nil || isNull(n) {
-		c.Require = []crowd.Requirement{{Key: "proven", Proven: true, Measure: "share", Share: 100, Text: "100%"}}
+		c.Require = []proof.Requirement{{Key: "proven", Proven: true, Measure: proof.Share, Percent: 100, Text: "100%"}}
 	} else {
 		o := r.object(n, "require", requireKeys...)
 		for _, e := range r.entries(n, "require") {
 			if v := o.get(e.key.Value); v != nil {
 				if q, ok := r.requirement(e.key, v); ok {
 					c.Require = append(c.Require, q)
+					at[q.Key] = pos(e.key)
 				}
 			}
 		}
@@ -238,7 +240,7 @@ func (r *reader) require(n *yaml.Node) {
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
 			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Get != "" && w.Time == "" {
-				r.Add(q.Pos, "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
+				r.Add(at[q.Key], "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
 			}
 		}
 	}
@@ -255,36 +257,36 @@ func (r *reader) require(n *yaml.Node) {
 	}
 }
 
-func (r *reader) requirement(key, n *yaml.Node) (crowd.Requirement, bool) {
+func (r *reader) requirement(key, n *yaml.Node) (proof.Requirement, bool) {
 	s, ok := r.scalar(n, "require: "+key.Value)
 	if !ok {
-		return crowd.Requirement{}, false
+		return proof.Requirement{}, false
 	}
-	q := crowd.Requirement{Key: key.Value, Pos: pos(key), Text: s}
+	q := proof.Requirement{Key: key.Value, Text: s}
 	what := "require: " + q.Key
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
 	case "unmatched", "out_of_order":
-		q.Measure = q.Key
+		q.Measure = proof.Measure(q.Key)
 		q.Most = int(r.whole(n, what, 0, 0, 1<<40))
 		return q, len(r.List) == before
 	case "lag_p99":
-		q.Measure = q.Key
+		q.Measure = proof.Measure(q.Key)
 		q.Limit = r.span(n, what, 0, time.Microsecond, time.Hour)
 		return q, len(r.List) == before
 	case "proven":
 		q.Proven = true
 	default:
-		q.Proof = map[string]crowd.Proof{"acknowledged": crowd.Acknowledged, "received": crowd.Received, "stored": crowd.Stored}[base]
-		r.canBeProven(q, what)
+		q.Proof, _ = proof.Named(base)
+		r.canBeProven(q, pos(key), what)
 	}
 	if measure != "" {
-		q.Measure = measure
+		q.Measure = proof.Measure(measure)
 		q.Limit = r.span(n, what, 0, time.Microsecond, 24*time.Hour)
 		return q, len(r.List) == before
 	}
-	q.Measure = "share"
+	q.Measure = proof.Share
 	share, within, timed := strings.Cut(s, " within ")
 	p, err := quantity.ParsePercent(share)
 	if err == nil && timed {
@@ -292,19 +294,19 @@ func (r *reader) requirement(key, n *yaml.Node) (crowd.Requirement, bool) {
 			err = fmt.Errorf("the time after \"within\" must be longer than zero")
 		}
 	}
-	if err == nil && timed && (q.Proven || q.Proof == crowd.Acknowledged) {
+	if err == nil && timed && (q.Proven || q.Proof == proof.Acknowledged) {
 		err = fmt.Errorf("\"within\" goes with received and stored; for acknowledgements write acknowledged_worst: %s", within)
 	}
 	if err != nil {
 		r.Add(pos(n), "%s: %s", what, err)
 	}
-	q.Share = p
+	q.Percent = float64(p)
 	return q, len(r.List) == before
 }
 
 // canBeProven notes a requirement that nothing in the file can fulfil.
-func (r *reader) canBeProven(q crowd.Requirement, what string) {
-	if q.Proof == crowd.Acknowledged {
+func (r *reader) canBeProven(q proof.Requirement, at crowd.Pos, what string) {
+	if q.Proof == proof.Acknowledged {
 		for _, c := range r.crowd.Casts {
 			for _, rd := range c.Readings {
 				if c.Kind.Link == nil || c.Kind.Link.Protocol == crowd.HTTP || rd.QoS > 0 {
@@ -313,7 +315,7 @@ func (r *reader) canBeProven(q crowd.Requirement, what string) {
 			}
 		}
 		if len(r.crowd.Casts) > 0 {
-			r.Add(q.Pos, "%s: no reading asks for acknowledgements (all are QoS 0); use qos: 1, or leave this out", what)
+			r.Add(at, "%s: no reading asks for acknowledgements (all are QoS 0); use qos: 1, or leave this out", what)
 		}
 		return
 	}
@@ -325,7 +327,7 @@ func (r *reader) canBeProven(q crowd.Requirement, what string) {
 	if r.blind {
 		return
 	}
-	r.Add(q.Pos, "%s: no witness proves that messages are %s; add one under witnesses:, or leave this out", what, q.Proof)
+	r.Add(at, "%s: no witness proves that messages are %s; add one under witnesses:, or leave this out", what, q.Proof)
 }
 
 // guests compiles what those show on a link who are no devices. What is wrong is no

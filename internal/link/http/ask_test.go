@@ -51,14 +51,14 @@ func TestTokensAreFilledIn(t *testing.T) {
 	pass := &tokens{}
 	c, s := device(t, p.URL, link.Identity{Username: "gauge", Password: link.TokenPlace, Pass: pass})
 	for i := range uint64(2) {
-		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}})
+		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}}})
 	}
 	s.Has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
 	s.Has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
 	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
 	assert.Contains(t, s.All(), "renewed")
 	pass.n.Store(1000)
-	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", Method: "POST"})
+	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST"}})
 	s.Has(t, "down no access token: the server is asleep")
 	pass.n.Store(5) // it is awake again
 	s.Has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
@@ -69,8 +69,8 @@ func TestAHeaderWithALineBreak(t *testing.T) {
 	p := httptest.NewServer(nethttp.HandlerFunc(func(nethttp.ResponseWriter, *nethttp.Request) {}))
 	defer p.Close()
 	c, s := device(t, p.URL, link.Identity{})
-	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", Method: "POST", Headers: []link.Header{{Name: "X-Got", Value: "a\r\nb"}}})
-	c.Send(&link.Message{Seq: 2, Count: 1, Target: "/in", Method: "POST", Accept: []int{200}})
+	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Got", Value: "a\r\nb"}}}})
+	c.Send(&link.Message{Seq: 2, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST", OKStatus: []int{200}}})
 	s.Has(t, "1 unsent 0 the request could not be made: the header X-Got holds a line break")
 	s.Has(t, "2 accepted 200 ")
 }

@@ -28,6 +28,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 )
 
 // Config is what the crowd file says of an HTTP link.
@@ -188,9 +189,9 @@ func (c *Conn) Send(m *link.Message) {
 	defer c.mu.Unlock()
 	switch {
 	case c.closed:
-		c.sink.Settled(m, time.Now().UnixNano(), link.Unsent, 0, "the device had left")
+		c.sink.Settled(m, time.Now().UnixNano(), outcome.Unsent, 0, "the device had left")
 	case len(c.waiting) >= c.link.cfg.Backlog:
-		c.sink.Settled(m, time.Now().UnixNano(), link.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
+		c.sink.Settled(m, time.Now().UnixNano(), outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
 	default:
 		c.waiting = append(c.waiting, m)
 		if !c.busy {
@@ -215,48 +216,48 @@ func (c *Conn) work() {
 		c.mu.Unlock()
 
 		if c.link.slots.Acquire(c.ctx, 1) != nil {
-			c.finish(link.Unsent, 0, "still waiting for its turn at the end of the round")
+			c.finish(outcome.Unsent, 0, "timed out waiting for a free request slot: the round was over")
 			continue
 		}
-		outcome, code, text, again, after := c.request(m)
+		a := c.request(m)
 		c.link.slots.Release(1)
-		if after > 0 && sent < c.link.cfg.Retries && c.ctx.Err() == nil {
+		if a.after > 0 && sent < c.link.cfg.Retries && c.ctx.Err() == nil {
 			sent++
 			select {
 			case <-c.ctx.Done():
-				c.finish(outcome, code, text+"; the round ended before it could be sent again")
+				c.finish(a.outcome, a.code, a.text+"; the round ended before it could be sent again")
 				sent = 0
-			case <-time.After(after):
+			case <-time.After(a.after):
 			}
 			continue
 		}
-		if sent > 0 && outcome != link.Accepted {
-			text += fmt.Sprintf("; sent %d times", sent+1)
+		if sent > 0 && a.outcome != outcome.Accepted {
+			a.text += fmt.Sprintf("; sent %d times", sent+1)
 		}
-		if again {
-			c.lost(text)
+		if a.unsent {
+			c.lost(a.text)
 			select {
 			case <-c.ctx.Done():
-				c.finish(link.Unsent, 0, text)
+				c.finish(outcome.Unsent, 0, a.text)
 			case <-time.After(link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], try)):
 			}
 			try++
 			continue
 		}
 		try, sent = 0, 0
-		c.finish(outcome, code, text)
+		c.finish(a.outcome, a.code, a.text)
 	}
 }
 
 // finish settles the message in front.
-func (c *Conn) finish(o link.Outcome, code int, text string) {
+func (c *Conn) finish(o outcome.Outcome, code int, text string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m := c.waiting[0]
 	c.waiting[0] = nil
 	c.waiting = c.waiting[1:]
 	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
-	if o == link.Accepted || o == link.Refused {
+	if o == outcome.Accepted || o == outcome.Refused {
 		if c.down {
 			c.down = false
 			c.sink.Up(c.id.Device, false)
@@ -273,9 +274,17 @@ func (c *Conn) lost(why string) {
 	}
 }
 
-// request sends one message. Again says that it surely did not leave; after, if
-// above zero, that it may be sent again when so much time has passed.
-func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, again bool, after time.Duration) {
+// answer is what came of one request.
+type answer struct {
+	outcome outcome.Outcome
+	code    int           // status; 0: none came
+	text    string        // what the platform said, or what went wrong
+	unsent  bool          // it surely did not leave, and will be tried again
+	after   time.Duration // if above zero: it may be sent again when so much time has passed
+}
+
+// request sends one message.
+func (c *Conn) request(m *link.Message) (a answer) {
 	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
 	left := false
@@ -287,31 +296,32 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 	// nothing of it to a connection that had gone stale (net/http, Transport).
 	token, err := c.pass(ctx)
 	if err != nil {
-		return link.Unsent, 0, err.Error(), c.ctx.Err() == nil, 0
+		return answer{outcome: outcome.Unsent, text: err.Error(), unsent: c.ctx.Err() == nil}
 	}
-	defer func() { text = link.Hide(text, token) }()
-	req, err := c.build(httptrace.WithClientTrace(ctx, trace), m.Method, m.Target, m.Headers, bytes.NewReader(m.Body), token)
+	defer func() { a.text = link.Hide(a.text, token) }()
+	req, err := c.build(httptrace.WithClientTrace(ctx, trace), m.HTTP.Method, m.Target, m.HTTP.Headers, bytes.NewReader(m.Body), token)
 	if err != nil {
-		return link.Unsent, 0, "the request could not be made: " + err.Error(), false, 0
+		return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
 	}
 	if m.ContentType != "" {
 		req.Header.Set("Content-Type", m.ContentType)
 	}
-	if m.Gzip {
+	if m.HTTP.Gzip {
 		req.Header.Set("Content-Encoding", "gzip")
 	}
-	if m.MarkKey != "" {
-		req.Header.Set(m.MarkKey, m.MarkValue)
+	if m.Mark.Name != "" {
+		req.Header.Set(m.Mark.Name, m.Mark.Value)
 	}
 	if c.link.cfg.RetryKey != "" {
-		req.Header.Set(c.link.cfg.RetryKey, m.Key)
+		req.Header.Set(c.link.cfg.RetryKey, m.HTTP.Key)
 	}
 	resp, err := c.client.Do(req)
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
 		if !left {
-			return link.Unsent, 0, what, c.ctx.Err() == nil, 0
+			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
 		}
+		var after time.Duration
 		if c.link.cfg.RetryKey != "" && !errors.Is(err, context.Canceled) {
 			after = link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], 0)
 		}
@@ -320,15 +330,15 @@ func (c *Conn) request(m *link.Message) (o link.Outcome, code int, text string, 
 		} else if errors.Is(err, context.DeadlineExceeded) {
 			what = fmt.Sprintf("no answer within %s", c.link.cfg.Timeout)
 		}
-		return link.NoAnswer, 0, what, false, after
+		return answer{outcome: outcome.NoAnswer, text: what, after: after}
 	}
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
 	io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
 	resp.Body.Close()
-	if slices.Contains(m.Accept, resp.StatusCode) {
-		return link.Accepted, resp.StatusCode, "", false, 0
+	if slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
+		return answer{outcome: outcome.Accepted, code: resp.StatusCode}
 	}
-	return link.Refused, resp.StatusCode, "status " + resp.Status + link.Snippet(body), false, link.RetryAfter(resp, time.Now())
+	return answer{outcome: outcome.Refused, code: resp.StatusCode, text: "status " + resp.Status + link.Snippet(body), after: link.RetryAfter(resp, time.Now())}
 }
 
 // build makes a request of the device.

@@ -41,8 +41,8 @@ func sendings(s *linktest.Sink) (n int) {
 }
 
 func message(seq uint64) *link.Message {
-	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Method: "POST", Body: []byte("{}"), Accept: []int{200, 202},
-		Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}, ContentType: "application/json", MarkKey: "X-Mark", MarkValue: fmt.Sprint("m", seq)}
+	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Body: []byte("{}"), ContentType: "application/json", Mark: link.Header{Name: "X-Mark", Value: fmt.Sprint("m", seq)},
+		HTTP: link.HTTP{Method: "POST", OKStatus: []int{200, 202}, Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}}}
 }
 
 func TestAnswersAreMatched(t *testing.T) {
@@ -127,7 +127,7 @@ func TestTimeoutAndClose(t *testing.T) {
 	require.Eventually(t, func() bool { return sendings(s) == 1 }, 5*time.Second, time.Millisecond)
 	c.Close()
 	s.Has(t, "1 no answer 0 no answer before the end of the round")
-	s.Has(t, "2 unsent 0 still waiting for its turn at the end of the round")
+	s.Has(t, "2 unsent 0 timed out waiting for a free request slot: the round was over")
 	c.Send(message(4))
 	s.Has(t, "4 unsent 0 the device had left")
 }
@@ -193,14 +193,14 @@ func TestRetryKey(t *testing.T) {
 		}))
 		c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Retries, cfg.RetryKey = 3, key })
 		m := message(1)
-		m.Key = "run/gauge/level/1"
+		m.HTTP.Key = "run/gauge/level/1"
 		c.Send(m)
 		if key == "" {
 			s.Has(t, "1 no answer 0 the platform closed the connection")
 		} else {
 			s.Has(t, "1 accepted 202 ")
 			mu.Lock()
-			assert.Equal(t, []string{m.Key, m.Key}, keys)
+			assert.Equal(t, []string{m.HTTP.Key, m.HTTP.Key}, keys)
 			mu.Unlock()
 		}
 		srv.Close()

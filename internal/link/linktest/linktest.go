@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 )
 
 // Sink implements link.Sink.
@@ -33,8 +34,8 @@ func (s *Sink) Sent(m *link.Message, _ int64) {
 }
 
 // Settled implements link.Sink: "7 refused 135 not authorized".
-func (s *Sink) Settled(m *link.Message, _ int64, o link.Outcome, code int, text string) {
-	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, [...]string{"accepted", "refused", "not asked", "no answer", "unsent"}[o], code, text))
+func (s *Sink) Settled(m *link.Message, _ int64, o outcome.Outcome, code int, text string) {
+	s.add(fmt.Sprintf("%d %s %d %s", m.Seq, o, code, text))
 }
 
 // Up implements link.Sink: "up", or "renewed".

@@ -11,6 +11,7 @@ import (
 
 	"runcrowd/internal/link"
 	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/outcome"
 )
 
 // flight is a message that waits for its acknowledgement.
@@ -68,7 +69,7 @@ const leastStay = 500 * time.Millisecond
 // connection whose access token runs out.
 const drainMost = 5 * time.Second
 
-func (c *Conn) settle(m *link.Message, o link.Outcome, code int, text string) {
+func (c *Conn) settle(m *link.Message, o outcome.Outcome, code int, text string) {
 	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
 }
 
@@ -77,9 +78,9 @@ func (c *Conn) Send(m *link.Message) {
 	c.mu.Lock()
 	switch {
 	case c.closed:
-		c.settle(m, link.Unsent, 0, "the device had left")
+		c.settle(m, outcome.Unsent, 0, "the device had left")
 	case len(c.waiting) >= c.link.cfg.Backlog:
-		c.settle(m, link.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
+		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
 	default:
 		c.waiting = append(c.waiting, m)
 		c.pump()
@@ -98,7 +99,7 @@ func (c *Conn) pump() {
 	n := 0
 	for n < len(c.waiting) && c.nc != nil && len(c.out) < stuckOutput {
 		m := c.waiting[n]
-		if m.QoS > 0 && len(c.flights) >= c.window {
+		if m.MQTT.QoS > 0 && len(c.flights) >= c.window {
 			break
 		}
 		n++
@@ -114,20 +115,20 @@ func (c *Conn) pump() {
 
 // publish encodes one message into scratch, to be written by write.
 func (c *Conn) publish(m *link.Message) {
-	if m.QoS > c.maxQoS {
-		c.settle(m, link.Unsent, 0, fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", c.maxQoS, m.QoS))
+	if m.MQTT.QoS > c.maxQoS {
+		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", c.maxQoS, m.MQTT.QoS))
 		return
 	}
 	p := c.packetOf(m)
 	fresh := c.alias(&p)
-	if m.QoS > 0 {
+	if m.MQTT.QoS > 0 {
 		p.ID = c.freeID()
 	}
 	before := len(c.scratch)
 	c.scratch = mqttwire.AppendPublish(c.scratch, byte(c.link.cfg.Version), &p)
 	if size := len(c.scratch) - before; c.maxPacket > 0 && size > c.maxPacket {
 		c.scratch = c.scratch[:before]
-		c.settle(m, link.Unsent, 0, fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size, c.maxPacket))
+		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size, c.maxPacket))
 		return
 	}
 	if fresh {
@@ -135,8 +136,8 @@ func (c *Conn) publish(m *link.Message) {
 	}
 	now := time.Now().UnixNano()
 	c.sink.Sent(m, now)
-	if m.QoS == 0 {
-		c.sink.Settled(m, now, link.NotAsked, 0, "")
+	if m.MQTT.QoS == 0 {
+		c.sink.Settled(m, now, outcome.NotAsked, 0, "")
 		return
 	}
 	c.flights = append(c.flights, flight{id: p.ID, m: m})
@@ -146,11 +147,11 @@ func (c *Conn) publish(m *link.Message) {
 // the next call.
 func (c *Conn) packetOf(m *link.Message) mqttwire.Publish {
 	c.users = c.users[:0]
-	for _, u := range m.User {
+	for _, u := range m.MQTT.User {
 		c.users = append(c.users, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
 	}
-	return mqttwire.Publish{Topic: m.Target, QoS: m.QoS, Retain: m.Retain, ContentType: m.ContentType, Expiry: m.Expiry, Correlation: m.Correlation,
-		UserKey: m.MarkKey, UserVal: m.MarkValue, User: c.users, Payload: m.Body}
+	return mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
+		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: c.users, Payload: m.Body}
 }
 
 // alias puts a number in place of a topic that was sent with it before, or gives
@@ -311,10 +312,10 @@ func (c *Conn) Close() {
 		if f.taken {
 			text = "PUBREC came, but no PUBCOMP before the end of the round"
 		}
-		c.settle(f.m, link.NoAnswer, 0, text)
+		c.settle(f.m, outcome.NoAnswer, 0, text)
 	}
 	for _, m := range c.waiting {
-		c.settle(m, link.Unsent, 0, "still waiting for the connection at the end of the round")
+		c.settle(m, outcome.Unsent, 0, "still waiting for the connection at the end of the round")
 	}
 	c.flights, c.waiting = nil, nil
 	if c.nc != nil {
@@ -434,7 +435,7 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Ti
 		case f.taken:
 			// The broker had taken it and forgot the session: to publish it
 			// again could store it twice.
-			c.settle(f.m, link.NoAnswer, 0, "PUBREC came, then the broker lost the session")
+			c.settle(f.m, outcome.NoAnswer, 0, "PUBREC came, then the broker lost the session")
 		case ack.SessionPresent:
 			p := c.packetOf(f.m)
 			p.ID, p.Dup = f.id, true
@@ -585,17 +586,17 @@ func (c *Conn) acknowledged(p *mqttwire.Packet) {
 	has := p.Type == mqttwire.PUBREC && f.again && p.Reason == 0x91
 	switch {
 	case p.Reason >= 0x80 && !has:
-		c.settle(f.m, link.Refused, int(p.Reason), link.Hide(mqttwire.Name(p.Type)+" "+reason(), c.token))
-	case p.Type == mqttwire.PUBREC && f.m.QoS == 2:
+		c.settle(f.m, outcome.Refused, int(p.Reason), link.Hide(mqttwire.Name(p.Type)+" "+reason(), c.token))
+	case p.Type == mqttwire.PUBREC && f.m.MQTT.QoS == 2:
 		c.flights[at].taken = true
 		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREL, p.ID)
 		return
-	case p.Type == mqttwire.PUBACK && f.m.QoS == 1, p.Type == mqttwire.PUBCOMP && f.taken:
+	case p.Type == mqttwire.PUBACK && f.m.MQTT.QoS == 1, p.Type == mqttwire.PUBCOMP && f.taken:
 		text := ""
 		if p.Reason != 0 {
 			text = link.Hide(reason(), c.token)
 		}
-		c.settle(f.m, link.Accepted, int(p.Reason), text)
+		c.settle(f.m, outcome.Accepted, int(p.Reason), text)
 	default:
 		return // an acknowledgement of the wrong kind acknowledges nothing
 	}

@@ -30,7 +30,7 @@ func config(b *brokertest.Broker, version int) mqtt.Config {
 }
 
 func message(seq uint64, qos byte) *link.Message {
-	return &link.Message{Seq: seq, Target: "harbour/buoy", QoS: qos, Body: []byte(fmt.Sprint("m", seq))}
+	return &link.Message{Seq: seq, Target: "harbour/buoy", MQTT: link.MQTT{QoS: qos}, Body: []byte(fmt.Sprint("m", seq))}
 }
 
 func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *linktest.Sink) {

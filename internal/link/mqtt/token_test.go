@@ -115,7 +115,7 @@ func TestTopicAliases(t *testing.T) {
 		for i, topic := range topics {
 			m := message(uint64(i+1), 1)
 			m.Target = topic
-			m.User, m.Expiry = []link.Header{{Name: "unit", Value: "m"}}, 30
+			m.MQTT.User, m.MQTT.Expiry = []link.Header{{Name: "unit", Value: "m"}}, 30
 			c.Send(m)
 			pk := p.Expect(packets.Publish)
 			assert.Equal(t, uint32(30), pk.Properties.MessageExpiryInterval)
