@@ -2,6 +2,7 @@ package file
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -11,12 +12,6 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/payload"
 )
-
-// payloadKeys are the keys of a payload for each form, beside form and content_type.
-var payloadKeys = map[string][]string{
-	"json": {"nested"}, "template": {"template", "template_file"}, "senml": {"base_name"}, "senml-cbor": {"base_name"}, "cbor": nil,
-	"csv": {"separator", "head"}, "line-protocol": {"series", "tags", "precision"}, "protobuf": {"descriptors", "message"}, "bytes": {"layout", "order"},
-}
 
 // payload reads what a reading's bodies are made like, and tries it.
 func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, streamEnv formula.Env, what string) {
@@ -35,8 +30,7 @@ func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, strea
 				return
 			}
 		}
-		known := append([]string{"form", "content_type"}, payloadKeys[p.Form]...)
-		po := r.object(n, what+" (form "+p.Form+")", known...)
+		po := r.object(n, what+" (form "+p.Form+")", payloadMaps[p.Form])
 		if ct := po.get("content_type"); ct != nil {
 			p.ContentType, _ = r.scalar(ct, what+": content_type")
 			p.Unlabelled = p.ContentType == "" || p.ContentType == "none"
@@ -71,8 +65,8 @@ func (r *reader) payloadForm(p *crowd.Payload, n *yaml.Node, what string) bool {
 		}
 	}
 	for _, form := range crowd.PayloadForms {
-		for _, key := range payloadKeys[form] {
-			if r.has(n, key) && key != "base_name" && key != "tags" {
+		for _, key := range payloadMaps[form].names() {
+			if r.has(n, key) && !slices.Contains([]string{"form", "content_type", "base_name", "tags"}, key) {
 				p.Form = form
 				return true
 			}
@@ -88,7 +82,7 @@ func (r *reader) payloadForm(p *crowd.Payload, n *yaml.Node, what string) bool {
 func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv formula.Env, what string) {
 	switch p.Form {
 	case "json":
-		p.Nested = r.boolean(o.get("nested"), what+": nested", false)
+		p.Nested = o.truth("nested")
 	case "template":
 		r.template(p, o, env, what)
 	case "senml", "senml-cbor":
@@ -103,7 +97,7 @@ func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv form
 			}
 			return s[0], nil
 		})
-		p.Head = r.boolean(o.get("head"), what+": head", false)
+		p.Head = o.truth("head")
 	case "line-protocol":
 		p.Series = r.text(o.get("series"), what+": series", streamEnv)
 		if o.get("series") == nil {
@@ -119,7 +113,7 @@ func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv form
 			t, _ := formula.ParseText("${device}", streamEnv)
 			p.Tags = []crowd.Header{{Name: "device", Value: t}}
 		}
-		p.Precision = r.word(o.get("precision"), what+": precision", "ns", "s", "ms", "us", "ns")
+		p.Precision = o.word("precision")
 	case "protobuf":
 		if n := o.need("descriptors", "telemetry.binpb"); n != nil {
 			if name, ok := r.scalar(n, what+": descriptors"); ok {
@@ -136,7 +130,7 @@ func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv form
 			p.Message, _ = r.scalar(n, what+": message")
 		}
 	case "bytes":
-		p.Order = r.word(o.get("order"), what+": order", "big", "big", "little")
+		p.Order = o.word("order")
 		if n := o.need("layout", "[{field: wave_m, as: i16, scale: 0.01}]"); n != nil {
 			for i, item := range r.list(n, what+": layout") {
 				r.slots(p, item, fmt.Sprintf("%s: slot %d", what, i+1))
@@ -175,15 +169,15 @@ func (r *reader) template(p *crowd.Payload, o *object, env formula.Env, what str
 
 // slots reads one slot of a raw layout, or several of bits.
 func (r *reader) slots(p *crowd.Payload, n *yaml.Node, what string) {
-	o := r.object(n, what, slotKeys...)
+	o := r.object(n, what, slotMap)
 	if bits := o.get("bits"); bits != nil {
 		if len(o.vals) > 1 {
 			r.Add(pos(n), "%s: bits stands alone; give each of its slots a field and a width", what)
 		}
 		for i, item := range r.list(bits, what+": bits") {
-			bo := r.object(item, fmt.Sprintf("%s: bits %d", what, i+1), "field", "part", "value", "width", "signed")
-			s := payload.Slot{Width: int(r.whole(bo.need("width", "1"), what+": width", 1, 1, 64))}
-			if r.boolean(bo.get("signed"), what+": signed", false) {
+			bo := r.object(item, fmt.Sprintf("%s: bits %d", what, i+1), bitsMap)
+			s := payload.Slot{Width: int(bo.whole("width"))}
+			if bo.truth("signed") {
 				s.Kind = payload.Signed
 			}
 			r.slotSource(&s, bo, what)

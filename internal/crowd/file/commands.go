@@ -32,16 +32,16 @@ func (r *reader) commands(c *crowd.Cast, env formula.Env) {
 func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.Command {
 	what := fmt.Sprintf("the command %q", e.key.Value)
 	k := &crowd.Command{Name: r.name(e.key, "commands", e.key.Value), Pos: pos(e.key)}
-	o := r.object(e.value, what, commandKeys...)
-	r.otherProtocol(o, c, what, map[crowd.Protocol][]string{crowd.MQTT: {"path", "every", "rows"}, crowd.HTTP: {"topic", "qos"}})
+	o := r.object(e.value, what, commandMap)
+	r.otherProtocol(o, c, what)
 	if c.Link.Protocol == crowd.MQTT {
 		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
-		k.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+		k.QoS = byte(o.whole("qos"))
 	} else {
 		pn := o.need("path", "/commands/${device}")
 		k.Path = r.text(pn, what+": path", full)
 		r.alone(pn, what+": path", k.Path)
-		k.Every = r.span(o.get("every"), what+": every", 5*time.Second, 10*time.Millisecond, quantity.Day)
+		k.Every = o.span("every")
 		k.Rows = parse(r, o.get("rows"), what+": rows", "", checkJQ)
 	}
 	if n := o.get("match"); n != nil {
@@ -62,7 +62,7 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
 	}
 	if n := o.get("answer_from"); n != nil && !isNull(n) {
-		ho := r.object(n, what+": answer_from", answerFromKeys...)
+		ho := r.object(n, what+": answer_from", answerFromMap)
 		k.AnswerFrom = &crowd.AnswerFrom{Rows: parse(r, ho.get("rows"), what+": answer_from: rows", ".", checkJQ),
 			Request: &crowd.Request{Pos: pos(n), Method: "GET", Parts: map[*crowd.Cast]*crowd.RequestParts{}}}
 		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": answer_from: get", asked), Headers: r.headers(ho.get("headers"), what+": answer_from: headers", asked)}
@@ -75,8 +75,8 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 }
 
 // otherProtocol notes keys that do not go with what the link of a cast speaks.
-func (r *reader) otherProtocol(o *object, c *crowd.Cast, what string, wrong map[crowd.Protocol][]string) {
-	for _, key := range wrong[c.Link.Protocol] {
+func (r *reader) otherProtocol(o *object, c *crowd.Cast, what string) {
+	for _, key := range o.of.notFor(c.Link.Protocol) {
 		if n := o.get(key); n != nil {
 			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, r.otherLink(c))
 		}
@@ -85,7 +85,7 @@ func (r *reader) otherProtocol(o *object, c *crowd.Cast, what string, wrong map[
 
 // deeds reads what a device does.
 func (r *reader) deeds(k *crowd.Command, n *yaml.Node, c *crowd.Cast, env formula.Env, what string) {
-	o := r.object(n, what, doKeys...)
+	o := r.object(n, what, doMap)
 	readings := r.readingNames(c)
 	if en := o.get("every"); en != nil && en.Kind == yaml.MappingNode {
 		for _, e := range r.entries(en, what+": every") {
@@ -152,14 +152,14 @@ func (r *reader) readingNames(c *crowd.Cast) []string {
 }
 
 func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what string) *crowd.Answer {
-	o := r.object(n, what, answerKeys...)
+	o := r.object(n, what, answerMap)
 	a := &crowd.Answer{Method: "POST", OKStatus: r.okStatus(nil, what), ContentType: "application/json"}
-	r.otherProtocol(o, c, what, map[crowd.Protocol][]string{crowd.MQTT: {"path", "method", "headers"}, crowd.HTTP: {"topic", "qos"}})
+	r.otherProtocol(o, c, what)
 	if c.Link.Protocol == crowd.MQTT {
 		if a.Topic = r.text(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
 			o.need("topic", "harbour/${device}/told")
 		}
-		a.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
+		a.QoS = byte(o.whole("qos"))
 	} else {
 		tokened := crowd.AskEnv(full)
 		pn := o.need("path", "/answers/${device}")
@@ -174,11 +174,11 @@ func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what
 	}
 	a.After = parse(r, o.get("after"), what+": after", a.After, parseAfter)
 	if w := o.get("wrong"); w != nil {
-		wo := r.object(w, what+": wrong", wrongKeys...)
-		a.Wrong = parse(r, wo.need("chance", "5%"), what+": wrong: chance", 0, quantity.ParsePercent).Share()
+		wo := r.object(w, what+": wrong", wrongMap)
+		a.Wrong = wo.share("chance")
 		a.WrongBody = r.said(wo.need("body", "{ok: false}"), what+": wrong: body", c, env, nil)
 	}
-	a.Never = parse(r, o.get("never"), what+": never", 0, quantity.ParsePercent).Share()
+	a.Never = o.share("never")
 	return a
 }
 

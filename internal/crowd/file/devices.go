@@ -5,18 +5,16 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
-	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 )
 
 func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
-	o := r.object(n, "mark", crowd.MarkPlaces...)
+	o := r.object(n, "mark", markMap)
 	m, found := def, 0
 	for i, key := range crowd.MarkPlaces {
 		v := o.get(key)
@@ -42,7 +40,7 @@ func (r *reader) readKinds(n *yaml.Node, mark crowd.Mark) {
 	for _, e := range r.entries(n, "kinds") {
 		name := r.name(e.key, "kinds", e.key.Value)
 		what := fmt.Sprintf("the kind %q", name)
-		o := r.object(e.value, what, kindKeys...)
+		o := r.object(e.value, what, kindMap)
 		k := &crowd.Kind{Name: name, Pos: pos(e.key), Mark: mark}
 		node := &kindNode{}
 		r.kinds[k] = node
@@ -173,7 +171,7 @@ func (r *reader) devices(n *yaml.Node) {
 func (r *reader) has(n *yaml.Node, key string) bool { return keyIndex(n, key) >= 0 }
 
 func (r *reader) change(g *yaml.Node) {
-	o := r.object(g, "a change of devices", changeKeys...)
+	o := r.object(g, "a change of devices", changeMap)
 	c := &change{pos: pos(g), who: r.selections(o.get("who"), "who"), layer: r.layer(o)}
 	if len(r.crowd.Casts) == 0 {
 		r.Add(pos(g), "a change of devices stands before the groups that it changes; put it below them")
@@ -185,7 +183,7 @@ func (r *reader) change(g *yaml.Node) {
 }
 
 func (r *reader) group(g *yaml.Node) {
-	o := r.object(g, "a group of devices", groupKeys...)
+	o := r.object(g, "a group of devices", groupMap)
 	c := &crowd.Cast{Pos: pos(o.node), NamePos: pos(o.node)}
 	if kn := o.need("kind", "buoy"); kn != nil {
 		if s, ok := r.scalar(kn, "kind"); ok {
@@ -198,8 +196,8 @@ func (r *reader) group(g *yaml.Node) {
 			}
 		}
 	}
-	c.Count = int(r.whole(o.get("count"), "count", 1, 1, maxCount))
-	c.First = int(r.whole(o.get("first"), "first", 1, 0, 1_000_000_000))
+	c.Count = int(o.whole("count"))
+	c.First = int(o.whole("first"))
 	rosterNode := o.get("roster")
 	if rosterNode != nil {
 		if cn := o.get("count"); cn != nil {
@@ -522,7 +520,7 @@ func (r *reader) will(c *crowd.Cast, env formula.Env) {
 		r.Add(pos(n), "%s does not go with the HTTP link %q: the broker publishes it%s", what, l.Name, r.otherLink(c))
 		return
 	}
-	o := r.object(n, what, willKeys...)
+	o := r.object(n, what, willMap)
 	w := &crowd.Will{Pos: pos(n), ContentType: "application/json"}
 	env = maps.Clone(env)
 	delete(env, crowd.TokenName)
@@ -535,9 +533,9 @@ func (r *reader) will(c *crowd.Cast, env formula.Env) {
 			r.Add(pos(b), "%s carries a secret, and everybody who may subscribe would see it", what)
 		}
 	}
-	w.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
-	w.Retain = r.boolean(o.get("retain"), what+": retain", false)
-	w.Delay = r.span(o.get("delay"), what+": delay", 0, time.Second, 365*quantity.Day)
+	w.QoS = byte(o.whole("qos"))
+	w.Retain = o.truth("retain")
+	w.Delay = o.span("delay")
 	if tn := o.get("content_type"); tn != nil {
 		w.ContentType, _ = r.scalar(tn, what+": content_type")
 	}

@@ -42,7 +42,7 @@ func (r *reader) loadEnrolled(at crowd.Pos) {
 
 // keeps reads only what is kept: the devices' properties come of it.
 func (r *reader) keeps(n *yaml.Node) {
-	o := r.object(n, "enroll", enrollKeys...)
+	o := r.object(n, "enroll", enrollMap)
 	en := &crowd.Enroll{Pos: pos(n), Pace: 20}
 	r.crowd.Enroll = en
 	requests := []*yaml.Node{o.get("request")}
@@ -108,7 +108,7 @@ func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p 
 // enrollment reads the rest, when the devices are known.
 func (r *reader) enrollment(n *yaml.Node) {
 	en := r.crowd.Enroll
-	o := &object{r: r, node: r.resolve(n), what: "enroll", vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+	o := &object{r: r, node: r.resolve(n), what: "enroll", of: enrollMap, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
 	for _, e := range r.entries(n, "enroll") {
 		o.vals[e.key.Value] = r.resolve(e.value)
 	}
@@ -134,7 +134,7 @@ func (r *reader) enrollment(n *yaml.Node) {
 		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE", -1)
 	}
 	if l := o.get("list"); l != nil {
-		lo := r.object(l, "enroll: list", listKeys...)
+		lo := r.object(l, "enroll: list", listMap)
 		env := formula.Env{"crowd": "", "env": formula.Secrets{}}
 		en.List = &crowd.Listing{Headers: r.headers(lo.get("headers"), "enroll: list: headers", env)}
 		if t := r.text(lo.need("get", "http://HOST/devices"), "enroll: list: get", env); t != nil {
@@ -155,11 +155,11 @@ func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
 // enrollRequest reads a request of an enrolment by its place among them; -1 is that
 // which withdraws.
 func (r *reader) enrollRequest(n *yaml.Node, what, method string, place int) *crowd.Request {
-	keys := requestKeys
+	m := requestMap
 	if place >= 0 {
-		keys = enrollRequestKeys
+		m = enrollRequestMap
 	}
-	q, o := r.requestHead(n, what, method, keys)
+	q, o := r.requestHead(n, what, method, m)
 	r.perCast(func(c *crowd.Cast, env formula.Env) {
 		q.Parts[c] = r.requestParts(o, what, env)
 		if place >= 0 {
@@ -171,13 +171,13 @@ func (r *reader) enrollRequest(n *yaml.Node, what, method string, place int) *cr
 
 // oneRequest reads a request for the devices of one cast.
 func (r *reader) oneRequest(n *yaml.Node, what, method string, c *crowd.Cast, env formula.Env) *crowd.Request {
-	q, o := r.requestHead(n, what, method, requestKeys)
+	q, o := r.requestHead(n, what, method, requestMap)
 	q.Parts[c] = r.requestParts(o, what, env)
 	return q
 }
 
-func (r *reader) requestHead(n *yaml.Node, what, method string, keys []string) (*crowd.Request, *object) {
-	o := r.object(n, what, keys...)
+func (r *reader) requestHead(n *yaml.Node, what, method string, m *mapping) (*crowd.Request, *object) {
+	o := r.object(n, what, m)
 	q := &crowd.Request{Pos: pos(n), OKStatus: r.okStatus(o.get("ok_status"), what), Parts: map[*crowd.Cast]*crowd.RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
 	return q, o

@@ -1,39 +1,398 @@
 package file
 
-// The keys of each mapping of the crowd file. The reader knows no others, and the
-// JSON Schema is made from the same lists.
-var (
-	rootKeys   = []string{"crowd", "seed", "links", "kinds", "devices", "enroll", "plan", "mark", "witnesses", "require"}
-	planKeys   = []string{"join", "for", "rounds", "settle"}
-	roundsKeys = []string{"count", "every"}
-	linkKeys   = []string{"mqtt", "http", "version", "client_id", "username", "password", "keep_alive", "clean_start", "session_expiry", "in_flight",
-		"headers", "timeout", "connect_timeout", "back_off", "backlog", "connections", "retries", "retry_key", "tls",
-		"access_token", "path", "topic_aliases", "redirects"}
-	accessKeys        = []string{"jwt", "text", "oauth", "valid", "renew"}
-	jwtKeys           = []string{"algorithm", "key", "secret", "header", "claims"}
-	oauthKeys         = []string{"url", "client_id", "client_secret", "scope", "params", "credentials_in"}
-	enrollKeys        = []string{"request", "requests", "keep", "pace", "list", "withdraw", "link"}
-	requestKeys       = []string{"method", "url", "headers", "body", "ok_status"}
-	enrollRequestKeys = append([]string{"keep"}, requestKeys...)
-	listKeys          = []string{"get", "headers", "names", "next"}
-	tlsKeys           = []string{"ca", "cert", "key", "server_name", "alpn", "min_version", "verify"}
-	kindKeys          = []string{"link", "tags", "properties", "readings", "mark", "will", "commands"}
-	commandKeys       = []string{"topic", "qos", "path", "every", "rows", "match", "do", "answer", "request", "answer_from"}
-	answerFromKeys    = []string{"get", "headers", "rows"}
-	doKeys            = []string{"every", "set", "send"}
-	answerKeys        = []string{"topic", "qos", "path", "method", "headers", "body", "after", "wrong", "never"}
-	wrongKeys         = []string{"chance", "body"}
-	willKeys          = []string{"topic", "body", "qos", "retain", "delay", "content_type"}
-	groupKeys         = []string{"kind", "count", "first", "name", "roster", "secrets", "properties", "tags", "link", "settings", "readings"}
-	changeKeys        = []string{"who", "properties", "tags", "link", "settings", "readings"}
-	propertyKeys      = append([]string{"weights", "round", "min", "max"}, sources...)
-	readingKeys       = []string{"every", "jitter", "turns", "batch", "topic", "qos", "retain", "path", "method", "ok_status", "headers", "payload", "gzip", "fields",
-		"expires", "user_properties"}
-	finishKeys  = []string{"noise", "round", "digits", "min", "max", "resolution", "unit", "convert", "tolerance", "stuck", "spike", "drop"}
-	stuckKeys   = []string{"chance", "for"}
-	spikeKeys   = []string{"chance", "for", "by"}
-	dropKeys    = []string{"chance", "for", "as"}
-	slotKeys    = []string{"field", "part", "value", "as", "width", "scale", "offset", "order", "bits"}
-	witnessKeys = []string{"proves", "who", "subscribe", "link", "qos", "topic", "get", "headers", "timeout",
-		"rows", "time", "mark", "device", "reading", "values", "body", "next", "wait", "linger"}
+import (
+	"time"
+
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/quantity"
 )
+
+const year = 366 * quantity.Day
+
+// century is the longest that 32 bits of seconds hold.
+const century = 136 * 365 * quantity.Day
+
+var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual devices and all that it does.", keys: []key{
+	{name: "crowd", typ: matching("name", nameRE), need: "my-crowd", doc: "The crowd's name: letters, digits, - _ and ."},
+	{name: "seed", typ: whole(0, 1<<53), def: "1", doc: "Same file, same seed, same clock: the same messages."},
+	{name: "links", typ: named("links", sub(linkMap)), need: "{sea: {mqtt: mqtt://127.0.0.1:1883}}", doc: "Where: how devices reach the platform."},
+	{name: "kinds", typ: named("kinds", sub(kindMap)), need: "{buoy: {link: sea, readings: {…}}}", doc: "What: sorts of devices, and what they send."},
+	{name: "devices", typ: special("list of groups and changes", node{"type": "array", "minItems": 1, "items": node{"if": node{"required": []string{"who"}}, "then": ref("change"), "else": ref("group")}}),
+		need: "[{kind: buoy, count: 10}]", doc: "Who: groups of devices, and changes for some of them."},
+	{name: "enroll", typ: sub(enrollMap), doc: "How devices are registered with the platform, and removed."},
+	{name: "plan", typ: sub(planMap), need: "{for: 1m}", doc: "When: what happens in a run."},
+	{name: "mark", typ: sub(markMap), def: "{field: mark}", doc: "Where the mark rides that tells messages apart, for all kinds that say nothing else."},
+	{name: "witnesses", typ: named("witnesses", sub(witnessMap)), doc: "How we know: where we look for messages on the platform's side."},
+	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
+}}
+
+var planMap = &mapping{name: "plan", doc: "What happens in a run, and when.", keys: []key{
+	{name: "join", typ: matching("at once, spread over 10s, or a rate such as 20/s", `^(at once|spread over .*[1-9].*|[0-9.]+ ?/.+)$`), def: "at once", doc: "How devices come."},
+	{name: "for", typ: duration(time.Millisecond, year), need: "1m", doc: "How long they send."},
+	{name: "rounds", typ: sub(roundsMap), doc: "The plan is played several times, at set intervals."},
+	{name: "settle", typ: duration(0, time.Hour), def: "5s", doc: "How long the end of a round waits for acknowledgements."},
+}}
+
+var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set intervals.", keys: []key{
+	{name: "count", typ: whole(1, 1_000_000), need: "3", doc: "How often it is played."},
+	{name: "every", typ: duration(time.Millisecond, year), doc: "From one beginning to the next; without it, as soon as the round before is over."},
+}}
+
+var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credentials.", one: []string{"mqtt", "http"}, keys: []key{
+	{name: "mqtt", typ: matching("address", `^\s*((mqtt|mqtts|ws|wss)://.+|.*\$\{.*)$`), doc: "Address of a broker: mqtt://, mqtts://, ws:// or wss://HOST:PORT. ${env.NAME} may stand in it."},
+	{name: "http", typ: matching("address", `^\s*(https?://.+|.*\$\{.*)$`), doc: "Address of an HTTP intake: http:// or https://HOST:PORT. ${env.NAME} may stand in it."},
+	{name: "version", typ: special("MQTT: 5, 3.1.1; HTTP: 1, 2", node{"enum": []any{1, 2, 3, 5, 5.0, "1", "2", "3", "5", "5.0", "3.1.1"}}), doc: "Version of the protocol. MQTT: 5 if not given; HTTP: 1."},
+	{name: "client_id", typ: template, def: "${device}", goes: "MQTT", doc: "Client id of a device."},
+	{name: "username", typ: template, doc: "User name of a device, such as ${device} or ${env.NAME}. Over HTTP with password: basic authentication."},
+	{name: "password", typ: template, doc: "Password of a device; a secret: from the environment (${env.NAME}), a roster's column or enrolment (${token})."},
+	{name: "keep_alive", typ: duration(time.Second, 65535*time.Second), def: "1m", goes: "MQTT", doc: "Keep-alive of the connection."},
+	{name: "clean_start", typ: truth, def: "true", goes: "MQTT", doc: "Begin without what the broker may have kept of an earlier session."},
+	{name: "session_expiry", typ: duration(0, century), def: "5m", goes: "MQTT", doc: "How long the broker keeps the session of a lost connection (version 5)."},
+	{name: "in_flight", typ: whole(1, 65535), def: "20", goes: "MQTT", doc: "At most this many messages of a device wait for their acknowledgement at once."},
+	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of each request, such as Authorization: Bearer ${token}."},
+	{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "5s", goes: "HTTP", doc: "How long a request may take."},
+	{name: "connect_timeout", typ: duration(time.Millisecond, time.Hour), def: "5s", doc: "How long connecting may take."},
+	{name: "back_off", typ: matching("two durations", `^\s*`+spanRE+`\s* to \s*`+spanRE+`\s*$`), def: "500ms to 30s", doc: "First and longest wait before connecting again."},
+	{name: "backlog", typ: whole(1, 1_000_000), def: "1000", doc: "At most this many messages of a device wait for the link; what does not fit is unsent."},
+	{name: "connections", typ: special("whole number, 1 to 100000, or: per device", node{"anyOf": []node{whole(1, 100_000).schema, {"const": "per device"}}}), def: "256", goes: "HTTP", doc: "At most this many requests are under way at once; per device: each has a connection of its own."},
+	{name: "retries", typ: whole(0, 100), def: "3", goes: "HTTP", doc: "How often a message is sent again at most: after 429 or 503 with Retry-After and, where retry_key is given, after no answer."},
+	{name: "retry_key", typ: plain, goes: "HTTP", doc: "A header that carries the mark, by which the platform knows a repeated request; such as Idempotency-Key."},
+	{name: "tls", typ: sub(tlsMap), doc: "How connections are secured: for mqtts, wss and https."},
+	{name: "access_token", typ: sub(tokenMap), doc: "Tokens that expire; ${access_token} stands for the current one."},
+	{name: "path", typ: template, goes: "MQTT", doc: "Path of a WebSocket, of a device: /mqtt?token=${token}. If not given, that of the address."},
+	{name: "topic_aliases", typ: whole(0, 65535), def: "0", goes: "MQTT", doc: "At most this many topics of a device are sent as a number, as far as the broker allows (version 5)."},
+	{name: "redirects", typ: word("report", "follow"), def: "report", goes: "MQTT", doc: "What a device does where the broker refers it to another one: report it, or follow, and show its credentials there (version 5)."},
+}}
+
+var tlsMap = &mapping{name: "tls", doc: "How connections are secured.", needs: [][2]string{{"cert", "key"}, {"key", "cert"}}, keys: []key{
+	{name: "ca", typ: filename, doc: "A file with the certificates of the authorities to trust, in PEM; if not given, those of the machine."},
+	{name: "cert", typ: fileText, doc: "The device's certificate, in PEM; such as certs/${device}.pem."},
+	{name: "key", typ: fileText, doc: "The key of that certificate, in PEM; such as certs/${device}.key."},
+	{name: "server_name", typ: plain, doc: "The name that the platform's certificate must be for, if not the host."},
+	{name: "alpn", typ: texts, doc: "Protocols to offer (ALPN, RFC 7301)."},
+	{name: "min_version", typ: special("1.2, 1.3", node{"enum": []any{1.2, 1.3, "1.2", "1.3"}}), def: "1.2", doc: "The lowest version of TLS."},
+	{name: "verify", typ: truth, def: "true", doc: "Check the platform's certificate."},
+}}
+
+var tokenMap = &mapping{name: "access_token", doc: "How devices come to access tokens that expire.", one: []string{"jwt", "text", "oauth"}, notBoth: [][2]string{{"valid", "oauth"}}, keys: []key{
+	{name: "jwt", typ: sub(jwtMap), doc: "A JSON Web Token, signed for each device."},
+	{name: "text", typ: plain, doc: "A token composed of formulas; issued and expiry are Unix seconds: hmac, base64, url_escape."},
+	{name: "oauth", typ: sub(oauthMap), doc: "Tokens of an authorization server, by client credentials (RFC 6749, section 4.4)."},
+	{name: "valid", typ: duration(time.Second, year), def: "1h", doc: "How long a token lasts that is signed or composed."},
+	{name: "renew", typ: duration(time.Millisecond, year), doc: "How long before its end it is changed for a new one; if not given, a tenth of its time."},
+}}
+
+var jwtMap = &mapping{name: "jwt", doc: "A JSON Web Token (RFC 7519).", notBoth: [][2]string{{"key", "secret"}}, keys: []key{
+	{name: "algorithm", typ: word(credential.Algorithms...), need: "ES256", doc: "How it is signed."},
+	{name: "key", typ: fileText, doc: "The private key, a file in PEM; such as keys/${device}.pem."},
+	{name: "secret", typ: plain, doc: "The shared secret of HS256 and the like; from the environment: ${env.NAME}."},
+	{name: "header", typ: special("mapping with ${…}", node{"type": []string{"object", "null"}}), doc: "More of the token's header."},
+	{name: "claims", typ: special("mapping with ${…}", node{"type": []string{"object", "null"}}), doc: "What the token says; iat and exp follow from valid, null leaves one out."},
+}}
+
+var oauthMap = &mapping{name: "oauth", doc: "Client credentials (RFC 6749, section 4.4).", keys: []key{
+	{name: "url", typ: plain, need: "https://HOST/token", doc: "The token endpoint."},
+	{name: "client_id", typ: template, need: "${device}", doc: "The client."},
+	{name: "client_secret", typ: plain, need: "${env.NAME}", doc: "Its secret; from the environment."},
+	{name: "scope", typ: texts, doc: "What the token is to allow."},
+	{name: "params", typ: headers, doc: "What the server wants besides, such as an audience."},
+	{name: "credentials_in", typ: word("header", "body"), def: "header", doc: "Where the client's credentials go."},
+}}
+
+var markMap = func() *mapping {
+	m := &mapping{name: "mark", doc: "Where the mark rides that tells messages apart.", one: crowd.MarkPlaces}
+	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request."} {
+		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: plain, doc: doc})
+	}
+	return m
+}()
+
+var kindMap = &mapping{name: "kind", doc: "A kind: a sort of device.", keys: []key{
+	{name: "link", typ: plain, doc: "The link its devices use; needed where there are several."},
+	{name: "tags", typ: tagList, doc: "Names by which these devices can be selected."},
+	{name: "properties", typ: orNull(named("properties", property)), doc: "Values that belong to a device."},
+	{name: "readings", typ: special("names to readings", node{"type": "object", "minProperties": 1, "additionalProperties": ref("reading")}), need: "{state: {every: 5s, …}}", doc: "What it sends: bundles of fields, each at an interval of its own."},
+	{name: "mark", typ: sub(markMap), doc: "Where the mark rides in messages of this kind."},
+	{name: "will", typ: orNull(sub(willMap)), goes: "MQTT", doc: "What the broker publishes when it loses a device."},
+	{name: "commands", typ: orNull(named("commands", sub(commandMap))), doc: "What the platform may ask of it."},
+}}
+
+var property = typ{words: "value, text with ${…}, or a way of drawing one", schema: ref("property"), of: propertyMap}
+
+var willMap = &mapping{name: "will", doc: "What the broker publishes when it loses a device.", keys: []key{
+	{name: "topic", typ: template, need: "harbour/${device}/gone", doc: "Where."},
+	{name: "body", typ: bodyText, need: "{state: gone}", doc: "What."},
+	{name: "qos", typ: whole(0, 2), def: "1", doc: "Quality of service."},
+	{name: "retain", typ: truth, def: "false", doc: "Kept for later subscribers."},
+	{name: "delay", typ: duration(time.Second, 365*quantity.Day), goes: "MQTT 5", doc: "How long the broker waits with it."},
+	{name: "content_type", typ: plain, goes: "MQTT 5", doc: "Media type; if not given, application/json for a mapping."},
+}}
+
+var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
+
+var propertyMap = &mapping{name: "drawn property", doc: "A property that differs from device to device.", one: sources, keys: []key{
+	{name: "pick", typ: texts, doc: "One of a list, such as [12, 20, 35]."},
+	{name: "uniform", typ: matching("range, such as 3 to 8", `^.+ to .+$`), doc: "Anywhere in a range; a whole number where both ends are."},
+	{name: "normal", typ: sub(normalMap), doc: "Spread around a mean; min and max bound it."},
+	{name: "sequence", typ: special("list, or from and step", node{"anyOf": []node{{"type": "array", "items": scalar(), "minItems": 1}, ref("sequence")}}), doc: "From device to device in order."},
+	{name: "position", typ: plain, doc: "A place: 58.02,-6.41; within 58.02,-6.41 and 58.06,-6.35 (a box); within 500m of 58.04,-6.38 (a circle); along A to B (on a line); evenly along A to B."},
+	{name: "mac", typ: plain, doc: "A hardware address: its first bytes, such as 02:5e:10, or local; the rest counts up."},
+	{name: "eui64", typ: plain, doc: "A hardware address of eight bytes: its first bytes; the rest counts up."},
+	{name: "ipv4", typ: plain, doc: "An address of a network, such as 10.20.0.0/16, counted up."},
+	{name: "ipv6", typ: plain, doc: "An address of a network, such as 2001:db8::/64, counted up."},
+	{name: "uuid", typ: special("4 or 8", node{"enum": []any{4, 8, "4", "8", "random"}}), doc: "A UUID (RFC 9562) drawn from the seed."},
+	{name: "pattern", typ: plain, doc: "A text that a regular expression describes, such as [A-Z]{2}[0-9]{4}."},
+	{name: "weights", typ: special("list of numbers", node{"type": "array", "items": node{"type": "number", "minimum": 0}}), doc: "With pick: how likely each is."},
+	{name: "round", typ: whole(0, 15), doc: "With uniform and normal: decimals."},
+	{name: "min", typ: number, doc: "With normal: the lowest value."},
+	{name: "max", typ: number, doc: "With normal: the highest value."},
+}}
+
+var normalMap = &mapping{name: "normal", doc: "Spread around a mean.", keys: []key{
+	{name: "mean", typ: number, need: "10", doc: "The middle."},
+	{name: "spread", typ: number, need: "2", doc: "The standard deviation."},
+}}
+
+var sequenceMap = &mapping{name: "sequence", doc: "Counted up from device to device.", keys: []key{
+	{name: "from", typ: number, def: "1", doc: "The first device's."},
+	{name: "step", typ: number, def: "1", doc: "From one to the next."},
+}}
+
+var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent together.", keys: []key{
+	{name: "every", typ: duration(time.Millisecond, year), need: "5s", doc: "How often a device sends it."},
+	{name: "jitter", typ: special("percentage, at most 50%", node{"type": "string", "pattern": `^\s*(50(\.0*)?|[0-4]?[0-9](\.[0-9]*)?)\s*%\s*$`}), def: "0%", doc: "By how much of the interval a message may be early or late."},
+	{name: "turns", typ: matching("staggered, together, in order, 3 at random, 10% at random", `^(staggered|together|in order|[1-9][0-9]* at random|(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)% at random)$`), def: "staggered", doc: "Which devices send when. Staggered: each once an interval, at a time of its own; together: all at once; in order: one of them each interval; at random: some of them each interval."},
+	{name: "batch", typ: whole(1, maxBatch), def: "1", doc: "This many samples are sent together, as a list; each is a message to be proven, with a mark of its own."},
+	{name: "topic", typ: template, goes: "MQTT", doc: "The topic, such as harbour/${site}/${device}/state."},
+	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service."},
+	{name: "retain", typ: truth, def: "false", goes: "MQTT", doc: "Whether the broker keeps the message for later subscribers."},
+	{name: "path", typ: template, goes: "HTTP", doc: "The path, such as /in/${device}/level."},
+	{name: "method", typ: method, def: "POST", goes: "HTTP", doc: "The method; any."},
+	{name: "ok_status", typ: statuses, def: "[200, 201, 202, 204]", goes: "HTTP", doc: "Statuses that acknowledge."},
+	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers beside those of the link."},
+	{name: "payload", typ: special("form, or a mapping with a form and its options", ref("payload")), def: "json", doc: "What the body is made like."},
+	{name: "gzip", typ: truth, def: "false", doc: "Compress the body (HTTP)."},
+	{name: "fields", typ: special("names to fields", node{"type": "object", "minProperties": 1, "additionalProperties": ref("field")}), need: "{wave_m: {signal: swell}}", doc: "What it tells: a name and a value each."},
+	{name: "expires", typ: duration(time.Second, century), goes: "MQTT 5", doc: "How long a message lasts that nobody fetches; if not given, for ever."},
+	{name: "user_properties", typ: headers, goes: "MQTT 5", doc: "User properties, such as unit: m."},
+}}
+
+var spellKeys = []key{
+	{name: "chance", typ: share, need: "1%", doc: "The share of messages."},
+	{name: "for", typ: duration(time.Millisecond, year), doc: "How long."},
+}
+
+var (
+	stuckMap = &mapping{name: "stuck", doc: "At times the value stays as it is.", keys: []key{spellKeys[0], {name: "for", typ: duration(time.Millisecond, year), need: "1m", doc: "How long."}}}
+	spikeMap = &mapping{name: "spike", doc: "Now and then the value is far off.", keys: append([]key{{name: "by", typ: number, need: "20", doc: "How far, up or down."}}, spellKeys...)}
+	dropMap  = &mapping{name: "drop", doc: "At times the value is left out, or replaced.", keys: append([]key{{name: "as", typ: special("value, null or missing", node{"type": []string{"string", "number", "boolean", "null"}}), def: "missing", doc: "What is sent in its place; missing leaves the field out."}}, spellKeys...)}
+)
+
+// fieldMap is what goes with every field that is a signal or a formula; the parameters of
+// a signal come from the signal.
+var fieldMap = &mapping{name: "field", doc: "A field that is a signal or a formula. With a signal go its parameters: runcrowd signals NAME.", one: []string{"signal", "formula"}, notBoth: [][2]string{{"round", "digits"}}, keys: []key{
+	{name: "signal", typ: plain, doc: "A generator of values over time."},
+	{name: "formula", typ: special("formula", scalar()), doc: "From fields before it, properties, previous, seq, elapsed and time."},
+	{name: "noise", typ: special("number, not negative", notNegative()), doc: "Standard deviation of a normal error that is added."},
+	{name: "round", typ: whole(0, 15), doc: "At most this many decimals."},
+	{name: "digits", typ: whole(0, 15), doc: "Always this many decimals: 12.50."},
+	{name: "min", typ: number, doc: "The lowest value."},
+	{name: "max", typ: number, doc: "The highest value."},
+	{name: "resolution", typ: special("number above zero", node{"anyOf": []node{{"type": "number", "exclusiveMinimum": 0}, {"type": "string", "pattern": `^[0-9.]*[1-9][0-9.]*$`}}}), doc: "The value is a whole multiple of it."},
+	{name: "unit", typ: special("text of at most 40 letters", node{"type": "string", "maxLength": 40}), doc: "What it is measured in."},
+	{name: "convert", typ: matching("UNIT to UNIT", `^.+ to .+$`), doc: "To another unit, such as m/s to kn."},
+	{name: "tolerance", typ: special("number, not negative", notNegative()), doc: "How far a found number may be off."},
+	{name: "stuck", typ: sub(stuckMap), doc: "At times the value stays as it is."},
+	{name: "spike", typ: sub(spikeMap), doc: "Now and then the value is far off."},
+	{name: "drop", typ: sub(dropMap), doc: "At times the value is left out, or replaced."},
+}}
+
+func notNegative() node {
+	return node{"anyOf": []node{{"type": "number", "minimum": 0}, {"type": "string", "pattern": `^[0-9][0-9_]*(\.[0-9]+)?([eE][-+]?[0-9]+)?$`}}}
+}
+
+var slotMap = &mapping{name: "slot", doc: "One place in a body of the form bytes.", notBoth: [][2]string{{"field", "value"}}, keys: []key{
+	{name: "field", typ: plain, doc: "The field that stands here."},
+	{name: "part", typ: word("lat", "lon", "x", "y", "z"), doc: "The part of a position or vector."},
+	{name: "value", typ: special("whole number", node{"type": []string{"integer", "string"}}), doc: "A value that is always the same, such as 0xA5."},
+	{name: "as", typ: word("u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64", "f32", "f64", "text"), def: "u8", doc: "How it is written; needed but for bits."},
+	{name: "width", typ: whole(1, 65535), def: "1", doc: "With as: text: bytes; in bits: bits."},
+	{name: "scale", typ: number, def: "1", doc: "What one step is worth: 0.01 writes 1.23 as 123."},
+	{name: "offset", typ: number, def: "0", doc: "The value that is written as zero."},
+	{name: "order", typ: word("big", "little"), doc: "Byte order of this slot."},
+	{name: "bits", typ: special("list of slots", node{"type": "array", "items": ref("bits")}), doc: "Several slots that are no whole bytes."},
+}}
+
+var bitsMap = &mapping{name: "bits", doc: "A slot that is no whole bytes.", notBoth: [][2]string{{"field", "value"}}, keys: []key{
+	{name: "field", typ: plain, doc: "The field that stands here."},
+	{name: "part", typ: word("lat", "lon", "x", "y", "z"), doc: "The part of a position or vector."},
+	{name: "value", typ: special("whole number", node{"type": []string{"integer", "string"}}), doc: "A value that is always the same."},
+	{name: "width", typ: whole(1, 64), def: "1", need: "1", doc: "Bits."},
+	{name: "signed", typ: truth, def: "false", doc: "Negative numbers, too (two's complement)."},
+}}
+
+// payloadMaps are the options of each form of a body.
+var payloadMaps = map[string]*mapping{
+	"json":       form("json", "A JSON object, in the file's order.", key{name: "nested", typ: truth, def: "false", doc: "A dot in a field's name makes an object or, with numbers, a list."}),
+	"template":   form("template", "JSON of your own.", key{name: "template", typ: plain, doc: "JSON with ${…}; ${mark} stands for the mark."}, key{name: "template_file", typ: filename, doc: "A file that holds it."}),
+	"senml":      form("senml", "A SenML record for each field (RFC 8428), in JSON.", key{name: "base_name", typ: template, doc: "Base name, such as ${device}/."}),
+	"senml-cbor": form("senml-cbor", "A SenML record for each field (RFC 8428), in CBOR.", key{name: "base_name", typ: template, doc: "Base name, such as ${device}/."}),
+	"cbor":       form("cbor", "A CBOR map (RFC 8949)."),
+	"csv": form("csv", "A line of values (RFC 4180).", key{name: "separator", typ: special("one character, or: tab", node{"anyOf": []node{{"const": "tab"}, {"type": "string", "minLength": 1, "maxLength": 1}}}), def: ",", doc: "Between columns: , ; | or tab."},
+		key{name: "head", typ: truth, def: "false", doc: "A line of names comes first."}),
+	"line-protocol": form("line-protocol", "A line of a time-series database.", key{name: "series", typ: template, def: "${reading}", doc: "Name of the series."},
+		key{name: "tags", typ: headers, def: "{device: ${device}}", doc: "Tags of the series."}, key{name: "precision", typ: word("s", "ms", "us", "ns"), def: "ns", doc: "Unit of the time."}),
+	"protobuf": form("protobuf", "A message of Protocol Buffers.", key{name: "descriptors", typ: filename, need: "telemetry.binpb", doc: "A file written by protoc --descriptor_set_out."},
+		key{name: "message", typ: plain, need: "harbour.SeaState", doc: "Full name of the message."}),
+	"bytes": form("bytes", "Bytes and bits.", key{name: "order", typ: word("big", "little"), def: "big", doc: "Byte order."},
+		key{name: "layout", typ: special("list of slots", node{"type": "array", "items": ref("slot")}), need: "[{field: wave_m, as: i16, scale: 0.01}]", doc: "What stands where."}),
+}
+
+func form(name, doc string, options ...key) *mapping {
+	return &mapping{name: "payload " + name, doc: doc, keys: append([]key{
+		{name: "form", typ: word(crowd.PayloadForms...), def: "json", doc: "The form of the body; it may be left out where an option tells it."},
+		{name: "content_type", typ: plain, doc: "Another media type than the form's; none sends none."}}, options...)}
+}
+
+var requestMap = &mapping{name: "request", doc: "An HTTP request for a device.", keys: []key{
+	{name: "method", typ: method, doc: "The method."},
+	{name: "url", typ: plain, need: "http://HOST/devices/${device}", doc: "The whole address."},
+	{name: "headers", typ: headers, doc: "Headers."},
+	{name: "body", typ: bodyText, doc: "The body."},
+	{name: "ok_status", typ: statuses, def: "[200, 201, 202, 204]", doc: "Statuses that are a success."},
+}}
+
+var keepKey = key{name: "keep", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"type": "string"}}), doc: "Values of the answer that become secret properties of the device, also for later requests."}
+
+var enrollRequestMap = requestMap.with("enroll request", "A request that registers a device.", []key{keepKey})
+
+var enrollMap = &mapping{name: "enroll", doc: "How devices are registered with the platform, and what is kept of its answers.", one: []string{"request", "requests"}, keys: []key{
+	{name: "request", typ: sub(enrollRequestMap), doc: "The request that registers a device."},
+	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("enroll request")}), doc: "Several requests, in order."},
+	{name: "keep", typ: keepKey.typ, doc: "Values of the last answer that become secret properties of the device."},
+	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
+	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
+	{name: "withdraw", typ: sub(requestMap), doc: "The request that removes a device."},
+	{name: "link", typ: plain, doc: "An HTTP link whose TLS, user or access token the requests use."},
+}}
+
+var listMap = &mapping{name: "list", doc: "How the platform tells which devices it knows.", keys: []key{
+	{name: "get", typ: plain, need: "http://HOST/devices", doc: "The whole address."},
+	{name: "headers", typ: headers, doc: "Headers."},
+	{name: "names", typ: jqText, need: "'.devices[].name'", doc: "The names in an answer."},
+	{name: "next", typ: jqText, doc: "The address of the next page."},
+}}
+
+var commandMap = &mapping{name: "command", doc: "A command: how a device hears of it, what it does, and what it answers.", keys: []key{
+	{name: "topic", typ: template, goes: "MQTT", doc: "The topic that it comes at; a filter."},
+	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service of the subscription."},
+	{name: "path", typ: template, goes: "HTTP", doc: "The path that is asked for commands."},
+	{name: "every", typ: duration(10*time.Millisecond, quantity.Day), def: "5s", goes: "HTTP", doc: "How often it is asked."},
+	{name: "rows", typ: jqText, goes: "HTTP", doc: "The commands in what is answered there; if not given, the answer is one."},
+	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Values that a message carries which is this command."},
+	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
+	{name: "answer", typ: orNull(sub(answerMap)), doc: "What it answers."},
+	{name: "request", typ: orNull(sub(requestMap)), doc: "For runcrowd ask: the request by which the platform is asked to give the command."},
+	{name: "answer_from", typ: orNull(sub(answerFromMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
+}}
+
+var doMap = &mapping{name: "do", doc: "What a device does.", keys: []key{
+	{name: "every", typ: special("interval with ${…}, or readings to intervals", node{"anyOf": []node{scalar(), {"type": "object", "additionalProperties": scalar()}}}), doc: "The new interval of all readings, or of each named one; such as ${ask.seconds}s."},
+	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties that get a new value."},
+	{name: "send", typ: texts, doc: "Readings that are sent at once."},
+}}
+
+var answerMap = &mapping{name: "answer", doc: "What a device answers. Its texts know ask, done (whether it was obeyed) and why (not).", keys: []key{
+	{name: "topic", typ: template, goes: "MQTT", doc: "Where; with version 5, where the command wants it, if not given."},
+	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service."},
+	{name: "path", typ: template, goes: "HTTP", doc: "Where."},
+	{name: "method", typ: method, def: "POST", goes: "HTTP", doc: "The method."},
+	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers."},
+	{name: "body", typ: bodyText, def: "{ok: ${done}}", doc: "The answer."},
+	{name: "after", typ: delay, doc: "How long it takes."},
+	{name: "wrong", typ: sub(wrongMap), doc: "At times it says something else."},
+	{name: "never", typ: share, doc: "How often it says nothing."},
+}}
+
+var wrongMap = &mapping{name: "wrong", doc: "A wrong answer.", keys: []key{
+	{name: "chance", typ: share, need: "5%", doc: "How often."},
+	{name: "body", typ: bodyText, need: "{ok: false}", doc: "What it says."},
+}}
+
+var answerFromMap = &mapping{name: "answer_from", doc: "Where the platform tells what a device answered.", keys: []key{
+	{name: "get", typ: plain, need: "http://HOST/answers/${device}", doc: "The whole address."},
+	{name: "headers", typ: headers, doc: "Headers."},
+	{name: "rows", typ: jqText, def: ".", doc: "The answers."},
+}}
+
+var layerKeys = []key{
+	{name: "properties", typ: orNull(named("properties", property)), doc: "Properties of their own; what is nearer wins, null goes back to what the kind says."},
+	{name: "tags", typ: tagList, doc: "More tags."},
+	{name: "link", typ: orNull(plain), doc: "Another link than the kind's."},
+	{name: "settings", typ: special("keys of a link", ref("settings")), doc: "Settings of the link of their own: an address, a secret."},
+	{name: "readings", typ: special("names to changes of readings", node{"type": []string{"object", "null"}, "additionalProperties": ref("reading change")}), doc: "Changes of readings: a topic, an interval, a field; null takes one away."},
+}
+
+var groupMap = &mapping{name: "group", doc: "A group of devices.", notBoth: [][2]string{{"count", "roster"}}, needs: [][2]string{{"secrets", "roster"}}, keys: append([]key{
+	{name: "kind", typ: plain, need: "buoy", doc: "The kind of these devices."},
+	{name: "count", typ: whole(1, maxCount), def: "1", doc: "How many there are."},
+	{name: "first", typ: whole(0, 1_000_000_000), def: "1", doc: "The number n of the first one."},
+	{name: "name", typ: template, def: "${kind}-${pad(n, 3)}", doc: "Their names."},
+	{name: "roster", typ: filename, doc: "A CSV file with a row a device and a column a property; the column device names it."},
+	{name: "secrets", typ: texts, doc: "Columns of the roster that are never printed, beside those that are called so."},
+}, layerKeys...)}
+
+var changeMap = &mapping{name: "change", doc: "A change for some of the devices above.", keys: append([]key{
+	{name: "who", typ: who, need: "buoy-007", doc: "Which of them."},
+}, layerKeys...)}
+
+var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "get"}, keys: []key{
+	{name: "proves", typ: word("received", "stored"), def: "received", need: "received", doc: "What it proves."},
+	{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
+	{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
+	{name: "link", typ: plain, doc: "The link it listens on; of a query, the HTTP link whose TLS, user or access token it shares."},
+	{name: "qos", typ: whole(0, 2), def: "2", goes: "MQTT", doc: "Quality of service of the subscription."},
+	{name: "topic", typ: template, goes: "MQTT", doc: "Where messages come out, if not at their own topic."},
+	{name: "get", typ: plain, doc: "An address to ask, with ${device}, ${from} and ${to}; once for each device if it names the device."},
+	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
+	{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "10s", goes: "HTTP", doc: "How long an answer may take."},
+	{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer; a query needs it."},
+	{name: "time", typ: jqText, doc: "When a row was stored."},
+	{name: "mark", typ: jqText, doc: "The mark in a row; if not given, where the kind says it rides."},
+	{name: "device", typ: jqText, doc: "The device a row is filed under."},
+	{name: "reading", typ: jqText, doc: "The reading a row is filed under."},
+	{name: "values", typ: jqText, doc: "The values, by field."},
+	{name: "body", typ: jqText, goes: "HTTP", doc: "The message's own bytes, as base64 or text."},
+	{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page."},
+	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
+	{name: "linger", typ: duration(0, time.Hour), def: "1s", doc: "How long it goes on looking for repeats when nothing is missing."},
+}}
+
+var requireMap = func() *mapping {
+	m := &mapping{name: "require", doc: "What must hold for a run to pass. A share counts messages that were found once, in time, as they were sent."}
+	shareOf := matching("percentage, with or without: within 30s", `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*( within .*[1-9].*)?$`)
+	m.keys = append(m.keys, key{name: "proven", typ: shareOf, doc: "Of messages that are proven."})
+	for _, p := range []string{"acknowledged", "received", "stored"} {
+		m.keys = append(m.keys, key{name: p, typ: shareOf, doc: "Of messages that are " + p + "."})
+	}
+	for _, p := range []string{"acknowledged", "received", "stored"} {
+		for _, q := range []string{"p50", "p90", "p99", "worst"} {
+			m.keys = append(m.keys, key{name: p + "_" + q, typ: duration(time.Microsecond, quantity.Day), doc: "The longest allowed from sending until " + p + ": " + map[string]string{"p50": "the 50th percentile.", "p90": "the 90th percentile.", "p99": "the 99th percentile.", "worst": "of any message."}[q]})
+		}
+	}
+	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}} {
+		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
+	}
+	return m
+}()
+
+// mappings are all of them, in the order of the reference page.
+func mappings() []*mapping {
+	list := []*mapping{rootMap, linkMap, tlsMap, tokenMap, jwtMap, oauthMap, kindMap, propertyMap, normalMap, sequenceMap, readingMap, fieldMap, stuckMap, spikeMap, dropMap}
+	for _, form := range crowd.PayloadForms {
+		list = append(list, payloadMaps[form])
+	}
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, markMap, witnessMap, requireMap)
+}

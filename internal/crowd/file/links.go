@@ -26,7 +26,7 @@ func (r *reader) readLinks(n *yaml.Node) {
 
 // link reads one link from its mapping.
 func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
-	o := r.object(n, what, linkKeys...)
+	o := r.object(n, what, linkMap)
 	l := &crowd.Link{Name: key.Value, Pos: pos(key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
 		ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}}
 	node := &linkNode{source: o.node}
@@ -44,10 +44,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 		r.Add(pos(key), "%s has no address; write mqtt: mqtt://HOST:1883 or http: http://HOST:PORT", what)
 	}
 	if l.Protocol != 0 {
-		other := map[crowd.Protocol][]string{
-			crowd.HTTP: {"client_id", "keep_alive", "clean_start", "session_expiry", "in_flight", "path", "topic_aliases", "redirects"},
-			crowd.MQTT: {"headers", "timeout", "connections", "retries", "retry_key"}}[l.Protocol]
-		for _, key := range other {
+		for _, key := range linkMap.notFor(l.Protocol) {
 			if k := o.get(key); k != nil {
 				r.Add(pos(k), "%s: %q is not for %s links", what, key, l.Protocol)
 			}
@@ -60,14 +57,14 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 		l.Version = r.version(o.get("version"), what+": version")
 	}
 	r.tls(l, o, what)
-	l.KeepAlive = r.span(o.get("keep_alive"), what+": keep_alive", time.Minute, time.Second, 65535*time.Second)
-	l.SessionExpiry = r.span(o.get("session_expiry"), what+": session_expiry", 5*time.Minute, 0, 136*365*quantity.Day)
-	l.CleanStart = r.boolean(o.get("clean_start"), what+": clean_start", true)
-	l.InFlight = int(r.whole(o.get("in_flight"), what+": in_flight", 20, 1, 65535))
-	l.Timeout = r.span(o.get("timeout"), what+": timeout", 5*time.Second, time.Millisecond, time.Hour)
-	l.ConnectTimeout = r.span(o.get("connect_timeout"), what+": connect_timeout", 5*time.Second, time.Millisecond, time.Hour)
-	l.Backlog = int(r.whole(o.get("backlog"), what+": backlog", 1000, 1, 1_000_000))
-	l.Retries = int(r.whole(o.get("retries"), what+": retries", 3, 0, 100))
+	l.KeepAlive = o.span("keep_alive")
+	l.SessionExpiry = o.span("session_expiry")
+	l.CleanStart = o.truth("clean_start")
+	l.InFlight = int(o.whole("in_flight"))
+	l.Timeout = o.span("timeout")
+	l.ConnectTimeout = o.span("connect_timeout")
+	l.Backlog = int(o.whole("backlog"))
+	l.Retries = int(o.whole("retries"))
 	if kn := o.get("retry_key"); kn != nil {
 		l.RetryKey, _ = r.scalar(kn, what+": retry_key")
 		if !tokenPattern.MatchString(l.RetryKey) {
@@ -81,10 +78,10 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 		l.Connections = int(r.whole(cn, what+": connections", 256, 1, 100_000))
 	}
 	l.BackOff = parse(r, o.get("back_off"), what+": back_off", l.BackOff, backOff)
-	if l.TopicAliases = int(r.whole(o.get("topic_aliases"), what+": topic_aliases", 0, 0, 65535)); l.TopicAliases > 0 && l.Version != 5 {
+	if l.TopicAliases = int(o.whole("topic_aliases")); l.TopicAliases > 0 && l.Version != 5 {
 		r.Add(pos(o.get("topic_aliases")), "%s: topic aliases are of MQTT version 5", what)
 	}
-	l.Redirects = r.word(o.get("redirects"), what+": redirects", "report", "report", "follow") == "follow"
+	l.Redirects = o.word("redirects") == "follow"
 	if pn := o.get("path"); pn != nil && l.Scheme != "" && l.Scheme != "ws" && l.Scheme != "wss" {
 		r.Add(pos(pn), "%s: path goes with ws:// and wss:// alone; topics and paths of messages belong to the readings", what)
 	}
@@ -104,11 +101,11 @@ func (r *reader) tls(l *crowd.Link, o *object, what string) {
 		return
 	}
 	what += ": tls"
-	to := r.object(n, what, tlsKeys...)
+	to := r.object(n, what, tlsMap)
 	if !secure && l.Scheme != "" {
 		r.Add(pos(n), "%s goes with %ss://, not with %s://", what, l.Scheme, l.Scheme)
 	}
-	l.TLS = &crowd.TLS{NoVerify: !r.boolean(to.get("verify"), what+": verify", true)}
+	l.TLS = &crowd.TLS{NoVerify: !to.truth("verify")}
 	if sn := to.get("server_name"); sn != nil {
 		l.TLS.ServerName, _ = r.scalar(sn, what+": server_name")
 	}

@@ -71,8 +71,11 @@ func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
 	return c, nil
 }
 
+// nameRE is the pattern of names of crowds, links, kinds, readings and the like.
+const nameRE = `^[\p{L}\p{N}][\p{L}\p{N}._-]*$`
+
 var (
-	namePattern  = regexp.MustCompile(`^[\p{L}\p{N}][\p{L}\p{N}._-]*$`)
+	namePattern  = regexp.MustCompile(nameRE)
 	fieldPattern = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]*$`)
 )
 
@@ -86,13 +89,13 @@ func (r *reader) name(n *yaml.Node, what, name string) string {
 
 func (r *reader) root(root *yaml.Node) {
 	c := r.crowd
-	o := r.object(root, "the crowd file", rootKeys...)
+	o := r.object(root, "the crowd file", rootMap)
 	if n := o.need("crowd", "my-crowd"); n != nil {
 		if s, ok := r.scalar(n, "crowd"); ok {
 			c.Name = r.name(n, "crowd", s)
 		}
 	}
-	c.Seed = uint64(r.whole(o.get("seed"), "seed", 1, 0, 1<<53))
+	c.Seed = uint64(o.whole("seed"))
 	if n := o.need("links", "{sea: {mqtt: mqtt://127.0.0.1:1883}}"); n != nil {
 		r.readLinks(n)
 	}
@@ -161,18 +164,20 @@ func (r *reader) noSuch(n *yaml.Node, what, sort, name string, known []string) {
 
 func (r *reader) plan(n *yaml.Node) {
 	p := &r.crowd.Plan
-	o := r.object(n, "plan", planKeys...)
-	p.For = r.span(o.need("for", "1m"), "plan: for", time.Minute, time.Millisecond, 366*quantity.Day)
-	p.Settle = r.span(o.get("settle"), "plan: settle", 5*time.Second, 0, time.Hour)
+	o := r.object(n, "plan", planMap)
+	p.For = o.span("for")
+	p.Settle = o.span("settle")
 	p.Join = parse(r, o.get("join"), "plan: join", crowd.Join{}, parseJoin)
-	if p.Join.Over > p.For {
+	if p.Join.Over > p.For && p.For > 0 {
 		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan", quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
 	}
 	p.Rounds = 1
 	if rn := o.get("rounds"); rn != nil {
-		ro := r.object(rn, "plan: rounds", roundsKeys...)
-		p.Rounds = int(r.whole(ro.need("count", "3"), "plan: rounds: count", 1, 1, 1_000_000))
-		p.Every = r.span(ro.get("every"), "plan: rounds: every", p.For, time.Millisecond, 366*quantity.Day)
+		ro := r.object(rn, "plan: rounds", roundsMap)
+		p.Rounds = int(ro.whole("count"))
+		if p.Every = ro.span("every"); p.Every == 0 {
+			p.Every = p.For
+		}
 		if en := ro.get("every"); en != nil && p.Every < p.For {
 			r.Add(pos(en), "plan: rounds: a round every %s, but each lasts %s: they would overlap", en.Value, quantity.FormatDuration(p.For))
 		}

@@ -21,7 +21,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
 		name := r.name(e.key, "witnesses", e.key.Value)
 		what := fmt.Sprintf("the witness %q", name)
-		o := r.object(e.value, what, witnessKeys...)
+		o := r.object(e.value, what, witnessMap)
 		if o.node.Kind != yaml.MappingNode {
 			continue
 		}
@@ -29,7 +29,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
 		w.Proves = proof.Received
 		before := len(r.List)
-		if r.word(o.need("proves", "received"), what+": proves", "received", "received", "stored") == "stored" {
+		if o.word("proves") == "stored" {
 			w.Proves = proof.Stored
 		}
 		r.blind = r.blind || len(r.List) > before
@@ -60,8 +60,8 @@ func (r *reader) witnesses(n *yaml.Node) {
 				*into = parse(r, jn, what+": "+key, "", checkJQ)
 			}
 		}
-		w.Linger = r.span(o.get("linger"), what+": linger", time.Second, 0, time.Hour)
-		w.Wait = r.span(o.get("wait"), what+": wait", 0, 0, 24*time.Hour)
+		w.Linger = o.span("linger")
+		w.Wait = o.span("wait")
 	}
 }
 
@@ -91,7 +91,7 @@ func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 		}
 		w.Filter = s
 	}
-	w.QoS = byte(r.whole(o.get("qos"), what+": qos", 2, 0, 2))
+	w.QoS = byte(o.whole("qos"))
 	if ln := o.get("link"); ln != nil {
 		if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.MQTT {
 			r.Add(pos(ln), "%s: link: %q speaks %s; a subscription needs an MQTT link", what, w.Link.Name, w.Link.Protocol)
@@ -202,32 +202,22 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 		}
 	}
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
-	w.Timeout = r.span(o.get("timeout"), what+": timeout", 10*time.Second, time.Millisecond, time.Hour)
+	w.Timeout = o.span("timeout")
 	o.need("rows", ".rows[]")
 	if !w.PerDevice && o.get("device") == nil {
 		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
 	}
 }
 
-var requireKeys = func() []string {
-	keys := []string{"proven", "acknowledged", "received", "stored"}
-	for _, p := range []string{"acknowledged", "received", "stored"} {
-		for _, m := range []string{"p50", "p90", "p99", "worst"} {
-			keys = append(keys, p+"_"+m)
-		}
-	}
-	return append(keys, "lag_p99", "unmatched", "out_of_order")
-}()
-
 func (r *reader) require(n *yaml.Node) {
 	c, at := r.crowd, map[string]crowd.Pos{}
 	if n == nil || isNull(n) {
 		c.Require = []proof.Requirement{{Key: "proven", Proven: true, Measure: proof.Share, Percent: 100, Text: "100%"}}
 	} else {
-		o := r.object(n, "require", requireKeys...)
+		o := r.object(n, "require", requireMap)
 		for _, e := range r.entries(n, "require") {
-			if v := o.get(e.key.Value); v != nil {
-				if q, ok := r.requirement(e.key, v); ok {
+			if v := o.vals[e.key.Value]; v != nil {
+				if q, ok := r.requirement(o, e.key, v); ok {
 					c.Require = append(c.Require, q)
 					at[q.Key] = pos(e.key)
 				}
@@ -257,7 +247,7 @@ func (r *reader) require(n *yaml.Node) {
 	}
 }
 
-func (r *reader) requirement(key, n *yaml.Node) (proof.Requirement, bool) {
+func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, bool) {
 	s, ok := r.scalar(n, "require: "+key.Value)
 	if !ok {
 		return proof.Requirement{}, false
@@ -269,11 +259,11 @@ func (r *reader) requirement(key, n *yaml.Node) (proof.Requirement, bool) {
 	switch q.Key {
 	case "unmatched", "out_of_order":
 		q.Measure = proof.Measure(q.Key)
-		q.Most = int(r.whole(n, what, 0, 0, 1<<40))
+		q.Most = int(o.whole(q.Key))
 		return q, len(r.List) == before
 	case "lag_p99":
 		q.Measure = proof.Measure(q.Key)
-		q.Limit = r.span(n, what, 0, time.Microsecond, time.Hour)
+		q.Limit = o.span(q.Key)
 		return q, len(r.List) == before
 	case "proven":
 		q.Proven = true
@@ -283,7 +273,7 @@ func (r *reader) requirement(key, n *yaml.Node) (proof.Requirement, bool) {
 	}
 	if measure != "" {
 		q.Measure = proof.Measure(measure)
-		q.Limit = r.span(n, what, 0, time.Microsecond, 24*time.Hour)
+		q.Limit = o.span(q.Key)
 		return q, len(r.List) == before
 	}
 	q.Measure = proof.Share

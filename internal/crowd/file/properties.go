@@ -146,9 +146,6 @@ func typeName(sample any) string {
 	return "text"
 }
 
-// sources are the keys of a property's ways of coming to a value.
-var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
-
 // property reads one property.
 func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	n := r.resolve(e.value)
@@ -168,7 +165,7 @@ func (r *reader) property(e entry, env formula.Env) crowd.Property {
 		}
 		return p
 	}
-	o := r.object(n, what, propertyKeys...)
+	o := r.object(n, what, propertyMap)
 	var source string
 	for _, key := range sources {
 		if o.get(key) == nil {
@@ -264,8 +261,8 @@ func (r *reader) numbers(n *yaml.Node, what string) []float64 {
 // lists that are gone through in order.
 func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string) (crowd.Draw, any) {
 	decimals := -1
-	if rn := o.get("round"); rn != nil {
-		decimals = int(r.whole(rn, what+": round", 0, 0, 15))
+	if o.get("round") != nil {
+		decimals = int(o.whole("round"))
 	}
 	finish := func(x float64) (any, error) {
 		if decimals >= 0 {
@@ -297,7 +294,7 @@ func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string)
 			return finish(ends[0] + (ends[1]-ends[0])*signal.Uniform(key, 0, 0))
 		}, 0.0
 	case "normal":
-		no := r.object(v, what, "mean", "spread")
+		no := r.object(v, what, normalMap)
 		mean, spread := r.number(no.need("mean", "10"), what+": mean", 0), r.number(no.need("spread", "2"), what+": spread", 1)
 		low, high := math.Inf(-1), math.Inf(1)
 		if n := o.get("min"); n != nil {
@@ -320,7 +317,7 @@ func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string)
 		}
 		return func(_ uint64, i, _ int) (any, error) { return sampleOf(list[i%len(list)]), nil }, commonSample(list)
 	}
-	so := r.object(v, what, "from", "step")
+	so := r.object(v, what, sequenceMap)
 	from, step := r.number(so.get("from"), what+": from", 1), r.number(so.get("step"), what+": step", 1)
 	if from == math.Trunc(from) && step == math.Trunc(step) && math.Abs(from) < 1<<53 {
 		return func(_ uint64, i, _ int) (any, error) { return int(from) + i*int(step), nil }, 0

@@ -249,13 +249,15 @@ type object struct {
 	r    *reader
 	node *yaml.Node
 	what string
+	of   *mapping
 	vals map[string]*yaml.Node
 	near map[string]bool // keys that a misspelt one was probably meant to be
 }
 
 // object reads a mapping and notes each key that is not known.
-func (r *reader) object(n *yaml.Node, what string, known ...string) *object {
-	o := &object{r: r, node: r.resolve(n), what: what, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+func (r *reader) object(n *yaml.Node, what string, m *mapping) *object {
+	known := m.names()
+	o := &object{r: r, node: r.resolve(n), what: what, of: m, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
 	for _, e := range r.entries(n, what) {
 		if !contains(known, e.key.Value) {
 			r.unknown(pos(e.key), e.key.Value, what, known)
@@ -284,7 +286,15 @@ func (r *reader) unknown(at crowd.Pos, key, what string, known []string) {
 	r.Add(at, "%s has no key %q; its keys are %s", what, key, strings.Join(known, ", "))
 }
 
-func (o *object) get(key string) *yaml.Node { return o.vals[key] }
+func (o *object) get(key string) *yaml.Node { return o.vals[o.of.key(key).name] }
+
+// value is get, or need where the table says that the key must be there.
+func (o *object) value(key string) *yaml.Node {
+	if example := o.of.key(key).need; example != "" {
+		return o.need(key, example)
+	}
+	return o.get(key)
+}
 
 // need is get, and notes it when the key is missing.
 func (o *object) need(key, example string) *yaml.Node {
@@ -334,7 +344,11 @@ func (r *reader) number(n *yaml.Node, what string, def float64) float64 {
 
 func (r *reader) whole(n *yaml.Node, what string, def, low, high int64) int64 {
 	return parse(r, n, what, def, func(s string) (int64, error) {
-		v, err := strconv.ParseInt(strings.ReplaceAll(s, "_", ""), 10, 64)
+		digits, base := strings.ReplaceAll(s, "_", ""), 10
+		if hex, is := strings.CutPrefix(digits, "0x"); is {
+			digits, base = hex, 16
+		}
+		v, err := strconv.ParseInt(digits, base, 64)
 		if err != nil {
 			return def, fmt.Errorf("%q is not a whole number", s)
 		}
@@ -348,9 +362,9 @@ func (r *reader) whole(n *yaml.Node, what string, def, low, high int64) int64 {
 func (r *reader) boolean(n *yaml.Node, what string, def bool) bool {
 	return parse(r, n, what, def, func(s string) (bool, error) {
 		switch s {
-		case "true":
+		case "true", "True", "TRUE": // as YAML has them
 			return true, nil
-		case "false":
+		case "false", "False", "FALSE":
 			return false, nil
 		}
 		return def, fmt.Errorf("must be true or false, not %q", s)

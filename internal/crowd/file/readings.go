@@ -30,17 +30,17 @@ func (r *reader) sequencesFit(c *crowd.Cast) {
 func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
 	rd := &crowd.Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
-	o := r.object(e.value, what, readingKeys...)
+	o := r.object(e.value, what, readingMap)
 	if o.node.Kind != yaml.MappingNode {
 		return nil
 	}
-	rd.Every = r.span(o.need("every", "5s"), what+": every", time.Second, time.Millisecond, 366*quantity.Day)
+	rd.Every = o.span("every")
 	rd.Jitter = parse(r, o.get("jitter"), what+": jitter", 0, quantity.ParsePercent).Share()
 	if rd.Jitter > 0.5 {
 		r.Add(pos(o.get("jitter")), "%s: jitter above 50%% would let messages overtake each other", what)
 	}
 	rd.Turns = parse(r, o.get("turns"), what+": turns", crowd.Turns{}, parseTurns)
-	rd.Batch = int(r.whole(o.get("batch"), what+": batch", 1, 1, maxBatch))
+	rd.Batch = int(o.whole("batch"))
 	env = crowd.MessageEnv(env)
 	streamEnv := formula.Env{}
 	for k, v := range env {
@@ -50,11 +50,10 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 	}
 	l := c.Link
 	if l != nil {
-		wrong := map[crowd.Protocol][]string{crowd.MQTT: {"path", "method", "ok_status", "headers"}, crowd.HTTP: {"topic", "qos", "retain", "expires", "user_properties"}}[l.Protocol]
 		if l.Protocol == crowd.MQTT {
 			delete(streamEnv, crowd.TokenName) // the broker would show it to others
 		}
-		for _, key := range wrong {
+		for _, key := range readingMap.notFor(l.Protocol) {
 			if k := o.get(key); k != nil {
 				instead := map[string]string{"path": "; write topic: in its place", "topic": "; write path: in its place"}[key]
 				r.Add(pos(k), "%s: %q does not go with the %s link %q%s%s", what, key, l.Protocol, l.Name, instead, r.otherLink(c))
@@ -70,21 +69,21 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			}
 		}
 	}
-	rd.QoS = byte(r.whole(o.get("qos"), what+": qos", 1, 0, 2))
-	rd.Retain = r.boolean(o.get("retain"), what+": retain", false)
-	for _, key := range []string{"expires", "user_properties"} {
+	rd.QoS = byte(o.whole("qos"))
+	rd.Retain = o.truth("retain")
+	for _, key := range readingMap.ofVersion5() {
 		if k := o.get(key); k != nil && l != nil && l.Protocol == crowd.MQTT && l.Version != 5 {
 			r.Add(pos(k), "%s: %q is of MQTT version 5, the link %q speaks 3.1.1", what, key, l.Name)
 		}
 	}
-	rd.Expires = r.span(o.get("expires"), what+": expires", 0, time.Second, 136*365*quantity.Day)
+	rd.Expires = o.span("expires")
 	rd.User = r.userProperties(o.get("user_properties"), c, what, streamEnv)
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 	rd.OKStatus = r.okStatus(o.get("ok_status"), what)
 	rd.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
 	if gn := o.get("gzip"); gn != nil {
-		if rd.Gzip = r.boolean(gn, what+": gzip", false); rd.Gzip && l != nil && l.Protocol == crowd.MQTT {
+		if rd.Gzip = o.truth("gzip"); rd.Gzip && l != nil && l.Protocol == crowd.MQTT {
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
@@ -218,7 +217,7 @@ func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Fi
 		}
 	}
 	var sample any
-	known := append([]string{"signal", "formula"}, finishKeys...)
+	known := fieldMap.names()
 	switch {
 	case sn != nil && fn != nil:
 		r.Add(pos(fn), "%s has both a signal and a formula; keep one", what)
@@ -430,18 +429,15 @@ func (r *reader) finish(f *crowd.Field, key string, n *yaml.Node, what string) {
 			r.Add(pos(n), "%s must not be negative", what)
 		}
 	case "stuck":
-		s := r.spell(r.object(n, what, stuckKeys...), what)
+		s := spell(r.object(n, what, stuckMap))
 		f.Finish.Stuck = &s
-		if s.For == 0 {
-			r.Add(pos(n), "%s needs \"for\": how long the value stays, such as for: 1m", what)
-		}
 	case "spike":
-		o := r.object(n, what, spikeKeys...)
-		s := signal.Spike{Spell: r.spell(o, what), By: r.number(o.need("by", "20"), what+": by", 0)}
+		o := r.object(n, what, spikeMap)
+		s := signal.Spike{Spell: spell(o), By: r.number(o.need("by", "20"), what+": by", 0)}
 		f.Finish.Spike = &s
 	case "drop":
-		o := r.object(n, what, dropKeys...)
-		d := signal.Drop{Spell: r.spell(o, what), As: signal.Left()}
+		o := r.object(n, what, dropMap)
+		d := signal.Drop{Spell: spell(o), As: signal.Left()}
 		if an := o.get("as"); an != nil {
 			switch {
 			case isNull(an):
@@ -456,10 +452,8 @@ func (r *reader) finish(f *crowd.Field, key string, n *yaml.Node, what string) {
 }
 
 // spell reads the chance and the length of what befalls a field at times.
-func (r *reader) spell(o *object, what string) signal.Spell {
-	s := signal.Spell{Chance: parse(r, o.need("chance", "1%"), what+": chance", 0, quantity.ParsePercent).Share()}
-	s.For = r.span(o.get("for"), what+": for", 0, time.Millisecond, 366*quantity.Day)
-	return s
+func spell(o *object) signal.Spell {
+	return signal.Spell{Chance: o.share("chance"), For: o.span("for")}
 }
 
 // constantField reads a field that is one value: a plain one, or a text with

@@ -3,7 +3,6 @@ package file
 import (
 	"maps"
 	"strings"
-	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -20,10 +19,10 @@ func (r *reader) accessToken(l *crowd.Link, env formula.Env) *crowd.AccessToken 
 		return nil
 	}
 	what := crowd.TokenName
-	o := r.object(n, what, accessKeys...)
+	o := r.object(n, what, tokenMap)
 	t := &crowd.AccessToken{Pos: pos(n)}
-	t.Valid = r.span(o.get("valid"), what+": valid", time.Hour, time.Second, 366*quantity.Day)
-	t.Renew = r.span(o.get("renew"), what+": renew", 0, time.Millisecond, 366*quantity.Day)
+	t.Valid = o.span("valid")
+	t.Renew = o.span("renew")
 	if t.Renew >= t.Valid && o.get("oauth") == nil {
 		r.Add(pos(o.get("renew")), "%s: renew: %s before its end, but a token lasts %s", what, quantity.FormatDuration(t.Renew), quantity.FormatDuration(t.Valid))
 	}
@@ -59,8 +58,8 @@ func (r *reader) accessToken(l *crowd.Link, env formula.Env) *crowd.AccessToken 
 func (r *reader) jwt(t *crowd.AccessToken, n *yaml.Node, env, signed formula.Env) {
 	what := crowd.TokenName + ": jwt"
 	t.JWT = &crowd.JWT{}
-	o := r.object(n, what, jwtKeys...)
-	t.JWT.Algorithm = r.word(o.need("algorithm", "ES256"), what+": algorithm", "", credential.Algorithms...)
+	o := r.object(n, what, jwtMap)
+	t.JWT.Algorithm = o.word("algorithm")
 	key, secret := o.get("key"), o.get("secret")
 	switch symmetric := credential.Symmetric(t.JWT.Algorithm); {
 	case t.JWT.Algorithm == "":
@@ -94,7 +93,7 @@ func (r *reader) jwt(t *crowd.AccessToken, n *yaml.Node, env, signed formula.Env
 func (r *reader) oauth(t *crowd.AccessToken, n *yaml.Node, env formula.Env) {
 	what := crowd.TokenName + ": oauth"
 	t.OAuth = &crowd.OAuth{}
-	o := r.object(n, what, oauthKeys...)
+	o := r.object(n, what, oauthMap)
 	un := o.need("url", "https://HOST/token")
 	if t.OAuth.URL = r.text(un, what+": url", env); t.OAuth.URL != nil {
 		r.wholeAddress(un, what+": url", t.OAuth.URL)
@@ -116,7 +115,7 @@ func (r *reader) oauth(t *crowd.AccessToken, n *yaml.Node, env formula.Env) {
 			}
 		}
 	}
-	t.OAuth.InBody = r.word(o.get("credentials_in"), what+": credentials_in", "header", "header", "body") == "body"
+	t.OAuth.InBody = o.word("credentials_in") == "body"
 }
 
 // alone notes texts in which the access token is more than a placeholder of its own:
