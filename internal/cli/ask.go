@@ -26,15 +26,14 @@ publishes the command where the device listens, with a response topic and
 correlation data where the link speaks MQTT 5; or, where the command has a
 request, it asks the platform's own API to give it. Then it waits for the answer.
 
-The device must be there: a real one, or one that another runcrowd run plays.
+The device must be connected: a real one, or one that another runcrowd run plays.
 
-What is sent is a JSON object: what the command is known by (match), and the values
-given here. A VALUE is a number, true, false, null, JSON, or else a text.
+It sends a JSON object: the values that tell the command (match), and those given here. A VALUE is a number, true, false, null, JSON, or else a text.
 
-Ask connects with the link of the first subscribing witness, or with --link: that
-of a device belongs to the device.
+Ask connects with the link of the first subscribing witness, or with the one that
+--link names. The link of a device may carry credentials of that device alone.
 
-Exit codes: 0 it was answered, or none is due; 1 it was not; 2 the command or the
+Exit codes: 0 it was answered, or no answer is due; 1 it was not answered; 2 the command or the
 file is wrong; 3 the platform could not be reached; 4 interrupted.`,
 		Example: "  runcrowd ask harbour/crowd.yaml buoy-007 set-rate seconds=2\n  runcrowd ask harbour/crowd.yaml buoy-007 set-lamp watts=35 --wait 30s",
 		Args: func(cmd *cobra.Command, args []string) error {

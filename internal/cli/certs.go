@@ -36,7 +36,7 @@ no platform and never writes over a file.
   server.pem, .key   for the platform, under the hosts of the crowd's links
   NAME.pem, .key     for the device or witness NAME: cert: certs/${device}.pem
   crl.pem            the list of revoked certificates
-  refused/…              what must be refused: expired, not-yet, wrong-name, revoked and
+  refused/…          what must be refused: expired, not-yet, wrong-name, revoked and
                      stranger (of another authority) for a device, server-expired
                      and server-wrong-name for the platform
 

@@ -21,15 +21,15 @@ func (e *env) check() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Tell everything about a crowd file that can be known without a network",
-		Long: `Check reads a crowd file and the files it names, makes all devices and the first
-messages of them, and tells what it finds, without touching a platform:
+		Long: `Check reads a crowd file and the files it names, makes all devices and their
+first messages, and reports what it finds. It connects to nothing.
 
   mistakes   what cannot work: unknown names, wrong types, formulas that do not
-             compile, client ids and device names that two devices share, topics
-             that break the standard, values that do not fit their payload
-  warnings   what can work and is probably not meant: names that run out of
-             digits, topics that collide, witnesses that could never hear a
-             message, secrets in plain text, no TLS to another machine
+             compile, client ids or device names that two devices share, topics
+             that break the standard, values that their payload cannot hold
+  warnings   what works and is probably not meant: names that run out of digits,
+             topics that collide, witnesses that can never see a message, secrets
+             in plain text, no TLS to another machine
   load       what the platform has to expect: messages, bytes and connections a
              second, the most joins a second, the largest message
 

@@ -21,8 +21,8 @@ import (
 
 // Exit codes.
 const (
-	exitProven      = 0 // every requirement holds
-	exitBroken      = 1 // the run was played, but a requirement does not hold
+	exitProven      = 0 // every requirement is met
+	exitBroken      = 1 // the run was played, but a requirement is not met
 	exitWrong       = 2 // the command, the file or the run folder is wrong
 	exitUnreachable = 3 // the platform could not be reached
 	exitInterrupted = 4

@@ -49,14 +49,14 @@ func (e *env) demo() *cobra.Command {
 		Short: "Play Skerry Roads against a platform that comes with the program",
 		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and
 plays the harbour of Skerry Roads against it: 48 light buoys over MQTT and 6
-tide gauges over HTTP send for 20 seconds, and every message is proven three
-times over: acknowledged, received and stored. Nothing needs to be installed.
+tide gauges over HTTP send for 20 seconds. Three things are proven of every message: it was
+acknowledged, received and stored. Nothing needs to be installed.
 
 With --flaw the stand-in has a defect, and the demo shows that it is found:
 
 ` + flawHelp() + `
-A flaw hits 3 messages; --flaw alter=5 hits 5, --flaw alter=2% every fiftieth,
---flaw delay=3@5s holds three back for five seconds.`,
+A flaw falls on 3 messages; with --flaw alter=5 on 5, with --flaw alter=2% on one of
+fifty. --flaw delay=3@5s holds three back for five seconds.`,
 		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5",
 		Args:    exactly(0, ""),
 		RunE: func(*cobra.Command, []string) error {
@@ -98,7 +98,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	if o.format == "text" && !o.quiet {
 		fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
 		for _, f := range flaws {
-			fmt.Fprintf(e.stderr, "It has a flaw: %s. It %s.\n", f.Name, standin.FlawDoc(f.Name))
+			fmt.Fprintf(e.stderr, "It has the flaw %s: it %s.\n", f.Name, f.Will())
 		}
 		fmt.Fprintf(e.stderr, "48 light buoys and 6 tide gauges join and send for %s.\n\n", quantity.FormatDuration(length))
 	}
@@ -294,7 +294,7 @@ func (e *env) serve(cfg standin.Config) error {
 		fmt.Fprintf(e.stdout, "  it %s\n", line)
 	}
 	for _, f := range cfg.Flaws {
-		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, standin.FlawDoc(f.Name))
+		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, f.Will())
 	}
 	fmt.Fprintln(e.stdout, "Ctrl-C stops it.")
 	<-signals

@@ -17,13 +17,14 @@ func (e *env) enroll() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "enroll FILE",
 		Short: "Make the devices of a crowd file known to the platform",
-		Long: `Enroll makes the requests that the crowd file says under enroll: for each device
-that was not registered before, at the file's pace, and keeps of the answers what
-the file says: tokens, ids. They are written at once to a file beside the crowd
-file that its owner alone can read, and used by every later command. Interrupted,
-it goes on where it stopped when it is called again.
+		Long: `Enroll registers the devices of a crowd file with the platform: it sends the
+requests that the file gives under enroll, for each device that was not registered
+before, at the file's pace. What the file says to keep of the answers (tokens, ids)
+is written at once to a file beside the crowd file. Only its owner can read it, and
+every later command uses it. If enroll is interrupted, call it again: it goes on.
 
-With --compare it only asks the platform whom it knows.`,
+With --compare it registers nothing: it asks the platform which devices it knows, and
+compares them with the crowd.`,
 		Example: "  runcrowd enroll harbour/crowd.yaml\n  runcrowd enroll harbour/crowd.yaml --compare",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -39,7 +40,7 @@ With --compare it only asks the platform whom it knows.`,
 			return e.tellEnrolled(ctx, o, res, err, "enrolled")
 		},
 	}
-	cmd.Flags().BoolVar(&compare, "compare", false, "make nothing known; compare whom the platform knows with the crowd")
+	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with the crowd")
 	return cmd
 }
 
@@ -47,8 +48,8 @@ func (e *env) withdraw() *cobra.Command {
 	return &cobra.Command{
 		Use:   "withdraw FILE",
 		Short: "Remove from the platform what enroll made",
-		Long: `Withdraw removes the devices that enroll registered, and no others, and proves that
-they are gone where the file says how the platform tells whom it knows.`,
+		Long: `Withdraw removes the devices that enroll registered, and no others. Where the file
+says how the platform lists its devices, it then proves that they are gone.`,
 		Example: "  runcrowd withdraw harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {

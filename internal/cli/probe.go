@@ -16,15 +16,15 @@ func (e *env) probe() *cobra.Command {
 	var only, format string
 	cmd := &cobra.Command{
 		Use:   "probe FILE",
-		Short: "Go the way to the platform step by step, for each link",
-		Long: `Probe goes the way to the platform as the first device of each link would: the
-name is resolved, TCP opens, TLS, the protocol is accepted, the connection is kept,
-one message is acknowledged, the own subscription hears it, the store finds it.
+		Short: "Test the connection to the platform step by step, for each link",
+		Long: `Probe tests the connection step by step, as the first device of each link: name
+look-up, TCP, TLS, protocol, credentials, whether the connection stays, one message
+acknowledged, received by the subscription, found in the store.
 
-The first step that fails says what was seen and the likeliest causes. The one
-message is a real one, but never a retained one; nothing is left on this machine.
+The first step that fails shows what was seen and the likeliest causes. The message is
+a real one on your platform, but never a retained one. Nothing is left on this machine.
 
-Exit codes: 0 every step of every link went well; 2 the command or the file is
+Exit codes: 0 every step of every link passed; 2 the command or the file is
 wrong; 3 a step failed; 4 interrupted.`,
 		Example: "  runcrowd probe harbour/crowd.yaml\n  runcrowd probe harbour/crowd.yaml --link sea --format json",
 		Args:    exactly(1, "one crowd file"),

@@ -51,7 +51,7 @@ for them; then user names and passwords are listed, too.`,
 	cmd.Flags().StringArrayVar(&who, "who", nil, "only these devices: a name, kind, tag, pattern, share or formula (may be given more than once)")
 	cmd.Flags().StringVar(&format, "format", "text", "text, csv or json")
 	cmd.Flags().BoolVar(&secrets, "secrets", false, "show secrets")
-	cmd.Flags().BoolVar(&all, "all", false, "the table with all devices, not the first 50 alone")
+	cmd.Flags().BoolVar(&all, "all", false, "list all devices; the table stops at 50 without it")
 	return cmd
 }
 

@@ -41,15 +41,15 @@ func (e *env) run() *cobra.Command {
 		Use:   "run FILE",
 		Short: "Play a crowd file and judge what became of every message",
 		Long: `Run plays a crowd file against the platform that it names: devices join, send
-and leave, as the plan says, in one round or several. It hears the witnesses,
-gives every message one verdict and prints the report. The run folder that it
+and leave, as the plan says, in one round or several. It then waits for the
+witnesses, gives every message one verdict and prints the report. The run folder that it
 leaves holds the evidence; verify judges it again at any time.
 
-Ctrl-C once stops the devices, hears the witnesses and reports. Ctrl-C twice
+Ctrl-C once stops the devices, waits for the witnesses and reports. Ctrl-C twice
 leaves at once; the run folder can still be verified.
 
-Exit codes: 0 every requirement holds; 1 the run was played, but a requirement
-does not hold; 2 the command, the file or the disk is wrong; 3 the platform
+Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
+not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,
 		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run harbour/crowd.yaml --format json > report.json",
 		Args:    exactly(1, "one crowd file"),
@@ -138,7 +138,7 @@ func (e *env) onInterrupt(cancel func(), session *atomic.Pointer[run.Session], v
 			case <-signals:
 			}
 			if n == 1 {
-				view.note("Stopping: devices leave, witnesses are heard. Once more to leave at once.")
+				view.note("Stopping: devices leave, then the witnesses finish. Press Ctrl-C again to leave at once.")
 				cancel()
 				continue
 			}

@@ -57,14 +57,14 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 			}
 			tags = append(tags, payload.Tag{Name: t.Name, Value: v})
 		}
-		return payload.NewLines(fields, markName, series, tags, p.Precision), nil
+		return payload.NewLineProtocol(fields, markName, series, tags, p.Precision), nil
 	case "protobuf":
 		if p.File == nil || p.File.Descriptors == nil {
 			return nil, fmt.Errorf("the descriptor set could not be read")
 		}
 		return payload.NewProto(fields, markName, p.File.Descriptors, p.Message)
 	case "bytes":
-		return payload.NewRaw(fields, markName, append([]payload.Slot(nil), p.Layout...))
+		return payload.NewBytes(fields, markName, append([]payload.Slot(nil), p.Layout...))
 	case "template":
 		return newTemplate(p, markName, batch, run)
 	}

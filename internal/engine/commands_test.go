@@ -8,6 +8,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -131,11 +132,12 @@ func TestPropertiesTakeWhatFits(t *testing.T) {
 		{"label", `not JSON`, "set: label: the command does not give it"},
 	} {
 		t.Run(c.property+" "+c.body, func(t *testing.T) {
-			t.Parallel()
-			says, _, book := obey(t, strings.Replace(commands, "PROPERTY", c.property, 1), false, link.Incoming{Body: []byte(c.body)})
-			require.Len(t, says, 1)
-			assert.Contains(t, says[0], c.says)
-			assert.Equal(t, says[0][:3] != "set", book.Commands[0].Done)
+			synctest.Test(t, func(t *testing.T) {
+				says, _, book := obey(t, strings.Replace(commands, "PROPERTY", c.property, 1), false, link.Incoming{Body: []byte(c.body)})
+				require.Len(t, says, 1)
+				assert.Contains(t, says[0], c.says)
+				assert.Equal(t, says[0][:3] != "set", book.Commands[0].Done)
+			})
 		})
 	}
 }
@@ -162,13 +164,14 @@ func TestAnswers(t *testing.T) {
 		"after the round":            {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it was due"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			_, answers, book := obey(t, `{go: {topic: ask, answer: `+c.answer+`}}`, c.fails, c.in)
-			assert.Equal(t, c.answers, answers)
-			require.Len(t, book.Commands, 1)
-			a := book.Commands[0].Answer
-			require.NotNil(t, a)
-			assert.Contains(t, a.Outcome.String()+": "+a.Text, c.what)
+			synctest.Test(t, func(t *testing.T) {
+				_, answers, book := obey(t, `{go: {topic: ask, answer: `+c.answer+`}}`, c.fails, c.in)
+				assert.Equal(t, c.answers, answers)
+				require.Len(t, book.Commands, 1)
+				a := book.Commands[0].Answer
+				require.NotNil(t, a)
+				assert.Contains(t, a.Outcome.String()+": "+a.Text, c.what)
+			})
 		})
 	}
 }
@@ -176,49 +179,53 @@ func TestAnswers(t *testing.T) {
 // A machine that cannot keep up makes messages late, never fewer: what is due before
 // the end of a round is sent behind it.
 func TestNothingThatIsDueIsSkipped(t *testing.T) {
-	c, err := file.Parse("harbour.yaml", []byte(`
+	synctest.Test(t, func(t *testing.T) {
+		c, err := file.Parse("harbour.yaml", []byte(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1"}}
 kinds: {buoy: {readings: {state: {every: 20ms, topic: state, fields: {a: 1}}}}}
 devices: [{kind: buoy}]
 plan: {for: 400ms, settle: 0s}
 `), file.Sources{})
-	require.NoError(t, err)
-	e, f, read := rig(t, c, &wire{up: make(chan struct{}), slow: 50 * time.Millisecond})
-	due := 0
-	engine.Rehearse(f, f.Streams, time.Now(), func(*engine.Rehearsed) bool { due++; return true })
-	e.Play(t.Context(), 1, time.Now())
-	book := read()
-	assert.InDelta(t, 20, due, 1)
-	assert.Len(t, book.Messages[0], due)
+		require.NoError(t, err)
+		e, f, read := rig(t, c, &wire{up: make(chan struct{}), slow: 50 * time.Millisecond})
+		due := 0
+		engine.Rehearse(f, f.Streams, time.Now(), func(*engine.Rehearsed) bool { due++; return true })
+		e.Play(t.Context(), 1, time.Now())
+		book := read()
+		assert.InDelta(t, 20, due, 1)
+		assert.Len(t, book.Messages[0], due)
+	})
 }
 
 // Chances are drawn from the seed, command by command: the same run, the same answers.
 func TestChancesOfAnswers(t *testing.T) {
-	var in []link.Incoming
-	for range 400 {
-		in = append(in, link.Incoming{Body: []byte("{}")})
-	}
-	count := func() (n [3]int, delays []time.Duration) {
-		_, _, book := obey(t, `{go: {topic: ask, answer: {topic: told, after: 10ms to 200ms, wrong: {chance: 20%, body: no}, never: 10%}}}`, false, in...)
-		require.Len(t, book.Commands, 400)
-		for _, c := range book.Commands {
-			n[c.Answer.How]++
-			if c.Answer.How != ledger.Never {
-				delays = append(delays, c.Answer.Due.Sub(c.At))
-			}
+	synctest.Test(t, func(t *testing.T) {
+		var in []link.Incoming
+		for range 400 {
+			in = append(in, link.Incoming{Body: []byte("{}")})
 		}
-		return n, delays
-	}
-	n, delays := count()
-	assert.InDelta(t, 40, n[ledger.Never], 25)
-	assert.InDelta(t, 72, n[ledger.Wrong], 35)
-	for _, d := range delays {
-		assert.True(t, d >= 10*time.Millisecond && d <= 200*time.Millisecond, d)
-	}
-	again, same := count()
-	assert.Equal(t, n, again)
-	assert.Equal(t, delays, same)
+		count := func() (n [3]int, delays []time.Duration) {
+			_, _, book := obey(t, `{go: {topic: ask, answer: {topic: told, after: 10ms to 200ms, wrong: {chance: 20%, body: no}, never: 10%}}}`, false, in...)
+			require.Len(t, book.Commands, 400)
+			for _, c := range book.Commands {
+				n[c.Answer.How]++
+				if c.Answer.How != ledger.Never {
+					delays = append(delays, c.Answer.Due.Sub(c.At))
+				}
+			}
+			return n, delays
+		}
+		n, delays := count()
+		assert.InDelta(t, 40, n[ledger.Never], 25)
+		assert.InDelta(t, 72, n[ledger.Wrong], 35)
+		for _, d := range delays {
+			assert.True(t, d >= 10*time.Millisecond && d <= 200*time.Millisecond, d)
+		}
+		again, same := count()
+		assert.Equal(t, n, again)
+		assert.Equal(t, delays, same)
+	})
 }
 
 // told is what became of a command, in words.

@@ -1,23 +1,3 @@
-// Package ledger keeps the record of every message of a run: when it was due,
-// sent and settled, what it carried, and every sighting of it. It knows nothing
-// of MQTT or HTTP and nothing of what the evidence means.
-//
-// # The file
-//
-// A ledger is a header line, "runcrowd ledger 3\n", and then blocks. A block is
-// its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
-// and its body: the Unix time in nanoseconds at which it was written (8, big
-// endian) and records. A record is one byte for its type and its fields:
-// unsigned and signed varints as in encoding/binary, texts as a length and
-// bytes, times as signed varints of nanoseconds since the ledger's start.
-//
-// Blocks are written at least every FlushEvery. A process that is killed loses
-// what was not yet in a block; a block torn in the middle is recognised by its
-// length or checksum, and reading stops there.
-//
-// Records about one message are appended through one Page, and a Page is
-// written in order. Between pages there is no order: a sighting may stand
-// before the message it belongs to.
 package ledger
 
 import (
@@ -44,23 +24,23 @@ const header = "runcrowd ledger 3\n"
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// The types of records.
+// The types of records; recordTable says what each holds.
 const (
-	recStart    = iota + 1 // run, crowd, start in Unix ns
-	recStream              // index, device, kind, reading, flags, expected topic
-	recRound               // round, begin, end
-	recWitness             // index, name, proof
-	recDue                 // stream, seq, round, due, sent or 0, carried
-	recSent                // stream, seq, sent, attempt
-	recSettled             // stream, seq, at, outcome, code, text
-	recSighting            // witness, seen, stored or 0, mark stream+1, seq, filed, flags, values
-	recGap                 // witness, from, to, why
-	recHeard               // witness, round, complete, why
-	recLink                // stream of the device, at, change, place, why
-	recEnd                 // at, interrupted
-	recCommand             // number, device, command, at, topic, body, done, why, deeds (kind, name, value)
-	recAnswer              // number, due or 0, how, body
-	recTold                // number, sent or 0, at, outcome, code, text
+	recStart = iota + 1
+	recStream
+	recRound
+	recWitness
+	recDue
+	recSent
+	recSettled
+	recSighting
+	recGap
+	recHeard
+	recLink
+	recEnd
+	recCommand
+	recAnswer
+	recTold
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -102,18 +82,38 @@ type Sighting struct {
 // Writer writes a ledger. The first error stops all writing; it is told by
 // Err, by Failed and by Close.
 type Writer struct {
-	file   *os.File
-	start  time.Time
-	mu     sync.Mutex // guards file and err
+	file  *os.File
+	start time.Time
+
+	mu     sync.Mutex // guards what follows; never held while the file is written
 	err    error
-	failed chan struct{}
 	pages  []*Page
-	own    *Page
-	stop   chan struct{}
-	done   chan struct{}
+	full   []block // blocks that wait to be written, in order
+	spare  [][]byte
+	failed chan struct{}
+
+	flushing sync.Mutex // held while the file is written
+	own      *Page
+	bell     chan struct{} // rings when a block is full
+	stop     chan struct{}
+	done     chan struct{}
 }
 
-// Page gathers records. Its methods may be called from any goroutine.
+// block is a page's bytes on their way to the file.
+type block struct {
+	buf []byte
+	at  time.Time // of its last record
+}
+
+// maxWaiting is how many full blocks wait for the disk at most: 128 MiB. A disk that is
+// slower than that for as long ends the run, and it is told.
+const maxWaiting = 128 << 20 / pageSize
+
+// ErrSlowDisk is the error for a disk that does not keep up.
+var ErrSlowDisk = errors.New("the disk does not keep up with what is recorded")
+
+// Page gathers records. Its methods may be called from any goroutine, and never wait for
+// the disk: the writer's own goroutine writes what a page has gathered.
 type Page struct {
 	w   *Writer
 	mu  sync.Mutex
@@ -126,7 +126,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{file: f, start: start, failed: make(chan struct{}), stop: make(chan struct{}), done: make(chan struct{})}
+	w := &Writer{file: f, start: start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
 	w.own = w.Page()
 	if _, err := f.WriteString(header); err != nil {
 		f.Close()
@@ -166,41 +166,83 @@ func (w *Writer) flusher() {
 			return
 		case <-t.C:
 			w.Flush()
+		case <-w.bell:
+			w.write()
 		}
 	}
 }
 
-// Flush writes all pages now.
+// Flush writes all pages now, and returns when they are written.
 func (w *Writer) Flush() {
 	w.mu.Lock()
 	pages := w.pages
 	w.mu.Unlock()
 	for _, p := range pages {
 		p.mu.Lock()
-		p.write()
+		p.handOver()
 		p.mu.Unlock()
 	}
+	w.write()
 }
 
-// write writes the page as one block. The caller holds p.mu.
-func (p *Page) write() {
+// handOver gives what the page has gathered to the writer. The caller holds p.mu.
+func (p *Page) handOver() {
 	if len(p.buf) <= 16 {
 		return
 	}
-	body := p.buf[8:]
-	binary.BigEndian.PutUint64(body, uint64(time.Now().UnixNano()))
-	binary.BigEndian.PutUint32(p.buf, uint32(len(body)))
-	binary.BigEndian.PutUint32(p.buf[4:], crc32.Checksum(body, castagnoli))
 	w := p.w
 	w.mu.Lock()
-	if w.err == nil {
-		if _, err := w.file.Write(p.buf); err != nil {
-			w.err = err
-			close(w.failed)
-		}
+	defer w.mu.Unlock()
+	w.full = append(w.full, block{p.buf, time.Now()})
+	if len(w.full) > maxWaiting {
+		w.fail(ErrSlowDisk)
 	}
-	w.mu.Unlock()
-	p.buf = p.buf[:16]
+	if n := len(w.spare); n > 0 {
+		p.buf, w.spare = w.spare[n-1][:16], w.spare[:n-1]
+	} else {
+		p.buf = make([]byte, 16, 4096)
+	}
+}
+
+// fail notes the first error. The caller holds w.mu.
+func (w *Writer) fail(err error) {
+	if w.err == nil {
+		w.err = err
+		close(w.failed)
+	}
+}
+
+// write writes the blocks that are full, in their order.
+func (w *Writer) write() {
+	w.flushing.Lock()
+	defer w.flushing.Unlock()
+	for {
+		w.mu.Lock()
+		if len(w.full) == 0 {
+			w.mu.Unlock()
+			return
+		}
+		b := w.full[0]
+		w.full = w.full[1:]
+		broken := w.err != nil
+		w.mu.Unlock()
+		if !broken {
+			body := b.buf[8:]
+			binary.BigEndian.PutUint64(body, uint64(b.at.UnixNano()))
+			binary.BigEndian.PutUint32(b.buf, uint32(len(body)))
+			binary.BigEndian.PutUint32(b.buf[4:], crc32.Checksum(body, castagnoli))
+			if _, err := w.file.Write(b.buf); err != nil {
+				w.mu.Lock()
+				w.fail(err)
+				w.mu.Unlock()
+			}
+		}
+		w.mu.Lock()
+		if len(w.spare) < 64 && cap(b.buf) <= 2*pageSize {
+			w.spare = append(w.spare, b.buf)
+		}
+		w.mu.Unlock()
+	}
 }
 
 // Failed is closed when the ledger could not be written.
@@ -262,10 +304,14 @@ func (p *Page) bool(b bool) {
 	}
 }
 
-// end closes a record and writes the page when it is full.
+// end closes a record, and hands the page over when it is full.
 func (p *Page) end() {
 	if len(p.buf) >= pageSize {
-		p.write()
+		p.handOver()
+		select {
+		case p.w.bell <- struct{}{}:
+		default:
+		}
 	}
 	p.mu.Unlock()
 }
@@ -523,7 +569,7 @@ func Reopen(path string, b *Book) (*Writer, error) {
 		f.Close()
 		return nil, err
 	}
-	w := &Writer{file: f, start: b.Start, failed: make(chan struct{}), stop: make(chan struct{}), done: make(chan struct{})}
+	w := &Writer{file: f, start: b.Start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
 	w.own = w.Page()
 	go w.flusher()
 	return w, nil

@@ -1,17 +1,6 @@
 // Package link is the seam between devices and protocols. The engine makes
 // messages due and hands them to a Conn; link/mqtt and link/http see them off
-// and tell a Sink what became of each.
-//
-// The contract:
-//
-//   - A Conn takes over every message it is sent and settles each exactly once,
-//     sooner or later: at the latest in Close.
-//   - Send and Tick never block. What cannot leave yet waits in the device's
-//     backlog, which is bounded; what does not fit is settled as Unsent.
-//   - A Conn brings its connection back by itself, with a growing, jittered
-//     back-off, until it is closed.
-//   - Sink methods are called from any goroutine, in order for one message, and
-//     may be called with the Conn locked: they must not block or call the Conn.
+// and tell a Sink what became of each. The contract stands on the interfaces.
 package link
 
 import (
@@ -160,42 +149,61 @@ func Hide(text, token string) string {
 	return strings.ReplaceAll(text, token, "«secret»")
 }
 
-// Sink hears what becomes of messages and connections. Times are Unix
-// nanoseconds. Settled gives the message back: the link does not touch it again.
+// Sink hears what becomes of messages and connections. Times are Unix nanoseconds.
+//
+// Its methods are called from any goroutine, several at once; those for one message come
+// in order. They may be called while a lock of the Conn is held: they must not block, and
+// not call the Conn. The texts they are given hold no access token.
 type Sink interface {
+	// Sent: the message was handed to the network; again for each further attempt.
 	Sent(m *Message, at int64)
+	// Settled: this is what became of the message, once for each message. It gives
+	// the message back: the link does not touch it again. Code is the protocol's own,
+	// or 0; text is what the platform said, or what went wrong.
 	Settled(m *Message, at int64, o outcome.Outcome, code int, text string)
-	// Up says that the connection is there; renewed, that it was made anew for a new
-	// access token.
+	// Up: the connection is there; renewed: it was made anew for a new access token.
 	Up(device int, renewed bool)
+	// Down: the connection was lost, or could not be made.
 	Down(device int, why string)
-	// Listens says that the platform lets a device hear commands at a filter, or
-	// why not.
+	// Listens: the platform lets a device hear commands at a filter or path; or, with
+	// a why, does not.
 	Listens(device int, filter, why string)
-	// Came brings what the device was sent on one of its Asks.
+	// Came: a device was sent something on one of its Asks. The sink owns it.
 	Came(device int, in *Incoming)
 }
 
-// Conn is one device's connection.
+// Conn is one device's connection. It brings itself back, with a growing, jittered
+// back-off, until it is closed.
+//
+// One goroutine at a time calls Send and Tick; Open and Close may come from another.
 type Conn interface {
+	// Send takes a message over: it belongs to the Conn until it is settled, which
+	// happens exactly once, at the latest in Close or shortly after. Send does not block:
+	// what cannot leave yet waits in the device's backlog, which is bounded; what does
+	// not fit is settled as unsent. After Close it settles the message at once.
 	Send(m *Message)
-	// Tick does what is due by the clock (keep-alive) and says when to call
-	// again; zero means never.
+	// Tick does what is due by the clock (keep-alive) and says when to call it again;
+	// zero means never. It does not block.
 	Tick(now time.Time) time.Duration
 	// Open is how many messages are not settled yet.
 	Open() int
-	// Close ends the connection as the protocol wants it and settles what is
-	// open. It does not wait.
+	// Close ends the connection as the protocol wants it, settles what is open, and does
+	// not wait. An HTTP request that is under way is cancelled and settled shortly
+	// after: Link.Close waits for it. A second Close does nothing.
 	Close()
 }
 
-// Link reaches one platform for many devices.
+// Link reaches one platform for many devices. Its methods may be called from any
+// goroutine.
 type Link interface {
-	// Try goes the way once, as one device: it fails where the run would.
+	// Try connects once, as one device, and leaves again: it fails where the run would.
+	// It blocks for at most the link's time to connect. The error is a *ReachError.
 	Try(ctx context.Context, id Identity) error
-	// Connect makes a device's connection and returns at once.
+	// Connect makes a device's connection and returns at once: what comes of it goes to
+	// the sink, which the Conn keeps. The caller closes the Conn.
 	Connect(id Identity, sink Sink) Conn
-	// Close waits for all connections to be gone.
+	// Close waits until all connections are gone. All Conns are closed before, or
+	// are closed by it.
 	Close()
 }
 

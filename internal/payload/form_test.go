@@ -47,7 +47,7 @@ func forms(t require.TestingT) map[string]payload.Form {
 		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	require.NoError(t, err)
 	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false), "senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
-		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": payload.NewLines(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),
+		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": payload.NewLineProtocol(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),
 		"template": template}
 }
 
@@ -188,7 +188,7 @@ func TestNested(t *testing.T) {
 
 func TestRaw(t *testing.T) {
 	f := []payload.Field{{Name: "seq", Type: signal.Int}, {Name: "lamp", Type: signal.Bool}, {Name: "level", Type: signal.Float}, {Name: "wave", Type: signal.Float}, {Name: "name", Type: signal.Text}, {Name: "place", Type: signal.Place}, {Name: "t", Type: signal.Float}}
-	raw, err := payload.NewRaw(f, "seq", []payload.Slot{{Fixed: 0xB7, Width: 8}, {Field: "lamp", Width: 1}, {Field: "level", Width: 7}, {Field: "seq", Width: 64}, {Field: "wave", Kind: payload.Signed, Width: 16, Scale: 0.01, Little: true},
+	raw, err := payload.NewBytes(f, "seq", []payload.Slot{{Fixed: 0xB7, Width: 8}, {Field: "lamp", Width: 1}, {Field: "level", Width: 7}, {Field: "seq", Width: 64}, {Field: "wave", Kind: payload.Signed, Width: 16, Scale: 0.01, Little: true},
 		{Field: "name", Kind: payload.Letters, Width: 32}, {Field: "place", Part: "lat", Kind: payload.Floating, Width: 32}, {Field: "t", Width: 24, Scale: 0.5, Offset: -40}})
 	require.NoError(t, err)
 	v := []signal.Value{signal.OfInt(1 << 53), signal.OfBool(true), signal.OfFloat(5), signal.OfFloat(-1.23), signal.OfText("ab"), signal.OfPlace(quantity.Position{Lat: 58.5}), signal.OfFloat(21.3)}
@@ -259,7 +259,7 @@ func FuzzRead(f *testing.F) {
 	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State"); err != nil {
 		f.Fatal(err)
 	}
-	if all["bytes"], err = payload.NewRaw(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
+	if all["bytes"], err = payload.NewBytes(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
 		f.Fatal(err)
 	}
 	f.Add(set)

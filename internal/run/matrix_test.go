@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.uber.org/goleak"
 
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
@@ -29,7 +30,13 @@ import (
 func TestMain(m *testing.M) {
 	flag.Parse()
 	flag.Set("test.parallel", "16")
-	os.Exit(m.Run())
+	code := m.Run()
+	// Nothing of a run is left behind: no goroutine, and no connection that it would hold.
+	if err := goleak.Find(goleak.IgnoreAnyFunction("net/http.(*conn).closeWriteAndWait")); code == 0 && err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		code = 1
+	}
+	os.Exit(code)
 }
 
 // way is one way for messages to the platform.

@@ -20,19 +20,19 @@ type Flaw struct {
 	Delay time.Duration // for delay
 }
 
-// flaws are all there are, with what they do.
-var flaws = map[string]string{
-	"lose":    "acknowledges and keeps nothing",
-	"forget":  "acknowledges and passes on, but does not store",
-	"refuse":  "says no and keeps nothing (MQTT 3.1.1 has no way to say no: there it acknowledges)",
-	"ignore":  "does not answer and keeps nothing",
-	"mute":    "passes on and stores, but does not answer",
-	"delay":   "acknowledges at once, passes on and stores later",
-	"repeat":  "passes on and stores twice",
-	"reorder": "passes on and stores behind the next message on the same topic",
-	"alter":   "changes the last number of the message",
-	"misfile": "files under another device",
-	"cut":     "cuts the connection and keeps nothing",
+// flaws are all there are: what each does, and what it will do to some messages.
+var flaws = map[string]struct{ does, will string }{
+	"lose":    {"acknowledges and discards", "acknowledge %s and discard them"},
+	"forget":  {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not store them"},
+	"refuse":  {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)", "refuse %s and discard them"},
+	"ignore":  {"does not answer, and discards", "not answer %s, and discard them"},
+	"mute":    {"passes on and stores, but does not answer", "pass on and store %s, but not answer them"},
+	"delay":   {"acknowledges at once, passes on and stores later", "acknowledge %s at once, but pass them on and store them later"},
+	"repeat":  {"passes on and stores twice", "pass on and store %s twice"},
+	"reorder": {"passes on and stores after the next message of the same topic", "pass on and store %s after the next message of their topic"},
+	"alter":   {"changes the last number in the message", "change the last number in %s"},
+	"misfile": {"files under another device", "file %s under another device"},
+	"cut":     {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
 }
 
 // FlawNames lists all flaws in alphabetical order.
@@ -45,8 +45,23 @@ func FlawNames() []string {
 	return names
 }
 
-// FlawDoc is what a flaw does.
-func FlawDoc(name string) string { return flaws[name] }
+// FlawDoc is what a flaw does to a message.
+func FlawDoc(name string) string { return flaws[name].does }
+
+// Will is what the flaw will do, and to how many messages.
+func (f Flaw) Will() string {
+	some := fmt.Sprintf("%s%% of the messages", strconv.FormatFloat(f.Share*100, 'f', -1, 64))
+	if f.Count == 1 {
+		some = "one message"
+	} else if f.Count > 1 {
+		some = fmt.Sprintf("%d messages", f.Count)
+	}
+	will := fmt.Sprintf(flaws[f.Name].will, some)
+	if f.Count == 1 {
+		will = strings.NewReplacer(" them", " it", " their", " its").Replace(will)
+	}
+	return "will " + will
+}
 
 const (
 	defaultHits  = 3

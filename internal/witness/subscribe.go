@@ -48,6 +48,7 @@ type subscription struct {
 	lastRead time.Time
 	stop     context.CancelFunc
 	done     chan struct{}
+	wg       sync.WaitGroup  // of keepAlive
 	pending  map[uint16]bool // QoS 2 packets taken and not released yet
 
 	hearMu    sync.Mutex
@@ -122,7 +123,7 @@ func (s *subscription) Start(ctx Context) error {
 	run, stop := context.WithCancel(context.Background())
 	s.stop, s.done = stop, make(chan struct{})
 	go s.listen(run, rd)
-	go s.keepAlive(run)
+	s.wg.Go(func() { s.keepAlive(run) })
 	return nil
 }
 
@@ -480,4 +481,5 @@ func (s *subscription) Stop() {
 	}
 	s.writeMu.Unlock()
 	<-s.done
+	s.wg.Wait()
 }

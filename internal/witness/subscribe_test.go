@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -26,6 +27,7 @@ type ear struct {
 	t    *testing.T
 	w    *ledger.Writer
 	path string
+	end  func() error // stops the witness and closes its ledger, once
 }
 
 const runID = "k3f9a2xy"
@@ -53,6 +55,11 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 1
 	e.w.Flush()
 	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID, time.Now()), page)
 	require.NoError(t, err)
+	e.end = sync.OnceValue(func() error {
+		e.Stop()
+		return e.w.Close()
+	})
+	t.Cleanup(func() { e.end() })
 	return e
 }
 
@@ -84,8 +91,7 @@ func grant(t *testing.T, p *brokertest.Peer) {
 // book ends the hearing and reads what the witness noted.
 func (e *ear) book() *ledger.Book {
 	e.t.Helper()
-	e.Stop()
-	require.NoError(e.t, e.w.Close())
+	require.NoError(e.t, e.end())
 	b, err := ledger.Read(e.path)
 	require.NoError(e.t, err)
 	return b

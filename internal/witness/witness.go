@@ -21,11 +21,13 @@ import (
 	"runcrowd/internal/payload"
 )
 
-// Expect says which messages of a round a witness should find.
+// Expect says which messages of a round a witness should find. Its methods may be called
+// from several goroutines at once, and do not block.
 type Expect interface {
-	// Range is a stream's sequence numbers: from the first to before the second.
+	// Range is a stream's sequence numbers in the round: from the first to before the
+	// second; the same number twice where it had none.
 	Range(stream int) (from, to uint64)
-	// Excused: this one need not be found.
+	// Excused tells whether a message need not be found: it was refused or never sent.
 	Excused(stream int, seq uint64) bool
 }
 
@@ -37,16 +39,26 @@ type Round struct {
 }
 
 // Witness is one place where we look.
+//
+// Start comes first, once; then Hear, once for each round and never twice at the same
+// time; Stop comes last, once, also after an error of Start. Missing may be called at any
+// time between, from any goroutine. A witness writes its sightings through the page that
+// it was made with; it owns nothing else of the run.
 type Witness interface {
-	// Start begins to listen, where that is done before messages are sent, or
-	// tries the way once. Its error is why the run cannot begin.
+	// Start begins to listen, where that is done before messages are sent, or asks
+	// once. It blocks until the witness stands, at most as long as its link takes to
+	// connect. The error is why the run cannot begin: a *link.ReachError where the
+	// platform could not be reached. Listening goes on when ctx is done, until Stop.
 	Start(ctx Context) error
-	// Hear goes on until everything expected was found and the time for repeats
-	// is over, or the witness's wait is; complete says that it could be heard.
+	// Hear blocks until everything expected was found and the time for repeats is
+	// over, or until the witness's wait is, or until ctx is done. Complete says that
+	// the witness was heard to the end; if not, why says what was in the way.
 	Hear(ctx Context, r Round) (complete bool, why string)
-	// Missing is how many expected messages were not found yet.
+	// Missing is how many expected messages were not found yet. It does not block for
+	// long, but looks at every message of the round.
 	Missing(r Round) int
-	// Stop ends listening.
+	// Stop ends listening, and returns when all goroutines of the witness are gone.
+	// Nothing is written to its page afterwards.
 	Stop()
 }
 

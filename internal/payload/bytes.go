@@ -32,9 +32,9 @@ const (
 	Letters           // UTF-8, filled up with zero bytes
 )
 
-// Raw is a body of bits and bytes one behind the other, the highest bit first.
+// Bytes is a body of bits and bytes one behind the other, the highest bit first.
 // Samples of a batch follow each other.
-type Raw struct {
+type Bytes struct {
 	fields []Field
 	slots  []Slot
 	index  []int // of a slot's field
@@ -43,9 +43,9 @@ type Raw struct {
 	size   int // bytes of a sample
 }
 
-// NewRaw makes the form; the error says which slot is wrong.
-func NewRaw(fields []Field, mark string, slots []Slot) (*Raw, error) {
-	r := &Raw{fields: fields, slots: slots, mark: mark}
+// NewBytes makes the form; the error says which slot is wrong.
+func NewBytes(fields []Field, mark string, slots []Slot) (*Bytes, error) {
+	r := &Bytes{fields: fields, slots: slots, mark: mark}
 	bits := 0
 	for i := range slots {
 		s := &slots[i]
@@ -99,7 +99,7 @@ func NewRaw(fields []Field, mark string, slots []Slot) (*Raw, error) {
 }
 
 // ContentType implements Form.
-func (r *Raw) ContentType() string { return "application/octet-stream" }
+func (r *Bytes) ContentType() string { return "application/octet-stream" }
 
 // fit is v within the bounds of a slot, and whether it fitted.
 func (s *Slot) fit(v float64) (uint64, bool) {
@@ -124,7 +124,7 @@ func (s *Slot) fit(v float64) (uint64, bool) {
 
 // Append implements Form. A value that is missing or null is written as zero; one
 // that does not fit is an error, and its slot holds the nearest that does.
-func (r *Raw) Append(dst []byte, samples []Sample) ([]byte, error) {
+func (r *Bytes) Append(dst []byte, samples []Sample) ([]byte, error) {
 	var wrong error
 	for k := range samples {
 		from := len(dst)
@@ -222,7 +222,7 @@ func take(body []byte, at, width int, little bool) uint64 {
 }
 
 // Read implements Form.
-func (r *Raw) Read(body []byte) ([]Found, error) {
+func (r *Bytes) Read(body []byte) ([]Found, error) {
 	if len(body) == 0 || len(body)%r.size != 0 {
 		return nil, fmt.Errorf("the body has %d bytes; samples of %d bytes are expected", len(body), r.size)
 	}

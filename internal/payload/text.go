@@ -150,7 +150,7 @@ func (c *CSV) Read(body []byte) ([]Found, error) {
 // sample with the name of a series, tags, fields and a time. Whole numbers carry
 // the suffix i; a position is two fields, position_lat and position_lon; what is
 // null or left out has no field.
-type Lines struct {
+type LineProtocol struct {
 	fields  []Field
 	columns []scalar
 	mark    string
@@ -161,9 +161,9 @@ type Lines struct {
 // Tag is a name and a value beside a series.
 type Tag struct{ Name, Value string }
 
-// NewLines makes the form; precision is s, ms, us or ns.
-func NewLines(fields []Field, mark, series string, tags []Tag, precision string) *Lines {
-	l := &Lines{fields: fields, columns: scalars(fields, "_"), mark: mark, divide: 1}
+// NewLineProtocol makes the form; precision is s, ms, us or ns.
+func NewLineProtocol(fields []Field, mark, series string, tags []Tag, precision string) *LineProtocol {
+	l := &LineProtocol{fields: fields, columns: scalars(fields, "_"), mark: mark, divide: 1}
 	l.head = escaped(series, ", ")
 	for _, t := range tags {
 		if t.Value != "" {
@@ -194,10 +194,10 @@ func escaped(s, letters string) string {
 }
 
 // ContentType implements Form.
-func (l *Lines) ContentType() string { return "text/plain; charset=utf-8" }
+func (l *LineProtocol) ContentType() string { return "text/plain; charset=utf-8" }
 
 // Append implements Form.
-func (l *Lines) Append(dst []byte, samples []Sample) ([]byte, error) {
+func (l *LineProtocol) Append(dst []byte, samples []Sample) ([]byte, error) {
 	for s := range samples {
 		if s > 0 {
 			dst = append(dst, '\n')
@@ -229,7 +229,7 @@ func (l *Lines) Append(dst []byte, samples []Sample) ([]byte, error) {
 }
 
 // Read implements Form.
-func (l *Lines) Read(body []byte) ([]Found, error) {
+func (l *LineProtocol) Read(body []byte) ([]Found, error) {
 	byName := map[string]*scalar{}
 	for i := range l.columns {
 		byName[l.columns[i].name] = &l.columns[i]

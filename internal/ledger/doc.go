@@ -1,0 +1,61 @@
+// Package ledger keeps the record of every message of a run: when it was due,
+// sent and settled, what it carried, and every sighting of it. It knows nothing
+// of MQTT or HTTP and nothing of what the evidence means.
+//
+// # The file
+//
+// A ledger is a header line, "runcrowd ledger 3\n", and then blocks. A block is
+// its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
+// and its body: the Unix time in nanoseconds at which its last record was added
+// (8, big endian) and records. A record is one byte for its type and its fields:
+//
+//	uint   unsigned varint, as in encoding/binary
+//	int    signed varint
+//	time   signed varint: nanoseconds since the start; 0 is no time
+//	byte   one byte
+//	bool   one byte, 0 or 1
+//	text   uint length, and as many bytes of UTF-8
+//	bytes  uint length, and as many bytes
+//	list   uint length, and as many times the fields in brackets
+//
+// The records, by type:
+//
+//	 1  the run: its identity, the crowd, when it began
+//	    run text, crowd text, start int
+//	 2  a reading of a device; index counts from 0
+//	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
+//	 3  a round that is to be played
+//	    round uint, begin time, end time
+//	 4  a witness; index counts from 0, within is in nanoseconds
+//	    index uint, name text, proof text, within int
+//	 5  a message that is due; carried is the JSON object of its fields
+//	    stream uint, seq uint, round uint, due time, carried bytes
+//	 6  a message was handed to the network; again for each attempt
+//	    stream uint, seq uint, at time
+//	 7  what became of a message
+//	    stream uint, seq uint, at time, outcome byte, code uint, text text
+//	 8  a message that a witness found; values is the JSON that was found
+//	    witness uint, seen time, stored time, run text, device text, reading text, seq uint, filed_device text, filed_reading text, redelivered bool, asked bool, values bytes
+//	 9  a time in which a witness could not listen; without an end, to the end
+//	    witness uint, from time, to time, qos0 bool, why text
+//	10  whether a witness was heard to the end of a round
+//	    witness uint, round uint, complete bool, why text
+//	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4); stream is the first of the device
+//	    stream uint, at time, change byte, place text, why text
+//	12  the run is over
+//	    at time, interrupted bool
+//	13  what the platform asked of a device
+//	    number uint, device text, command text, at time, topic text, body bytes, done bool, why text, did list(kind text, name text, value text)
+//	14  how a command is answered: right (0), wrong (1), never (2)
+//	    command uint, due time, how byte, body bytes
+//	15  what became of an answer
+//	    command uint, sent time, at time, outcome byte, code uint, text text
+//
+// Blocks are written at least every FlushEvery. A process that is killed loses
+// what was not yet in a block; a block torn in the middle is recognised by its
+// length or checksum, and reading stops there.
+//
+// Records about one message are appended through one Page, and a Page is
+// written in order. Between pages there is no order: a sighting may stand
+// before the message it belongs to.
+package ledger

@@ -1,0 +1,174 @@
+package ledger
+
+import (
+	"encoding/binary"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// documented reads the table of records in the package's comment: by type, the fields.
+func documented(t *testing.T) map[byte][]string {
+	t.Helper()
+	text, err := os.ReadFile("doc.go")
+	require.NoError(t, err)
+	table := map[byte][]string{}
+	for _, m := range regexp.MustCompile(`(?m)^//\t *(\d+)  .*\n//\t    (.*)$`).FindAllStringSubmatch(string(text), -1) {
+		var n byte
+		for _, c := range m[1] {
+			n = 10*n + byte(c-'0')
+		}
+		// A comma within brackets does not end a field.
+		for depth, from, i := 0, 0, 0; i <= len(m[2]); i++ {
+			switch {
+			case i == len(m[2]) || m[2][i] == ',' && depth == 0:
+				table[n] = append(table[n], strings.TrimSpace(m[2][from:i]))
+				from = i + 1
+			case m[2][i] == '(':
+				depth++
+			case m[2][i] == ')':
+				depth--
+			}
+		}
+	}
+	return table
+}
+
+// consume takes a value of a documented type off the front of a record.
+func consume(t *testing.T, b []byte, field string) []byte {
+	t.Helper()
+	_, typ, _ := strings.Cut(field, " ")
+	switch {
+	case typ == "uint":
+		_, n := binary.Uvarint(b)
+		require.Positive(t, n, field)
+		return b[n:]
+	case typ == "int" || typ == "time":
+		_, n := binary.Varint(b)
+		require.Positive(t, n, field)
+		return b[n:]
+	case typ == "byte" || typ == "bool":
+		require.NotEmpty(t, b, field)
+		require.True(t, typ == "byte" || b[0] < 2, field)
+		return b[1:]
+	case typ == "text" || typ == "bytes":
+		size, n := binary.Uvarint(b)
+		require.Positive(t, n, field)
+		require.LessOrEqual(t, size, uint64(len(b)-n), field)
+		return b[n+int(size):]
+	case strings.HasPrefix(typ, "list("):
+		count, n := binary.Uvarint(b)
+		require.Positive(t, n, field)
+		b = b[n:]
+		for range count {
+			for _, part := range strings.Split(strings.TrimSuffix(strings.TrimPrefix(typ, "list("), ")"), ", ") {
+				b = consume(t, b, part)
+			}
+		}
+		return b
+	}
+	require.Fail(t, "the comment names a type that is none", field)
+	return nil
+}
+
+// What the package's comment says of the file holds: every sort of record is read by the
+// comment alone, and to its last byte.
+func TestTheCommentSaysWhatIsWritten(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	start := time.Unix(1_900_000_000, 0)
+	w, err := Create(path, "k3f9a2xy", "harbour", start)
+	require.NoError(t, err)
+	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
+	w.Witness(0, "ear", "received", time.Second)
+	w.Round(1, start, start.Add(time.Minute))
+	p := w.Page()
+	p.Due(0, 1, 1, start.UnixNano(), []byte(`{"a":1}`))
+	p.Sent(0, 1, start.UnixNano()+1)
+	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
+	p.Sighting(&Sighting{Seen: start, Stored: start, Mark: Mark{"k3f9a2xy", "buoy-1", "state", 1}, FiledDevice: "x", Redelivered: true, Values: []byte("{}")})
+	p.Gap(0, start, time.Time{}, true, "cut")
+	p.Heard(0, 1, false, "why")
+	p.Link(&LinkEvent{At: start, What: NotHearing, Place: "ask", Why: "no"})
+	p.Command(&Command{Number: 1, Device: "buoy-1", At: start, Did: []Deed{{"set", "a", "1"}, {"send", "state", "2"}}})
+	p.Answer(1, &Answer{Due: start, How: Wrong, Body: []byte("x")})
+	p.Told(1, 0, start.UnixNano(), 1, 0, "")
+	w.End(true)
+	require.NoError(t, w.Close())
+
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	require.Equal(t, header, string(b[:len(header)]))
+	table, seen := documented(t), map[byte]bool{}
+	for b = b[len(header):]; len(b) > 0; {
+		size := binary.BigEndian.Uint32(b)
+		body := b[8+8 : 8+size]
+		b = b[8+size:]
+		for len(body) > 0 {
+			fields := table[body[0]]
+			require.NotEmpty(t, fields, "a record of type %d is not in the comment", body[0])
+			seen[body[0]] = true
+			body = body[1:]
+			for _, f := range fields {
+				body = consume(t, body, f)
+			}
+		}
+	}
+	assert.Len(t, seen, len(table), "every sort of record was written")
+	assert.Len(t, table, recTold)
+}
+
+// A page never waits for the disk: here it takes nothing at all for a while.
+func TestPagesDoNotWaitForTheDisk(t *testing.T) {
+	r, slow, err := os.Pipe()
+	require.NoError(t, err)
+	defer r.Close()
+	w := &Writer{file: slow, start: time.Unix(0, 0), failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	w.own = w.Page()
+	p := w.Page()
+	go w.flusher()
+	written := make(chan struct{})
+	go func() {
+		for seq := range uint64(100_000) {
+			p.Due(0, seq+1, 1, 1, make([]byte, 100))
+		}
+		close(written)
+	}()
+	select {
+	case <-written: // ten megabytes, of which the pipe took 64 KB
+	case <-time.After(30 * time.Second):
+		require.Fail(t, "the page waits for the disk")
+	}
+	got := make(chan int)
+	go func() {
+		n, buf := 0, make([]byte, 1<<20)
+		for {
+			k, err := r.Read(buf)
+			n += k
+			if err != nil {
+				break
+			}
+		}
+		got <- n
+	}()
+	require.NoError(t, w.Close())
+	assert.Greater(t, <-got, 10_000_000, "nothing was left out")
+}
+
+// A disk that takes nothing for too long ends the run in words.
+func TestSlowDisk(t *testing.T) {
+	w := &Writer{start: time.Unix(0, 0), failed: make(chan struct{}), bell: make(chan struct{}, 1)}
+	p := w.Page()
+	for range maxWaiting + 1 {
+		p.begin(recDue)
+		p.buf = append(p.buf, make([]byte, pageSize)...)
+		p.end()
+	}
+	<-w.Failed()
+	assert.ErrorIs(t, w.Err(), ErrSlowDisk)
+}
