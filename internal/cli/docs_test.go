@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/spf13/pflag"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// Every command line in the documents and in the helps names a command that is there, and
+// only flags that it has.
+func TestCommandLinesInDocuments(t *testing.T) {
+	pages, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	texts := map[string]string{}
+	for _, page := range append(pages, "../../README.md", "../../CONTRIBUTING.md") {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		texts[page] = string(text)
+	}
+	e := &env{program: "runcrowd", stdout: os.Stdout, stderr: os.Stderr}
+	for _, c := range e.root().Commands() {
+		texts["help of "+c.Name()] = c.Long + "\n" + strings.ReplaceAll(c.Example, "  runcrowd", "    runcrowd")
+	}
+	line := regexp.MustCompile("(?m)(?:^    |`)runcrowd ([a-z]+)([^`\n#]*)")
+	n := 0
+	for page, text := range texts {
+		for _, m := range line.FindAllStringSubmatch(text, -1) {
+			n++
+			cmd, _, err := e.root().Find([]string{m[1]})
+			require.NoError(t, err, "%s: %s", page, m[0])
+			require.Equal(t, m[1], cmd.Name(), "%s: %s", page, m[0])
+			for _, word := range strings.Fields(m[2]) {
+				name, isFlag := strings.CutPrefix(word, "--")
+				if !isFlag || name == "help" {
+					continue
+				}
+				var found *pflag.Flag
+				if found = cmd.Flags().Lookup(name); found == nil {
+					found = e.root().PersistentFlags().Lookup(name)
+				}
+				assert.NotNil(t, found, "%s: %s: there is no --%s", page, m[0], name)
+			}
+		}
+	}
+	assert.Greater(t, n, 40)
+}

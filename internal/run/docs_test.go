@@ -1,0 +1,49 @@
+package run_test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/verdict"
+)
+
+// Every whole crowd file in the documents is played against the stand-in, and proven.
+func TestFilesInDocuments(t *testing.T) {
+	t.Parallel()
+	pages, err := filepath.Glob("../../docs/*.md")
+	require.NoError(t, err)
+	block := regexp.MustCompile("(?ms)^```yaml\n(crowd: .*?)^```")
+	length := regexp.MustCompile(`plan: \{for: \d+s\}`)
+	files := 0
+	for _, page := range append(pages, "../../README.md") {
+		text, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range block.FindAllStringSubmatch(string(text), -1) {
+			files++
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			require.NoError(t, err)
+			t.Cleanup(s.Close)
+			played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
+			c, err := file.Parse(page, []byte(played), file.Sources{})
+			require.NoError(t, err, played)
+			session, err := open(t, c, run.Options{Out: t.TempDir()})
+			require.NoError(t, err)
+			require.NoError(t, session.Play(context.Background()))
+			_, result, _, err := run.Judge(session.Folder, 0)
+			require.NoError(t, err)
+			assert.Positive(t, result.Total.Due())
+			assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)
+		}
+	}
+	assert.GreaterOrEqual(t, files, 4)
+}
