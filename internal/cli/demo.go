@@ -123,7 +123,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 // tellHits holds what the stand-in did against what was found.
 func (e *env) tellHits(s *standin.StandIn, p *played) {
 	hits := s.Hits()
-	fmt.Fprintf(e.stdout, "\nWhat the stand-in owns up to (%d messages), and what was found of it\n", len(hits))
+	fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %d messages, and what was found\n", len(hits))
 	const most = 20
 	for i, h := range hits {
 		if i == most {

@@ -95,7 +95,7 @@ func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Re
 	if res != nil {
 		fmt.Fprintf(e.stdout, "%s %s", plural(len(res.Done), "device"), what)
 		if n := len(res.Already); n > 0 {
-			fmt.Fprintf(e.stdout, ", %d were before", n)
+			fmt.Fprintf(e.stdout, "; %d before", n)
 		}
 		fmt.Fprintln(e.stdout)
 		for i, f := range res.Failed {
@@ -106,19 +106,19 @@ func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Re
 			fmt.Fprintf(e.stdout, "  %s: %s\n", f.Device, f.Why)
 		}
 		if n := len(res.Skipped); n > 0 {
-			fmt.Fprintf(e.stdout, "%s not tried; call it again to go on\n", plural(n, "device"))
+			fmt.Fprintf(e.stdout, "%s not tried yet; call it again to go on\n", plural(n, "device"))
 		}
 		if what == "withdrawn" {
 			if list := o.Forgotten(); len(list) > 0 {
-				fmt.Fprintf(e.stdout, "Made here, and no longer in the crowd file: %s; put them back to withdraw them\n", formula.List(list))
+				fmt.Fprintf(e.stdout, "Enrolled here, but no longer in the crowd file: %s. Put them back to withdraw them.\n", formula.List(list))
 			}
 			if o.Crowd.Enroll.List == nil && len(res.Done) > 0 {
-				fmt.Fprintln(e.stdout, "That they are gone rests on the platform's word: the file has no enroll: list: to look.")
+				fmt.Fprintln(e.stdout, "Whether they are gone was not checked: the file has no enroll: list.")
 			} else if len(res.Done) > 0 && err == nil {
-				fmt.Fprintln(e.stdout, "The platform was asked whom it knows: they are gone.")
+				fmt.Fprintln(e.stdout, "The platform lists none of them any more.")
 			}
 		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Enroll.Keep) > 0 {
-			fmt.Fprintf(e.stdout, "What was kept is in %s, for its owner alone\n", o.Crowd.EnrolledFile())
+			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.EnrolledFile())
 		}
 	}
 	switch {
@@ -144,9 +144,9 @@ func (e *env) tellComparison(ctx context.Context, o *enroll.Office) error {
 		}
 		fmt.Fprintf(e.stdout, "  %-8s %5d  %s%s\n", name, len(list), doc, some)
 	}
-	fmt.Fprintf(e.stdout, "  %-8s %5d  %s\n", "known", len(c.Known), "of the crowd, and known to the platform")
-	tell("missing", "of the crowd, and not known", c.Missing)
-	tell("surplus", "known, and not of the crowd", c.Surplus)
+	fmt.Fprintf(e.stdout, "  %-8s %5d  %s\n", "known", len(c.Known), "in the crowd, and known to the platform")
+	tell("missing", "in the crowd, but not known to the platform", c.Missing)
+	tell("surplus", "known to the platform, but not in the crowd", c.Surplus)
 	if c.Hint != "" {
 		fmt.Fprintln(e.stdout, strings.ToUpper(c.Hint[:1])+c.Hint[1:])
 	}

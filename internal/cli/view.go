@@ -105,7 +105,7 @@ func (v *view) plain() {
 
 // line is the progress in one line.
 func (v *view) line(p run.Progress) string {
-	return v.phase(p) + ": " + strings.Join(v.counts(p), ", ")
+	return v.phase(p) + "; " + strings.Join(v.counts(p), ", ")
 }
 
 // phase says what is going on.
@@ -128,9 +128,9 @@ func (v *view) phase(p run.Progress) string {
 			parts = append(parts, fmt.Sprintf("%s has not seen %d yet", m.Witness, m.N))
 		}
 		if len(parts) == 0 {
-			return round + "hearing"
+			return round + "waiting for witnesses"
 		}
-		return round + "hearing the witnesses (" + strings.Join(parts, ", ") + ")"
+		return round + "waiting for witnesses: " + strings.Join(parts, ", ")
 	case run.Pausing:
 		return fmt.Sprintf("%sbegins in %s", round, max(0, time.Until(p.End)).Round(time.Second))
 	case run.Done:

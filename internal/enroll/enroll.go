@@ -107,7 +107,7 @@ func (o *Office) Enroll(ctx context.Context, see func(device string, err error))
 		case made && (o.Crowd.Enroll.List == nil || known[d.Name]):
 			o.result.Already = append(o.result.Already, d.Name)
 		case known[d.Name] && !begun:
-			o.result.Failed = append(o.result.Failed, Failure{d.Name, "the platform knows this device, and it was not made here: it is left alone; withdraw it by hand, or name the device otherwise"})
+			o.result.Failed = append(o.result.Failed, Failure{d.Name, "exists already and was not enrolled by this crowd; left unchanged. Remove it by hand, or give the device another name"})
 		default:
 			todo = append(todo, d)
 		}
@@ -179,7 +179,7 @@ func (o *Office) Withdraw(ctx context.Context, see func(device string, err error
 	}
 	names, err := o.list(ctx)
 	if err != nil {
-		return res, fmt.Errorf("the devices were removed, but that they are gone could not be proven: %w", err)
+		return res, fmt.Errorf("the devices were removed, but it could not be checked that they are gone: %w", err)
 	}
 	still := map[string]bool{}
 	for _, n := range names {
@@ -187,7 +187,7 @@ func (o *Office) Withdraw(ctx context.Context, see func(device string, err error
 	}
 	res.Done = slices.DeleteFunc(res.Done, func(d string) bool {
 		if still[d] {
-			res.Failed = append(res.Failed, Failure{d, "the platform said yes to removing it, and knows it still"})
+			res.Failed = append(res.Failed, Failure{d, "the platform confirmed the removal but still lists it"})
 		}
 		return still[d]
 	})
@@ -213,7 +213,7 @@ func (o *Office) Forgotten() []string {
 // Compare asks the platform whom it knows.
 func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
 	if o.Crowd.Enroll.List == nil {
-		return nil, errors.New("the file does not say how the platform tells whom it knows; write, for example, enroll: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
+		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, enroll: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
 	}
 	names, err := o.list(ctx)
 	if err != nil {
@@ -271,7 +271,7 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		if _, err := file.Write(append(line, '\n')); err != nil {
-			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is known to the platform now", o.Crowd.EnrolledFile(), err, entry.Device)}
+			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is registered with the platform now", o.Crowd.EnrolledFile(), err, entry.Device)}
 		}
 		return nil
 	}
@@ -477,7 +477,7 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		}
 		list, err := pick.All(v)
 		if err != nil {
-			return nil, fmt.Errorf("%s: the answer does not have the names the file says (%w)", address, err)
+			return nil, fmt.Errorf("%s: the answer does not have the names that the file expects (%w)", address, err)
 		}
 		for _, x := range list {
 			s, is := x.(string)
@@ -501,5 +501,5 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 			return nil, err
 		}
 	}
-	return nil, fmt.Errorf("%s goes round in circles, or never ends; check next", l.Get)
+	return nil, fmt.Errorf("%s comes to the same page again, or never ends; check next", l.Get)
 }

@@ -132,14 +132,14 @@ func TestEnrollWithdraw(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, res.Done)
 	require.Len(t, res.Failed, 3)
-	assert.Equal(t, "the platform said yes to removing it, and knows it still", res.Failed[0].Why)
+	assert.Equal(t, "the platform confirmed the removal but still lists it", res.Failed[0].Why)
 
 	// The file says that they are gone now, and the platform that they are not.
 	p.stays = false
 	res, err = p.office(t, dir).Enroll(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
-	assert.Contains(t, res.Failed[0].Why, "was not made here: it is left alone")
+	assert.Contains(t, res.Failed[0].Why, "was not enrolled by this crowd; left unchanged")
 	assert.True(t, p.known["stranger"])
 }
 

@@ -58,7 +58,7 @@ func TestTextOfABadRun(t *testing.T) {
 NOT PROVEN  5 of 12 messages proven; 1 refused, 4 lost, 1 altered, 1 unsent
 
   acknowledged      10 of 12   the platform's own answer to each message
-  received           6 of 12 seen, 5 as sent   seen coming out of the platform, by the witness ear
+  received           6 of 12 seen, 5 as sent   came out of the platform, by the witness ear
   stored        not asked: no witness proves it
   witness ear: could not listen from 04:04:05.000 for 1s: cut
 

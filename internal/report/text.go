@@ -133,7 +133,7 @@ func everyProof(r *verdict.Result) string {
 
 func proofs(b *strings.Builder, r *verdict.Result, st Style) {
 	by := map[string][]string{}
-	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "seen coming out of the platform, by the witness ",
+	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "came out of the platform, by the witness ",
 		"stored": "found where the platform keeps it, by the witness "}
 	for _, w := range r.Witnesses {
 		by[w.Proves] = append(by[w.Proves], w.Name)
