@@ -54,6 +54,7 @@ type Answer struct {
 	Answered bool
 	After    time.Duration
 	Told     []byte
+	Denied   bool // the answer says that the command was not done
 	Matched  bool // by correlation data
 }
 
@@ -119,6 +120,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	}
 	if a.Answered {
 		a.After = time.Since(sent)
+		a.Denied = denies(q.Command.Answer.Body, a.Told)
 	}
 	if ctx.Err() != nil {
 		err = nil // it was waited for; that there is none is told

@@ -33,7 +33,8 @@ It sends a JSON object: the values that tell the command (match), and those give
 Ask connects with the link of the first subscribing witness, or with the one that
 --link names. The link of a device may carry credentials of that device alone.
 
-Exit codes: 0 it was answered, or no answer is due; 1 it was not answered; 2 the command or the
+Exit codes: 0 it was answered, or no answer is due; 1 it was not answered, or the
+answer says that it was not done; 2 the command or the
 file is wrong; 3 the platform could not be reached; 4 interrupted.`,
 		Example: "  runcrowd ask harbour/crowd.yaml buoy-007 set-rate seconds=2\n  runcrowd ask harbour/crowd.yaml buoy-007 set-lamp watts=35 --wait 30s",
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -144,11 +145,11 @@ func (e *env) askOne(q *ask.Question, format string) error {
 	if format == "json" {
 		err = e.json(map[string]any{"device": q.Device.Name, "command": q.Command.Name, "where": c.Redact(a.Where), "asked": rawOrText(c.Redact(string(a.Body))),
 			"taken": !a.Refused, "taken_after_ms": milliseconds(a.Took), "said": c.Redact(a.Said), "answer_due": a.Wanted, "answered": a.Answered,
-			"answered_after_ms": milliseconds(a.After), "answer": rawOrText(c.Redact(string(a.Told))), "matched_by_correlation_data": a.Matched})
+			"answered_after_ms": milliseconds(a.After), "denied": a.Denied, "answer": rawOrText(c.Redact(string(a.Told))), "matched_by_correlation_data": a.Matched})
 	} else {
 		e.tellAnswer(q, a)
 	}
-	if err == nil && (a.Refused || a.Wanted && !a.Answered) {
+	if err == nil && (a.Refused || a.Denied || a.Wanted && !a.Answered) {
 		err = &exitError{code: exitBroken}
 	}
 	return err
@@ -193,6 +194,9 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 			how += ", with our correlation data"
 		}
 		line(true, "answered", roundTime(a.After), how)
+		if a.Denied {
+			line(false, "done", "", "the answer says that the device did not do it")
+		}
 		fmt.Fprintf(e.stdout, "\n  %s\n", c.Redact(printable(a.Told)))
 	case a.Wanted:
 		line(false, "answered", "", fmt.Sprintf("nothing came within %s at %s", quantity.FormatDuration(q.Wait), a.At))

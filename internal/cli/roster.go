@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
@@ -132,6 +133,10 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		head = append(head, n)
 	}
 	t.AppendHeader(head)
+	numbers := map[int]bool{} // of the columns that hold nothing else
+	for i := range head {
+		numbers[i] = true
+	}
 	for i, d := range devices {
 		if i == tableRows && !all {
 			break
@@ -146,8 +151,19 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		for _, n := range names {
 			row = append(row, formula.String(value(d, n, hidden)))
 		}
+		for k, cell := range row {
+			_, is := crowd.Number(fmt.Sprint(cell))
+			numbers[k] = numbers[k] && (is || cell == "")
+		}
 		t.AppendRow(row)
 	}
+	var columns []table.ColumnConfig
+	for k := range head {
+		if numbers[k] {
+			columns = append(columns, table.ColumnConfig{Number: k + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(columns)
 	for _, line := range strings.Split(t.Render(), "\n") {
 		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
 	}

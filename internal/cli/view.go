@@ -121,7 +121,7 @@ func (v *view) phase(p run.Progress) string {
 		if gone == total {
 			return round + "waiting for the last acknowledgements"
 		}
-		return fmt.Sprintf("%s%s of %s", round, gone.Round(time.Second), total)
+		return fmt.Sprintf("%s%s of %s", round, gone.Round(time.Second), total.Round(time.Millisecond))
 	case run.Hearing:
 		var parts []string
 		for _, m := range p.Missing {
