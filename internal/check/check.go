@@ -176,7 +176,7 @@ func (c *checker) enrolled() {
 func (c *checker) tokens() {
 	looked := map[*crowd.Cast]bool{}
 	for _, d := range c.Devices {
-		if d.Pass == nil || looked[d.Cast] {
+		if d.Tokens == nil || looked[d.Cast] {
 			continue
 		}
 		looked[d.Cast] = true

@@ -43,7 +43,7 @@ func (g *Grant) Make(ctx context.Context, _ time.Time) (string, time.Time, error
 }
 
 func (g *Grant) explain(err error) error {
-	e := &link.PassError{}
+	e := &link.TokenError{}
 	var answer *oauth2.RetrieveError
 	if errors.As(err, &answer) {
 		e.What = fmt.Sprintf("no access token: %s answered %s%s", g.URL, answer.Response.Status, link.Snippet(answer.Body))

@@ -165,7 +165,7 @@ func (s *Store) Token(l *crowd.Link, t *crowd.AccessToken, env formula.Env, try 
 		own["issued"], own["expiry"] = int(now.Unix()), int(expiry.Unix())
 		token, err := sign(t, key, m, own, now, expiry)
 		if err != nil {
-			return "", time.Time{}, &link.PassError{What: "no access token: " + s.crowd.Redact(err.Error()), Try: "see access_token of the link"}
+			return "", time.Time{}, &link.TokenError{What: "no access token: " + s.crowd.Redact(err.Error()), Try: "see access_token of the link"}
 		}
 		return token, expiry, nil
 	}
@@ -210,8 +210,8 @@ func authorizationClient(l *crowd.Link) *http.Client {
 type Guest struct {
 	Username, Password string
 	Cert               *tls.Certificate
-	Path               string    // of a WebSocket; empty: that of the address
-	Pass               link.Pass // fills link.TokenPlace in the others; nil: none
+	Path               string           // of a WebSocket; empty: that of the address
+	Tokens             link.TokenSource // fills link.TokenPlace in the others; nil: none
 }
 
 // Guest makes the credentials of somebody with a name; none where there is no link.
@@ -229,7 +229,7 @@ func (s *Store) Guest(l *crowd.Link, name string) (Guest, error) {
 		if err != nil {
 			return g, fmt.Errorf("the access token of %q: %w", name, err)
 		}
-		g.Pass = told{token, s.crowd}
+		g.Tokens = told{token, s.crowd}
 		env[crowd.TokenName] = link.TokenPlace
 	}
 	var failed error
@@ -258,7 +258,7 @@ func (g *Guest) Authorize(req *http.Request) error {
 	if req.Header.Get("Authorization") != "" {
 		return nil
 	}
-	token, _, err := link.TokenOf(req.Context(), g.Pass)
+	token, _, err := link.TokenOf(req.Context(), g.Tokens)
 	switch {
 	case err != nil:
 		return err
@@ -273,12 +273,12 @@ func (g *Guest) Authorize(req *http.Request) error {
 // told is a token that is a secret of the crowd: for the few that belong to no device,
 // whose platform may say them in any answer.
 type told struct {
-	link.Pass
+	link.TokenSource
 	crowd *crowd.Crowd
 }
 
 func (p told) Token(ctx context.Context) (string, time.Time, error) {
-	token, renew, err := p.Pass.Token(ctx)
+	token, renew, err := p.TokenSource.Token(ctx)
 	p.crowd.Secret(token)
 	return token, renew, err
 }
@@ -286,7 +286,7 @@ func (p told) Token(ctx context.Context) (string, time.Time, error) {
 // Broker is how a guest connects to the broker of a link. TLS sessions are resumed as
 // long as the same value is used.
 func (g *Guest) Broker(l *crowd.Link) *mqtt.Guest {
-	m := &mqtt.Guest{Endpoint: mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}, Username: g.Username, Password: g.Password, Pass: g.Pass, Timeout: l.ConnectTimeout}
+	m := &mqtt.Guest{Endpoint: mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}, Username: g.Username, Password: g.Password, Tokens: g.Tokens, Timeout: l.ConnectTimeout}
 	if g.Path != "" {
 		m.Path = g.Path
 	}

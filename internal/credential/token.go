@@ -14,7 +14,7 @@ import (
 // for ever.
 type Maker func(ctx context.Context, now time.Time) (token string, until time.Time, err error)
 
-// Token is a token that is renewed. It implements link.Pass. One caller at a time makes
+// Token is a token that is renewed. It implements link.TokenSource. One caller at a time makes
 // a new one; the others go on with the old as long as it is good, and else wait.
 type Token struct {
 	maker Maker

@@ -163,7 +163,7 @@ func TestGrant(t *testing.T) {
 	} {
 		status, answer = c.status, c.answer
 		_, _, err := g.Make(t.Context(), time.Now())
-		var e *link.PassError
+		var e *link.TokenError
 		require.True(t, errors.As(err, &e), "%v", err)
 		assert.Equal(t, "no access token: "+p.URL+" "+c.what, e.What)
 		assert.Equal(t, c.try, e.Try)

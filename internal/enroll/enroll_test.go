@@ -125,7 +125,7 @@ func TestEnrollWithdraw(t *testing.T) {
 	res, err = o.Enroll(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, enroll.Result{Already: all}, *res)
-	assert.Len(t, p.bodies, 3, "a device was made known twice")
+	assert.Len(t, p.bodies, 3, "a device was registered twice")
 
 	p.stays = true
 	res, err = p.office(t, dir).Withdraw(t.Context(), nil)
@@ -165,7 +165,7 @@ func TestGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, all[:2], res.Already)
 	assert.Equal(t, all[2:], res.Done)
-	assert.Len(t, p.bodies, 3, "a device was made known twice")
+	assert.Len(t, p.bodies, 3, "a device was registered twice")
 
 	// A torn last line is that of a process that was killed.
 	file := filepath.Join(dir, "harbour.enrolled.jsonl")
@@ -226,7 +226,7 @@ func TestPlatformSays(t *testing.T) {
 			w.WriteHeader(http.StatusTemporaryRedirect)
 		})},
 		{name: "a next page on another host", page: other.URL + "/d", err: "and was not asked: the credentials are for http://127.0.0.1:"},
-		{name: "a next page that is the same one", page: "/d", err: "goes round in circles, or never ends; check next"},
+		{name: "a next page that is the same one", page: "/d", err: "comes to the same page again, or never ends; check next"},
 		{name: "a list that is none", err: "was answered with status 500: out of order", before: func(w http.ResponseWriter, _ *http.Request) bool {
 			http.Error(w, "out of order", http.StatusInternalServerError)
 			return true

@@ -42,7 +42,7 @@ type Device struct {
 	Password string
 	Cert     *tls.Certificate // its own; nil: none
 	Path     string           // of a WebSocket; empty: that of the address
-	Pass     link.Pass        // gives its access token; nil: it has none
+	Tokens   link.TokenSource // gives its access token; nil: it has none
 	Will     *link.Will
 	Asks     []link.Ask // where its commands come from
 	Commands []*Command
@@ -59,7 +59,7 @@ type Command struct {
 // Identity is who the device is to its platform.
 func (d *Device) Identity() link.Identity {
 	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Path: d.Path,
-		Cert: d.Cert, Pass: d.Pass, Will: d.Will, Asks: d.Asks}
+		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks}
 }
 
 // Stream is one reading of one device.
@@ -249,7 +249,7 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 				p.Add(cast.Token.Pos, "the access token of %s: %s", d.Name, err)
 			}
 			tried[cast] = true
-			d.Pass = token
+			d.Tokens = token
 		}
 		c.Secret(link.TokenPlace)
 		d.Env[crowd.TokenName] = link.TokenPlace

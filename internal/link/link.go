@@ -69,7 +69,7 @@ type Header struct {
 }
 
 // Identity is who a device is to the platform. The texts, and targets and headers
-// of messages, may hold TokenPlace where there is a Pass.
+// of messages, may hold TokenPlace where there is a TokenSource.
 type Identity struct {
 	Device             int // as the Sink knows it
 	Name               string
@@ -77,7 +77,7 @@ type Identity struct {
 	Username, Password string
 	Path               string           // of a WebSocket; empty: that of the address
 	Cert               *tls.Certificate // the device's own; nil: none
-	Pass               Pass             // nil: no access token
+	Tokens             TokenSource      // nil: no access token
 	Will               *Will            // MQTT; nil: none
 	Asks               []Ask            // where commands come from
 }
@@ -114,25 +114,25 @@ type Incoming struct {
 	Correlation []byte
 }
 
-// Pass gives an access token, and makes a new one when the last is about to run
+// TokenSource gives an access token, and makes a new one when the last is about to run
 // out. It may be asked from several goroutines.
-type Pass interface {
+type TokenSource interface {
 	// Token gives the token, and when it has to be changed for a new one; the zero
 	// time is never.
 	Token(ctx context.Context) (token string, renew time.Time, err error)
 }
 
-// PassError says why a device has no access token, and what to try.
-type PassError struct{ What, Try string }
+// TokenError says why a device has no access token, and what to try.
+type TokenError struct{ What, Try string }
 
-func (e *PassError) Error() string { return e.What }
+func (e *TokenError) Error() string { return e.What }
 
-// TokenOf asks for a token; without a pass it is empty, and never to be changed.
-func TokenOf(ctx context.Context, p Pass) (token string, renew time.Time, err error) {
-	if p == nil {
+// TokenOf asks for a token; without a source it is empty, and never to be changed.
+func TokenOf(ctx context.Context, s TokenSource) (token string, renew time.Time, err error) {
+	if s == nil {
 		return "", time.Time{}, nil
 	}
-	return p.Token(ctx)
+	return s.Token(ctx)
 }
 
 // TokenPlace stands where an access token goes.
@@ -241,8 +241,8 @@ func Explain(err error, address string) (what, try string) {
 	if redirect, is := errors.AsType[*redirectError](err); is {
 		return redirect.what, redirect.try
 	}
-	if pass, is := errors.AsType[*PassError](err); is {
-		return pass.What, pass.Try
+	if e, is := errors.AsType[*TokenError](err); is {
+		return e.What, e.Try
 	}
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:

@@ -18,13 +18,13 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// pass makes the device's access token.
-func (p *prober) pass(ctx context.Context, d *fleet.Device) {
-	if d.Pass == nil {
+// makeToken makes the device's access token.
+func (p *prober) makeToken(ctx context.Context, d *fleet.Device) {
+	if d.Tokens == nil {
 		return
 	}
 	p.do(ctx, "access token made", func(ctx context.Context) (string, []string, bool) {
-		token, renew, err := d.Pass.Token(ctx)
+		token, renew, err := d.Tokens.Token(ctx)
 		if err != nil {
 			what, try := link.Explain(err, "")
 			return what, p.late([]string{try}), false
@@ -152,7 +152,7 @@ func shown(d *fleet.Device) string {
 		list = append(list, "the certificate of "+d.Cert.Leaf.Subject.CommonName)
 	}
 	switch {
-	case d.Pass != nil:
+	case d.Tokens != nil:
 		list = append(list, "its access token")
 	case d.Username != "" && d.Password != "":
 		list = append(list, "user name and password")
@@ -206,7 +206,7 @@ func refusedCauses(code byte, d *fleet.Device) []string {
 		if d.Username == "" && d.Password == "" {
 			list = append([]string{"the platform wants credentials, and the link has none: username, password"}, list...)
 		}
-		if d.Pass != nil {
+		if d.Tokens != nil {
 			list = append([]string{tokenCause}, list...)
 		}
 		return list

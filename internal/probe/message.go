@@ -111,7 +111,7 @@ func (p *prober) play(ctx context.Context, f *fleet.Fleet, s *fleet.Stream) (*le
 // shownOverHTTP is shown for a device whose credentials ride in headers.
 func shownOverHTTP(s *fleet.Stream) string {
 	for _, h := range s.Headers {
-		if strings.EqualFold(h.Name, "Authorization") && s.Device.Pass == nil {
+		if strings.EqualFold(h.Name, "Authorization") && s.Device.Tokens == nil {
 			return "the header " + h.Name
 		}
 	}
@@ -125,7 +125,7 @@ func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 	switch {
 	case m.Code == 401 || m.Code == 403:
 		list := []string{"the token or password is mistyped or has expired", "the device's secret is used where the platform's is wanted, or the other way round", "a permission is missing on the platform"}
-		if s.Device.Pass != nil {
+		if s.Device.Tokens != nil {
 			list = append([]string{tokenCause}, list...)
 		}
 		return list

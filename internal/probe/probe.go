@@ -113,7 +113,7 @@ func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, s
 	}
 	p.network(ctx, l, d, address)
 	p.clock(ctx, c, l, d)
-	p.pass(ctx, d)
+	p.makeToken(ctx, d)
 	if l.Protocol == crowd.MQTT {
 		p.broker(ctx, l, d)
 	}

@@ -64,11 +64,11 @@ func TestCommandsInTheDocument(t *testing.T) {
 		Renewed  int              `json:"access_tokens_renewed"`
 		Commands []map[string]any `json:"commands"`
 		Mishaps  []map[string]any `json:"commands_not_obeyed_or_answered"`
-		Deaf     map[string]int   `json:"commands_not_heard_why"`
+		NotHeard map[string]int   `json:"commands_not_heard_why"`
 	}
 	require.NoError(t, json.Unmarshal(text, &doc))
 	assert.Equal(t, 2, doc.Renewed)
-	assert.Equal(t, map[string]int{"ask/buoy-2: not authorized (0x87)": 1}, doc.Deaf)
+	assert.Equal(t, map[string]int{"ask/buoy-2: not authorized (0x87)": 1}, doc.NotHeard)
 	require.Len(t, doc.Commands, 3)
 	delays := doc.Commands[0]["answered_after_ms"]
 	delete(doc.Commands[0], "answered_after_ms")

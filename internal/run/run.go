@@ -288,6 +288,9 @@ func (s *Session) discard() {
 	if s.Folder == "" {
 		return
 	}
+	if s.ledger != nil {
+		s.ledger.Close() // what it says of an empty ledger is no news
+	}
 	for _, name := range []string{LedgerFile, ManifestFile, CrowdFile} {
 		os.Remove(filepath.Join(s.Folder, name))
 	}

@@ -353,7 +353,7 @@ func allSame(list []int) bool {
 // Pattern makes random texts that a regular expression matches.
 type Pattern struct{ re *syntax.Regexp }
 
-// most is how often * and + repeat at the most.
+// most is how often * and + repeat, at most.
 const most = 8
 
 // maxText is how long a made text may become.

@@ -113,9 +113,9 @@ func TestVerdicts(t *testing.T) {
 		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
 		"the store was not heard, yet it says": {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
 		"no answer, and nobody was heard":      {ended(outcome.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
-		"the ear was deaf just then":           {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
-		"the ear was deaf later":               {nil, []ledger.Sighting{store}, deaf(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
-		"the ear was deaf to QoS 0 only":       {nil, []ledger.Sighting{store}, deaf(0, 5*time.Second, true), verdict.Lost, "not found"},
+		"the ear did not listen then":          {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
+		"the ear did not listen later":         {nil, []ledger.Sighting{store}, gap(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
+		"the ear missed QoS 0 only":            {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, true), verdict.Lost, "not found"},
 		"QoS 0 with nobody who looks":          {ended(outcome.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
 		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
 		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
@@ -146,7 +146,7 @@ func TestVerdicts(t *testing.T) {
 	}
 }
 
-func deaf(from, to time.Duration, qos0 bool) func(*ledger.Book) {
+func gap(from, to time.Duration, qos0 bool) func(*ledger.Book) {
 	return func(b *ledger.Book) {
 		b.Witnesses[0].Gaps = []ledger.Gap{{From: start.Add(from), To: start.Add(to), QoS0: qos0, Why: "cut"}}
 	}

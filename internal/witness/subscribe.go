@@ -404,7 +404,7 @@ func clip(s string) string {
 func (s *subscription) keepAlive(ctx Context) {
 	every := time.Duration(s.connect.KeepAlive) * time.Second / 2
 	look := every
-	if s.broker.Pass != nil {
+	if s.broker.Tokens != nil {
 		look = time.Second // a token lasts seconds, perhaps
 	}
 	pinged := time.Now()

@@ -158,7 +158,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 	}
 }
 
-// A lost connection is a time of deafness, unless the broker kept the session:
+// A lost connection is a gap, unless the broker kept the session:
 // then only QoS 0 can be missing.
 func TestDeafness(t *testing.T) {
 	for _, kept := range []bool{false, true} {
@@ -213,7 +213,7 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Gaps[0].Why)
 }
 
-// A witness that is deaf at the end was not heard; neither was one that got
+// A witness that does not listen at the end was not heard; neither was one that got
 // messages without any mark.
 func TestNotHeard(t *testing.T) {
 	b := brokertest.New(t, 5)

@@ -25,7 +25,7 @@ func (p *tokens) Token(context.Context) (string, time.Time, error) {
 	if n := p.n.Add(1); n < 100 {
 		return fmt.Sprint("token-", n), time.Time{}, nil
 	}
-	return "", time.Time{}, &link.PassError{What: "no access token: the server is asleep"}
+	return "", time.Time{}, &link.TokenError{What: "no access token: the server is asleep"}
 }
 
 func device(t *testing.T, base string, id link.Identity) (link.Conn, *linktest.Sink) {
@@ -48,8 +48,8 @@ func TestTokensAreFilledIn(t *testing.T) {
 		io.WriteString(w, "bad "+password)
 	}))
 	defer p.Close()
-	pass := &tokens{}
-	c, s := device(t, p.URL, link.Identity{Username: "gauge", Password: link.TokenPlace, Pass: pass})
+	source := &tokens{}
+	c, s := device(t, p.URL, link.Identity{Username: "gauge", Password: link.TokenPlace, Tokens: source})
 	for i := range uint64(2) {
 		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}}})
 	}
@@ -57,10 +57,10 @@ func TestTokensAreFilledIn(t *testing.T) {
 	s.Has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
 	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
 	assert.Contains(t, s.All(), "renewed")
-	pass.n.Store(1000)
+	source.n.Store(1000)
 	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST"}})
 	s.Has(t, "down no access token: the server is asleep")
-	pass.n.Store(5) // it is awake again
+	source.n.Store(5) // it is awake again
 	s.Has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
 }
 

@@ -132,7 +132,7 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 		return e
 	}
 	nc.Close()
-	if _, _, err := link.TokenOf(ctx, id.Pass); err != nil {
+	if _, _, err := link.TokenOf(ctx, id.Tokens); err != nil {
 		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
 		e.What, e.Try = link.Explain(err, address)
 		return e
@@ -294,7 +294,7 @@ func (c *Conn) request(m *link.Message) (a answer) {
 	}}
 	// The client library itself sends such a request again only when it wrote
 	// nothing of it to a connection that had gone stale (net/http, Transport).
-	token, err := c.pass(ctx)
+	token, err := c.freshToken(ctx)
 	if err != nil {
 		return answer{outcome: outcome.Unsent, text: err.Error(), unsent: c.ctx.Err() == nil}
 	}
@@ -365,12 +365,12 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 	return req, nil
 }
 
-// pass is the access token to use now, and tells when it is a new one.
-func (c *Conn) pass(ctx context.Context) (string, error) {
-	if c.id.Pass == nil {
+// freshToken is the access token to use now, and tells when it is a new one.
+func (c *Conn) freshToken(ctx context.Context) (string, error) {
+	if c.id.Tokens == nil {
 		return "", nil
 	}
-	token, _, err := c.id.Pass.Token(ctx)
+	token, _, err := c.id.Tokens.Token(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -436,7 +436,7 @@ func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
 		return nil, "no turn for it within the time of a request"
 	}
 	defer c.link.slots.Release(1)
-	token, err := c.pass(ctx)
+	token, err := c.freshToken(ctx)
 	if err != nil {
 		return nil, err.Error()
 	}

@@ -337,7 +337,7 @@ func (c *Conn) run() {
 		if c.link.dials.Acquire(c.ctx, 1) != nil {
 			return
 		}
-		token, renew, err := link.TokenOf(c.ctx, c.id.Pass)
+		token, renew, err := link.TokenOf(c.ctx, c.id.Tokens)
 		var line *Line
 		if err == nil {
 			line, err = c.link.dial(c.ctx, c.link.connectPacket(c.id, token, clean), at.with(token))

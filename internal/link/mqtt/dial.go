@@ -120,13 +120,13 @@ func Handshake(nc net.Conn, connect *mqttwire.Connect, sizes Sizes) (*Line, erro
 type Guest struct {
 	Endpoint
 	Username, Password string // may hold link.TokenPlace, as may Path
-	Pass               link.Pass
+	Tokens             link.TokenSource
 	Timeout            time.Duration // for connecting, and for the answer to SUBSCRIBE
 }
 
 // Open connects with the guest's credentials, within its timeout.
 func (g *Guest) Open(ctx context.Context, connect mqttwire.Connect, sizes Sizes) (*Line, error) {
-	token, renew, err := link.TokenOf(ctx, g.Pass)
+	token, renew, err := link.TokenOf(ctx, g.Tokens)
 	if err != nil {
 		return nil, err
 	}

@@ -151,7 +151,7 @@ func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at Endpoint)
 
 // Try connects as one device and leaves again.
 func (l *Link) Try(ctx context.Context, id link.Identity) error {
-	token, _, err := link.TokenOf(ctx, id.Pass)
+	token, _, err := link.TokenOf(ctx, id.Tokens)
 	if err != nil {
 		return ReachError(l.cfg.Name, l.cfg.Scheme, l.cfg.Address, id.Name, err)
 	}

@@ -31,7 +31,7 @@ func (p *tokens) Token(context.Context) (string, time.Time, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.fails {
-		return "", time.Time{}, &link.PassError{What: "no access token: the server is asleep"}
+		return "", time.Time{}, &link.TokenError{What: "no access token: the server is asleep"}
 	}
 	p.n++
 	if p.after == 0 {
@@ -53,8 +53,8 @@ func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *lin
 // leaves its connection but not its session, and comes back with a new token.
 func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	b := brokertest.New(t, 5)
-	pass := &tokens{after: time.Second}
-	c, s := connectAs(t, config(b, 5), link.Identity{Username: "u-" + link.TokenPlace, Password: link.TokenPlace, Pass: pass})
+	source := &tokens{after: time.Second}
+	c, s := connectAs(t, config(b, 5), link.Identity{Username: "u-" + link.TokenPlace, Password: link.TokenPlace, Tokens: source})
 	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, "token-1", string(hello.Connect.Password))
 	assert.Equal(t, "u-token-1", string(hello.Connect.Username))
@@ -63,9 +63,9 @@ func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	time.Sleep(1100 * time.Millisecond) // the token runs out while m1 is in flight
 	c.Send(message(2, 1))
 	require.True(t, p.Silent(200*time.Millisecond), "nothing new on a connection that is to be left, and no leaving before m1 is acknowledged")
-	pass.mu.Lock()
-	pass.after = 0
-	pass.mu.Unlock()
+	source.mu.Lock()
+	source.after = 0
+	source.mu.Unlock()
 	p.Ack(packets.Puback, first.PacketID, 0)
 	bye := p.Expect(packets.Disconnect)
 	assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")
@@ -80,16 +80,16 @@ func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 
 func TestATokenThatCannotBeHad(t *testing.T) {
 	b := brokertest.New(t, 5)
-	pass := &tokens{fails: true}
-	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: pass})
+	source := &tokens{fails: true}
+	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: source})
 	s.Has(t, "down no access token: the server is asleep")
-	pass.mu.Lock()
-	pass.fails = false
-	pass.mu.Unlock()
+	source.mu.Lock()
+	source.fails = false
+	source.mu.Unlock()
 	b.Accept(packets.Packet{})
 	s.Has(t, "up")
 
-	err := mqtt.New(config(b, 5)).Try(t.Context(), link.Identity{Pass: &tokens{fails: true}})
+	err := mqtt.New(config(b, 5)).Try(t.Context(), link.Identity{Tokens: &tokens{fails: true}})
 	var reach *link.ReachError
 	require.True(t, errors.As(err, &reach))
 	assert.Equal(t, "no access token: the server is asleep", reach.What)
@@ -98,7 +98,7 @@ func TestATokenThatCannotBeHad(t *testing.T) {
 // What a broker says of a token is told without the token.
 func TestTokensAreNotTold(t *testing.T) {
 	b := brokertest.New(t, 5)
-	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: &tokens{}})
+	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: &tokens{}})
 	b.Accept(packets.Packet{ReasonCode: 0x87, Properties: packets.Properties{ReasonString: "token-1 is no good"}})
 	s.Has(t, "down the broker refused the connection: not authorized (0x87): «secret» is no good")
 }
@@ -135,13 +135,13 @@ func TestTopicAliases(t *testing.T) {
 // for the next one, and what has no acknowledgement is not lost.
 func TestNothingFollowsLeaving(t *testing.T) {
 	b := brokertest.New(t, 5)
-	pass := &tokens{after: 600 * time.Millisecond}
-	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Pass: pass, Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
+	source := &tokens{after: 600 * time.Millisecond}
+	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: source, Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
 	p, _ := b.Accept(packets.Packet{})
 	p.Expect(packets.Subscribe)
-	pass.mu.Lock()
-	pass.after = 0
-	pass.mu.Unlock()
+	source.mu.Lock()
+	source.after = 0
+	source.mu.Unlock()
 	p.Expect(packets.Disconnect)
 	c.Send(message(1, 0))
 	require.True(t, p.Silent(100*time.Millisecond))
