@@ -102,7 +102,6 @@ func (m *mapping) ofVersion5() []string {
 // Types of values.
 
 var (
-	textual  = typ{words: "text", schema: scalar()}
 	template = typ{words: "text with ${…}", schema: scalar()}
 	plain    = typ{words: "text", schema: node{"type": "string"}}
 	filename = typ{words: "file name", schema: node{"type": "string", "minLength": 1}}
