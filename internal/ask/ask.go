@@ -25,7 +25,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
-	"runcrowd/internal/payload"
+	"runcrowd/internal/strictjson"
 )
 
 // Question is a command to one device.
@@ -387,7 +387,7 @@ func (h *hearer) look(ctx context.Context) ([]string, error) {
 	if status != http.StatusOK {
 		return nil, fmt.Errorf("%s answered with status %d%s", h.address, status, link.Snippet(body))
 	}
-	v, err := payload.DecodeJSON(body)
+	v, err := strictjson.Decode(body)
 	if err != nil {
 		return nil, fmt.Errorf("%s: the answer is not JSON (%w)%s", h.address, err, link.Snippet(body))
 	}

@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"runcrowd/internal/formula"
-	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
+	"runcrowd/internal/strictjson"
 )
 
 // Command is something that the platform may ask of a device: how the device hears
@@ -112,7 +112,7 @@ func (k *Command) Is(ask map[string]any) bool {
 // ParseAsk reads a command as it came: a JSON object, or anything else as the text
 // "body" of one.
 func ParseAsk(body []byte) map[string]any {
-	if v, err := payload.DecodeJSON(body); err == nil {
+	if v, err := strictjson.Decode(body); err == nil {
 		if m, is := plainJSON(v).(map[string]any); is {
 			return m
 		}

@@ -13,8 +13,8 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
-	"runcrowd/internal/payload"
 	"runcrowd/internal/signal"
+	"runcrowd/internal/strictjson"
 )
 
 // MostWaiting is how many commands may wait for one of the timing loops.
@@ -80,7 +80,7 @@ func (e *Engine) split(in *incoming) [][]byte {
 			rows = k.Rows // commands at one path may leave it to the first
 		}
 	}
-	answer, err := payload.DecodeJSON(in.Body)
+	answer, err := strictjson.Decode(in.Body)
 	if err != nil || rows == "" {
 		return [][]byte{in.Body}
 	}

@@ -29,7 +29,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
-	"runcrowd/internal/payload"
+	"runcrowd/internal/strictjson"
 )
 
 // Bounds of an enrolment.
@@ -411,7 +411,7 @@ func (o *Office) keep(answer []byte, request int, kept map[string]string) error 
 		}
 		if v == nil {
 			var err error
-			if v, err = payload.DecodeJSON(answer); err != nil {
+			if v, err = strictjson.Decode(answer); err != nil {
 				return errors.New("it was registered, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
 			}
 		}
@@ -471,7 +471,7 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		if status != http.StatusOK {
 			return nil, fmt.Errorf("%s was answered with status %d%s", address, status, link.Snippet(body))
 		}
-		v, err := payload.DecodeJSON(bytes.TrimSpace(body))
+		v, err := strictjson.Decode(bytes.TrimSpace(body))
 		if err != nil {
 			return nil, fmt.Errorf("%s: the answer is not JSON%s", address, link.Snippet(body))
 		}

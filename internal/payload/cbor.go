@@ -119,7 +119,7 @@ func (c *CBOR) Append(dst []byte, samples []Sample) ([]byte, error) {
 	return dst, nil
 }
 
-var cborMode, _ = cbor.DecOptions{DefaultMapType: nil, MaxNestedLevels: 32}.DecMode()
+var cborMode, _ = cbor.DecOptions{MaxNestedLevels: 32, DupMapKey: cbor.DupMapKeyEnforcedAPF}.DecMode()
 
 // Read implements Form.
 func (c *CBOR) Read(body []byte) ([]Found, error) {
@@ -133,6 +133,9 @@ func (c *CBOR) Read(body []byte) ([]Found, error) {
 	}
 	found := make([]Found, 0, len(list))
 	for _, x := range list {
+		if err := cborNames(x); err != nil {
+			return nil, err
+		}
 		object, is := cborToJSON(x).(map[string]any)
 		if !is {
 			return nil, fmt.Errorf("not a map of fields")
@@ -140,6 +143,29 @@ func (c *CBOR) Read(body []byte) ([]Found, error) {
 		found = append(found, split(object, c.mark))
 	}
 	return found, nil
+}
+
+// cborNames checks that every name in a value is a text: 1 and "1" would be the same
+// name in JSON.
+func cborNames(v any) error {
+	switch x := v.(type) {
+	case map[any]any:
+		for k, v := range x {
+			if _, is := k.(string); !is {
+				return fmt.Errorf("a name in a map is %v, which is not a text", k)
+			}
+			if err := cborNames(v); err != nil {
+				return err
+			}
+		}
+	case []any:
+		for _, v := range x {
+			if err := cborNames(v); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // cborToJSON turns decoded CBOR into what encoding/json would give.

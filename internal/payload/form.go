@@ -1,7 +1,6 @@
 package payload
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"math"
@@ -10,6 +9,7 @@ import (
 	"time"
 
 	"runcrowd/internal/signal"
+	"runcrowd/internal/strictjson"
 )
 
 // Field is one member of a sample: its name, its unit and the type of what it
@@ -50,20 +50,6 @@ type Form interface {
 // jsonNumber is f as JSON writes it.
 func jsonNumber(f float64) json.Number {
 	return json.Number(number(nil, f))
-}
-
-// DecodeJSON parses one JSON value; numbers keep their digits.
-func DecodeJSON(body []byte) (any, error) {
-	d := json.NewDecoder(bytes.NewReader(body))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
-		return nil, err
-	}
-	if d.More() {
-		return nil, fmt.Errorf("something stands behind the JSON value")
-	}
-	return v, nil
 }
 
 // parts are the names under which a value that has parts is written: a position
@@ -319,7 +305,7 @@ func (j *JSON) Read(body []byte) ([]Found, error) { return readObjects(body, j.M
 
 // readObjects reads a JSON object or a list of them.
 func readObjects(body []byte, mark string) ([]Found, error) {
-	v, err := DecodeJSON(body)
+	v, err := strictjson.Decode(body)
 	if err != nil {
 		return nil, fmt.Errorf("not JSON: %w", err)
 	}

@@ -244,6 +244,45 @@ func TestProto(t *testing.T) {
 	assert.ErrorContains(t, err, `"DIM" is no value of the enum harbour.Lamp`)
 }
 
+// What is there twice, or has something behind its end, is not read as if it were whole.
+func TestReadIsStrict(t *testing.T) {
+	all := forms(t)
+	set, err := os.ReadFile("../../examples/small/protobuf/state.binpb")
+	require.NoError(t, err)
+	d, err := payload.ReadDescriptors(set)
+	require.NoError(t, err)
+	all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}, "mark", d, "harbour.State")
+	require.NoError(t, err)
+	all["csv with a head"] = payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "n", Type: signal.Int}}, "mark", ',', true)
+	for _, c := range []struct{ form, good, bad, says string }{
+		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":1}}`, "stands behind"},
+		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":2,"n":1}`, "stands twice"},
+		{"cbor", "\xa1an\x01", "\xa1an\x01\x02", "extraneous"},
+		{"cbor", "\xa1an\x01", "\xa2an\x02an\x01", "duplicate"},
+		{"cbor", "\xa1an\x01", "\xa2an\x01\x01\x02", "not a text"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":1}]]`, "stands behind"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":2,"v":1}]`, "stands twice"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","V":2,"v":1}]`, `unknown label "V"`},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":2},{"n":"n","v":1}]`, "twice at one time"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":1,"vs":"1"}]`, "has 2 values"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"bv":5,"n":"n","v":1}]`, "base value"},
+		{"senml-cbor", "\x81\xa2\x00an\x02\x01", "\x81\xa3\x00an\x02\x02\x02\x01", "duplicate"},
+		{"senml-cbor", "\x81\xa2\x00an\x02\x01", "\x81\xa3\x00an\x02\x01\x24\x05", "base value"},
+		{"line-protocol", "state n=1i 5", "state n=2i,n=1i 5", "stands twice"},
+		{"line-protocol", "state n=1i 5", "state n=1i 5 6", "no time"},
+		{"line-protocol", `state site="x" 5`, `state site="xy 5`, "no text in quotes"},
+		{"line-protocol", `state site="x" 5`, `state site="x"y" 5`, "no text in quotes"},
+		{"csv with a head", "mark,n\nm/1,1\n", "mark,m\nm/1,1\n", "does not name the columns"},
+		{"csv with a head", "mark,n\nm/1,1\n", "m/1,1\n", "does not name the columns"},
+		{"proto", "\x0a\x03m/1\x15\x00\x00\x80\x3f", "\x0a\x03m/1\x15\x00\x00\x00\x3f\x15\x00\x00\x80\x3f", "wave_m stands twice"},
+	} {
+		_, err := all[c.form].Read([]byte(c.good))
+		assert.NoError(t, err, "%s: %q", c.form, c.good)
+		_, err = all[c.form].Read([]byte(c.bad))
+		assert.ErrorContains(t, err, c.says, "%s: %q", c.form, c.bad)
+	}
+}
+
 // No decoder stumbles over what a platform may send.
 func FuzzRead(f *testing.F) {
 	set, err := os.ReadFile("../../examples/small/protobuf/state.binpb")

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"google.golang.org/protobuf/encoding/protowire"
 	"google.golang.org/protobuf/proto"
 	"google.golang.org/protobuf/reflect/protodesc"
 	"google.golang.org/protobuf/reflect/protoreflect"
@@ -217,6 +218,9 @@ func (p *Proto) Read(body []byte) ([]Found, error) {
 	if err := proto.Unmarshal(body, m); err != nil {
 		return nil, fmt.Errorf("not a message %s: %s", p.message.FullName(), clean(err))
 	}
+	if err := once(p.message, body); err != nil {
+		return nil, err
+	}
 	values := map[string]any{}
 	for i, path := range p.paths {
 		in := protoreflect.Message(m)
@@ -227,6 +231,37 @@ func (p *Proto) Read(body []byte) ([]Found, error) {
 		p.columns[i].put(p.fields, values, protoJSON(fd, in.Get(fd)))
 	}
 	return []Found{split(values, p.mark)}, nil
+}
+
+// once checks that no member of a message stands twice in its body: of several the last
+// would count, and messages would be merged.
+func once(message protoreflect.MessageDescriptor, body []byte) error {
+	seen := map[protowire.Number]bool{}
+	for len(body) > 0 {
+		number, wire, n := protowire.ConsumeTag(body)
+		if n < 0 {
+			return protowire.ParseError(n)
+		}
+		body = body[n:]
+		if n = protowire.ConsumeFieldValue(number, wire, body); n < 0 {
+			return protowire.ParseError(n)
+		}
+		fd := message.Fields().ByNumber(number)
+		if fd != nil && fd.Cardinality() != protoreflect.Repeated {
+			if seen[number] {
+				return fmt.Errorf("the member %s stands twice in a message %s", fd.Name(), message.FullName())
+			}
+			seen[number] = true
+			if fd.Message() != nil && wire == protowire.BytesType {
+				inner, _ := protowire.ConsumeBytes(body)
+				if err := once(fd.Message(), inner); err != nil {
+					return err
+				}
+			}
+		}
+		body = body[n:]
+	}
+	return nil
 }
 
 func protoJSON(fd protoreflect.FieldDescriptor, v protoreflect.Value) any {

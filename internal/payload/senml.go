@@ -2,15 +2,15 @@ package payload
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/fxamacker/cbor/v2"
-
 	"runcrowd/internal/signal"
+	"runcrowd/internal/strictjson"
 )
 
 // SenML is a pack of records as in RFC 8428, in JSON or in CBOR. The first
@@ -190,20 +190,58 @@ func (s *SenML) known(resolved, def string) string {
 	return best
 }
 
+var errBase = errors.New("a SenML record has a base value or base sum, which is not read here")
+
+// strictLabels checks what encoding/json lets pass: a name twice, a label in other
+// letters (they are case-sensitive), and a base that would change the values.
+func strictLabels(body []byte) error {
+	v, err := strictjson.Decode(body)
+	if err != nil {
+		return fmt.Errorf("not SenML in JSON: %w", err)
+	}
+	list, _ := v.([]any)
+	for _, x := range list {
+		object, _ := x.(map[string]any)
+		for label := range object {
+			switch {
+			case label == "bv" || label == "bs":
+				return errBase
+			case label != strings.ToLower(label):
+				return fmt.Errorf("a SenML record has the unknown label %q", label)
+			}
+		}
+	}
+	return nil
+}
+
 // Read implements Form: records are resolved (RFC 8428, section 4.6), and those
 // of one time are one sample.
 func (s *SenML) Read(body []byte) ([]Found, error) {
 	var records []record
 	if s.binary {
-		if err := cbor.Unmarshal(body, &records); err != nil {
+		var labels []map[int]any
+		if err := cborMode.Unmarshal(body, &labels); err != nil {
+			return nil, fmt.Errorf("not SenML in CBOR: %w", err)
+		}
+		for _, r := range labels {
+			if r[-5] != nil || r[-6] != nil {
+				return nil, errBase
+			}
+		}
+		if err := cborMode.Unmarshal(body, &records); err != nil {
 			return nil, fmt.Errorf("not SenML in CBOR: %w", err)
 		}
 		for i := range records {
 			r := &records[i]
 			r.BaseTime, r.Number, r.Time = cborNumber(r.BaseTimeCBOR), cborNumber(r.NumberCBOR), cborNumber(r.TimeCBOR)
 		}
-	} else if err := json.Unmarshal(body, &records); err != nil {
-		return nil, fmt.Errorf("not SenML in JSON: %w", err)
+	} else {
+		if err := strictLabels(body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(body, &records); err != nil {
+			return nil, fmt.Errorf("not SenML in JSON: %w", err)
+		}
 	}
 	byName := map[string]*scalar{}
 	for i := range s.columns {
@@ -212,6 +250,7 @@ func (s *SenML) Read(body []byte) ([]Found, error) {
 	var found []Found
 	var samples []string // the time of each
 	values := map[string]map[string]any{}
+	names := map[string]bool{} // time and name of what has a value
 	baseName := ""
 	for i := range records {
 		r := &records[i]
@@ -235,6 +274,19 @@ func (s *SenML) Read(body []byte) ([]Found, error) {
 			name = s.known(baseName+r.Name, name)
 		}
 		var v any
+		kinds := 0
+		for _, has := range []bool{r.Text != nil, r.Bool != nil, r.Number != ""} {
+			if has {
+				kinds++
+			}
+		}
+		if kinds > 1 {
+			return nil, fmt.Errorf("a SenML record has %d values", kinds)
+		}
+		if kinds == 1 && names[at+" "+name] {
+			return nil, fmt.Errorf("the name %q stands twice at one time", name)
+		}
+		names[at+" "+name] = true
 		switch {
 		case r.Text != nil:
 			v = *r.Text

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"runcrowd/internal/signal"
+	"runcrowd/internal/strictjson"
 )
 
 // Part is a piece of a template: a literal text, or a placeholder whose value a
@@ -60,7 +61,7 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 		return signal.OfInt(1), nil
 	}
 	body, _ := trial.sample(nil, nil)
-	v, err := DecodeJSON(body)
+	v, err := strictjson.Decode(body)
 	if err != nil {
 		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), "\\u007f", "")))
 	}
@@ -70,7 +71,7 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 	trial.fill = func(_ *Sample, i int) (signal.Value, error) { return signal.OfText(fmt.Sprint(probe, i)), nil }
 	t.paths = map[string]string{}
 	if body, _ = trial.sample(nil, nil); json.Valid(body) {
-		v2, _ := DecodeJSON(body)
+		v2, _ := strictjson.Decode(body)
 		for i, s := range sources {
 			if path := place(v2, fmt.Sprint(probe, i), ""); path != "" {
 				t.paths[s] = path

@@ -130,7 +130,10 @@ func (c *CSV) Read(body []byte) ([]Found, error) {
 	if err != nil {
 		return nil, fmt.Errorf("not CSV of %d columns: %w", len(c.columns), err)
 	}
-	if c.head && len(rows) > 0 {
+	if c.head {
+		if len(rows) == 0 || !c.isHead(rows[0]) {
+			return nil, fmt.Errorf("not CSV with our head: the first line does not name the columns")
+		}
 		rows = rows[1:]
 	}
 	var found []Found
@@ -146,7 +149,17 @@ func (c *CSV) Read(body []byte) ([]Found, error) {
 	return found, nil
 }
 
-// Lines is the line protocol that time-series databases read: a line for each
+// isHead tells whether a line names the columns.
+func (c *CSV) isHead(row []string) bool {
+	for i, s := range row {
+		if s != c.columns[i].name {
+			return false
+		}
+	}
+	return true
+}
+
+// LineProtocol is the line protocol that time-series databases read: a line for each
 // sample with the name of a series, tags, fields and a time. Whole numbers carry
 // the suffix i; a position is two fields, position_lat and position_lon; what is
 // null or left out has no field.
@@ -242,8 +255,12 @@ func (l *LineProtocol) Read(body []byte) ([]Found, error) {
 			continue
 		}
 		_, tail := cut(line, ' ')
-		fields, _ := cut(tail, ' ')
+		fields, at := cut(tail, ' ')
+		if _, err := strconv.ParseInt(at, 10, 64); at != "" && err != nil {
+			return nil, fmt.Errorf("not line protocol: %s is no time", clip(at))
+		}
 		values := map[string]any{}
+		names := map[string]bool{}
 		for fields != "" {
 			var f string
 			f, fields = cut(fields, ',')
@@ -252,9 +269,16 @@ func (l *LineProtocol) Read(body []byte) ([]Found, error) {
 			if v == "" {
 				return nil, fmt.Errorf("not line protocol: a field has no value")
 			}
+			if names[name] {
+				return nil, fmt.Errorf("the field %s stands twice in a line", clip(name))
+			}
+			names[name] = true
 			var value any
 			switch {
-			case v[0] == '"' && len(v) >= 2:
+			case v[0] == '"':
+				if closing(v) != len(v)-1 {
+					return nil, fmt.Errorf("not line protocol: %s is no text in quotes", clip(v))
+				}
 				value = unescaped(v[1 : len(v)-1])
 			case v == "true" || v == "false":
 				value = v == "true"
@@ -293,6 +317,19 @@ func cut(s string, sep byte) (before, after string) {
 		}
 	}
 	return s, ""
+}
+
+// closing is where the quoted text at the beginning of s ends, or -1.
+func closing(s string) int {
+	for i := 1; i < len(s); i++ {
+		switch s[i] {
+		case '\\':
+			i++
+		case '"':
+			return i
+		}
+	}
+	return -1
 }
 
 func unescaped(s string) string {

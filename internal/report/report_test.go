@@ -116,7 +116,7 @@ func TestTextOfAGoodRun(t *testing.T) {
 	assert.Contains(t, got, "\x1b[")
 	assert.NotContains(t, report.Text(in, report.Style{}), "\x1b[", "no colour where none was asked for")
 	in.Checks[0].State = proof.Undecided
-	assert.Contains(t, report.Text(in, report.Style{}), "undecided  proven: 100%   100% (12 of 12)  a witness could not be heard")
+	assert.Contains(t, report.Text(in, report.Style{}), "undecided  proven: 100%   100% (12 of 12)  not everything is known")
 }
 
 // The JSON says what the text says, and its verdicts add up.

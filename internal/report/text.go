@@ -67,7 +67,7 @@ func Text(in *Input, st Style) string {
 		style, note := good, ""
 		switch c.State {
 		case proof.Undecided:
-			style, note = doubt, "  a witness could not be heard"
+			style, note = doubt, "  not everything is known"
 		case proof.NotMet:
 			style = bad
 		}
@@ -93,7 +93,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	case proven == due:
 		fmt.Fprintf(b, "%s  all %s%s\n", st.paint(good, "PROVEN"), plural(due, "message"), everyProof(r))
 	case due-proven == r.Total[verdict.Unknown]:
-		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown, because a witness could not be heard\n", st.paint(doubt, "UNDECIDED"), proven, plural(due, "message"), due-proven)
+		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown\n", st.paint(doubt, "UNDECIDED"), proven, plural(due, "message"), due-proven)
 	default:
 		var parts []string
 		for _, v := range verdict.All() {
@@ -126,6 +126,9 @@ func everyProof(r *verdict.Result) string {
 	case 0:
 		return ""
 	case 1:
+		if list[0] == "acknowledged" {
+			return ": each acknowledged; no witness looked for them"
+		}
 		return ": each " + list[0] + ", once, as it was sent"
 	}
 	return ": each " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + ", once, as it was sent"
@@ -152,15 +155,18 @@ func proofs(b *strings.Builder, r *verdict.Result, st Style) {
 			c := good
 			if p.AsSent < p.Asked {
 				c = bad
-				if p.AsSent+p.Unknown == p.Asked {
+				if p.AsSent+p.Unknown+p.Open == p.Asked {
 					c = doubt
 				}
 			}
 			count := fmt.Sprintf("%6d of %d", p.Seen, p.Asked)
-			if p.Seen != p.AsSent { // found, but altered, repeated, late or elsewhere
+			if p.Seen != p.AsSent+p.Open { // found, but altered, repeated, late or elsewhere
 				count += fmt.Sprintf(" seen, %d as sent", p.AsSent)
 			}
 			line = st.paint(c, count) + st.paint(faint, "   "+how[p.Name]+strings.Join(by[p.Name], ", "))
+			if p.Open > 0 {
+				line += fmt.Sprintf(", %d of them not known in full", p.Open)
+			}
 			if p.Unknown > 0 {
 				line += fmt.Sprintf(", %d not known", p.Unknown)
 			}

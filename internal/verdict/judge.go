@@ -35,7 +35,8 @@ type judge struct {
 	byDevice map[string]*Counts
 	byKind   map[string]*Counts
 	byRound  map[int]*Counts
-	heard    []heard // of the message being judged; reused
+	clocks   []clockOf // of the witnesses
+	heard    []heard   // of the message being judged; reused
 }
 
 // heard is what a witness says of a message; nil: it found it as it should be.
@@ -62,6 +63,7 @@ func Judge(b *ledger.Book, opt Options) *Result {
 		j.streams[[2]string{s.Device, s.Reading}] = i
 	}
 	j.sightings()
+	j.measureClocks()
 	j.order()
 	for i := range b.Streams {
 		for k := range b.Messages[i] {
@@ -136,7 +138,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 	s := &j.Streams[stream]
 	found := j.seen[ref{stream, m.Seq}]
 	witnesses := j.heard[:0]
-	var worst [7]bool // states that some witness is in
+	var worst [states]bool // that some witness is in
 	sees, anyFound := 0, false
 	var proofState [3]state
 	var asked [3]bool
@@ -155,7 +157,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 			witnesses = append(witnesses, heard{w, t})
 		}
 		p := proofIndex(wit.Proof)
-		if !asked[p] || st == missing || st != holds && (proofState[p] == holds || proofState[p] == unheard) {
+		if !asked[p] || st.weight() > proofState[p].weight() {
 			proofState[p] = st
 		}
 		asked[p] = true
@@ -172,6 +174,9 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 			j.proofs[p].Seen++
 		case proofState[p] == unheard:
 			j.proofs[p].Unknown++
+		case proofState[p] == open:
+			j.proofs[p].Seen++
+			j.proofs[p].Open++
 		case proofState[p] != missing:
 			j.proofs[p].Seen++
 		}
@@ -251,10 +256,10 @@ func proofIndex(name string) int {
 type heardOf struct {
 	stream  *ledger.Stream
 	message *ledger.Message
-	open    bool    // the protocol's answer is not known
-	states  [7]bool // that some witness found it in
-	sees    int     // witnesses that should see it
-	found   bool    // by any of them
+	open    bool         // the protocol's answer is not known
+	states  [states]bool // that some witness found it in
+	sees    int          // witnesses that should see it
+	found   bool         // by any of them
 }
 
 // verdict is where the verdict of a message is decided: the first that applies.
@@ -284,7 +289,7 @@ func (h *heardOf) verdict() Verdict {
 		return Repeated
 	case h.states[late]:
 		return Late
-	case h.states[unheard] || h.open:
+	case h.states[unheard] || h.states[open] || h.open:
 		return Unknown
 	case h.sees == 0 && m.Outcome == outcome.NotAsked:
 		return Unknown // QoS 0 and nobody who looks: nothing can prove it

@@ -27,7 +27,7 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		good, all, unknown := r.Total[Proven], r.Total.Due(), r.Total[Unknown]
 		if !q.Proven {
 			p := r.Proofs[q.Proof]
-			good, all, unknown = p.AsSent, p.Asked, p.Unknown
+			good, all, unknown = p.AsSent, p.Asked, p.Unknown+p.Open
 		}
 		c.Got = ShareText(good, all)
 		met = all > 0 && float64(good)*100 >= q.Percent*float64(all)

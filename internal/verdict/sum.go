@@ -81,6 +81,7 @@ func (j *judge) finish() {
 			}
 		}
 		report.Why = append(report.Why, gaps(w.Gaps)...)
+		report.Why = append(report.Why, j.clocks[i].says()...)
 		r.Witnesses = append(r.Witnesses, report)
 	}
 	for _, l := range j.Links {

@@ -38,9 +38,11 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		return say(missing, "not found")
 	}
 	j.delay(wit, m, copies[0])
+	known := true
 	if !recovered {
 		for _, x := range copies {
-			if d := differences(m.Carried, x.Values, s); len(d) > 0 {
+			var d []Difference
+			if d, known = differences(m.Carried, x.Values, s); len(d) > 0 {
 				st, t := say(altered, "found with other values")
 				t.Differences = d
 				return st, t
@@ -66,14 +68,24 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		}
 		return say(repeated, "found %s", times)
 	}
+	if !known {
+		return say(open, "found, but what was sent could not be read back here: there is nothing to compare it with")
+	}
+	st, t := holds, (*Testimony)(nil)
 	// A row that does not tell when it was stored cannot be called late: it may
 	// have been there long before the witness asked.
 	if wit.Within > 0 && !m.Sent.IsZero() && timed(copies[0]) {
-		if took := when(copies[0]).Sub(m.Sent); took > wit.Within {
+		switch verdict, took := j.clocks[w].inTime(m.Sent, copies[0], wit.Within); verdict {
+		case late:
 			return say(late, "found %s after it was sent; allowed are %s", Span(took), wit.Within)
+		case open:
+			st, t = say(open, "found, but whether within %s is not known: the platform's clock and ours do not agree", wit.Within)
 		}
 	}
-	return holds, nil
+	if h, ok := wit.Heard[m.Round]; !ok || !h.Complete {
+		return say(open, "found, but whether once is not known: the witness was not heard to the end")
+	}
+	return st, t
 }
 
 // found says that a witness found a message as it should: told only beside what
@@ -98,12 +110,13 @@ func (j *judge) found(w int, m *ledger.Message, found []int, recovered bool) Tes
 // subscription hears it then, a query must be told.
 func timed(x *ledger.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
 
-// when is when a message was found: by the platform's own clock where it tells.
+// when is when a message was found: by the platform's own clock where it tells, but
+// never later than we saw it.
 func when(x *ledger.Sighting) time.Time {
-	if !x.Stored.IsZero() {
-		return x.Stored
+	if x.Stored.IsZero() || x.Stored.After(x.Seen) {
+		return x.Seen
 	}
-	return x.Seen
+	return x.Stored
 }
 
 func (j *judge) delay(w *ledger.Witness, m *ledger.Message, x *ledger.Sighting) {

@@ -18,7 +18,7 @@ const (
 	Repeated                      // found more often than it was sent
 	Late                          // found, but after the time allowed
 	Unsent                        // due, but the device could not send it before the end
-	Unknown                       // a witness could not be heard, and nothing worse is known
+	Unknown                       // a witness could not be heard, or not to the end, and nothing worse is known
 	Proven                        // every proof that was asked for was found, once, with the values sent
 	count
 )
@@ -48,7 +48,7 @@ func (v Verdict) Meaning() string {
 		"found more often than it was sent",
 		"found, but after the time allowed",
 		"due, but the device could not send it before the end",
-		"a witness could not be heard, so nothing is proven",
+		"a witness could not be heard, or not to the end, so nothing is proven",
 		"every proof that was asked for was found, once, with the values sent",
 	}[v]
 }
@@ -76,7 +76,14 @@ const (
 	repeated
 	late
 	unheard
+	open // found, but a part of the claim is not known: once, in time, as it was sent
+	states
 )
+
+// weight orders what several witnesses of one proof say: the heaviest stands.
+func (s state) weight() int {
+	return [...]int{holds: 0, open: 1, unheard: 2, late: 3, repeated: 3, misfiled: 3, altered: 3, missing: 4}[s]
+}
 
 // Difference is one field that was found otherwise than it was sent.
 type Difference struct {
@@ -124,11 +131,14 @@ type Group struct {
 
 // Proof is of how many messages one proof was had.
 type Proof struct {
-	Name    string `json:"name"`
-	Asked   int    `json:"asked"`   // messages for which it was asked
-	Seen    int    `json:"seen"`    // found by every witness of it, in whatever way
-	AsSent  int    `json:"as_sent"` // and once, in time, in its place, with the values sent
-	Unknown int    `json:"unknown"` // a witness could not be heard
+	Name   string `json:"name"`
+	Asked  int    `json:"asked"`   // messages for which it was asked
+	Seen   int    `json:"seen"`    // found by every witness of it, in whatever way
+	AsSent int    `json:"as_sent"` // and once, in time, in its place, with the values sent
+	// Open are among the seen: found, but whether once, in time and as it was sent is
+	// not known.
+	Open    int `json:"open"`
+	Unknown int `json:"unknown"` // a witness could not be heard
 	// NotAsked are messages for which this proof cannot be had: QoS 0 has no
 	// acknowledgement, a witness may be told to look at some kinds only.
 	NotAsked int `json:"not_asked"`

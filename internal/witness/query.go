@@ -21,7 +21,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
-	"runcrowd/internal/payload"
+	"runcrowd/internal/strictjson"
 )
 
 // Bounds of a query.
@@ -171,7 +171,7 @@ func (q *query) page1(ctx Context, address string) (any, error) {
 	if len(body) > maxAnswer {
 		return nil, fmt.Errorf("%s: the answer is longer than %d MB; ask for smaller pages", address, maxAnswer>>20)
 	}
-	v, err := payload.DecodeJSON(body)
+	v, err := strictjson.Decode(body)
 	if err != nil {
 		return nil, fmt.Errorf("%s: the answer is not JSON (%w): %s", address, err, clip(string(body)))
 	}

@@ -18,7 +18,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
-	"runcrowd/internal/payload"
+	"runcrowd/internal/strictjson"
 )
 
 // Context is the context of a hearing.
@@ -302,7 +302,7 @@ func (s *subscription) split(p *mqttwire.Packet, filed int) []part {
 	var parts []part
 	if s.mark != nil {
 		// The file says where the mark is: what comes out is JSON.
-		v, err := payload.DecodeJSON(p.Publish.Payload)
+		v, err := strictjson.Decode(p.Publish.Payload)
 		if err == nil {
 			parts, _ = s.catalog.objects(v)
 		}

@@ -19,6 +19,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/payload"
+	"runcrowd/internal/strictjson"
 )
 
 // Expect says which messages of a round a witness should find. Its methods may be called
@@ -221,7 +222,7 @@ func (c *Catalog) parts(body []byte, filed int) []part {
 		}
 	}
 	if json {
-		if v, err := payload.DecodeJSON(body); err == nil {
+		if v, err := strictjson.Decode(body); err == nil {
 			if parts, marked := c.objects(v); marked || len(forms) == 0 {
 				return parts
 			}
