@@ -271,7 +271,7 @@ func wants(cfg *standin.Config, secure string) []string {
 
 func (e *env) serve(cfg standin.Config) error {
 	signals := make(chan os.Signal, 1)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(signals, endSignals()...)
 	defer signal.Stop(signals)
 	s, err := standin.Start(cfg)
 	if err != nil {

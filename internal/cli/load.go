@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/signal"
-	"syscall"
 	"time"
 
 	"runcrowd/internal/credential"
@@ -50,7 +48,7 @@ func linkNamed(c *crowd.Crowd, name string) (*crowd.Link, error) {
 
 // interruptible is a context that ends with Ctrl-C.
 func interruptible() (context.Context, context.CancelFunc) {
-	return signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	return signal.NotifyContext(context.Background(), endSignals()...)
 }
 
 // selectDevices finds the devices that --who or --who names; all without one.

@@ -8,7 +8,6 @@ import (
 	"os/signal"
 	"path/filepath"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -16,6 +15,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
@@ -128,14 +128,17 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 // onInterrupt stops a run at the first signal and leaves at the second.
 func (e *env) onInterrupt(cancel func(), session *atomic.Pointer[run.Session], view *view) (release func()) {
 	signals := make(chan os.Signal, 2)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	signal.Notify(signals, endSignals()...)
 	done := make(chan struct{})
 	go func() {
 		for n := 1; ; n++ {
 			select {
 			case <-done:
 				return
-			case <-signals:
+			case s := <-signals:
+				if n > 1 && hungUp(s) {
+					continue
+				}
 			}
 			if n == 1 {
 				view.note("Stopping: devices leave, then the witnesses finish. Press Ctrl-C again to leave at once.")
@@ -203,7 +206,10 @@ func (e *env) verify() *cobra.Command {
 off. The same evidence gives the same verdicts.
 
 A witness that queries the platform and was not heard to the end is asked now,
-and what it says is added to the run folder.`,
+and what it says is added to the run folder. A run that still plays is only read.
+
+Exit codes: 0 all requirements are met; 1 one is not met; 2 the folder cannot be
+judged; 4 they are met, but the run was interrupted or killed before its end.`,
 		Example: "  runcrowd verify runs/skerry-roads-20300102-030405-abcdefgh",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -232,15 +238,18 @@ func (e *env) judge(folder, format string, again, offline bool) error {
 			return err
 		}
 	}
-	in, err := e.report(folder, format, true)
+	in, err := e.report(folder, format, !run.Busy(folder))
 	if err != nil {
 		return err
 	}
-	if format == "text" && in.Result.Torn > 0 {
-		fmt.Fprintf(e.stdout, "\nThe last %d bytes of the ledger of run %s were not written whole and were left out.\n", in.Result.Torn, m.Run)
+	if format == "text" && in.Result.Torn > 0 && !in.Result.Playing {
+		fmt.Fprintf(e.stdout, "\n%d bytes of the ledger of run %s were not written whole, because it was killed, and were left out.\n", in.Result.Torn, m.Run)
 	}
-	if !in.Met() {
+	switch {
+	case !in.Met():
 		return &exitError{code: exitBroken}
+	case in.Result.Interrupted || !in.Result.Ended:
+		return &exitError{code: exitInterrupted} // a part of a plan is not the plan
 	}
 	return nil
 }
@@ -266,20 +275,17 @@ func (e *env) hearAgain(folder string, all bool) error {
 		fmt.Fprintf(e.stderr, "The witnesses cannot be asked, because the run folder's crowd file cannot be used:\n%s\n", err)
 		return nil
 	}
-	which := run.Unheard(b, c, all)
-	if len(which) == 0 {
+	if len(run.Unheard(b, c, all)) == 0 {
 		return nil
-	}
-	for _, i := range which {
-		fmt.Fprintf(e.stderr, "Asking the witness %s …\n", b.Witnesses[i].Name)
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	if err := run.HearAgain(ctx, folder, b, c, which); err != nil {
-		var storage *run.StorageError
-		if errors.As(err, &storage) {
-			return fail(err, c)
-		}
+	err = run.HearAgain(ctx, folder, c, all, func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) })
+	if errors.Is(err, ledger.ErrBusy) {
+		fmt.Fprintln(e.stderr, "No witness is asked: another process plays or verifies this run.")
+		return nil
+	}
+	if err != nil {
 		if ctx.Err() != nil {
 			return &exitError{exitInterrupted, errors.New("interrupted")}
 		}

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"os"
 	"os/signal"
 	"syscall"
 )
@@ -10,6 +11,19 @@ import (
 // ignoreFileLimitSignal makes a write past the file size limit an error like
 // that of a full disk, and not the end of the program.
 func ignoreFileLimitSignal() { signal.Ignore(syscall.SIGXFSZ) }
+
+// endSignals are those that end a command in good order: also a terminal that is gone,
+// unless whoever started us wants us to outlive it.
+func endSignals() []os.Signal {
+	list := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) {
+		list = append(list, syscall.SIGHUP)
+	}
+	return list
+}
+
+// hungUp tells of a signal whether the terminal is gone: nobody pressed a key.
+func hungUp(s os.Signal) bool { return s == syscall.SIGHUP }
 
 // maxFiles is how many files a process may have open here.
 func maxFiles() int {

@@ -4,10 +4,12 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 3\n", and then blocks. A block is
-// its length in bytes (4, big endian), the CRC-32C of its body (4, big endian)
-// and its body: the Unix time in nanoseconds at which its last record was added
-// (8, big endian) and records. A record is one byte for its type and its fields:
+// A ledger is a header line, "runcrowd ledger 4 KEY\n", and then blocks. KEY is eight
+// random bytes in hexadecimal. A block is these bytes (by which it is found again behind
+// damage; nothing that a platform sends can hold them), the length of its body (4, big
+// endian), the CRC-32C of its body (4, big endian) and its body: the Unix time in
+// nanoseconds at which its last record was added (8, big endian) and records. A record
+// is one byte for its type and its fields:
 //
 //	uint   unsigned varint, as in encoding/binary
 //	int    signed varint
@@ -50,10 +52,15 @@
 //	    command uint, due time, how byte, body bytes
 //	15  what became of an answer
 //	    command uint, sent time, at time, outcome byte, code uint, text text
+//	16  the file was opened again, to add evidence
+//	    at time
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
-// what was not yet in a block; a block torn in the middle is recognised by its
-// length or checksum, and reading stops there.
+// what was not yet in a block. A block that is torn or damaged is recognised by its
+// length or checksum; reading goes on with the next one, and tells the place.
+//
+// The file only ever grows: nothing in it is cut off or written over. It has one writer
+// at a time, which holds a lock on the file LockName beside it that ends with its process.
 //
 // Records about one message are appended through one Page, and a Page is
 // written in order. Between pages there is no order: a sighting may stand

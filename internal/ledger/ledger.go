@@ -1,14 +1,19 @@
 package ledger
 
 import (
+	"context"
+	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"os"
+	"path/filepath"
 	"runcrowd/internal/outcome"
 	"sync"
 	"time"
+
+	"github.com/gofrs/flock"
 )
 
 // FlushEvery is how long a record waits at most before it is written.
@@ -17,10 +22,26 @@ const FlushEvery = 250 * time.Millisecond
 // pageSize is how many bytes a page gathers before it is written early.
 const pageSize = 128 << 10
 
-// maxBlock bounds a block when reading: a greater length is damage.
-const maxBlock = 64 << 20
+// header begins the header line; the key follows, and a line break.
+const header = "runcrowd ledger 4 "
 
-const header = "runcrowd ledger 3\n"
+// keySize is how many bytes the key has, headerSize the whole line.
+const (
+	keySize    = 8
+	headerSize = len(header) + 2*keySize + 1
+)
+
+// A block begins with key, length and checksum, and its body with the time.
+const (
+	frameSize = keySize + 8
+	pageHead  = frameSize + 8
+)
+
+// LockName is the file that whoever writes a ledger holds a lock on.
+const LockName = "ledger.lock"
+
+// ErrBusy is the error for a ledger that another process writes.
+var ErrBusy = errors.New("another process writes this ledger")
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -41,6 +62,7 @@ const (
 	recCommand
 	recAnswer
 	recTold
+	recReopened
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -83,6 +105,8 @@ type Sighting struct {
 // Err, by Failed and by Close.
 type Writer struct {
 	file  *os.File
+	lock  *flock.Flock
+	key   []byte
 	start time.Time
 
 	mu     sync.Mutex // guards what follows; never held while the file is written
@@ -120,16 +144,60 @@ type Page struct {
 	buf []byte
 }
 
+// lock takes the lock of a ledger. A reader that looks whether somebody writes holds it
+// for a moment, so it is tried for a second.
+func lock(path string) (*flock.Flock, error) {
+	l := flock.New(filepath.Join(filepath.Dir(path), LockName))
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if got, err := l.TryLockContext(ctx, 20*time.Millisecond); !got {
+		if err == nil || errors.Is(err, context.DeadlineExceeded) {
+			err = ErrBusy
+		}
+		return nil, err
+	}
+	return l, nil
+}
+
+// Busy tells whether a process writes the ledger now.
+func Busy(path string) bool {
+	name := filepath.Join(filepath.Dir(path), LockName)
+	if _, err := os.Stat(name); err != nil {
+		return false // nobody ever did
+	}
+	l := flock.New(name, flock.SetFlag(os.O_RDONLY))
+	got, err := l.TryRLock()
+	if got {
+		l.Unlock()
+	}
+	return err == nil && !got
+}
+
+// open makes a writer that appends to a file. It closes the file and gives the lock
+// back when it is closed.
+func open(f *os.File, l *flock.Flock, key []byte, start time.Time) *Writer {
+	w := &Writer{file: f, lock: l, key: key, start: start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	w.own = w.Page()
+	return w
+}
+
 // Create makes the file; it must not exist yet.
 func Create(path, run, crowd string, start time.Time) (*Writer, error) {
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	l, err := lock(path)
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{file: f, start: start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
-	w.own = w.Page()
-	if _, err := f.WriteString(header); err != nil {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		l.Unlock()
+		return nil, err
+	}
+	key := make([]byte, keySize)
+	rand.Read(key)
+	w := open(f, l, key, start)
+	if _, err := fmt.Fprintf(f, "%s%x\n", header, key); err != nil {
 		f.Close()
+		l.Unlock()
 		return nil, err
 	}
 	w.own.begin(recStart)
@@ -140,6 +208,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 	w.Flush()
 	if w.err != nil {
 		f.Close()
+		l.Unlock()
 		return nil, w.err
 	}
 	go w.flusher()
@@ -149,7 +218,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 // Page makes a new page. All pages are made before any is written to from
 // another goroutine.
 func (w *Writer) Page() *Page {
-	p := &Page{w: w, buf: make([]byte, 16, 4096)}
+	p := &Page{w: w, buf: make([]byte, pageHead, 4096)}
 	w.mu.Lock()
 	w.pages = append(w.pages, p)
 	w.mu.Unlock()
@@ -187,7 +256,7 @@ func (w *Writer) Flush() {
 
 // handOver gives what the page has gathered to the writer. The caller holds p.mu.
 func (p *Page) handOver() {
-	if len(p.buf) <= 16 {
+	if len(p.buf) <= pageHead {
 		return
 	}
 	w := p.w
@@ -198,9 +267,9 @@ func (p *Page) handOver() {
 		w.fail(ErrSlowDisk)
 	}
 	if n := len(w.spare); n > 0 {
-		p.buf, w.spare = w.spare[n-1][:16], w.spare[:n-1]
+		p.buf, w.spare = w.spare[n-1][:pageHead], w.spare[:n-1]
 	} else {
-		p.buf = make([]byte, 16, 4096)
+		p.buf = make([]byte, pageHead, 4096)
 	}
 }
 
@@ -227,10 +296,11 @@ func (w *Writer) write() {
 		broken := w.err != nil
 		w.mu.Unlock()
 		if !broken {
-			body := b.buf[8:]
+			body := b.buf[frameSize:]
 			binary.BigEndian.PutUint64(body, uint64(b.at.UnixNano()))
-			binary.BigEndian.PutUint32(b.buf, uint32(len(body)))
-			binary.BigEndian.PutUint32(b.buf[4:], crc32.Checksum(body, castagnoli))
+			copy(b.buf, w.key)
+			binary.BigEndian.PutUint32(b.buf[keySize:], uint32(len(body)))
+			binary.BigEndian.PutUint32(b.buf[keySize+4:], crc32.Checksum(body, castagnoli))
 			if _, err := w.file.Write(b.buf); err != nil {
 				w.mu.Lock()
 				w.fail(err)
@@ -270,6 +340,9 @@ func (w *Writer) Close() error {
 	<-w.done
 	w.Flush()
 	err := w.file.Close()
+	if w.lock != nil {
+		w.lock.Unlock()
+	}
 	if w.err != nil {
 		return w.err
 	}
@@ -555,24 +628,29 @@ func (p *Page) Told(command uint64, sent, at int64, o outcome.Outcome, code int,
 	p.end()
 }
 
-// Reopen opens a ledger to append evidence to it: a witness heard again later.
-// A torn end is cut off first.
-func Reopen(path string, b *Book) (*Writer, error) {
-	f, err := os.OpenFile(path, os.O_RDWR, 0)
+// Reopen opens a ledger to append evidence to it, a witness heard again later, and reads
+// what is in it. ErrBusy: another process writes it.
+func Reopen(path string) (*Writer, *Book, error) {
+	l, err := lock(path)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if err = f.Truncate(b.Good); err == nil {
-		_, err = f.Seek(b.Good, 0)
+	b, err := Read(path)
+	var f *os.File
+	if err == nil {
+		f, err = os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
 	}
 	if err != nil {
-		f.Close()
-		return nil, err
+		l.Unlock()
+		return nil, nil, err
 	}
-	w := &Writer{file: f, start: b.Start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
-	w.own = w.Page()
+	w := open(f, l, b.key, b.Start)
+	w.own.begin(recReopened)
+	w.own.when(time.Now())
+	w.own.end()
+	w.Flush() // it stands in front of all that is added
 	go w.flusher()
-	return w, nil
+	return w, b, nil
 }
 
 // ErrNotALedger is the error for a file that is none.

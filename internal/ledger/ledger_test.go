@@ -1,6 +1,7 @@
 package ledger_test
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"path/filepath"
@@ -156,23 +157,46 @@ func TestLedgerCutAnywhere(t *testing.T) {
 	assert.Equal(t, 3, before)
 }
 
-// A single wrong byte is noticed: the blocks before it are read, no other.
+// A single wrong byte is noticed, and costs its block alone: whatever else was written
+// is read as it was, and what is missing is known to be missing.
 func TestLedgerDamageIsNoticed(t *testing.T) {
-	whole, err := os.ReadFile(written(t, true))
+	path := written(t, true)
+	good, err := ledger.Read(path)
 	require.NoError(t, err)
-	path := filepath.Join(t.TempDir(), "damaged")
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	path = filepath.Join(t.TempDir(), "damaged")
+	read, kept := 0, 0
 	for i := range whole {
 		broken := append([]byte(nil), whole...)
 		broken[i] ^= 0x40
 		require.NoError(t, os.WriteFile(path, broken, 0o644))
 		b, err := ledger.Read(path)
-		if err == nil {
-			require.False(t, b.Ended && b.Torn == 0, "byte %d", i)
+		left, _ := os.ReadFile(path)
+		require.Equal(t, broken, left, "reading changes nothing")
+		if err != nil {
+			continue
+		}
+		read++
+		require.False(t, b.Ended && b.Torn == 0 && len(b.Damage) == 0, "byte %d", i)
+		for _, w := range b.Witnesses {
+			require.False(t, w.Heard[1].Complete && len(b.Damage) > 0 && b.Damage[0].At > 0, "byte %d: a witness counts as heard whose sightings may be lost", i)
+		}
+		for stream, list := range b.Messages {
+			for k, m := range list {
+				if !m.Hole {
+					require.Equal(t, good.Messages[stream][k].Carried, m.Carried)
+					kept++
+				}
+			}
 		}
 	}
+	assert.Greater(t, read, len(whole)/2, "most damage leaves a ledger that can be judged")
+	assert.Greater(t, kept, read, "with the messages of the other blocks")
 }
 
-// A torn ledger can be gone on with: the torn end is cut off, what is added is read.
+// A ledger whose process was killed can be gone on with: nothing in it is cut off, and
+// what is added is read.
 func TestReopen(t *testing.T) {
 	path := written(t, false)
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
@@ -180,19 +204,47 @@ func TestReopen(t *testing.T) {
 	_, err = f.Write([]byte{0, 0, 1, 0, 1, 2, 3})
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
-	b, err := ledger.Read(path)
+	before, err := os.ReadFile(path)
+	require.NoError(t, err)
+	w, b, err := ledger.Reopen(path)
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), b.Torn)
-	w, err := ledger.Reopen(path, b)
-	require.NoError(t, err)
+	assert.True(t, ledger.Busy(path))
+	_, _, err = ledger.Reopen(path)
+	require.ErrorIs(t, err, ledger.ErrBusy, "a second writer is told")
 	p := w.Page()
 	p.Sighting(&ledger.Sighting{Mark: ledger.Mark{Run: b.Run, Device: "buoy-1", Reading: "state", Seq: 1}, Seen: b.Start.Add(time.Hour)})
 	require.NoError(t, w.Close())
+	assert.False(t, ledger.Busy(path))
+	after, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.True(t, bytes.HasPrefix(after, before), "nothing is cut off or written over")
 	again, err := ledger.Read(path)
 	require.NoError(t, err)
-	assert.Zero(t, again.Torn)
+	assert.Equal(t, int64(7), again.Torn)
+	assert.Empty(t, again.Damage, "a process was killed; nothing was damaged")
 	assert.Len(t, again.Sightings, len(b.Sightings)+1)
 	assert.Equal(t, b.Messages, again.Messages)
+}
+
+// What is seen again after damage counts.
+func TestHeardAgainAfterDamage(t *testing.T) {
+	path := written(t, true)
+	b, err := os.ReadFile(path)
+	require.NoError(t, err)
+	b[bytes.Index(b, []byte(`{"wave_m":1}`))] ^= 1
+	require.NoError(t, os.WriteFile(path, b, 0o644))
+	w, book, err := ledger.Reopen(path)
+	require.NoError(t, err)
+	require.NotEmpty(t, book.Damage)
+	assert.False(t, book.Witnesses[0].Heard[1].Complete)
+	assert.Contains(t, book.Witnesses[0].Heard[1].Why, "damaged")
+	w.Page().Heard(0, 1, true, "")
+	require.NoError(t, w.Close())
+	book, err = ledger.Read(path)
+	require.NoError(t, err)
+	assert.True(t, book.Witnesses[0].Heard[1].Complete)
+	assert.NotEmpty(t, book.Damage)
 }
 
 func TestReadWhatIsNoLedger(t *testing.T) {

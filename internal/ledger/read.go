@@ -1,8 +1,9 @@
 package ledger
 
 import (
-	"bufio"
+	"bytes"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -26,6 +27,7 @@ type Message struct {
 	Code     int
 	Text     string // what the platform said, or what went wrong
 	Carried  []byte // JSON object of its fields
+	Hole     bool   // the record that it was due is lost in damage
 }
 
 // Round is when a round sent.
@@ -54,6 +56,12 @@ type Witness struct {
 type Hearing struct {
 	Complete bool
 	Why      string
+	session  int // in which it was written
+}
+
+// Damage is a part of the file that could not be read, with whole blocks behind it.
+type Damage struct {
+	At, Bytes int64
 }
 
 // Book is a ledger that was read.
@@ -71,7 +79,12 @@ type Book struct {
 	Interrupted bool
 	LastWrite   time.Time
 	Good        int64 // bytes that could be read
-	Torn        int64 // bytes behind them that could not
+	Torn        int64 // bytes that were not written whole, because their process was killed
+	Damage      []Damage
+
+	key     []byte
+	session int // how often the file was opened again
+	damaged int // the last session that lost a block; -1: none
 }
 
 // Sighting is the first one by a witness of a message of a stream; nil without one.
@@ -86,57 +99,107 @@ func (b *Book) Sighting(witness, stream int, seq uint64) *Sighting {
 	return nil
 }
 
-// Read reads a ledger. A torn end is not an error: it is counted in Torn. An
-// error means that the file is no ledger, or cannot be read at all.
+// Read reads a ledger. A torn end and damage are no errors: they are passed over, and
+// told in Torn and Damage. An error means that the file is no ledger, or that what
+// defines it was lost.
+//
+// What a witness saw in a session (from the opening of the file to its closing) that
+// lost a block does not count as heard to the end: the block may have held a sighting.
 func Read(path string) (*Book, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	size := int64(0)
-	if info, err := f.Stat(); err == nil {
-		size = info.Size()
-	}
-	return read(f, size)
-}
-
-func read(f io.Reader, size int64) (*Book, error) {
-	r := bufio.NewReaderSize(f, 1<<20)
-	head := make([]byte, len(header))
-	if _, err := io.ReadFull(r, head); err != nil || string(head) != header {
+	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
 		return nil, ErrNotALedger
 	}
-	b := &Book{Good: int64(len(header))}
-	var frame [8]byte
-	for {
-		if _, err := io.ReadFull(r, frame[:]); err != nil {
+	data, err := io.ReadAll(f)
+	if err != nil {
+		return nil, err
+	}
+	return read(data)
+}
+
+func read(data []byte) (*Book, error) {
+	if len(data) < headerSize || string(data[:len(header)]) != header || data[headerSize-1] != '\n' {
+		return nil, ErrNotALedger
+	}
+	b := &Book{damaged: -1}
+	at := headerSize
+	key, err := hex.DecodeString(string(data[len(header) : headerSize-1]))
+	if err != nil || frame(data[at:], key) == nil {
+		// Perhaps it is the key in the header line that is damaged.
+		if first := data[at:min(at+keySize, len(data))]; frame(data[at:], first) != nil {
+			key = first
+			b.Damage = append(b.Damage, Damage{0, int64(headerSize)})
+		} else if err != nil {
+			return nil, ErrNotALedger
+		}
+	}
+	b.key = key
+	for at < len(data) {
+		next, body := at, frame(data[at:], key)
+		for body == nil {
+			// Passed over, up to the next block that is whole.
+			k := bytes.Index(data[next+1:], key)
+			if k < 0 {
+				break
+			}
+			next += 1 + k
+			body = frame(data[next:], key)
+		}
+		if body == nil {
+			b.Torn += int64(len(data) - at)
 			break
 		}
-		n := binary.BigEndian.Uint32(frame[:])
-		if n < 8 || n > maxBlock || int64(n) > size-b.Good {
-			break
-		}
-		// The records keep parts of the body, so each block has its own.
-		body := make([]byte, n)
-		if _, err := io.ReadFull(r, body); err != nil {
-			break
-		}
-		if crc32.Checksum(body, castagnoli) != binary.BigEndian.Uint32(frame[4:]) {
-			break
+		if next > at {
+			if body[8] == recReopened { // a process was killed here, and another came later
+				b.Torn += int64(next - at)
+			} else {
+				b.Damage = append(b.Damage, Damage{int64(at), int64(next - at)})
+				b.damaged = b.session
+			}
 		}
 		if err := b.block(body[8:]); err != nil {
-			return nil, fmt.Errorf("the ledger is damaged at byte %d: %w", b.Good, err)
+			if b.Run == "" && len(b.Damage) > 0 {
+				return nil, fmt.Errorf("it is damaged at byte %d, where it says what run it is of", b.Damage[0].At)
+			}
+			return nil, fmt.Errorf("it is damaged at byte %d: %w", next, err)
 		}
 		b.LastWrite = time.Unix(0, int64(binary.BigEndian.Uint64(body)))
-		b.Good += int64(n) + 8
+		b.Good += int64(frameSize + len(body))
+		at = next + frameSize + len(body)
 	}
+	b.Good += int64(headerSize)
 	if b.Run == "" {
 		return nil, ErrNotALedger
 	}
-	b.Torn = max(0, size-b.Good)
+	for _, w := range b.Witnesses {
+		for n, h := range w.Heard {
+			if h.Complete && h.session <= b.damaged {
+				w.Heard[n] = Hearing{Why: "a part of the ledger is damaged, which may hold what it saw"}
+			}
+		}
+	}
 	sort.Slice(b.Commands, func(i, j int) bool { return b.Commands[i].Number < b.Commands[j].Number })
 	return b, nil
+}
+
+// frame is the body of the block at the beginning of data, or nil.
+func frame(data, key []byte) []byte {
+	if len(data) <= pageHead || !bytes.HasPrefix(data, key) {
+		return nil
+	}
+	n := int64(binary.BigEndian.Uint32(data[keySize:]))
+	if n <= 8 || n > int64(len(data)-frameSize) {
+		return nil
+	}
+	body := data[frameSize : frameSize+n]
+	if crc32.Checksum(body, castagnoli) != binary.BigEndian.Uint32(data[keySize+4:]) {
+		return nil
+	}
+	return body
 }
 
 var errShort = errors.New("a record ends too early")
@@ -259,7 +322,7 @@ func (b *Book) block(body []byte) error {
 			if d.err != nil {
 				break
 			}
-			if stream >= uint64(len(b.Streams)) || seq != uint64(len(b.Messages[stream]))+1 {
+			if stream >= uint64(len(b.Streams)) || seq <= uint64(len(b.Messages[stream])) || !b.fill(stream, seq-1) {
 				return fmt.Errorf("message %d of stream %d is out of place", seq, stream)
 			}
 			b.Messages[stream] = append(b.Messages[stream], m)
@@ -288,7 +351,7 @@ func (b *Book) block(body []byte) error {
 				b.Witnesses[w].Gaps = append(b.Witnesses[w].Gaps, x)
 			}
 		case recHeard:
-			w, round, h := d.uint(), int(d.uint()), Hearing{d.bool(), d.text()}
+			w, round, h := d.uint(), int(d.uint()), Hearing{d.bool(), d.text(), b.session}
 			if w < uint64(len(b.Witnesses)) {
 				b.Witnesses[w].Heard[round] = h
 			}
@@ -315,6 +378,9 @@ func (b *Book) block(body []byte) error {
 		case recEnd:
 			_ = d.when()
 			b.Ended, b.Interrupted = true, d.bool()
+		case recReopened:
+			_ = d.when()
+			b.session++
 		default:
 			return fmt.Errorf("a record of the unknown type %d", rec)
 		}
@@ -337,11 +403,33 @@ func (b *Book) command(d *decoder) *Command {
 // message finds the message that a record is about; nil after an error.
 func (b *Book) message(d *decoder) *Message {
 	stream, seq := d.uint(), d.uint()
-	if d.err != nil || stream >= uint64(len(b.Messages)) || seq < 1 || seq > uint64(len(b.Messages[stream])) {
-		if d.err == nil {
-			d.err = fmt.Errorf("a record of message %d of stream %d stands before the message", seq, stream)
-		}
+	if d.err == nil && (stream >= uint64(len(b.Messages)) || seq < 1 || !b.fill(stream, seq)) {
+		d.err = fmt.Errorf("a record of message %d of stream %d stands before the message", seq, stream)
+	}
+	if d.err != nil {
 		return nil
 	}
 	return &b.Messages[stream][seq-1]
+}
+
+// maxHole bounds how many messages one damaged place can have held.
+const maxHole = 1 << 20
+
+// fill makes sure that a stream has messages up to seq. Where they are missing, their
+// records are lost; without damage nothing can be missing.
+func (b *Book) fill(stream, seq uint64) bool {
+	have := uint64(len(b.Messages[stream]))
+	if seq > have && (len(b.Damage) == 0 || seq-have > maxHole) {
+		return false
+	}
+	for ; have < seq; have++ {
+		m := Message{Seq: have + 1, Carried: []byte("null"), Hole: true}
+		if have > 0 {
+			m.Round = b.Messages[stream][have-1].Round
+		} else {
+			m.Round = 1
+		}
+		b.Messages[stream] = append(b.Messages[stream], m)
+	}
+	return true
 }

@@ -100,15 +100,18 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
 	w.End(true)
 	require.NoError(t, w.Close())
+	again, _, err := Reopen(path)
+	require.NoError(t, err)
+	require.NoError(t, again.Close())
 
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	require.Equal(t, header, string(b[:len(header)]))
 	table, seen := documented(t), map[byte]bool{}
-	for b = b[len(header):]; len(b) > 0; {
-		size := binary.BigEndian.Uint32(b)
-		body := b[8+8 : 8+size]
-		b = b[8+size:]
+	for b = b[headerSize:]; len(b) > 0; {
+		size := binary.BigEndian.Uint32(b[keySize:])
+		body := b[pageHead : frameSize+size]
+		b = b[frameSize+size:]
 		for len(body) > 0 {
 			fields := table[body[0]]
 			require.NotEmpty(t, fields, "a record of type %d is not in the comment", body[0])
@@ -120,7 +123,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recTold)
+	assert.Len(t, table, recReopened)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.

@@ -23,6 +23,8 @@ type Document struct {
 	Started         time.Time               `json:"started"`
 	Met             bool                    `json:"requirements_met"`
 	Ended           bool                    `json:"ended"`
+	Playing         bool                    `json:"playing"`
+	DamagedBytes    int64                   `json:"damaged_bytes"`
 	Interrupted     bool                    `json:"interrupted"`
 	Due             int                     `json:"due"`
 	Verdicts        map[string]int          `json:"verdicts"`
@@ -89,7 +91,7 @@ func (in *Input) Met() bool {
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
-		Ended: r.Ended, Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
+		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
@@ -124,4 +126,12 @@ func groups(list []verdict.Group) []group {
 func ms(d verdict.Delays) delays {
 	f := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	return delays{d.N, f(d.P50), f(d.P90), f(d.P99), f(d.Worst)}
+}
+
+// damaged is how many bytes of the ledger could not be read.
+func damaged(r *verdict.Result) (n int64) {
+	for _, d := range r.Damage {
+		n += d.Bytes
+	}
+	return n
 }

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -87,6 +88,18 @@ func plural(n int, what string) string {
 func headline(b *strings.Builder, in *Input, st Style) {
 	r := in.Result
 	due, proven := r.Total.Due(), r.Total[verdict.Proven]
+	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), r.Planned.Round(time.Millisecond))
+	if r.LastRound == 0 {
+		played = "nothing was played"
+	}
+	switch {
+	case r.Playing:
+		fmt.Fprintf(b, "The run still plays: this is what is known so far; %s.\n", played)
+	case r.Interrupted:
+		fmt.Fprintf(b, "The run was interrupted: %s.\n", played)
+	case !r.Ended:
+		fmt.Fprintf(b, "The run was cut off: %s, as far as its ledger tells.\n", played)
+	}
 	switch {
 	case due == 0:
 		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS TESTED")+"  No message was due. Is a reading's interval longer than the plan?")
@@ -103,11 +116,8 @@ func headline(b *strings.Builder, in *Input, st Style) {
 		}
 		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", st.paint(bad, "NOT PROVEN"), proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
-	if r.Interrupted {
-		b.WriteString("The run was interrupted: the plan was not played to its end.\n")
-	}
-	if !r.Ended {
-		b.WriteString("The run was cut off: its ledger ends in the middle. What was written is judged.\n")
+	for _, d := range r.Damage {
+		fmt.Fprintf(b, "The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.\n", d.Bytes, d.At)
 	}
 	if r.Recovered > 0 {
 		fmt.Fprintf(b, "%d messages are known from witnesses only: they were sent just before the run was cut off.\n", r.Recovered)

@@ -291,7 +291,7 @@ func (s *Session) discard() {
 	if s.ledger != nil {
 		s.ledger.Close() // what it says of an empty ledger is no news
 	}
-	for _, name := range []string{LedgerFile, ManifestFile, CrowdFile} {
+	for _, name := range []string{LedgerFile, ledger.LockName, ManifestFile, CrowdFile} {
 		os.Remove(filepath.Join(s.Folder, name))
 	}
 	os.RemoveAll(filepath.Join(s.Folder, FilesFolder))
@@ -359,6 +359,7 @@ func (s *Session) round(ctx context.Context, n int, end time.Time, play func(beg
 		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, s.crowd.Plan.Rounds, begin, end
 	})
 	s.ledger.Round(n, begin, end)
+	s.ledger.Flush() // what defines the round is on its way to the disk before its first message
 	play(begin)
 	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
 		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)

@@ -78,6 +78,9 @@ func (e bookExpect) Excused(stream int, seq uint64) bool {
 	return o == outcome.Refused || o == outcome.Unsent
 }
 
+// Busy tells whether a process plays or verifies the run of a folder.
+func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerFile)) }
+
 // Unheard lists the witnesses that were not heard to the end and can still be
 // asked: queries. With all, queries that were heard are listed too.
 func Unheard(b *ledger.Book, c *crowd.Crowd, all bool) []int {
@@ -97,9 +100,11 @@ func Unheard(b *ledger.Book, c *crowd.Crowd, all bool) []int {
 	return list
 }
 
-// HearAgain asks witnesses of an earlier run and adds what they say to its
-// ledger. C is the crowd file of the run folder.
-func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crowd, which []int) error {
+// HearAgain asks those witnesses of an earlier run that were not heard to the end, or
+// with all every one that can be asked, and adds what they say to its ledger. C is the
+// crowd file of the run folder. Before a witness is asked, asking is told its name. The
+// error is ledger.ErrBusy where the run still plays, or is verified elsewhere.
+func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, all bool, asking func(witness string)) error {
 	f, err := fleet.Build(c, nil)
 	if err != nil {
 		return err
@@ -111,6 +116,22 @@ func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crow
 	// Keys never reach a run folder: witnesses that need one find it where it was.
 	f.Credentials = credential.New(c)
 	f.Credentials.Open = func(name string) ([]byte, error) { return files.Read(m.File, name) }
+	w, b, err := ledger.Reopen(filepath.Join(folder, LedgerFile))
+	switch {
+	case errors.Is(err, ledger.ErrBusy):
+		return err
+	case err != nil:
+		return &StorageError{folder, err}
+	}
+	err = hearAgain(ctx, f, w, b, folder, Unheard(b, c, all), asking)
+	if closed := w.Close(); closed != nil {
+		return &StorageError{folder, closed}
+	}
+	return err
+}
+
+func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, b *ledger.Book, folder string, which []int, asking func(witness string)) error {
+	c := f.Crowd
 	if len(f.Streams) != len(b.Streams) {
 		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(b.Streams))
 	}
@@ -119,23 +140,14 @@ func HearAgain(ctx context.Context, folder string, b *ledger.Book, c *crowd.Crow
 			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, b.Streams[i].Device)
 		}
 	}
-	w, err := ledger.Reopen(filepath.Join(folder, LedgerFile), b)
-	if err != nil {
-		return &StorageError{folder, err}
-	}
 	catalog := witness.NewCatalog(f, b.Run, b.Start)
-	var failed error
 	for _, i := range which {
-		page := w.Page()
-		failed = hearOne(ctx, b, c, catalog, i, page)
-		if failed != nil {
-			break
+		asking(b.Witnesses[i].Name)
+		if err := hearOne(ctx, b, c, catalog, i, w.Page()); err != nil {
+			return err
 		}
 	}
-	if err := w.Close(); err != nil {
-		return &StorageError{folder, err}
-	}
-	return failed
+	return nil
 }
 
 func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
@@ -200,5 +212,6 @@ func Judge(folder string, keep int) (*Manifest, *verdict.Result, []proof.Check, 
 		return nil, nil, nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, b.Run, ManifestFile, m.Run)
 	}
 	res := verdict.Judge(b, verdict.Options{PerVerdict: keep})
+	res.Playing = !b.Ended && Busy(folder)
 	return m, res, res.Check(m.Require), nil
 }

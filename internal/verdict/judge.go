@@ -54,7 +54,7 @@ type ref struct {
 func Judge(b *ledger.Book, opt Options) *Result {
 	j := &judge{Book: b, opt: opt, streams: map[[2]string]int{}, seen: map[ref][]int{},
 		byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{}}
-	j.res = &Result{Run: b.Run, Crowd: b.Crowd, Start: b.Start, Ended: b.Ended, Interrupted: b.Interrupted, Torn: b.Torn,
+	j.res = &Result{Run: b.Run, Crowd: b.Crowd, Start: b.Start, Ended: b.Ended, Interrupted: b.Interrupted, Torn: b.Torn, Damage: b.Damage,
 		DropReasons: map[string]int{}}
 	for i, name := range []string{"acknowledged", "received", "stored"} {
 		j.proofs[i].Name = name
@@ -67,7 +67,7 @@ func Judge(b *ledger.Book, opt Options) *Result {
 	j.order()
 	for i := range b.Streams {
 		for k := range b.Messages[i] {
-			j.message(i, &b.Messages[i][k], false)
+			j.message(i, &b.Messages[i][k], b.Messages[i][k].Hole)
 		}
 		j.recover(i)
 	}
@@ -89,7 +89,7 @@ func (j *judge) sightings() {
 			last = uint64(len(j.Messages[stream]))
 		}
 		// What a killed run sent last may be missing from its ledger.
-		late := known && !j.Ended && s.Mark.Seq > last && s.Mark.Seq <= last+maxGap
+		late := known && !j.whole() && s.Mark.Seq > last && s.Mark.Seq <= last+maxGap
 		if known && s.Mark.Seq >= 1 && (s.Mark.Seq <= last || late) {
 			r := ref{stream, s.Mark.Seq}
 			j.seen[r] = append(j.seen[r], i)
@@ -107,11 +107,15 @@ func (j *judge) sightings() {
 	}
 }
 
+// whole tells whether the ledger has all that was written: the run came to its own end,
+// and nothing is damaged.
+func (j *judge) whole() bool { return j.Ended && len(j.Damage) == 0 }
+
 // recover judges messages that are known only from sightings: the run was
 // killed before its ledger told of them. Sequence numbers have no holes, so
 // those before the last one sighted were due as well.
 func (j *judge) recover(stream int) {
-	if j.Ended {
+	if j.whole() {
 		return
 	}
 	last := uint64(len(j.Messages[stream]))
@@ -163,7 +167,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 		asked[p] = true
 	}
 	j.heard = witnesses
-	v := (&heardOf{stream: s, message: m, open: recovered || m.Outcome == outcome.Open && !j.Ended, states: worst, sees: sees, found: anyFound}).verdict()
+	v := (&heardOf{stream: s, message: m, open: recovered || m.Outcome == outcome.Open && !j.whole(), states: worst, sees: sees, found: anyFound}).verdict()
 	for p := 1; p < 3; p++ {
 		switch {
 		case !asked[p]:
@@ -190,7 +194,7 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 		if m.Outcome == outcome.Accepted {
 			j.proofs[0].AsSent++
 			j.proofs[0].Seen++
-		} else if recovered || m.Outcome == outcome.Open && !j.Ended {
+		} else if recovered || m.Outcome == outcome.Open && !j.whole() {
 			j.proofs[0].Unknown++
 		}
 	}
@@ -228,6 +232,11 @@ func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
 		}
 		if recovered {
 			f.Outcome, f.Said = "unknown", "sent in the last moment before the run was killed; the ledger does not tell of it"
+			if len(j.Damage) > 0 {
+				f.Said = "what the ledger tells of it is damaged"
+			}
+		} else if m.Outcome == outcome.Open && len(j.Damage) > 0 {
+			f.Outcome, f.Said = "unknown", "its answer may be in the damaged part of the ledger"
 		} else if m.Outcome == outcome.Open && !j.Ended {
 			f.Outcome, f.Said = "unknown", "the run was killed before its answer was written"
 		}

@@ -35,6 +35,15 @@ func (j *judge) finish() {
 		}
 		return x.Name < y.Name
 	})
+	if n := len(j.Book.Rounds); n > 0 {
+		last := j.Book.Rounds[n-1]
+		r.LastRound, r.Planned = last.N, last.End.Sub(last.Begin)
+		for i := range j.Messages {
+			if k := len(j.Messages[i]); k > 0 && j.Messages[i][k-1].Round == last.N {
+				r.Played = min(max(r.Played, j.Messages[i][k-1].Due.Sub(last.Begin)), r.Planned)
+			}
+		}
+	}
 	devices := map[string]bool{}
 	for i := range j.Streams {
 		devices[j.Streams[i].Device] = true

@@ -29,7 +29,7 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		return st, &Testimony{Witness: wit.Name, Says: fmt.Sprintf(format, args...)}
 	}
 	if len(copies) == 0 {
-		if m.Outcome == outcome.Unsent || m.Attempts == 0 && !recovered && j.Ended {
+		if m.Outcome == outcome.Unsent || m.Attempts == 0 && !recovered && j.whole() {
 			return missing, nil // nobody can find what was never sent
 		}
 		if why := j.excused(wit, s, m); why != "" {

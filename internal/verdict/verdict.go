@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"runcrowd/internal/ledger"
 	"time"
 )
 
@@ -196,4 +197,9 @@ type Result struct {
 	Interrupted    bool
 	Recovered      int // messages known only from sightings
 	Torn           int64
+	Damage         []ledger.Damage
+	Playing        bool // the run goes on while it is judged
+	// LastRound is the round that was played last, for Played of Planned.
+	LastRound       int
+	Played, Planned time.Duration
 }
