@@ -46,6 +46,7 @@ type subscription struct {
 	renew    time.Time       // when its access token has to be changed; zero: never
 	leaving  bool            // for that
 	lastRead time.Time
+	pings    int // PINGREQs sent on this connection, less the PINGRESPs that came
 	stop     context.CancelFunc
 	done     chan struct{}
 	wg       sync.WaitGroup  // of keepAlive
@@ -134,7 +135,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 		return nil, err
 	}
 	s.writeMu.Lock()
-	s.nc, s.lastRead, s.renew, s.leaving = line.Conn, time.Now(), line.Renew, false
+	s.nc, s.lastRead, s.pings, s.renew, s.leaving = line.Conn, time.Now(), 0, line.Renew, false
 	s.writeMu.Unlock()
 	kept := line.Ack.SessionPresent && s.connected
 	if !kept {
@@ -166,7 +167,7 @@ func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
 			return
 		}
 		s.hearMu.Lock()
-		s.down = time.Now()
+		s.down = s.heardLast()
 		s.why, _ = link.Explain(err, s.spec.Link.Address)
 		s.writeMu.Lock()
 		leaving := s.leaving
@@ -217,6 +218,14 @@ func (s *subscription) read(rd *mqttwire.Reader) error {
 	}
 }
 
+// heardLast is when the last packet came. A connection may have been dead since: what
+// came out of the platform then was not heard, however late the cut was noticed.
+func (s *subscription) heardLast() time.Time {
+	s.writeMu.Lock()
+	defer s.writeMu.Unlock()
+	return s.lastRead
+}
+
 // packet handles one packet.
 func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) error {
 	var ack []byte
@@ -241,6 +250,10 @@ func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) 
 	case mqttwire.PUBREL:
 		delete(s.pending, p.ID)
 		ack = mqttwire.AppendAck(ack, mqttwire.PUBCOMP, p.ID)
+	case mqttwire.PINGRESP:
+		s.writeMu.Lock()
+		s.pings = max(0, s.pings-1)
+		s.writeMu.Unlock()
 	case mqttwire.DISCONNECT:
 		return fmt.Errorf("the broker disconnected: %s", mqttwire.Reason(p.Reason))
 	}
@@ -349,7 +362,7 @@ func firstText(b []byte, name string) (string, bool) {
 
 // sighting notes a message of this run.
 func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, known bool, now time.Time, values any) {
-	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1}
+	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain}
 	if values == nil {
 		x.Values = append([]byte(nil), p.Publish.Payload...)
 	} else {
@@ -426,7 +439,7 @@ func (s *subscription) keepAlive(ctx Context) {
 				s.nc.SetReadDeadline(time.Now().Add(time.Second))
 			case time.Since(pinged) >= every-look/2:
 				pinged = time.Now()
-				s.nc.Write(mqttwire.AppendPing(nil))
+				s.ping()
 				if time.Since(s.lastRead) > 3*every {
 					s.nc.Close()
 				}
@@ -434,6 +447,39 @@ func (s *subscription) keepAlive(ctx Context) {
 			s.writeMu.Unlock()
 		}
 	}
+}
+
+// ping sends a PINGREQ. The caller holds writeMu.
+func (s *subscription) ping() {
+	s.pings++
+	s.nc.Write(mqttwire.AppendPing(nil)) // what fails here, fails in read too
+}
+
+// fence waits until the broker has answered after now: silence says nothing before.
+func (s *subscription) fence(ctx Context) bool {
+	deadline := time.Now().Add(s.broker.Timeout)
+	s.writeMu.Lock()
+	asked := s.nc
+	s.ping()
+	s.writeMu.Unlock()
+	for ctx.Err() == nil && time.Now().Before(deadline) {
+		s.hearMu.Lock()
+		up := s.down.IsZero()
+		s.writeMu.Lock()
+		reconnected := s.nc != asked
+		if reconnected {
+			asked = s.nc
+			s.ping()
+		}
+		answered := up && s.pings == 0
+		s.writeMu.Unlock()
+		s.hearMu.Unlock()
+		if answered {
+			return true
+		}
+		sleep(ctx, 2*time.Millisecond)
+	}
+	return false
 }
 
 // Hear waits for what is missing.
@@ -445,11 +491,17 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 	if ctx.Err() == nil {
 		sleep(ctx, min(s.spec.Linger, max(0, time.Until(deadline))+s.spec.Linger))
 	}
+	answered := ctx.Err() != nil || s.fence(ctx)
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()
 	if !s.down.IsZero() && s.page != nil {
 		s.page.Gap(s.index, s.down, time.Time{}, false, s.why)
 		return false, "the subscription was lost: " + s.why
+	}
+	if last := s.heardLast(); !answered {
+		const why = "the broker no longer answers the witness"
+		s.page.Gap(s.index, last, time.Time{}, false, why)
+		return false, fmt.Sprintf("%s; it was heard last at %s", why, last.UTC().Format("15:04:05.000"))
 	}
 	if s.unmarked > 0 && s.foreign == 0 && !s.any() {
 		return false, fmt.Sprintf("messages came (%d), but none carried a mark; the first was %s", s.unmarked, s.sample)

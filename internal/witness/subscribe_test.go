@@ -88,6 +88,20 @@ func grant(t *testing.T, p *brokertest.Peer) {
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{2}})
 }
 
+// hear hears the witness against a broker that still answers.
+func (e *ear) hear(p *brokertest.Peer, r witness.Round) (complete bool, why string) {
+	e.t.Helper()
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		complete, why = e.Hear(context.Background(), r)
+	}()
+	p.Expect(packets.Pingreq)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	<-done
+	return complete, why
+}
+
 // book ends the hearing and reads what the witness noted.
 func (e *ear) book() *ledger.Book {
 	e.t.Helper()
@@ -147,7 +161,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte("no json")})
 		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
 		round := witness.Round{N: 1, Expect: expect{6}}
-		complete, why := e.Hear(context.Background(), round)
+		complete, why := e.hear(p, round)
 		assert.True(t, complete, why)
 		assert.Zero(t, e.Missing(round))
 		assert.Equal(t, 2, e.Missing(witness.Round{N: 1, Expect: expect{8}}))
@@ -160,7 +174,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 
 // A lost connection is a gap, unless the broker kept the session:
 // then only QoS 0 can be missing.
-func TestDeafness(t *testing.T) {
+func TestLostConnection(t *testing.T) {
 	for _, kept := range []bool{false, true} {
 		b := brokertest.New(t, 5)
 		e := newEar(t, b.Addr().String(), "5")
@@ -175,7 +189,7 @@ func TestDeafness(t *testing.T) {
 		}
 		publish(p, "buoy-1", 2, 1, 2, false)
 		p.Expect(packets.Puback)
-		complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+		complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
 		assert.True(t, complete, why)
 		got := e.book()
 		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
@@ -205,7 +219,7 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	p.Expect(packets.Pubrec)
 	publish(p, "buoy-1", 2, 1, 9, false)
 	p.Expect(packets.Puback)
-	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
 	assert.True(t, complete, why)
 	got := e.book()
 	assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
@@ -229,9 +243,63 @@ func TestNotHeard(t *testing.T) {
 	e = newEar(t, b.Addr().String(), "5")
 	p = e.start(b)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"a":1}`)})
-	complete, why = e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{1}})
+	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
 	assert.False(t, complete)
 	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was harbour/x {"a":1}`)
+}
+
+// A broker that falls silent may have passed on what was not heard: the witness counts
+// as listening up to the last packet that came, whenever the silence is noticed.
+func TestSilence(t *testing.T) {
+	t.Parallel()
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	p := e.start(b)
+	publish(p, "buoy-1", 1, 1, 1, false)
+	p.Expect(packets.Puback)
+	before := time.Now()
+	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+	assert.False(t, complete)
+	assert.Contains(t, why, "the broker no longer answers the witness; it was heard last at")
+	got := e.book()
+	require.Len(t, got.Witnesses[0].Gaps, 1)
+	assert.True(t, got.Witnesses[0].Gaps[0].From.Before(before), "the gap begins with the last packet")
+	assert.True(t, got.Witnesses[0].Gaps[0].To.IsZero())
+
+	b = brokertest.New(t, 5)
+	e = newEar(t, b.Addr().String(), "5")
+	p = e.start(b)
+	publish(p, "buoy-1", 1, 1, 1, false)
+	p.Expect(packets.Puback)
+	heard := time.Now()
+	time.Sleep(300 * time.Millisecond) // half open
+	p.Close()
+	p, _ = b.Accept(packets.Packet{})
+	grant(t, p)
+	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	assert.True(t, complete, why)
+	got = e.book()
+	require.Len(t, got.Witnesses[0].Gaps, 1)
+	assert.WithinDuration(t, heard, got.Witnesses[0].Gaps[0].From, 250*time.Millisecond)
+}
+
+// A retained message that comes again when the witness reconnects is no other copy.
+func TestRetainedAgain(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	p := e.start(b)
+	publish(p, "buoy-1", 1, 1, 1, false)
+	p.Expect(packets.Puback)
+	p.Close()
+	p, _ = b.Accept(packets.Packet{})
+	grant(t, p)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true}, TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)})
+	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	assert.True(t, complete, why)
+	got := e.book()
+	require.Len(t, got.Sightings, 2)
+	assert.False(t, got.Sightings[0].Redelivered)
+	assert.True(t, got.Sightings[1].Redelivered)
 }
 
 func TestRefusedSubscription(t *testing.T) {
