@@ -316,6 +316,21 @@ func (c *Conn) request(m *link.Message) (a answer) {
 		req.Header.Set(c.link.cfg.RetryKey, m.HTTP.Key)
 	}
 	resp, err := c.client.Do(req)
+	var body []byte
+	var cut string
+	if err == nil {
+		body, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+		if err == nil {
+			_, err = io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
+		}
+		resp.Body.Close()
+		if err != nil {
+			cut = fmt.Sprintf("the answer, status %d, was cut off: ", resp.StatusCode)
+		}
+		if !slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
+			err = nil // a no is a no, however much of it came
+		}
+	}
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
 		if !left {
@@ -330,11 +345,8 @@ func (c *Conn) request(m *link.Message) (a answer) {
 		} else if errors.Is(err, context.DeadlineExceeded) {
 			what = fmt.Sprintf("no answer within %s", c.link.cfg.Timeout)
 		}
-		return answer{outcome: outcome.NoAnswer, text: what, after: after}
+		return answer{outcome: outcome.NoAnswer, text: cut + what, after: after}
 	}
-	body, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-	io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
-	resp.Body.Close()
 	if slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
 		return answer{outcome: outcome.Accepted, code: resp.StatusCode}
 	}

@@ -84,6 +84,21 @@ func TestAnswersAreMatched(t *testing.T) {
 	}
 }
 
+// Half an answer is none; half a no is a no.
+func TestAnswerCutOff(t *testing.T) {
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		w.Header().Set("Content-Length", "100")
+		w.WriteHeader(map[string]int{"/in/1": 200, "/in/2": 503}[r.URL.Path])
+		fmt.Fprint(w, `{"kept":`)
+	}))
+	defer srv.Close()
+	c, s := connect(t, srv.URL, nil)
+	c.Send(message(1))
+	c.Send(message(2))
+	s.Has(t, "1 no answer 0 the answer, status 200, was cut off: the platform closed the connection")
+	s.Has(t, `2 refused 503 status 503 Service Unavailable: {"kept":`)
+}
+
 // A platform that is not there yet: nothing left, so it is tried again.
 func TestTriedAgainUntilThePlatformIsThere(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
