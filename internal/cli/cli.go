@@ -46,15 +46,18 @@ func (e *exitError) Unwrap() error { return e.err }
 
 // env is what commands share.
 type env struct {
-	program        string // how the user called us
-	stdout, stderr io.Writer
+	program        string    // how the user called us
+	stdout, stderr io.Writer // show what does something as text: see printer
+	raw            io.Writer // standard output for bodies as they are
 	color          string
 }
 
 // Main runs the command line and gives the exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ignoreFileLimitSignal()
-	e := &env{program: programName(args[0]), stdout: stdout, stderr: stderr}
+	e := &env{program: programName(args[0]), raw: stdout}
+	e.stdout = &printer{stdout, true}
+	e.stderr = &printer{stderr, true}
 	root := e.root()
 	root.SetArgs(args[1:])
 	err := root.Execute()
@@ -69,9 +72,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	var problems *crowd.Problems
 	switch text := err.Error(); {
 	case errors.As(err, &problems):
-		fmt.Fprintln(stderr, text) // lines begin with file:line:column, for editors
+		fmt.Fprintln(e.stderr, text) // lines begin with file:line:column, for editors
 	case text != "":
-		fmt.Fprintf(stderr, "runcrowd: %s\n", text)
+		fmt.Fprintf(e.stderr, "runcrowd: %s\n", text)
 	}
 	return code
 }
@@ -162,6 +165,9 @@ func exactly(n int, what string) cobra.PositionalArgs {
 
 // terminal tells whether w is a terminal, and its width.
 func terminal(w io.Writer) (bool, int) {
+	if p, is := w.(*printer); is {
+		w = p.w
+	}
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return false, 0

@@ -130,7 +130,11 @@ func (e *env) previewFile(path string, p *previewing) error {
 				fmt.Fprintln(e.stdout)
 			}
 			first = false
-			fmt.Fprint(e.stdout, e.previewText(f, r, begin, p.plain))
+			out := e.stdout
+			if p.plain { // a body as it is
+				out = e.raw
+			}
+			fmt.Fprint(out, e.previewText(f, r, begin, p.plain))
 		}
 		return left > 0
 	})

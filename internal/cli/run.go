@@ -190,10 +190,10 @@ func (e *env) report(folder, format string, write bool) (*report.Input, error) {
 }
 
 func writeReports(folder string, in *report.Input, doc []byte) error {
-	if err := os.WriteFile(filepath.Join(folder, run.ReportJSON), doc, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false), 0o644); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(folder, run.ReportText), []byte(report.Text(in, report.Style{})), 0o644)
+	return os.WriteFile(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false), 0o644)
 }
 
 func (e *env) verify() *cobra.Command {

@@ -43,7 +43,7 @@ func (v *view) start(s *run.Session) {
 		close(v.done)
 	case live && width > 0:
 		v.mu.Lock()
-		v.program = tea.NewProgram(&model{view: v, width: width}, tea.WithOutput(v.env.stderr), tea.WithInput(nil), tea.WithoutSignalHandler())
+		v.program = tea.NewProgram(&model{view: v, width: width}, tea.WithOutput(v.env.stderr.(*printer).w), tea.WithInput(nil), tea.WithoutSignalHandler())
 		v.mu.Unlock()
 		go func() {
 			defer close(v.done)
@@ -80,7 +80,7 @@ func (v *view) note(text string) {
 	p, stopped := v.program, v.stopped
 	v.mu.Unlock()
 	if p != nil && !stopped {
-		p.Println(text)
+		p.Println(string(printableBytes([]byte(text), false)))
 		return
 	}
 	fmt.Fprintln(v.env.stderr, text)

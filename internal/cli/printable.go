@@ -1,0 +1,66 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"regexp"
+	"unicode"
+	"unicode/utf8"
+)
+
+// printer writes text for people. What a platform or a roster says may hold characters
+// that move the cursor, repaint the screen or turn the direction of writing: they are
+// written as \u001b and the like, which is right inside JSON as well. Our own colours
+// pass.
+type printer struct {
+	w       io.Writer
+	colored bool
+}
+
+// Write implements io.Writer. Whole texts are written at once.
+func (p *printer) Write(b []byte) (int, error) {
+	if _, err := p.w.Write(printableBytes(b, p.colored)); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+// ourColors are the sequences that colours of ours are made of (ECMA-48, section
+// 8.3.117).
+var ourColors = regexp.MustCompile(`^\x1b\[(0|1|2|22|31|32|33|90)(;(1|2|31|32|33|90))*m`)
+
+// printableBytes makes foreign characters visible.
+func printableBytes(b []byte, colored bool) []byte {
+	clean := true
+	for i := 0; i < len(b) && clean; i++ {
+		clean = b[i] == '\n' || b[i] == '\t' || b[i] >= ' ' && b[i] <= '~'
+	}
+	if clean {
+		return b
+	}
+	out := make([]byte, 0, len(b)+32)
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		switch {
+		case r == utf8.RuneError && n == 1:
+			out = fmt.Appendf(out, `\x%02x`, b[0])
+		case r == 0x1b && colored && ourColors.Match(b):
+			n = len(ourColors.Find(b))
+			out = append(out, b[:n]...)
+		case r == '\n' || r == '\t' || !foreign(r):
+			out = append(out, b[:n]...)
+		case r > 0xffff:
+			out = fmt.Appendf(out, `\U%08x`, r)
+		default:
+			out = fmt.Appendf(out, `\u%04x`, r)
+		}
+		b = b[n:]
+	}
+	return out
+}
+
+// foreign tells of a character that does something in place of being seen: controls,
+// and format characters such as those that turn the direction.
+func foreign(r rune) bool {
+	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029' || r == '\ufeff'
+}

@@ -1,0 +1,34 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestPrintable(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain\n\ttext":                "plain\n\ttext",
+		"grün … 海\n":                   "grün … 海\n",
+		"\x1b[31;1mNOT PROVEN\x1b[0m":  "\x1b[31;1mNOT PROVEN\x1b[0m",
+		"a\x1b[2Jb":                    `a\u001b[2Jb`,
+		"a\x1b[8mb\x1b]0;title\a":      `a\u001b[8mb\u001b]0;title\u0007`,
+		"a\x1b[31;8mb":                 `a\u001b[31;8mb`,
+		"over\rwritten\b":              `over\u000dwritten\u0008`,
+		"\u009b2J \u202eturned\ufeff.": `\u009b2J \u202eturned\ufeff.`,
+		"no UTF-8 \xff\x9b":            `no UTF-8 \xff\x9b`,
+	} {
+		var b bytes.Buffer
+		n, err := (&printer{w: &b, colored: true}).Write([]byte(in))
+		require.NoError(t, err)
+		assert.Equal(t, len(in), n)
+		assert.Equal(t, want, b.String())
+		assert.NotContains(t, string(printableBytes([]byte(in), false)), "\x1b")
+	}
+	doc, err := json.Marshal("\u009b\u202e\x7f")
+	require.NoError(t, err)
+	assert.JSONEq(t, string(doc), string(printableBytes(doc, true)), "JSON says the same")
+}
