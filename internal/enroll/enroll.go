@@ -493,12 +493,11 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		s, _ := next.(string)
-		if s == "" {
-			return names, nil
-		}
-		if address, err = link.NextPage(address, s); err != nil {
+		if address, err = link.NextPage(address, next); err != nil {
 			return nil, err
+		}
+		if address == "" {
+			return names, nil
 		}
 	}
 	return nil, fmt.Errorf("%s comes to the same page again, or never ends; check next", l.Get)

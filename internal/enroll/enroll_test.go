@@ -226,6 +226,7 @@ func TestPlatformSays(t *testing.T) {
 			w.WriteHeader(http.StatusTemporaryRedirect)
 		})},
 		{name: "a next page on another host", page: other.URL + "/d", err: "and was not asked: the credentials are for http://127.0.0.1:"},
+		{name: "a next page that is a cursor", page: "b2Zmc2V0", err: "is b2Zmc2V0, which is no address; make one of it"},
 		{name: "a next page that is the same one", page: "/d", err: "comes to the same page again, or never ends; check next"},
 		{name: "a list that is none", err: "was answered with status 500: out of order", before: func(w http.ResponseWriter, _ *http.Request) bool {
 			http.Error(w, "out of order", http.StatusInternalServerError)

@@ -29,10 +29,19 @@ func keepsHost(from, to *url.URL) bool {
 		from.Scheme == "http" && to.Scheme == "https" && from.Hostname() == to.Hostname()
 }
 
-// NextPage is the address of the page that an answer names next, which may be
-// relative to its own address (RFC 3986, section 5). A page on another host is an
-// error.
-func NextPage(address, next string) (string, error) {
+// NextPage is the address of the page that an answer names next; empty where it names
+// none: null, false or an empty text. It is a whole address, or one relative to the
+// answer's own that begins with / or ? or . (RFC 3986, section 5). Anything else, a bare
+// cursor above all, is an error: taken for the end, it would hide the rows behind it. So
+// is a page on another host.
+func NextPage(address string, named any) (string, error) {
+	next, is := named.(string)
+	if named == nil || named == false || is && next == "" {
+		return "", nil
+	}
+	if !is || !strings.HasPrefix(next, "/") && !strings.HasPrefix(next, "?") && !strings.HasPrefix(next, ".") && !strings.Contains(next, "://") {
+		return "", fmt.Errorf("the next page of %s is %v, which is no address; make one of it, such as next: '\"?cursor=\\(.cursor)\"', with null at the end", address, named)
+	}
 	base, err := url.Parse(address)
 	if err != nil {
 		return "", fmt.Errorf("%s is not an address", address)

@@ -1,6 +1,7 @@
 package link_test
 
 import (
+	"encoding/json"
 	"net/http"
 	"net/http/httptest"
 	"testing"
@@ -32,6 +33,15 @@ func TestNextPage(t *testing.T) {
 			got = err.Error()
 		}
 		assert.Equal(t, want, got, next)
+	}
+	for _, end := range []any{nil, false, ""} {
+		got, err := link.NextPage(at, end)
+		assert.NoError(t, err)
+		assert.Empty(t, got)
+	}
+	for _, cursor := range []any{json.Number("17"), true, "b2Zmc2V0", []any{"?page=2"}} {
+		_, err := link.NextPage(at, cursor)
+		assert.ErrorContains(t, err, "which is no address; make one of it", "%v", cursor)
 	}
 	got, err := link.NextPage("http://shore.test:8080/rows", "https://shore.test/rows")
 	assert.NoError(t, err, "the same host over TLS may see what the file sends without")

@@ -93,10 +93,12 @@ func TestAnswersOfAStore(t *testing.T) {
 			}
 			fmt.Fprint(w, "<html>sign in</html>")
 		}, verdict.Unknown, "the answer is not JSON"},
-		"an error":               {func(_ *platform, w http.ResponseWriter, _ *http.Request) { http.Error(w, "on fire", 500) }, verdict.Unknown, "status 500 Internal Server Error: on fire"},
-		"unknown everywhere":     {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, verdict.Unknown, "every question was answered with 404; check get"},
-		"pages in a circle":      {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for already; check next"},
-		"a next that is no page": {reply(`{"rows":[],"next":"http://[bad"}`), verdict.Unknown, "which is not an address"},
+		"an error":                {func(_ *platform, w http.ResponseWriter, _ *http.Request) { http.Error(w, "on fire", 500) }, verdict.Unknown, "status 500 Internal Server Error: on fire"},
+		"unknown everywhere":      {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, verdict.Unknown, "every question was answered with 404; check get"},
+		"pages in a circle":       {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for already; check next"},
+		"a next that is a number": {reply(`{"rows":[],"next":17}`), verdict.Unknown, "is 17, which is no address; make one of it"},
+		"a next that is a cursor": {reply(`{"rows":[],"next":"b2Zmc2V0"}`), verdict.Unknown, "is b2Zmc2V0, which is no address; make one of it"},
+		"a next that is no page":  {reply(`{"rows":[],"next":"http://[bad"}`), verdict.Unknown, "which is not an address"},
 		"numbers as texts": {func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":%s}`, strings.NewReplacer(`"level_m":`, `"level_m":"`, `}`, `"}`).Replace(rows(p)))
 		}, verdict.Altered, ""},

@@ -212,11 +212,7 @@ func (q *query) ask(ctx Context, d *fleet.Device, r Round) error {
 		if err != nil {
 			return fmt.Errorf("the next page of %s: %w", address, err)
 		}
-		s, _ := next.(string)
-		if next == nil || s == "" {
-			return nil
-		}
-		if address, err = link.NextPage(address, s); err != nil {
+		if address, err = link.NextPage(address, next); err != nil || address == "" {
 			return err
 		}
 	}

@@ -281,7 +281,7 @@ var listMap = &mapping{name: "list", doc: "How the platform tells which devices 
 	{name: "get", typ: plain, need: "http://HOST/devices", doc: "The whole address."},
 	{name: "headers", typ: headers, doc: "Headers."},
 	{name: "names", typ: jqText, need: "'.devices[].name'", doc: "The names in an answer."},
-	{name: "next", typ: jqText, doc: "The address of the next page."},
+	{name: "next", typ: jqText, doc: "The address of the next page, or a query that begins with ?; null at the end."},
 }}
 
 var commandMap = &mapping{name: "command", doc: "A command: how a device hears of it, what it does, and what it answers.", keys: []key{
@@ -364,7 +364,7 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "reading", typ: jqText, doc: "The reading a row is filed under."},
 	{name: "values", typ: jqText, doc: "The values, by field."},
 	{name: "body", typ: jqText, goes: "HTTP", doc: "The message's own bytes, as base64 or text."},
-	{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page."},
+	{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page, or a query that begins with ?; null at the end."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
 	{name: "linger", typ: duration(0, time.Hour), def: "1s", doc: "How long it goes on looking for repeats when nothing is missing."},
 }}
