@@ -12,6 +12,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"runcrowd/internal/proof"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/verdict"
 )
 
@@ -88,7 +89,7 @@ func plural(n int, what string) string {
 func headline(b *strings.Builder, in *Input, st Style) {
 	r := in.Result
 	due, proven := r.Total.Due(), r.Total[verdict.Proven]
-	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), r.Planned.Round(time.Millisecond))
+	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
 	if r.LastRound == 0 {
 		played = "nothing was played"
 	}
