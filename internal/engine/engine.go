@@ -327,6 +327,9 @@ func (l *loop) due(s *stream, due int64) *link.Message {
 	s.slot++
 	for _, carried := range written.Carried {
 		s.seq++
+		if err != nil {
+			carried = []byte("null") // what goes out is not what was meant: it proves nothing
+		}
 		l.page.Due(s.Index, s.seq, e.round, due, carried)
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))

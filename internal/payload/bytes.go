@@ -166,7 +166,8 @@ func (s *Slot) write(body []byte, at int, v signal.Value) error {
 	ok := true
 	switch {
 	case s.Kind == Floating && s.Width == 32:
-		bits = uint64(math.Float32bits(float32((x - s.Offset) / s.Scale)))
+		raw := (x - s.Offset) / s.Scale
+		bits, ok = uint64(math.Float32bits(float32(raw))), math.Abs(raw) <= math.MaxFloat32
 	case s.Kind == Floating:
 		bits = math.Float64bits((x - s.Offset) / s.Scale)
 	case v.Type() == signal.Int && s.Scale == 1 && s.Offset == 0:

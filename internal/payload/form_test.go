@@ -204,6 +204,7 @@ func TestRaw(t *testing.T) {
 		`the field "level": 128 does not fit`: func() { v[2] = signal.OfFloat(128) },
 		`the field "wave": -400 does not fit`: func() { v[3] = signal.OfFloat(-400) },
 		`the text "buoys" has 5 bytes`:        func() { v[4] = signal.OfText("buoys") },
+		`the field "place": 1e+308 does not`:  func() { v[5] = signal.OfPlace(quantity.Position{Lat: 1e308}) },
 	} {
 		keep := append([]signal.Value(nil), v...)
 		change()
@@ -239,7 +240,14 @@ func TestProto(t *testing.T) {
 	s[0].Values[2], s[0].Values[3] = signal.OfInt(-1), signal.OfText("DIM")
 	_, err = p.Append(nil, s)
 	assert.ErrorContains(t, err, `the field "count": -1 does not fit into a member of the type uint32`)
+	s[0].Values[2] = signal.OfFloat(1.5)
+	_, err = p.Append(nil, s)
+	assert.ErrorContains(t, err, `the field "count": 1.5 does not fit into a member of the type uint32, which holds whole numbers; add round: 0`)
 	s[0].Values[2] = signal.Left()
+	s[0].Values[1] = signal.OfFloat(1e308)
+	_, err = p.Append(nil, s)
+	assert.ErrorContains(t, err, `the field "wave_m": 1e+308 does not fit into a member of the type float`)
+	s[0].Values[1] = signal.OfFloat(1)
 	_, err = p.Append(nil, s)
 	assert.ErrorContains(t, err, `"DIM" is no value of the enum harbour.Lamp`)
 }

@@ -171,14 +171,19 @@ func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.V
 	if v.Type() == signal.Text {
 		return none, fmt.Errorf("a text cannot stand in a member of the type %s", fd.Kind())
 	}
+	misfit := fmt.Errorf("%s does not fit into a member of the type %s", Value(nil, v), fd.Kind())
 	switch fd.Kind() {
 	case protoreflect.DoubleKind:
 		return protoreflect.ValueOfFloat64(x), nil
 	case protoreflect.FloatKind:
+		if math.Abs(x) > math.MaxFloat32 {
+			return none, misfit
+		}
 		return protoreflect.ValueOfFloat32(float32(x)), nil
 	}
-	x = math.Round(x)
-	misfit := fmt.Errorf("%s does not fit into a member of the type %s", Value(nil, v), fd.Kind())
+	if x != math.Round(x) {
+		return none, fmt.Errorf("%w, which holds whole numbers; add round: 0", misfit)
+	}
 	i := int64(x)
 	if v.Type() == signal.Int {
 		i = v.Int()
@@ -206,7 +211,7 @@ func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.V
 		}
 		return protoreflect.ValueOfUint64(uint64(i)), nil
 	}
-	if math.Abs(x) >= math.MaxInt64 {
+	if v.Type() != signal.Int && (x < math.MinInt64 || x >= math.MaxInt64) {
 		return none, misfit
 	}
 	return protoreflect.ValueOfInt64(i), nil

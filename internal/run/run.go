@@ -181,6 +181,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID, s.start)
 	catalog := witness.NewCatalog(f, s.ID, s.start)
+	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.Page()
 		s.ledger.Witness(i, spec.Name, spec.Proves.String(), within(c, spec))
@@ -190,9 +191,6 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 			continue
 		}
 		w, err := witness.New(spec, i, catalog, page)
-		if err == nil {
-			err = w.Start(ctx)
-		}
 		if err != nil {
 			s.close()
 			s.discard()
@@ -202,6 +200,16 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		s.pages = append(s.pages, page)
 	}
 	s.ledger.Flush()
+	for _, w := range s.witnesses {
+		if w == nil {
+			continue
+		}
+		if err := w.Start(ctx); err != nil {
+			s.close()
+			s.discard()
+			return nil, err
+		}
+	}
 	return s, nil
 }
 

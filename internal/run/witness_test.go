@@ -120,6 +120,22 @@ func TestAnswersOfAStore(t *testing.T) {
 	}
 }
 
+// A message that went out with a value that could not be made proves nothing, though it
+// was found as it went out.
+func TestAValueThatCouldNotBeMade(t *testing.T) {
+	t.Parallel()
+	srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+		json.NewEncoder(w).Encode(map[string]any{"rows": p.messages})
+	}})
+	defer srv.Close()
+	p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), strings.Replace(oneGauge, "fields: {", `fields: {odd: {formula: "1 / (seq - 3)"}, `, 1))
+	due := p.result.Total.Due()
+	assert.Equal(t, 1, p.result.Total[verdict.Unknown], "%v", p.result.Findings)
+	assert.Equal(t, due-1, p.result.Total[verdict.Proven])
+	assert.False(t, p.holds())
+	assert.Contains(t, fmt.Sprint(p.result.Findings[0].Testimony), "not all of its values could be made or read back")
+}
+
 // What can be known before the run is told before it.
 func TestAStoreThatCannotBeAsked(t *testing.T) {
 	t.Parallel()

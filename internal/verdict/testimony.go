@@ -69,7 +69,7 @@ func (j *judge) testify(w int, s *ledger.Stream, m *ledger.Message, found []int,
 		return say(repeated, "found %s", times)
 	}
 	if !known {
-		return say(open, "found, but what was sent could not be read back here: there is nothing to compare it with")
+		return say(open, "found, but not all of its values could be made or read back here: there is nothing to compare it with")
 	}
 	st, t := holds, (*Testimony)(nil)
 	// A row that does not tell when it was stored cannot be called late: it may
