@@ -104,6 +104,8 @@ func (o *Office) Enroll(ctx context.Context, see func(device string, err error))
 	for _, d := range o.Fleet.Devices {
 		entry, begun := o.Crowd.Enrolled[d.Name]
 		switch made := entry.Made != nil; {
+		case made && (o.Crowd.Enroll.List == nil || known[d.Name]) && o.lacks(entry) != "":
+			o.result.Failed = append(o.result.Failed, Failure{d.Name, "it was registered, but the answer had no " + o.lacks(entry) + "; withdraw the device, and enroll it again"})
 		case made && (o.Crowd.Enroll.List == nil || known[d.Name]):
 			o.result.Already = append(o.result.Already, d.Name)
 		case known[d.Name] && !begun:
@@ -113,6 +115,16 @@ func (o *Office) Enroll(ctx context.Context, see func(device string, err error))
 		}
 	}
 	return o.each(ctx, todo, see, o.enroll)
+}
+
+// lacks is what an enrolled device has not, of what was to be kept; or "".
+func (o *Office) lacks(e crowd.Enrolled) string {
+	for _, k := range o.Crowd.Enroll.Keep {
+		if e.Kept[k.Name] == "" {
+			return k.Name
+		}
+	}
+	return ""
 }
 
 // enroll makes one device known. Each answer is written down before the next request

@@ -251,6 +251,31 @@ func TestPlatformSays(t *testing.T) {
 	}
 }
 
+// A device whose secret never came is not enrolled, however often that is asked.
+func TestWhatIsKeptNeverCame(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	p.before = func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodPost {
+			return false
+		}
+		body, _ := io.ReadAll(r.Body)
+		var d struct{ Name string }
+		json.Unmarshal(body, &d)
+		p.known[d.Name] = true
+		fmt.Fprint(w, `{"deep": {"id": 7}}`)
+		return true
+	}
+	for _, why := range []string{"the answer has no token", "the answer had no token; withdraw the device"} {
+		o := p.office(t, dir)
+		res, err := o.Enroll(t.Context(), nil)
+		require.NoError(t, err)
+		require.Len(t, res.Failed, 3, "%+v", res)
+		assert.Contains(t, res.Failed[0].Why, why)
+		assert.Empty(t, res.Already)
+		assert.Len(t, p.office(t, dir).Fleet.NotEnrolled(), 3)
+	}
+}
+
 // A mistyped prefix is told, and the devices of another file are left alone.
 func TestCompareHint(t *testing.T) {
 	p := newRegistry(t)

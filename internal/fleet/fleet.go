@@ -185,7 +185,7 @@ func (f *Fleet) NotEnrolled() []*Device {
 	}
 	var list []*Device
 	for _, d := range f.Devices {
-		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && (e.Steps > 0 || d.Env[en.Keep[0].Name] == "") {
+		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && e.Steps > 0 || slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return d.Env[k.Name] == "" }) {
 			list = append(list, d)
 		}
 	}

@@ -89,7 +89,7 @@ refused: the platform said no, and did not keep it
   buoy-06 state #1  sent 03:04:05.001, refused: PUBACK quota exceeded (0x97)
     ear      not found
 
-lost: the platform took it, and a witness that should have it has not (3 of 4 shown)
+lost: acknowledged (QoS 0: sent), and not found by a witness that should have it (3 of 4 shown)
   buoy-01 state #1  sent 03:04:05.001, acknowledged after 2ms
     ear      not found
   buoy-02 state #1  sent 03:04:05.001, acknowledged after 2ms

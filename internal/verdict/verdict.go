@@ -41,7 +41,7 @@ func All() []Verdict {
 func (v Verdict) Meaning() string {
 	return [count]string{
 		"the platform said no, and did not keep it",
-		"the platform took it, and a witness that should have it has not",
+		"acknowledged (QoS 0: sent), and not found by a witness that should have it",
 		"never acknowledged, and found nowhere",
 		"never acknowledged, yet found",
 		"found with other values than were sent",
