@@ -190,10 +190,32 @@ func (e *env) report(folder, format string, write bool) (*report.Input, error) {
 }
 
 func writeReports(folder string, in *report.Input, doc []byte) error {
-	if err := os.WriteFile(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false), 0o644); err != nil {
+	if err := replaceFile(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false), 0o644)
+	return replaceFile(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false))
+}
+
+// replaceFile writes a file whole or not at all: what was there stays until then.
+func replaceFile(path string, data []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(0o644)
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		os.Remove(f.Name())
+	}
+	return err
 }
 
 func (e *env) verify() *cobra.Command {
