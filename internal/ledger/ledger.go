@@ -92,8 +92,8 @@ type Sighting struct {
 	// witness cannot tell.
 	FiledDevice  string
 	FiledReading string
-	// Redelivered: the protocol says that this may be another delivery of the
-	// same message to the witness.
+	// Redelivered: the protocol says that this may be another delivery of the same
+	// message to the witness: a DUP, or a retained message after it subscribed anew.
 	Redelivered bool
 	// Asked: found by asking; when it came there is not known but for Stored.
 	Asked bool

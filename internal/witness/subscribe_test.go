@@ -283,23 +283,29 @@ func TestSilence(t *testing.T) {
 	assert.WithinDuration(t, heard, got.Witnesses[0].Gaps[0].From, 250*time.Millisecond)
 }
 
-// A retained message that comes again when the witness reconnects is no other copy.
+// A retained message that comes again when the witness reconnects is no other copy; one
+// that comes while it listens is.
 func TestRetainedAgain(t *testing.T) {
 	b := brokertest.New(t, 5)
 	e := newEar(t, b.Addr().String(), "5")
 	p := e.start(b)
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
+	retained := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true}, TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)}
+	p.Write(retained)
+	publish(p, "buoy-1", 2, 1, 2, false)
+	p.Expect(packets.Puback) // the one before was read
 	p.Close()
 	p, _ = b.Accept(packets.Packet{})
 	grant(t, p)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true}, TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)})
+	p.Write(retained)
 	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got := e.book()
-	require.Len(t, got.Sightings, 2)
-	assert.False(t, got.Sightings[0].Redelivered)
-	assert.True(t, got.Sightings[1].Redelivered)
+	require.Len(t, got.Sightings, 4)
+	for i, again := range []bool{false, false, false, true} {
+		assert.Equal(t, again, got.Sightings[i].Redelivered, "sighting %d", i)
+	}
 }
 
 func TestRefusedSubscription(t *testing.T) {

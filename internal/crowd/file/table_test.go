@@ -139,7 +139,8 @@ func with(t *testing.T, m *mapping, k *key, value string) string {
 	return text[:from] + "{" + strings.Join(entries, ", ") + "}" + text[to:]
 }
 
-func compiled(t *testing.T) *jsonschema.Schema {
+// CompiledSchema is the schema as a validator has it.
+func CompiledSchema(t *testing.T) *jsonschema.Schema {
 	t.Helper()
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
 	require.NoError(t, err)
@@ -150,8 +151,8 @@ func compiled(t *testing.T) *jsonschema.Schema {
 	return s
 }
 
-// asJSON is a YAML text as an editor hands it to a schema.
-func asJSON(t *testing.T, text string) any {
+// AsJSON is a YAML text as an editor hands it to a schema.
+func AsJSON(t *testing.T, text string) any {
 	t.Helper()
 	var v any
 	require.NoError(t, yaml.Unmarshal([]byte(text), &v), text)
@@ -173,7 +174,7 @@ var anything = map[string]bool{"body": true, "pick": true}
 // Every key of every mapping is read: a value of a shape that no key takes is told where
 // it stands, by the reader and by the schema.
 func TestEveryKeyIsRead(t *testing.T) {
-	s := compiled(t)
+	s := CompiledSchema(t)
 	for _, m := range mappings() {
 		for i := range m.keys {
 			k := &m.keys[i]
@@ -184,7 +185,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 			err := read(text)
 			require.Error(t, err, "%s: %s is not read\n%s", m.name, k.name, text)
 			assert.Contains(t, err.Error(), "[[{zz", "%s: %s: the mistake is told elsewhere:\n%s", m.name, k.name, err)
-			assert.Error(t, s.Validate(asJSON(t, text)), "%s: %s: the schema lets it pass", m.name, k.name)
+			assert.Error(t, s.Validate(AsJSON(t, text)), "%s: %s: the schema lets it pass", m.name, k.name)
 		}
 	}
 }
@@ -192,7 +193,7 @@ func TestEveryKeyIsRead(t *testing.T) {
 // Where reader and schema both speak they agree: at the bounds of numbers and durations,
 // beyond them, quoted, in hexadecimal, in words.
 func TestReaderAndSchemaAgree(t *testing.T) {
-	s := compiled(t)
+	s := CompiledSchema(t)
 	agree := func(m *mapping, k *key, value string) {
 		text := with(t, m, k, value)
 		var mine []string
@@ -204,7 +205,7 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 				}
 			}
 		}
-		schema := s.Validate(asJSON(t, text))
+		schema := s.Validate(AsJSON(t, text))
 		for _, beyond := range []string{"too long", "too short", "longer than", "before its end", "does not go with", "would overlap", "due"} {
 			if strings.Contains(fmt.Sprint(mine), beyond) { // a schema cannot know that
 				return
@@ -259,7 +260,7 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 
 // Keys that exclude each other do so in both.
 func TestExclusiveKeys(t *testing.T) {
-	s := compiled(t)
+	s := CompiledSchema(t)
 	for title, text := range map[string]string{
 		"an HTTP key on an MQTT link": strings.Replace(places["link"], "KEY", "timeout: 5s", 1), "two protocols": strings.Replace(places["link"], "KEY", `http: "http://h"`, 1),
 		"key and secret": strings.Replace(places["jwt"], "KEY", "key: k.pem", 1), "round and digits": strings.Replace(places["field"], "KEY", "round: 1, digits: 2", 1),
@@ -269,6 +270,6 @@ func TestExclusiveKeys(t *testing.T) {
 		"a share above all": strings.Replace(places["require"], "KEY", "proven: 100.1%", 1), "count and roster": strings.Replace(places["group"], "KEY", "count: 2, roster: r.csv", 1),
 	} {
 		assert.Error(t, read(text), "%s\n%s", title, text)
-		assert.Error(t, s.Validate(asJSON(t, text)), "%s\n%s", title, text)
+		assert.Error(t, s.Validate(AsJSON(t, text)), "%s\n%s", title, text)
 	}
 }
