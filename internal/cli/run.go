@@ -14,10 +14,13 @@ import (
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -26,6 +29,7 @@ type output struct {
 	out    string // where run folders are made
 	format string
 	quiet  bool
+	memory memory
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -33,7 +37,30 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.StringVarP(&o.out, "out", "o", "runs", "folder in which the run folder is made")
 	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
+	o.memory.flag(cmd)
 }
+
+// memory is how much of it judging may take.
+type memory struct{ text string }
+
+func (m *memory) flag(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&m.text, "memory", quantity.FormatSize(evidence.DefaultMemory), "about how much memory judging may take; more is sorted on disk")
+}
+
+// judging is how runs are judged.
+func (m *memory) judging() (run.Judging, error) {
+	n, err := quantity.ParseSize(m.text)
+	if err == nil && n < leastMemory {
+		err = fmt.Errorf("%q is too little; the least is %s", m.text, quantity.FormatSize(leastMemory))
+	}
+	if err != nil {
+		return run.Judging{}, fmt.Errorf("--memory: %w", err)
+	}
+	return run.Judging{Keep: keepFindings, Memory: n}, nil
+}
+
+// leastMemory is the least that judging may be given.
+const leastMemory = 16 << 20
 
 func (e *env) run() *cobra.Command {
 	var o output
@@ -55,6 +82,9 @@ could not be reached; 4 interrupted.`,
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
+				return err
+			}
+			if _, err := o.memory.judging(); err != nil {
 				return err
 			}
 			c, err := file.Load(args[0])
@@ -88,7 +118,11 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, fail(err, c)
 	}
-	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file})
+	how, err := o.memory.judging()
+	if err != nil {
+		return nil, err
+	}
+	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -106,7 +140,11 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if n, first := s.ValuesFailed(); n > 0 {
 		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n", plural(int(n), "message"), c.Redact(first.Error()))
 	}
-	in, err := e.report(s.Folder, o.format, true)
+	j, err := s.Judge()
+	if err != nil {
+		return nil, fail(err, c)
+	}
+	in, err := e.report(s.Folder, j, o.format, true)
 	if err != nil {
 		return nil, fail(err, c)
 	}
@@ -164,14 +202,9 @@ func (e *env) onInterrupt(cancel func(), session *atomic.Pointer[run.Session], v
 // keepFindings is how many messages of each bad verdict the JSON report lists.
 const keepFindings = 10_000
 
-// report judges a run folder and prints the report; write leaves it in the
-// folder too.
-func (e *env) report(folder, format string, write bool) (*report.Input, error) {
-	_, res, checks, err := run.Judge(folder, keepFindings)
-	if err != nil {
-		return nil, err
-	}
-	in := &report.Input{Folder: folder, Result: res, Checks: checks, AtMost: keepFindings}
+// report prints the report of a run; write leaves it in the folder too.
+func (e *env) report(folder string, j *run.Judgement, format string, write bool) (*report.Input, error) {
+	in := &report.Input{Folder: folder, Result: j.Result, Checks: j.Checks, AtMost: keepFindings}
 	doc, err := report.JSON(in)
 	if err != nil {
 		return nil, err
@@ -221,6 +254,7 @@ func replaceFile(path string, data []byte) error {
 func (e *env) verify() *cobra.Command {
 	var format string
 	var again, offline bool
+	var mem memory
 	cmd := &cobra.Command{
 		Use:   "verify RUN",
 		Short: "Judge a run folder again",
@@ -241,16 +275,21 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if again && offline {
 				return errors.New("--again asks the platform and --offline forbids it; give one")
 			}
-			return e.judge(args[0], format, again, offline)
+			how, err := mem.judging()
+			if err != nil {
+				return err
+			}
+			return e.judge(args[0], format, how, again, offline)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
 	cmd.Flags().BoolVar(&again, "again", false, "ask every querying witness again, also those that were heard")
 	cmd.Flags().BoolVar(&offline, "offline", false, "ask nobody: judge what is recorded")
+	mem.flag(cmd)
 	return cmd
 }
 
-func (e *env) judge(folder, format string, again, offline bool) error {
+func (e *env) judge(folder, format string, how run.Judging, again, offline bool) error {
 	m, err := run.ReadManifest(folder)
 	if err != nil {
 		return err
@@ -260,7 +299,16 @@ func (e *env) judge(folder, format string, again, offline bool) error {
 			return err
 		}
 	}
-	in, err := e.report(folder, format, !run.Busy(folder))
+	if offline { // else it is told, if a witness is to be asked
+		for _, name := range run.Changed(folder) {
+			fmt.Fprintf(e.stderr, "%s in the run folder is not as the run left it: it was changed, or is missing. The verdicts come from the ledger alone.\n", name)
+		}
+	}
+	j, err := run.Judge(folder, how)
+	if err != nil {
+		return err
+	}
+	in, err := e.report(folder, j, format, !run.Busy(folder))
 	if err != nil {
 		return err
 	}
@@ -279,7 +327,7 @@ func (e *env) judge(folder, format string, again, offline bool) error {
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is
 // told, and judged as not heard.
 func (e *env) hearAgain(folder string, all bool) error {
-	b, err := run.ReadLedger(folder)
+	b, err := run.LookLedger(folder)
 	if err != nil {
 		return err
 	}
@@ -317,7 +365,7 @@ func (e *env) hearAgain(folder string, all bool) error {
 }
 
 // verdictOf finds the verdict of a message among the findings.
-func verdictOf(r *verdict.Result, device, reading string, seq uint64) string {
+func verdictOf(r *tally.Result, device, reading string, seq uint64) string {
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		if f.Device == device && f.Reading == reading && f.Seq == seq {

@@ -20,6 +20,7 @@ import (
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	value "runcrowd/internal/signal"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -151,10 +152,11 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	if _, first := session.ValuesFailed(); first != nil {
 		fmt.Fprintf(e.stderr, "A value could not be made: %s\n", c.Redact(first.Error()))
 	}
-	_, res, _, err := run.Judge(session.Folder, 0)
+	j, err := run.Judge(session.Folder, run.Judging{})
 	if err != nil {
 		return err
 	}
+	res := j.Result
 	book, err := run.ReadLedger(session.Folder)
 	if err != nil {
 		return err
@@ -182,7 +184,7 @@ type trace struct {
 	fleet  *fleet.Fleet
 	stream *fleet.Stream
 	book   *ledger.Book
-	result *verdict.Result
+	result *tally.Result
 }
 
 // step is one proof of the way of a message.
@@ -251,7 +253,7 @@ func (t *trace) steps() []step {
 				st.Says = "found when asked"
 			}
 			st.After = roundTime(max(0, at.Sub(m.Sent)))
-			if x.FiledDevice != "" && x.FiledDevice != t.stream.Device.Name {
+			if x.FiledDevice != "" {
 				st.Holds, st.Says = false, "found under "+x.FiledDevice
 			}
 		} else if h := w.Heard[1]; !h.Complete && h.Why != "" {
@@ -263,13 +265,13 @@ func (t *trace) steps() []step {
 }
 
 // columns are the witnesses that found the message, with what they found.
-func (t *trace) columns(seq uint64) (names []string, found [][]byte) {
+func (t *trace) columns(seq uint64) (by []*ledger.Witness, found [][]byte) {
 	for i := range t.book.Witnesses {
 		if x := t.sighting(i, seq); x != nil && t.fleet.Sees(i, t.stream.Device) {
-			names, found = append(names, t.book.Witnesses[i].Name), append(found, x.Values)
+			by, found = append(by, &t.book.Witnesses[i]), append(found, x.Values)
 		}
 	}
-	return names, found
+	return by, found
 }
 
 func (e *env) tellTrace(t *trace) {
@@ -323,17 +325,17 @@ func (e *env) tellTrace(t *trace) {
 
 // tellFields shows each field as it was sent and as each witness found it.
 func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
-	names, found := t.columns(m.Seq)
+	by, found := t.columns(m.Seq)
 	s := &t.book.Streams[t.stream.Index]
 	tw := report.Table()
 	head := table.Row{"field", "sent"}
 	var columns [][]verdict.Field
-	for i, n := range names {
-		head = append(head, n)
-		columns = append(columns, verdict.Fields(m.Carried, found[i], s))
+	for i, w := range by {
+		head = append(head, w.Name)
+		columns = append(columns, verdict.Fields(m.Carried, found[i], s, w))
 	}
 	tw.AppendHeader(head)
-	rows := verdict.Fields(m.Carried, m.Carried, s)
+	rows := verdict.Fields(m.Carried, m.Carried, s, &ledger.Witness{})
 	at := func(list []verdict.Field, field string) *verdict.Field {
 		for i := range list {
 			if list[i].Field == field || strings.HasPrefix(field, list[i].Field+".") {
@@ -375,15 +377,15 @@ func (t *trace) doc(folder string) map[string]any {
 	s := &t.book.Streams[t.stream.Index]
 	for _, m := range t.messages() {
 		fields := map[string]any{}
-		names, found := t.columns(m.Seq)
-		for i, n := range names {
+		by, found := t.columns(m.Seq)
+		for i, w := range by {
 			var differences []verdict.Difference
-			for _, x := range verdict.Fields(m.Carried, found[i], s) {
+			for _, x := range verdict.Fields(m.Carried, found[i], s, w) {
 				if !x.Same {
 					differences = append(differences, x.Difference)
 				}
 			}
-			fields[n] = map[string]any{"same": len(differences) == 0, "differences": differences}
+			fields[w.Name] = map[string]any{"same": len(differences) == 0, "differences": differences}
 		}
 		messages = append(messages, map[string]any{"seq": m.Seq, "carried": json.RawMessage(m.Carried), "witnesses": fields})
 	}

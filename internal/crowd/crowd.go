@@ -306,10 +306,6 @@ const (
 // MarkPlaces are the places as the file names them.
 var MarkPlaces = []string{"field", "sequence", "user_property", "header"}
 
-// MaxSequence is how many messages of one device and reading a mark that is a
-// whole number can tell apart in one run.
-const MaxSequence = 999_999
-
 // Plan says what happens in a run and when.
 type Plan struct {
 	Join   Join
@@ -360,10 +356,33 @@ type Witness struct {
 
 	// jq expressions; empty means the default of the witness's sort
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
+	Row                                                   string // what identifies a row
+
+	Page    []PageParam   // parameters of the next page, in place of Next
+	Pace    quantity.Rate // questions a second at most; 0: no limit
+	MaxPage int64         // bytes of an answer
+	MaxRow  int64         // bytes of a row
+
+	Fields []FieldRule // what the platform does to fields
 
 	Wait   time.Duration // how long it goes on looking for what is missing
 	Linger time.Duration // how long it goes on looking for repeats when nothing is missing
 }
+
+// FieldRule is what a platform does to a field: what is found is what was sent, times
+// Factor (0: 1), plus Offset, under the name As.
+type FieldRule struct {
+	Field     string
+	Ignored   bool
+	As        string
+	Tolerance float64
+	Factor    float64
+	Offset    float64
+}
+
+// PageParam is a parameter of the address of a next page, and the jq expression that picks
+// its value out of the answer before.
+type PageParam struct{ Name, Of string }
 
 // Address is the compiled address of a query for the devices of a cast.
 func (w *Witness) Address(c *Cast) *formula.Text { return w.Addresses[c] }

@@ -122,7 +122,7 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 		return
 	}
 	d.asked++
-	note.Name = k.Name
+	note.Name, note.Asks = k.Name, k.Answer != nil
 	asked := crowd.AskEnv(d.Env)
 	asked["ask"] = ask
 	did, err := l.doAll(d, k.Do, asked, end)
@@ -183,8 +183,14 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 		return
 	}
 	e.toldMu.Lock()
-	e.told = append(e.told, told{command: number, device: d.Index, message: m})
-	index := len(e.told)
+	t, index := told{command: number, device: d.Index, message: m}, 0
+	if n := len(e.free); n > 0 {
+		index, e.free = e.free[n-1], e.free[:n-1]
+		e.told[index-1] = t
+	} else {
+		e.told = append(e.told, t)
+		index = len(e.told)
+	}
 	e.toldMu.Unlock()
 	heap.Push(&l.entries, entry{at: due, what: answers, index: index})
 }
@@ -254,13 +260,21 @@ func (e *Engine) answerSent(m *link.Message, at int64) {
 
 // answerSettled notes what became of an answer.
 func (e *Engine) answerSettled(m *link.Message, at int64, o outcome.Outcome, code int, text string) {
-	e.toldMu.Lock()
-	t := e.told[m.Answer-1]
-	e.toldMu.Unlock()
+	t := e.settled(m.Answer)
 	if o == outcome.Accepted || o == outcome.NotAsked {
 		e.Counts.Answered.Add(1)
 	}
 	e.devices[t.device].page.Told(t.command, t.sent, at, o, code, text)
+}
+
+// settled takes an answer of which nothing more will come.
+func (e *Engine) settled(index int) told {
+	e.toldMu.Lock()
+	defer e.toldMu.Unlock()
+	t := e.told[index-1]
+	e.told[index-1] = told{}
+	e.free = append(e.free, index)
+	return t
 }
 
 // leftover notes commands that came, and answers that became due, when the round was over.
@@ -274,9 +288,7 @@ func (l *loop) leftover() {
 	}
 	for i := range l.entries {
 		if l.entries[i].what == answers {
-			e.toldMu.Lock()
-			t := e.told[l.entries[i].index-1]
-			e.toldMu.Unlock()
+			t := e.settled(l.entries[i].index)
 			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), outcome.Unsent, 0, roundOver)
 		}
 	}

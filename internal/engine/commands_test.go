@@ -72,7 +72,7 @@ func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.F
 	path := filepath.Join(t.TempDir(), "ledger")
 	w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
 	require.NoError(t, err)
-	e = engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy", time.Now())
+	e = engine.New(f, map[*crowd.Link]link.Link{c.Links[0]: line}, w, "k3f9a2xy")
 	return e, f, func() *ledger.Book {
 		require.NoError(t, w.Close())
 		book, err := ledger.Read(path)

@@ -39,7 +39,6 @@ type Engine struct {
 	fleet   *fleet.Fleet
 	links   map[*crowd.Link]link.Link
 	run     string
-	base    uint64 // of sequence marks
 	devices []device
 	streams []stream
 	loops   []*loop
@@ -51,17 +50,12 @@ type Engine struct {
 	failure error // the first value that could not be made
 	failed  int64
 	lastWhy string
-	excused map[Ref]bool
+	excused []ledger.Spans // by stream: no witness needs to find these
 
 	asked  atomic.Uint64 // commands so far
 	toldMu sync.Mutex
-	told   []told
-}
-
-// Ref names a message by stream and sequence number.
-type Ref struct {
-	Stream int
-	Seq    uint64
+	told   []told // answers that are due or on their way
+	free   []int  // places among them
 }
 
 type device struct {
@@ -95,13 +89,13 @@ func (s *stream) interval() time.Duration {
 }
 
 // New makes an engine and defines the fleet's streams in the ledger.
-func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string, start time.Time) *Engine {
-	e := &Engine{fleet: f, links: links, run: run, base: ledger.SequenceBase(start.Unix())}
-	e.excused = map[Ref]bool{}
+func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string) *Engine {
+	e := &Engine{fleet: f, links: links, run: run}
+	e.excused = make([]ledger.Spans, len(f.Streams))
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = func() any { return new(link.Message) }
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Base: e.base}})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
@@ -285,7 +279,7 @@ func (e *Engine) Range(stream int) (from, to uint64) {
 func (e *Engine) Excused(stream int, seq uint64) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.excused[Ref{stream, seq}]
+	return e.excused[stream].Has(seq)
 }
 
 // LastDrop is why a connection was lost last.
@@ -380,7 +374,7 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 	if o == outcome.Refused || o == outcome.Unsent {
 		e.mu.Lock()
 		for seq := m.First(); seq <= m.Seq; seq++ {
-			e.excused[Ref{m.Stream, seq}] = true
+			e.excused[m.Stream].Add(seq)
 		}
 		e.mu.Unlock()
 	}

@@ -9,11 +9,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/credential"
-	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
-	"runcrowd/internal/ledger"
 )
 
 func streams(t *testing.T, jitter string) []*fleet.Stream {
@@ -66,8 +64,4 @@ func TestScheduleIsPure(t *testing.T) {
 		assert.Equal(t, x, y)
 	}
 	assert.NotEqual(t, a[0].Phase, a[1].Phase)
-}
-
-func TestSequenceMarksStayInTheirRun(t *testing.T) {
-	assert.Less(t, crowd.MaxSequence, ledger.RunSpan)
 }

@@ -26,7 +26,7 @@ type Rehearsed struct {
 // sending any. It ends early when see says no. What is seen is valid until the
 // next.
 func Rehearse(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time, see func(*Rehearsed) bool) {
-	scribe := Scribe{Run: PreviewRun, Base: ledger.SequenceBase(begin.Unix())}
+	scribe := Scribe{Run: PreviewRun, Numbers: ledger.NumbersOf(PreviewRun, len(f.Streams))}
 	plan := &f.Crowd.Plan
 	end := begin.Add(plan.For).UnixNano()
 	var due entries

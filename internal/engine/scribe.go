@@ -18,9 +18,9 @@ import (
 // Scribe writes the bodies of messages. One serves one goroutine, and writes the
 // messages of a stream in their order.
 type Scribe struct {
-	// Run and Base go into the marks.
-	Run  string
-	Base uint64
+	// Run and Numbers go into the marks.
+	Run     string
+	Numbers ledger.Numbers
 	// Every is the time from one sample to the next, if not the reading's.
 	Every time.Duration
 	// Fixed are values given by hand, by field.
@@ -58,6 +58,10 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {
 		out.Mark = link.Header{Name: how.Name, Value: mark.String()}
 	}
+	var beyond error
+	if how.Place == crowd.MarkSequence && seq+uint64(s.Reading.Batch) > ledger.MaxSequence {
+		beyond = fmt.Errorf("the reading %q of %s: message %d is one more than marks that are a sequence can tell apart; use mark: {field: NAME}", s.Reading.Name, s.Device.Name, seq)
+	}
 	every := w.Every
 	if every == 0 {
 		every = s.Reading.Every
@@ -66,6 +70,9 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	if s.Form == nil {
 		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter, Every: every})
 		w.object = payload.Object(w.object[:0], s.Names, values)
+		if err == nil {
+			err = beyond
+		}
 		w.carried = append(w.carried[:0], w.object)
 		out.Carried = w.carried
 		switch how.Place {
@@ -73,13 +80,13 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 			w.mark = mark.Append(w.mark[:0])
 			out.Body = payload.WithText(body, w.object, how.Name, string(w.mark))
 		case crowd.MarkSequence:
-			out.Body = payload.WithNumber(body, w.object, how.Name, w.Base+seq)
+			out.Body = payload.WithNumber(body, w.object, how.Name, w.Numbers.Of(s.Index, seq))
 		default:
 			out.Body = append(body, w.object...)
 		}
 		return w.pack(s, out, err)
 	}
-	var failed error
+	failed := beyond
 	n := s.Reading.Batch
 	w.samples = w.samples[:0]
 	for len(w.values) < n {
@@ -99,7 +106,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 		case how.Place == crowd.MarkField:
 			list = append(list, signal.OfText(mark.String()))
 		case marked:
-			list = append(list, signal.OfInt(int64(w.Base+o.Seq)))
+			list = append(list, signal.OfInt(int64(w.Numbers.Of(s.Index, o.Seq))))
 		}
 		w.values[k] = append(list, values...)
 		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at, Elapsed: o.Elapsed, Seq: o.Seq})

@@ -4,12 +4,14 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 4 KEY\n", and then blocks. KEY is eight
+// A ledger is a header line, "runcrowd ledger 5 KEY\n", and then blocks. KEY is eight
 // random bytes in hexadecimal. A block is these bytes (by which it is found again behind
 // damage; nothing that a platform sends can hold them), the length of its body (4, big
 // endian), the CRC-32C of its body (4, big endian) and its body: the Unix time in
-// nanoseconds at which its last record was added (8, big endian) and records. A record
-// is one byte for its type and its fields:
+// nanoseconds at which its last record was added (8, big endian), the number of its page
+// from 0 (4), its own number on that page from 0 (4), 1 more than the index of the witness
+// whose page it is, or 0 (4), and records. By the numbers it is known what a damaged place
+// held. A record is one byte for its type and its fields:
 //
 //	uint   unsigned varint, as in encoding/binary
 //	int    signed varint
@@ -28,18 +30,18 @@
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
 //	 3  a round that is to be played
 //	    round uint, begin time, end time
-//	 4  a witness; index counts from 0, within is in nanoseconds
-//	    index uint, name text, proof text, within int
+//	 4  a witness; index counts from 0, within and linger are in nanoseconds
+//	    index uint, name text, proof text, within int, linger int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, carried bytes
 //	 6  a message was handed to the network; again for each attempt
 //	    stream uint, seq uint, at time
 //	 7  what became of a message
 //	    stream uint, seq uint, at time, outcome byte, code uint, text text
-//	 8  a message that a witness found; values is the JSON that was found
-//	    witness uint, seen time, stored time, run text, device text, reading text, seq uint, filed_device text, filed_reading text, redelivered bool, asked bool, values bytes
+//	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
+//	    witness uint, stream uint, seq uint, seen time, stored time, flags byte, row uint, names list(name text), values bytes
 //	 9  a time in which a witness could not listen; without an end, to the end
-//	    witness uint, from time, to time, qos0 bool, why text
+//	    witness uint, from time, to time, qos0 bool, lag bool, why text
 //	10  whether a witness was heard to the end of a round
 //	    witness uint, round uint, complete bool, why text
 //	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4); stream is the first of the device
@@ -47,13 +49,17 @@
 //	12  the run is over
 //	    at time, interrupted bool
 //	13  what the platform asked of a device
-//	    number uint, device text, command text, at time, topic text, body bytes, done bool, why text, did list(kind text, name text, value text)
+//	    number uint, device text, command text, at time, topic text, body bytes, done bool, why text, did list(kind text, name text, value text), asks bool
 //	14  how a command is answered: right (0), wrong (1), never (2)
 //	    command uint, due time, how byte, body bytes
 //	15  what became of an answer
 //	    command uint, sent time, at time, outcome byte, code uint, text text
 //	16  the file was opened again, to add evidence
 //	    at time
+//	17  by how much the clock of a witness's platform is ahead of ours, in nanoseconds, as it tells itself
+//	    witness uint, least int, most int
+//	18  the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0
+//	    pages list(blocks uint, witness uint)
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

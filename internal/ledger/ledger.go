@@ -7,13 +7,18 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"maps"
 	"os"
 	"path/filepath"
-	"runcrowd/internal/outcome"
+	"slices"
+	"strconv"
 	"sync"
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/outcome"
 )
 
 // FlushEvery is how long a record waits at most before it is written.
@@ -23,7 +28,7 @@ const FlushEvery = 250 * time.Millisecond
 const pageSize = 128 << 10
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 4 "
+const header = "runcrowd ledger 5 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -31,10 +36,12 @@ const (
 	headerSize = len(header) + 2*keySize + 1
 )
 
-// A block begins with key, length and checksum, and its body with the time.
+// A block begins with key, length and checksum, and its body with the time, the page, the
+// number of the block on its page and the witness of the page.
 const (
 	frameSize = keySize + 8
-	pageHead  = frameSize + 8
+	bodyHead  = 8 + 4 + 4 + 4
+	pageHead  = frameSize + bodyHead
 )
 
 // LockName is the file that whoever writes a ledger holds a lock on.
@@ -63,6 +70,8 @@ const (
 	recAnswer
 	recTold
 	recReopened
+	recClock
+	recClosed
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -87,16 +96,25 @@ type Sighting struct {
 	Witness int
 	Seen    time.Time
 	Stored  time.Time // by the platform's clock; zero where it does not tell
-	Mark    Mark      // whose message it is
-	// FiledDevice and FiledReading say where it was found; empty where the
-	// witness cannot tell.
+	// Stream and Seq say whose message it is. Stream is -1 for a mark of this run that is
+	// of no stream of it: Device and Reading tell what it says.
+	Stream          int
+	Seq             uint64
+	Device, Reading string
+	// FiledDevice and FiledReading say where it was found; empty where that is its own
+	// place, or where the witness cannot tell.
 	FiledDevice  string
 	FiledReading string
-	// Redelivered: the protocol says that this may be another delivery of the same
-	// message to the witness: a DUP, or a retained message after it subscribed anew.
-	Redelivered bool
+	// Again: this may be the same copy once more: a DUP, a retained message after the
+	// witness subscribed anew, a row that was met before and has changed.
+	Again bool
+	// Perhaps: whether this is another copy is not known: the row was met on another
+	// page of the same answer, and rows tell no identity.
+	Perhaps bool
 	// Asked: found by asking; when it came there is not known but for Stored.
 	Asked bool
+	// Row is a digest of the identity of the row that it was found in; 0: none is told.
+	Row uint64
 	// Values is the JSON object that was found.
 	Values []byte
 }
@@ -124,10 +142,7 @@ type Writer struct {
 }
 
 // block is a page's bytes on their way to the file.
-type block struct {
-	buf []byte
-	at  time.Time // of its last record
-}
+type block struct{ buf []byte }
 
 // maxWaiting is how many full blocks wait for the disk at most: 128 MiB. A disk that is
 // slower than that for as long ends the run, and it is told.
@@ -139,9 +154,12 @@ var ErrSlowDisk = errors.New("the disk does not keep up with what is recorded")
 // Page gathers records. Its methods may be called from any goroutine, and never wait for
 // the disk: the writer's own goroutine writes what a page has gathered.
 type Page struct {
-	w   *Writer
-	mu  sync.Mutex
-	buf []byte
+	w       *Writer
+	index   int // in the order of their making
+	witness int // whose sightings it holds; -1: of none
+	mu      sync.Mutex
+	buf     []byte
+	blocks  uint32 // so far
 }
 
 // lock takes the lock of a ledger. A reader that looks whether somebody writes holds it
@@ -215,11 +233,16 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 	return w, nil
 }
 
-// Page makes a new page. All pages are made before any is written to from
-// another goroutine.
-func (w *Writer) Page() *Page {
-	p := &Page{w: w, buf: make([]byte, pageHead, 4096)}
+// Page makes a new page for what is told of messages.
+func (w *Writer) Page() *Page { return w.page(-1) }
+
+// WitnessPage makes a page for what a witness found and how it was heard.
+func (w *Writer) WitnessPage(witness int) *Page { return w.page(witness) }
+
+func (w *Writer) page(witness int) *Page {
+	p := &Page{w: w, witness: witness, buf: make([]byte, pageHead, 4096)}
 	w.mu.Lock()
+	p.index = len(w.pages)
 	w.pages = append(w.pages, p)
 	w.mu.Unlock()
 	return p
@@ -260,9 +283,16 @@ func (p *Page) handOver() {
 		return
 	}
 	w := p.w
+	at := clock.Nano()
+	body := p.buf[frameSize:]
+	binary.BigEndian.PutUint64(body, uint64(at))
+	binary.BigEndian.PutUint32(body[8:], uint32(p.index))
+	binary.BigEndian.PutUint32(body[12:], p.blocks)
+	binary.BigEndian.PutUint32(body[16:], uint32(p.witness+1))
+	p.blocks++
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.full = append(w.full, block{p.buf, time.Now()})
+	w.full = append(w.full, block{p.buf})
 	if len(w.full) > maxWaiting {
 		w.fail(ErrSlowDisk)
 	}
@@ -297,7 +327,6 @@ func (w *Writer) write() {
 		w.mu.Unlock()
 		if !broken {
 			body := b.buf[frameSize:]
-			binary.BigEndian.PutUint64(body, uint64(b.at.UnixNano()))
 			copy(b.buf, w.key)
 			binary.BigEndian.PutUint32(b.buf[keySize:], uint32(len(body)))
 			binary.BigEndian.PutUint32(b.buf[keySize+4:], crc32.Checksum(body, castagnoli))
@@ -329,7 +358,7 @@ func (w *Writer) Err() error {
 func (w *Writer) End(interrupted bool) {
 	w.Flush() // whoever reads the end has read all before it
 	w.own.begin(recEnd)
-	w.own.when(time.Now())
+	w.own.when(clock.Now())
 	w.own.bool(interrupted)
 	w.own.end()
 }
@@ -339,6 +368,8 @@ func (w *Writer) Close() error {
 	close(w.stop)
 	<-w.done
 	w.Flush()
+	w.closed()
+	w.Flush()
 	err := w.file.Close()
 	if w.lock != nil {
 		w.lock.Unlock()
@@ -347,6 +378,27 @@ func (w *Writer) Close() error {
 		return w.err
 	}
 	return err
+}
+
+// closed notes how many blocks each page has: whoever reads them all has lost none.
+func (w *Writer) closed() {
+	w.mu.Lock()
+	pages := w.pages
+	w.mu.Unlock()
+	counts := make([]uint32, len(pages))
+	for i, p := range pages {
+		p.mu.Lock()
+		counts[i] = p.blocks
+		p.mu.Unlock()
+	}
+	counts[0]++ // the block that this stands in
+	w.own.begin(recClosed)
+	w.own.uint(uint64(len(pages)))
+	for i, p := range pages {
+		w.own.uint(uint64(counts[i]))
+		w.own.uint(uint64(p.witness + 1))
+	}
+	w.own.end()
 }
 
 func (p *Page) begin(rec byte)   { p.mu.Lock(); p.buf = append(p.buf, rec) }
@@ -416,14 +468,26 @@ func (w *Writer) Stream(index int, s Stream) {
 	p.end()
 }
 
-// Witness defines a witness by its place in the file and what it proves.
-func (w *Writer) Witness(index int, name, proof string, within time.Duration) {
+// Witness defines a witness by its place in the file.
+func (w *Writer) Witness(index int, x *Witness) {
 	p := w.own
 	p.begin(recWitness)
 	p.uint(uint64(index))
-	p.text(name)
-	p.text(proof)
-	p.int(int64(within))
+	p.text(x.Name)
+	p.text(x.Proof)
+	p.int(int64(x.Within))
+	p.int(int64(x.Linger))
+	p.bool(x.Listens)
+	p.uint(uint64(len(x.Fields)))
+	for _, name := range slices.Sorted(maps.Keys(x.Fields)) {
+		r := x.Fields[name]
+		p.text(name)
+		p.bool(r.Ignored)
+		p.text(r.As)
+		for _, n := range [...]float64{r.Tolerance, r.Factor, r.Offset} {
+			p.text(strconv.FormatFloat(n, 'g', -1, 64))
+		}
+	}
 	p.end()
 }
 
@@ -471,32 +535,55 @@ func (p *Page) Settled(stream int, seq uint64, at int64, o outcome.Outcome, code
 
 // Sighting notes what a witness found.
 func (p *Page) Sighting(s *Sighting) {
+	flags := byte(0)
+	for i, set := range [...]bool{s.Again, s.Perhaps, s.Asked} {
+		if set {
+			flags |= 1 << i
+		}
+	}
 	p.begin(recSighting)
 	p.uint(uint64(s.Witness))
+	p.uint(uint64(s.Stream + 1))
+	p.uint(s.Seq)
 	p.when(s.Seen)
 	p.when(s.Stored)
-	p.text(s.Mark.Run)
-	p.text(s.Mark.Device)
-	p.text(s.Mark.Reading)
-	p.uint(s.Mark.Seq)
-	p.text(s.FiledDevice)
-	p.text(s.FiledReading)
-	p.bool(s.Redelivered)
-	p.bool(s.Asked)
+	p.buf = append(p.buf, flags)
+	p.uint(s.Row)
+	names := [...]string{s.Device, s.Reading, s.FiledDevice, s.FiledReading}
+	if s.Stream >= 0 {
+		names[0], names[1] = "", ""
+	}
+	n := len(names)
+	for n > 0 && names[n-1] == "" {
+		n--
+	}
+	p.uint(uint64(n))
+	for _, name := range names[:n] {
+		p.text(name)
+	}
 	p.bytes(s.Values)
 	p.end()
 }
 
-// Gap notes a time in which a witness could not hear; to may be zero for a
-// gap that lasted to the end.
-// qos0 says that only messages of QoS 0 can be missing: the broker kept the others.
-func (p *Page) Gap(witness int, from, to time.Time, qos0 bool, why string) {
+// Clock notes by how much the clock of a witness's platform is ahead of ours: at least
+// and at most, as it tells itself.
+func (p *Page) Clock(witness int, least, most time.Duration) {
+	p.begin(recClock)
+	p.uint(uint64(witness))
+	p.int(int64(least))
+	p.int(int64(most))
+	p.end()
+}
+
+// Gap notes a time in which a witness could not hear.
+func (p *Page) Gap(witness int, g *Gap) {
 	p.begin(recGap)
 	p.uint(uint64(witness))
-	p.when(from)
-	p.when(to)
-	p.bool(qos0)
-	p.text(why)
+	p.when(g.From)
+	p.when(g.To)
+	p.bool(g.QoS0)
+	p.bool(g.Lag)
+	p.text(g.Why)
 	p.end()
 }
 
@@ -559,7 +646,8 @@ type Command struct {
 	Done   bool
 	Why    string  // it was not obeyed
 	Did    []Deed  // what was done
-	Answer *Answer // nil: none is due
+	Asks   bool    // an answer is due, and is noted behind
+	Answer *Answer // nil: none was noted
 }
 
 // Answer is what a device said to a command.
@@ -603,6 +691,7 @@ func (p *Page) Command(c *Command) {
 		p.text(d.Name)
 		p.text(d.Value)
 	}
+	p.bool(c.Asks)
 	p.end()
 }
 
@@ -628,29 +717,29 @@ func (p *Page) Told(command uint64, sent, at int64, o outcome.Outcome, code int,
 	p.end()
 }
 
-// Reopen opens a ledger to append evidence to it, a witness heard again later, and reads
-// what is in it. ErrBusy: another process writes it.
-func Reopen(path string) (*Writer, *Book, error) {
+// Reopen opens a ledger to append evidence to it, a witness heard again later. ErrBusy:
+// another process writes it.
+func Reopen(path string) (*Writer, error) {
 	l, err := lock(path)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	b, err := Read(path)
+	facts, key, err := look(path)
 	var f *os.File
 	if err == nil {
 		f, err = os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
 	}
 	if err != nil {
 		l.Unlock()
-		return nil, nil, err
+		return nil, err
 	}
-	w := open(f, l, b.key, b.Start)
+	w := open(f, l, key, facts.Start)
 	w.own.begin(recReopened)
-	w.own.when(time.Now())
+	w.own.when(clock.Now())
 	w.own.end()
 	w.Flush() // it stands in front of all that is added
 	go w.flusher()
-	return w, b, nil
+	return w, nil
 }
 
 // ErrNotALedger is the error for a file that is none.

@@ -3,8 +3,11 @@ package ledger_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -43,11 +46,46 @@ func FuzzMark(f *testing.F) {
 	})
 }
 
-func TestSequenceBasesDoNotOverlap(t *testing.T) {
-	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC).Unix()
-	assert.GreaterOrEqual(t, ledger.SequenceBase(now+1)-ledger.SequenceBase(now), uint64(1_000_000))
-	far := time.Date(2245, 1, 1, 0, 0, 0, 0, time.UTC).Unix()
-	assert.Less(t, ledger.SequenceBase(far), uint64(1)<<53)
+// Whole numbers as marks name one message of one run, and no float loses a bit of them.
+func TestNumbers(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		streams := rapid.IntRange(1, 100_000).Draw(t, "streams")
+		run := rapid.StringMatching(`[a-z2-7]{8}`).Draw(t, "run")
+		n := ledger.NumbersOf(run, streams)
+		stream, seq := rapid.IntRange(0, streams-1).Draw(t, "stream"), rapid.Uint64Range(1, ledger.MaxSequence).Draw(t, "seq")
+		number := n.Of(stream, seq)
+		require.Equal(t, number, uint64(float64(number)), "it stays below 2^53")
+		i, k, ours := n.Message(number)
+		require.True(t, ours)
+		require.Equal(t, stream, i)
+		require.Equal(t, seq, k)
+		if seq > 1 {
+			require.Greater(t, number, n.Of(stream, seq-1), "they grow")
+		}
+		_, _, ours = ledger.NumbersOf(run+"x", streams).Message(number)
+		require.False(t, ours, "another run has others")
+	})
+	n := ledger.NumbersOf("run", 3)
+	assert.Zero(t, n.Of(0, ledger.MaxSequence+1), "one too many has none")
+	_, _, ours := n.Message(0)
+	assert.False(t, ours)
+}
+
+// A set of numbers is what was added to it.
+func TestSpans(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		var s ledger.Spans
+		want := map[uint64]bool{}
+		for _, n := range rapid.SliceOf(rapid.Uint64Range(1, 40)).Draw(t, "numbers") {
+			s.Add(n)
+			want[n] = true
+		}
+		for n := range uint64(42) {
+			require.Equal(t, want[n], s.Has(n), "%d in %v", n, s)
+		}
+		require.Equal(t, len(want), s.Len())
+		require.LessOrEqual(t, len(s), 20, "neighbours are one")
+	})
 }
 
 // written makes a ledger with a bit of everything and returns its path.
@@ -58,7 +96,7 @@ func written(t testing.TB, end bool) string {
 	require.NoError(t, err)
 	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
 	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
-	w.Witness(0, "ear", "received", time.Second)
+	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
 	w.Round(1, start, start.Add(time.Minute))
 	w.Flush()
 	p := w.Page()
@@ -70,13 +108,15 @@ func written(t testing.TB, end bool) string {
 	w.Flush()
 	p.Due(0, 2, 1, at+5000, []byte(`{"wave_m":2}`))
 	p.Due(1, 1, 1, at+6000, nil)
-	p.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Mark: ledger.Mark{Run: "k3f9a2xy", Device: "buoy-1", Reading: "state", Seq: 2},
-		FiledDevice: "buoy-2", FiledReading: "state", Redelivered: true, Asked: true, Values: []byte(`{"wave_m":2}`)})
-	p.Gap(0, start.Add(time.Second), time.Time{}, true, "gone")
-	p.Heard(0, 1, true, "")
+	q := w.WitnessPage(0)
+	q.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Seq: 2,
+		FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)})
+	q.Gap(0, &ledger.Gap{From: start.Add(time.Second), QoS0: true, Lag: true, Why: "gone"})
+	q.Clock(0, -time.Second, 2*time.Second)
+	q.Heard(0, 1, true, "")
 	p.Link(&ledger.LinkEvent{At: start.Add(time.Second), What: ledger.Down, Why: "cut"})
 	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"})
-	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}}})
+	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}}})
 	p.Answer(1, &ledger.Answer{Due: start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no")})
 	p.Told(1, at+4_500_000_000, at+4_600_000_000, outcome.Refused, 135, "not authorized")
 	p.Told(9, 0, at, outcome.Unsent, 0, "of a command that was lost with a torn page")
@@ -111,23 +151,21 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.Equal(t, outcome.Open, b.Messages[0][1].Outcome)
 	require.Len(t, b.Sightings, 1)
 	s := b.Sightings[0]
-	assert.True(t, s.Redelivered && s.Asked)
-	assert.Equal(t, "buoy-2", s.FiledDevice)
-	assert.Equal(t, uint64(2), s.Mark.Seq)
-	assert.Equal(t, time.Second, s.Stored.Sub(start))
+	assert.Equal(t, ledger.Sighting{Seen: b.Start.Add(2 * time.Second), Stored: b.Start.Add(time.Second), Seq: 2, FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)}, s)
 	require.Len(t, b.Witnesses, 1)
-	assert.Equal(t, time.Second, b.Witnesses[0].Within)
-	require.Len(t, b.Witnesses[0].Gaps, 1)
-	assert.True(t, b.Witnesses[0].Gaps[0].To.IsZero())
-	assert.True(t, b.Witnesses[0].Heard[1].Complete)
+	w := b.Witnesses[0]
+	assert.True(t, w.Heard[1].Complete)
+	w.Heard = nil
+	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
+		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), QoS0: true, Lag: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{
-		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}},
+		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}},
 			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"), Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
 				Outcome: outcome.Refused, Code: 135, Text: "not authorized"}},
 		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"},
 	}, b.Commands)
-	assert.Equal(t, []ledger.LinkEvent{{At: b.Links[0].At, What: ledger.Down, Why: "cut"}}, b.Links)
+	assert.Equal(t, ledger.Links{Drops: 1, Why: map[string]int{"cut": 1}}, b.Links)
 }
 
 // A ledger may be cut at any byte: what is whole before the cut is read, and
@@ -137,6 +175,8 @@ func TestLedgerCutAnywhere(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "cut")
 	before := 0
+	key := whole[len("runcrowd ledger 5 ")+17:][:8]
+	ended := bytes.LastIndex(whole, key) // where the block begins that says it was closed
 	for n := range len(whole) {
 		require.NoError(t, os.WriteFile(path, whole[:n], 0o644))
 		b, err := ledger.Read(path)
@@ -146,7 +186,7 @@ func TestLedgerCutAnywhere(t *testing.T) {
 			continue
 		}
 		require.Equal(t, int64(n), b.Good+b.Torn)
-		require.False(t, b.Ended)
+		require.False(t, b.Ended && b.Torn == 0 && n < ended, "it ended before all was written")
 		got := 0
 		for _, m := range b.Messages {
 			got += len(m)
@@ -178,10 +218,19 @@ func TestLedgerDamageIsNoticed(t *testing.T) {
 			continue
 		}
 		read++
-		require.False(t, b.Ended && b.Torn == 0 && len(b.Damage) == 0, "byte %d", i)
-		for _, w := range b.Witnesses {
-			require.False(t, w.Heard[1].Complete && len(b.Damage) > 0 && b.Damage[0].At > 0, "byte %d: a witness counts as heard whose sightings may be lost", i)
+		require.True(t, b.Torn > 0 || len(b.Damage) > 0, "byte %d", i)
+		for n, w := range b.Witnesses {
+			doubt := !w.Heard[1].Complete
+			for _, g := range w.Gaps {
+				doubt = doubt || strings.Contains(g.Why, "damaged")
+			}
+			lost := len(b.Sightings) < len(good.Sightings) || len(w.Gaps) < len(good.Witnesses[n].Gaps)
+			require.False(t, lost && !doubt, "byte %d: a sighting is lost, and the witness counts as heard", i)
+			if b.Ended && b.Torn == 0 {
+				require.Equal(t, lost, doubt, "byte %d: damage elsewhere makes the witness doubtful", i)
+			}
 		}
+		require.False(t, b.Ended && !b.Lost && !slices.EqualFunc(good.Messages, b.Messages, func(x, y []ledger.Message) bool { return assert.ObjectsAreEqual(x, y) }), "byte %d: messages are lost, and the ledger counts as whole", i)
 		for stream, list := range b.Messages {
 			for k, m := range list {
 				if !m.Hole {
@@ -206,14 +255,15 @@ func TestReopen(t *testing.T) {
 	require.NoError(t, f.Close())
 	before, err := os.ReadFile(path)
 	require.NoError(t, err)
-	w, b, err := ledger.Reopen(path)
+	w, err := ledger.Reopen(path)
+	require.NoError(t, err)
+	b, err := ledger.Read(path)
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), b.Torn)
 	assert.True(t, ledger.Busy(path))
-	_, _, err = ledger.Reopen(path)
+	_, err = ledger.Reopen(path)
 	require.ErrorIs(t, err, ledger.ErrBusy, "a second writer is told")
-	p := w.Page()
-	p.Sighting(&ledger.Sighting{Mark: ledger.Mark{Run: b.Run, Device: "buoy-1", Reading: "state", Seq: 1}, Seen: b.Start.Add(time.Hour)})
+	w.WitnessPage(0).Sighting(&ledger.Sighting{Seq: 1, Seen: b.Start.Add(time.Hour)})
 	require.NoError(t, w.Close())
 	assert.False(t, ledger.Busy(path))
 	after, err := os.ReadFile(path)
@@ -227,24 +277,57 @@ func TestReopen(t *testing.T) {
 	assert.Equal(t, b.Messages, again.Messages)
 }
 
-// What is seen again after damage counts.
-func TestHeardAgainAfterDamage(t *testing.T) {
-	path := written(t, true)
+// What an asking witness saw may be in a block that is lost: it was not heard, until it is
+// asked again. A listening one has a gap there, and no other. What others saw stands.
+func TestWhatWitnessesSawAndIsLost(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	start := time.Now()
+	w, err := ledger.Create(path, "k3f9a2xy", "harbour", start)
+	require.NoError(t, err)
+	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state"})
+	var pages []*ledger.Page
+	for i, listens := range []bool{false, false, true} {
+		w.Witness(i, &ledger.Witness{Name: fmt.Sprint(i), Proof: "stored", Listens: listens})
+		pages = append(pages, w.WitnessPage(i))
+	}
+	w.Round(1, start, start.Add(time.Minute))
+	for n := range 3 {
+		for i, p := range pages {
+			p.Sighting(&ledger.Sighting{Witness: i, Seq: 1, Seen: start, Values: []byte(fmt.Sprintf(`{"seen_by":%d,"time":%d}`, i, n))})
+		}
+		w.Flush()
+	}
+	for i, p := range pages {
+		p.Heard(i, 1, true, "")
+	}
+	w.End(false)
+	require.NoError(t, w.Close())
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
-	b[bytes.Index(b, []byte(`{"wave_m":1}`))] ^= 1
+	for _, at := range []string{`{"seen_by":0,"time":1}`, `{"seen_by":2,"time":1}`} {
+		b[bytes.Index(b, []byte(at))] ^= 1
+	}
 	require.NoError(t, os.WriteFile(path, b, 0o644))
-	w, book, err := ledger.Reopen(path)
+	book, err := ledger.Read(path)
 	require.NoError(t, err)
-	require.NotEmpty(t, book.Damage)
+	assert.Len(t, book.Sightings, 7)
+	assert.Len(t, book.Damage, 2)
+	assert.False(t, book.Lost, "no message is")
 	assert.False(t, book.Witnesses[0].Heard[1].Complete)
 	assert.Contains(t, book.Witnesses[0].Heard[1].Why, "damaged")
-	w.Page().Heard(0, 1, true, "")
-	require.NoError(t, w.Close())
+	assert.True(t, book.Witnesses[1].Heard[1].Complete)
+	assert.True(t, book.Witnesses[2].Heard[1].Complete)
+	assert.Empty(t, book.Witnesses[1].Gaps)
+	require.Len(t, book.Witnesses[2].Gaps, 1)
+	assert.False(t, book.Witnesses[2].Gaps[0].To.IsZero(), "the block behind it is there")
+	again, err := ledger.Reopen(path)
+	require.NoError(t, err)
+	again.WitnessPage(0).Heard(0, 1, true, "")
+	require.NoError(t, again.Close())
 	book, err = ledger.Read(path)
 	require.NoError(t, err)
 	assert.True(t, book.Witnesses[0].Heard[1].Complete)
-	assert.NotEmpty(t, book.Damage)
+	assert.Len(t, book.Damage, 2)
 }
 
 func TestReadWhatIsNoLedger(t *testing.T) {

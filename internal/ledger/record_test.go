@@ -85,14 +85,15 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	w, err := Create(path, "k3f9a2xy", "harbour", start)
 	require.NoError(t, err)
 	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
-	w.Witness(0, "ear", "received", time.Second)
+	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second, Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
 	w.Round(1, start, start.Add(time.Minute))
 	p := w.Page()
 	p.Due(0, 1, 1, start.UnixNano(), []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1)
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
-	p.Sighting(&Sighting{Seen: start, Stored: start, Mark: Mark{"k3f9a2xy", "buoy-1", "state", 1}, FiledDevice: "x", Redelivered: true, Values: []byte("{}")})
-	p.Gap(0, start, time.Time{}, true, "cut")
+	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
+	p.Gap(0, &Gap{From: start, QoS0: true, Why: "cut"})
+	p.Clock(0, -time.Second, time.Second)
 	p.Heard(0, 1, false, "why")
 	p.Link(&LinkEvent{At: start, What: NotHearing, Place: "ask", Why: "no"})
 	p.Command(&Command{Number: 1, Device: "buoy-1", At: start, Did: []Deed{{"set", "a", "1"}, {"send", "state", "2"}}})
@@ -100,7 +101,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
 	w.End(true)
 	require.NoError(t, w.Close())
-	again, _, err := Reopen(path)
+	again, err := Reopen(path)
 	require.NoError(t, err)
 	require.NoError(t, again.Close())
 
@@ -123,7 +124,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recReopened)
+	assert.Len(t, table, recClosed)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.

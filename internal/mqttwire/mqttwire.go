@@ -398,6 +398,9 @@ func NewReader(r *bufio.Reader, version byte, max int) *Reader {
 	return &Reader{r: r, version: version, max: max}
 }
 
+// Buffered is how many bytes have come that were not read yet.
+func (d *Reader) Buffered() int { return d.r.Buffered() }
+
 // Read waits for the next packet. The error is that of the connection, or one
 // that wraps ErrMalformed.
 func (d *Reader) Read(p *Packet) error {

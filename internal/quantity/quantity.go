@@ -143,6 +143,33 @@ func ParseRate(text string) (Rate, error) {
 
 func (r Rate) String() string { return strconv.FormatFloat(float64(r), 'f', -1, 64) + "/s" }
 
+// sizeUnits are those of sizes, in bytes.
+var sizeUnits = map[string]int64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+
+// ParseSize reads "512 MiB", "64KiB" or "10 MB" and gives bytes.
+func ParseSize(text string) (int64, error) {
+	number, unit, rest := splitUnit(strings.TrimSpace(text))
+	size, known := sizeUnits[unit]
+	v, err := strconv.ParseFloat(number, 64)
+	switch {
+	case err != nil || !known || strings.TrimSpace(rest) != "":
+		return 0, fmt.Errorf("%q is not a size; write one such as 512 MiB, 64 KiB or 10 MB", text)
+	case v*float64(size) < 1 || v*float64(size) > 1<<50:
+		return 0, fmt.Errorf("%q is not between 1 B and 2^50 bytes", text)
+	}
+	return int64(v * float64(size)), nil
+}
+
+// FormatSize writes a number of bytes so that ParseSize reads it back.
+func FormatSize(n int64) string {
+	for _, unit := range []string{"GiB", "MiB", "KiB"} {
+		if size := sizeUnits[unit]; n >= size && n%size == 0 {
+			return fmt.Sprintf("%d %s", n/size, unit)
+		}
+	}
+	return fmt.Sprintf("%d B", n)
+}
+
 // ParseLength reads "15m", "1.5km", "80cm" and gives metres.
 func ParseLength(text string) (metres float64, err error) {
 	number, unit, rest := splitUnit(strings.TrimSpace(text))

@@ -9,11 +9,21 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/report"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
+
+func judge(b *ledger.Book) *tally.Result {
+	r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), tally.Options{}).Judge()
+	if err != nil {
+		panic(err)
+	}
+	return r
+}
 
 // asked is a run in which devices were asked this and that.
 func asked() *report.Input {
@@ -21,9 +31,9 @@ func asked() *report.Input {
 	answer := func(how ledger.How, o outcome.Outcome, after int, text string) *ledger.Answer {
 		return &ledger.Answer{How: how, Outcome: o, Sent: at(after), At: at(after + 1), Text: text}
 	}
-	b := &ledger.Book{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
-		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state"}}, Messages: [][]ledger.Message{nil},
-		Links: []ledger.LinkEvent{{What: ledger.Up}, {What: ledger.Renewed}, {What: ledger.Renewed}, {What: ledger.NotHearing, Place: "ask/buoy-2", Why: "not authorized (0x87)"}},
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
+		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state"}},
+		Links:   ledger.Links{Renewed: 2, NotHearing: map[string]int{"ask/buoy-2: not authorized (0x87)": 1}}},
 		Commands: []ledger.Command{
 			{Number: 1, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Right, outcome.Accepted, 20, "")},
 			{Number: 2, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Wrong, outcome.NotAsked, 40, "")},
@@ -32,7 +42,7 @@ func asked() *report.Input {
 			{Number: 5, Device: "buoy-1", Topic: "ask/buoy-1", Body: []byte("{\n\"name\": \"dance\"}"), At: start, Why: "no command of the kind matches"},
 			{Number: 6, Device: "buoy-1", Name: "note", At: start, Done: true},
 		}}
-	r := verdict.Judge(b, verdict.Options{})
+	r := judge(b)
 	return &report.Input{Folder: "runs/x", Result: r}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"runcrowd/internal/proof"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -16,38 +17,38 @@ const Format = 1
 
 // Document is the report as JSON. Times are RFC 3339, delays milliseconds.
 type Document struct {
-	Format          int                     `json:"format"`
-	Run             string                  `json:"run"`
-	Crowd           string                  `json:"crowd"`
-	Folder          string                  `json:"folder"`
-	Started         time.Time               `json:"started"`
-	Met             bool                    `json:"requirements_met"`
-	Ended           bool                    `json:"ended"`
-	Playing         bool                    `json:"playing"`
-	DamagedBytes    int64                   `json:"damaged_bytes"`
-	Interrupted     bool                    `json:"interrupted"`
-	Due             int                     `json:"due"`
-	Verdicts        map[string]int          `json:"verdicts"`
-	Kinds           []group                 `json:"kinds"`
-	Rounds          []group                 `json:"rounds"`
-	Devices         []group                 `json:"devices_not_proven"`
-	Proofs          []verdict.Proof         `json:"proofs"`
-	Require         []proof.Check           `json:"requirements"`
-	Delays          map[string]delays       `json:"delays_ms"`
-	Unmatched       int                     `json:"unmatched"`
-	UnmatchedSample []verdict.Unmatched     `json:"unmatched_sample,omitempty"`
-	OutOfOrder      int                     `json:"out_of_order"`
-	Resent          int                     `json:"resent"`
-	Drops           int                     `json:"connections_lost"`
-	DropReasons     map[string]int          `json:"connections_lost_why,omitempty"`
-	Renewed         int                     `json:"access_tokens_renewed,omitempty"`
-	Commands        []asked                 `json:"commands,omitempty"`
-	Mishaps         []verdict.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
-	NotHearing      map[string]int          `json:"commands_not_heard_why,omitempty"`
-	Witnesses       []verdict.WitnessReport `json:"witnesses"`
-	Findings        []verdict.Finding       `json:"messages_not_proven"`
-	AtMost          int                     `json:"messages_not_proven_at_most_per_verdict,omitempty"`
-	Recovered       int                     `json:"recovered,omitempty"`
+	Format          int                   `json:"format"`
+	Run             string                `json:"run"`
+	Crowd           string                `json:"crowd"`
+	Folder          string                `json:"folder"`
+	Started         time.Time             `json:"started"`
+	Met             bool                  `json:"requirements_met"`
+	Ended           bool                  `json:"ended"`
+	Playing         bool                  `json:"playing"`
+	DamagedBytes    int64                 `json:"damaged_bytes"`
+	Interrupted     bool                  `json:"interrupted"`
+	Due             int                   `json:"due"`
+	Verdicts        map[string]int        `json:"verdicts"`
+	Kinds           []group               `json:"kinds"`
+	Rounds          []group               `json:"rounds"`
+	Devices         []group               `json:"devices_not_proven"`
+	Proofs          []tally.Proof         `json:"proofs"`
+	Require         []proof.Check         `json:"requirements"`
+	Delays          map[string]delays     `json:"delays_ms"`
+	Unmatched       int                   `json:"unmatched"`
+	UnmatchedSample []tally.Unmatched     `json:"unmatched_sample,omitempty"`
+	OutOfOrder      int                   `json:"out_of_order"`
+	Resent          int                   `json:"resent"`
+	Drops           int                   `json:"connections_lost"`
+	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
+	Renewed         int                   `json:"access_tokens_renewed,omitempty"`
+	Commands        []asked               `json:"commands,omitempty"`
+	Mishaps         []tally.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
+	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
+	Witnesses       []tally.WitnessReport `json:"witnesses"`
+	Findings        []verdict.Finding     `json:"messages_not_proven"`
+	AtMost          int                   `json:"messages_not_proven_at_most_per_verdict,omitempty"`
+	Recovered       int                   `json:"recovered,omitempty"`
 }
 
 type group struct {
@@ -65,14 +66,14 @@ type delays struct {
 }
 
 type asked struct {
-	verdict.Asked
+	tally.Asked
 	Delays delays `json:"answered_after_ms"`
 }
 
 // Input is what a report is made of.
 type Input struct {
 	Folder string
-	Result *verdict.Result
+	Result *tally.Result
 	Checks []proof.Check
 	AtMost int // findings kept for each verdict; 0: all
 }
@@ -93,9 +94,9 @@ func JSON(in *Input) ([]byte, error) {
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
 		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
-		Resent: r.Resent, Drops: r.Drops, DropReasons: r.DropReasons, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
+		Resent: r.Resent, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
-	d.Renewed, d.Mishaps, d.NotHearing = r.Renewed, r.Mishaps, r.NotHearing
+	d.Renewed, d.Mishaps, d.NotHearing = r.Links.Renewed, r.Mishaps, r.Links.NotHearing
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})
 	}
@@ -107,7 +108,7 @@ func JSON(in *Input) ([]byte, error) {
 }
 
 // counts names every verdict, those with no message too: the sum is what was due.
-func counts(c *verdict.Counts) map[string]int {
+func counts(c *tally.Counts) map[string]int {
 	m := map[string]int{}
 	for _, v := range verdict.All() {
 		m[v.String()] = c[v]
@@ -115,7 +116,7 @@ func counts(c *verdict.Counts) map[string]int {
 	return m
 }
 
-func groups(list []verdict.Group) []group {
+func groups(list []tally.Group) []group {
 	out := make([]group, 0, len(list))
 	for i := range list {
 		out = append(out, group{list[i].Name, list[i].Counts.Due(), counts(&list[i].Counts)})
@@ -123,13 +124,13 @@ func groups(list []verdict.Group) []group {
 	return out
 }
 
-func ms(d verdict.Delays) delays {
+func ms(d tally.Delays) delays {
 	f := func(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 	return delays{d.N, f(d.P50), f(d.P90), f(d.P99), f(d.Worst)}
 }
 
 // damaged is how many bytes of the ledger could not be read.
-func damaged(r *verdict.Result) (n int64) {
+func damaged(r *tally.Result) (n int64) {
 	for _, d := range r.Damage {
 		n += d.Bytes
 	}

@@ -22,32 +22,34 @@ var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 // input is a run of 12 devices with one message each, of which some are lost,
 // one is altered, one refused and one unsent; the ear lost its connection once.
 func input(proven bool) *report.Input {
-	b := &ledger.Book{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
 		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}},
 			Gaps: []ledger.Gap{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
-		Links: []ledger.LinkEvent{{What: ledger.Down, Why: "the platform cut the connection"}, {What: ledger.Up}}}
+		Links: ledger.Links{Drops: 1, Why: map[string]int{"the platform cut the connection": 1}}}}
 	for i := range 12 {
 		name := fmt.Sprintf("buoy-%02d", i+1)
 		b.Streams = append(b.Streams, ledger.Stream{Device: name, Kind: []string{"buoy", "gauge"}[i%2], Reading: "state"})
 		m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), At: start.Add(3 * time.Millisecond), Attempts: 1,
 			Outcome: outcome.Accepted, Carried: []byte(`{"wave_m":1.25,"site":"outer"}`)}
-		s := ledger.Sighting{Mark: ledger.Mark{Run: b.Run, Device: name, Reading: "state", Seq: 1}, Seen: start.Add(4 * time.Millisecond), Values: m.Carried}
+		s, found := ledger.Sighting{Stream: i, Seq: 1, Seen: start.Add(4 * time.Millisecond), Values: m.Carried}, true
 		if !proven {
 			switch {
 			case i < 4:
-				s.Mark.Run = "other"
+				found = false
 			case i == 4:
 				s.Values = []byte(`{"wave_m":1,"site":"outer"}`)
 			case i == 5:
-				m.Outcome, m.Text, s.Mark.Run = outcome.Refused, "PUBACK quota exceeded (0x97)", "other"
+				m.Outcome, m.Text, found = outcome.Refused, "PUBACK quota exceeded (0x97)", false
 			case i == 6:
-				m.Outcome, m.Sent, m.Attempts, m.Text, s.Mark.Run = outcome.Unsent, time.Time{}, 0, "still waiting", "other"
+				m.Outcome, m.Sent, m.Attempts, m.Text, found = outcome.Unsent, time.Time{}, 0, "still waiting", false
 			}
 		}
 		b.Messages = append(b.Messages, []ledger.Message{m})
-		b.Sightings = append(b.Sightings, s)
+		if found {
+			b.Sightings = append(b.Sightings, s)
+		}
 	}
-	r := verdict.Judge(b, verdict.Options{})
+	r := judge(b)
 	return &report.Input{Folder: "runs/x", Result: r, Checks: r.Check([]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}})}
 }
 

@@ -13,6 +13,7 @@ import (
 
 	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -126,7 +127,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 }
 
 // everyProof names the proofs that were had of every message.
-func everyProof(r *verdict.Result) string {
+func everyProof(r *tally.Result) string {
 	var list []string
 	for _, p := range r.Proofs {
 		if p.NotAsked == 0 && p.AsSent == p.Asked {
@@ -145,7 +146,7 @@ func everyProof(r *verdict.Result) string {
 	return ": each " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + ", once, as it was sent"
 }
 
-func proofs(b *strings.Builder, r *verdict.Result, st Style) {
+func proofs(b *strings.Builder, r *tally.Result, st Style) {
 	by := map[string][]string{}
 	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "came out of the platform, by the witness ",
 		"stored": "found where the platform keeps it, by the witness "}
@@ -199,7 +200,7 @@ func proofs(b *strings.Builder, r *verdict.Result, st Style) {
 }
 
 // columns are the verdicts that the table shows: those that occur, and proven.
-func columns(r *verdict.Result) []verdict.Verdict {
+func columns(r *tally.Result) []verdict.Verdict {
 	list := []verdict.Verdict{verdict.Proven}
 	for _, v := range verdict.All() {
 		if v != verdict.Proven && r.Total[v] > 0 {
@@ -229,7 +230,7 @@ func newTable() table.Writer {
 	return t
 }
 
-func verdictTable(first string, groups []verdict.Group, total *verdict.Group, cols []verdict.Verdict) string {
+func verdictTable(first string, groups []tally.Group, total *tally.Group, cols []verdict.Verdict) string {
 	t := newTable()
 	header := table.Row{first, "due"}
 	configs := []table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight}}
@@ -237,7 +238,7 @@ func verdictTable(first string, groups []verdict.Group, total *verdict.Group, co
 		header = append(header, v.String())
 		configs = append(configs, table.ColumnConfig{Number: i + 3, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight})
 	}
-	row := func(g *verdict.Group) table.Row {
+	row := func(g *tally.Group) table.Row {
 		r := table.Row{g.Name, g.Counts.Due()}
 		for _, v := range cols {
 			if g.Counts[v] == 0 {
@@ -267,15 +268,15 @@ func indent(s string) string {
 	return strings.Join(lines, "\n") + "\n"
 }
 
-func kinds(r *verdict.Result, _ Style) string {
-	var total *verdict.Group
+func kinds(r *tally.Result, _ Style) string {
+	var total *tally.Group
 	if len(r.Kinds) > 1 {
-		total = &verdict.Group{Name: "all", Counts: r.Total}
+		total = &tally.Group{Name: "all", Counts: r.Total}
 	}
 	return verdictTable("kind", r.Kinds, total, columns(r))
 }
 
-func rounds(r *verdict.Result, _ Style) string {
+func rounds(r *tally.Result, _ Style) string {
 	list := r.Rounds
 	const most = 12
 	cut := 0
@@ -290,13 +291,13 @@ func rounds(r *verdict.Result, _ Style) string {
 	return s
 }
 
-func delayTable(r *verdict.Result) string {
+func delayTable(r *tally.Result) string {
 	t := newTable()
 	t.AppendHeader(table.Row{"time", "p50", "p90", "p99", "worst", ""})
 	rows := 0
 	for _, d := range []struct {
 		name, note string
-		d          verdict.Delays
+		d          tally.Delays
 	}{
 		{"behind schedule", "sent after it was due", r.Lag},
 		{"to acknowledgement", "after it was sent", r.Acknowledged},
@@ -320,7 +321,7 @@ func delayTable(r *verdict.Result) string {
 }
 
 // asides are counts beside the verdicts.
-func asides(b *strings.Builder, r *verdict.Result) {
+func asides(b *strings.Builder, r *tally.Result) {
 	var list []string
 	if r.OutOfOrder > 0 {
 		list = append(list, fmt.Sprintf("%d out of order", r.OutOfOrder))
@@ -337,12 +338,12 @@ func asides(b *strings.Builder, r *verdict.Result) {
 	for _, s := range r.Unmatched[:min(3, len(r.Unmatched))] {
 		fmt.Fprintf(b, "    unmatched at %s: %s\n", s.Witness, s.Mark)
 	}
-	if r.Drops > 0 {
-		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Drops))
-		reasons(b, r.DropReasons)
+	if r.Links.Drops > 0 {
+		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Links.Drops))
+		reasons(b, r.Links.Why)
 	}
-	if r.Renewed > 0 {
-		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Renewed))
+	if r.Links.Renewed > 0 {
+		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))
 	}
 }
 
@@ -356,10 +357,10 @@ func reasons(b *strings.Builder, why map[string]int) {
 }
 
 // commands tells what the platform asked of the devices.
-func commands(b *strings.Builder, r *verdict.Result) {
-	if len(r.NotHearing) > 0 {
+func commands(b *strings.Builder, r *tally.Result) {
+	if len(r.Links.NotHearing) > 0 {
 		fmt.Fprintf(b, "\n  Devices could not listen for commands:\n")
-		reasons(b, r.NotHearing)
+		reasons(b, r.Links.NotHearing)
 	}
 	if len(r.Commands) == 0 {
 		return
@@ -421,7 +422,7 @@ func clip(s string) string {
 	return s
 }
 
-func devices(r *verdict.Result, _ Style) string {
+func devices(r *tally.Result, _ Style) string {
 	if len(r.Devices) == 0 || r.DeviceCount == 1 {
 		return ""
 	}
@@ -443,7 +444,7 @@ func devices(r *verdict.Result, _ Style) string {
 	return b.String()
 }
 
-func findings(r *verdict.Result, st Style) string {
+func findings(r *tally.Result, st Style) string {
 	var b strings.Builder
 	shown := map[string]int{}
 	for i := range r.Findings {
@@ -491,7 +492,7 @@ func finding(f *verdict.Finding, st Style) string {
 	}
 	switch f.Outcome {
 	case "accepted":
-		fmt.Fprintf(&b, ", acknowledged after %s", verdict.Span(f.Took()))
+		fmt.Fprintf(&b, ", acknowledged after %s", verdict.Span(f.Took))
 	case "not asked":
 		b.WriteString(", no acknowledgement asked")
 	case "open":

@@ -23,6 +23,7 @@ import (
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -91,7 +92,7 @@ func (a *asker) ready(device, command string) {
 }
 
 // playBeside plays a crowd while f runs, and reads the ledger.
-func playBeside(t *testing.T, text string, f func()) (*verdict.Result, *ledger.Book) {
+func playBeside(t *testing.T, text string, f func()) (*tally.Result, *ledger.Book) {
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
@@ -102,11 +103,11 @@ func playBeside(t *testing.T, text string, f func()) (*verdict.Result, *ledger.B
 	f()
 	stop()
 	require.NoError(t, <-done)
-	_, res, _, err := run.Judge(s.Folder, 0)
+	res, err := run.Judge(s.Folder, run.Judging{})
 	require.NoError(t, err)
 	book, err := run.ReadLedger(s.Folder)
 	require.NoError(t, err)
-	return res, book
+	return res.Result, book
 }
 
 // Commands are obeyed and answered as the file says, each is in the ledger, and what
@@ -156,13 +157,13 @@ func TestCommands(t *testing.T) {
 					time.Sleep(1500 * time.Millisecond) // let the faster one speak
 				})
 				assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
-				asked := map[string]verdict.Asked{}
+				asked := map[string]tally.Asked{}
 				for _, x := range res.Commands {
-					x.Delays = verdict.Delays{}
+					x.Delays = tally.Delays{}
 					asked[x.Name] = x
 				}
 				delete(asked, "ping") // as often as it took
-				assert.Equal(t, map[string]verdict.Asked{
+				assert.Equal(t, map[string]tally.Asked{
 					"faster": {Name: "faster", Came: 2, Obeyed: 1, Answered: 2}, "set": {Name: "set", Came: 2, Obeyed: 1, Answered: 2},
 					"lie": {Name: "lie", Came: 1, Obeyed: 1, Answered: 1, Wrongly: 1}, "hide": {Name: "hide", Came: 1, Obeyed: 1, Silent: 1},
 					"quiet": {Name: "quiet", Came: 1, Obeyed: 1}, "": {Came: 1}}, asked)
@@ -219,7 +220,7 @@ func TestCommandsAndRounds(t *testing.T) {
 	assert.True(t, a.ask("buoy-2", "set", 5*time.Second, map[string]any{"watts": 36}).Answered)
 	assert.False(t, a.ask("buoy-1", "faster", 100*time.Millisecond, map[string]any{"ms": 100}).Answered, "its answer is due in a minute")
 	require.NoError(t, <-done)
-	_, res, _, err := run.Judge(session.Folder, 0)
+	res, err := run.Judge(session.Folder, run.Judging{})
 	require.NoError(t, err)
 	assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
 	book, err := run.ReadLedger(session.Folder)
@@ -325,8 +326,8 @@ func TestConnectionsAreLimited(t *testing.T) {
 	p := playAgainst(t, s.MQTTAddr, "", strings.Replace(overMQTT("5", 1, "1s"), "settle: 60s", "settle: 1s", 1))
 	assert.Len(t, p.result.Devices, 10, "ten of twenty are let in, beside the witness")
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Unsent]+p.result.Total[verdict.Proven])
-	require.NotEmpty(t, p.result.DropReasons)
-	for why := range p.result.DropReasons {
+	require.NotEmpty(t, p.result.Links.Why)
+	for why := range p.result.Links.Why {
 		assert.Equal(t, "the broker refused the connection: server busy (0x89)", why)
 	}
 }

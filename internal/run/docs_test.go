@@ -39,7 +39,7 @@ func TestFilesInDocuments(t *testing.T) {
 			session, err := open(t, c, run.Options{Out: t.TempDir()})
 			require.NoError(t, err)
 			require.NoError(t, session.Play(context.Background()))
-			_, result, _, err := run.Judge(session.Folder, 0)
+			result, err := run.Judge(session.Folder, run.Judging{})
 			require.NoError(t, err)
 			assert.Positive(t, result.Total.Due())
 			assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)

@@ -23,6 +23,7 @@ import (
 	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -99,7 +100,7 @@ require: {proven: 100%, received: 100% WITHIN, stored: 100% WITHIN}
 // played is a run and what the platform did in it.
 type played struct {
 	folder string
-	result *verdict.Result
+	result *tally.Result
 	checks []proof.Check
 	hits   []string // marks without the run, sorted
 }
@@ -142,9 +143,9 @@ func playCrowd(t *testing.T, c *crowd.Crowd) *played {
 	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
 	require.NoError(t, err)
 	require.NoError(t, s.Play(context.Background()))
-	_, res, checks, err := run.Judge(s.Folder, 0)
+	j, err := run.Judge(s.Folder, run.Judging{})
 	require.NoError(t, err)
-	return &played{folder: s.Folder, result: res, checks: checks}
+	return &played{folder: s.Folder, result: j.Result, checks: j.Checks}
 }
 
 // found lists the messages with a verdict, as hits are listed.
@@ -227,7 +228,7 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 				case "reorder":
 					assert.Equal(t, 4, p.result.OutOfOrder)
 				case "cut":
-					assert.GreaterOrEqual(t, p.result.Drops+p.result.Total[verdict.Unanswered], 4)
+					assert.GreaterOrEqual(t, p.result.Links.Drops+p.result.Total[verdict.Unanswered], 4)
 				}
 			})
 		}
@@ -246,7 +247,7 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 			assert.True(t, p.holds())
 			assert.Zero(t, p.result.OutOfOrder)
 			assert.Zero(t, p.result.UnmatchedCount)
-			assert.Zero(t, p.result.Drops)
+			assert.Zero(t, p.result.Links.Drops)
 			ack := p.result.Proofs[0]
 			if w.name == "mqtt5-qos0" {
 				assert.Zero(t, ack.Asked, "QoS 0 is never counted as acknowledged")
@@ -354,7 +355,7 @@ func TestInterruptedRunIsJudged(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	time.AfterFunc(time.Second, cancel)
 	require.NoError(t, session.Play(ctx))
-	_, res, _, err := run.Judge(session.Folder, 0)
+	res, err := run.Judge(session.Folder, run.Judging{})
 	require.NoError(t, err)
 	assert.True(t, res.Interrupted)
 	assert.True(t, res.Ended)

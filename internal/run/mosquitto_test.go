@@ -159,7 +159,7 @@ func TestMosquittoRestart(t *testing.T) {
 			p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "5s"), "WAIT", "5s", 1))
 			<-done
 			r := p.result
-			assert.GreaterOrEqual(t, r.Drops, 20, "every device lost its connection")
+			assert.GreaterOrEqual(t, r.Links.Drops, 20, "every device lost its connection")
 			assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
 			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
 			assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/2, "only what was sent while the witness was away is not known")

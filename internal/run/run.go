@@ -22,12 +22,14 @@ import (
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/proof"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/witness"
 )
 
@@ -43,15 +45,17 @@ const (
 
 // Manifest says what a run folder is of.
 type Manifest struct {
-	Run     string              `json:"run"`
-	Crowd   string              `json:"crowd"`
-	File    string              `json:"file"`
-	SHA256  string              `json:"sha256"` // of the crowd file as it was
-	Seed    uint64              `json:"seed"`
-	Started time.Time           `json:"started"`
-	Version string              `json:"version"`
-	Require []proof.Requirement `json:"require"`
-	Files   []ManifestFileEntry `json:"files,omitempty"`
+	Run    string `json:"run"`
+	Crowd  string `json:"crowd"`
+	File   string `json:"file"`
+	SHA256 string `json:"sha256"` // of the crowd file as it was
+	// CopySHA256 is of the copy in the run folder, which has no secrets.
+	CopySHA256 string              `json:"copy_sha256"`
+	Seed       uint64              `json:"seed"`
+	Started    time.Time           `json:"started"`
+	Version    string              `json:"version"`
+	Require    []proof.Requirement `json:"require"`
+	Files      []ManifestFileEntry `json:"files,omitempty"`
 }
 
 // ManifestFileEntry is a file that the crowd file reads, and its copy in the run
@@ -60,6 +64,8 @@ type ManifestFileEntry struct {
 	Name   string `json:"name"`   // as it stands in the crowd file
 	Copy   string `json:"copy"`   // in the run folder
 	SHA256 string `json:"sha256"` // of the file as it was
+	// CopySHA256 is of the copy.
+	CopySHA256 string `json:"copy_sha256"`
 }
 
 // StorageError is the error when the run folder could not be written.
@@ -96,6 +102,7 @@ type Session struct {
 	witnesses []witness.Witness // nil where a single message is none of its business
 	pages     []*ledger.Page
 	start     time.Time
+	follower  *follower
 
 	mu       sync.Mutex
 	progress Progress
@@ -148,6 +155,8 @@ type Options struct {
 	// Only are the devices that take part; nil: all of the fleet. Witnesses that see
 	// none of them are left alone.
 	Only []*fleet.Device
+	// Judging, if not nil, gathers the evidence while the run plays.
+	Judging *Judging
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
@@ -179,12 +188,12 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		s.discard()
 		return nil, &StorageError{s.Folder, err}
 	}
-	s.engine = engine.New(f, s.links, s.ledger, s.ID, s.start)
-	catalog := witness.NewCatalog(f, s.ID, s.start)
+	s.engine = engine.New(f, s.links, s.ledger, s.ID)
+	catalog := witness.NewCatalog(f, s.ID)
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
-		page := s.ledger.Page()
-		s.ledger.Witness(i, spec.Name, spec.Proves.String(), within(c, spec))
+		page := s.ledger.WitnessPage(i)
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proves.String(), Within: within(c, spec), Linger: spec.Linger, Listens: spec.Filter != "", Fields: rules(spec)})
 		if !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
@@ -200,6 +209,14 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		s.pages = append(s.pages, page)
 	}
 	s.ledger.Flush()
+	if opt.Judging != nil {
+		var err error
+		if s.follower, err = follow(s.Folder, *opt.Judging); err != nil {
+			s.close()
+			s.discard()
+			return nil, &StorageError{s.Folder, err}
+		}
+	}
 	for _, w := range s.witnesses {
 		if w == nil {
 			continue
@@ -258,12 +275,21 @@ func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
 	return 0
 }
 
+// rules are what the file says that a witness's platform does to fields.
+func rules(w *crowd.Witness) map[string]ledger.FieldRule {
+	m := map[string]ledger.FieldRule{}
+	for _, r := range w.Fields {
+		m[r.Field] = ledger.FieldRule{Ignored: r.Ignored, As: r.As, Tolerance: r.Tolerance, Factor: r.Factor, Offset: r.Offset}
+	}
+	return m
+}
+
 // make makes the run folder.
 func (s *Session) make(opt Options) error {
 	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
 		return err
 	}
-	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), Seed: s.crowd.Seed, Started: s.start.UTC(),
+	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: s.crowd.Require}
 	if len(s.crowd.Files) > 0 {
 		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o755); err != nil {
@@ -271,7 +297,7 @@ func (s *Session) make(opt Options) error {
 		}
 	}
 	for i, f := range s.crowd.Files {
-		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)), SHA256: f.SHA256}
+		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)), SHA256: f.SHA256, CopySHA256: digest(f.Copy)}
 		if err := os.WriteFile(filepath.Join(s.Folder, e.Copy), f.Copy, 0o644); err != nil {
 			return err
 		}
@@ -296,6 +322,7 @@ func (s *Session) discard() {
 	if s.Folder == "" {
 		return
 	}
+	s.abandon()
 	if s.ledger != nil {
 		s.ledger.Close() // what it says of an empty ledger is no news
 	}
@@ -355,6 +382,7 @@ func (s *Session) finish(ctx context.Context) error {
 		s.ledger.End(interrupted)
 	}
 	if err := s.ledger.Close(); err != nil {
+		s.abandon()
 		return &StorageError{s.Folder, err}
 	}
 	return nil
@@ -374,16 +402,13 @@ func (s *Session) round(ctx context.Context, n int, end time.Time, play func(beg
 	}
 	r := witness.Round{N: n, Begin: begin, End: end, Expect: s.engine}
 	s.set(func(p *Progress) { p.Phase = Hearing })
-	// An interrupted run hears its witnesses all the same; a full disk ends it.
+	// A run that was interrupted while it played hears its witnesses all the same. One
+	// that is interrupted while they are heard does not wait for them; nor does a full disk.
 	hear, cut := context.WithCancel(context.Background())
 	defer cut()
-	stop := context.AfterFunc(ctx, func() {
-		if s.ledger.Err() != nil {
-			cut()
-		}
-	})
-	defer stop()
-	if s.ledger.Err() != nil {
+	if ctx.Err() == nil {
+		defer context.AfterFunc(ctx, cut)()
+	} else if s.ledger.Err() != nil {
 		cut()
 	}
 	var g errgroup.Group
@@ -398,6 +423,70 @@ func (s *Session) round(ctx context.Context, n int, end time.Time, play func(beg
 		})
 	}
 	g.Wait()
+}
+
+// follower gathers the evidence of a run while it plays.
+type follower struct {
+	evidence *evidence.Evidence
+	watcher  *tally.Watcher
+	stop     chan struct{}
+	done     chan error
+}
+
+// followEvery is how often what was recorded is looked at.
+const followEvery = time.Second
+
+func follow(folder string, how Judging) (*follower, error) {
+	e, err := openEvidence(folder, how.Memory)
+	if err != nil {
+		return nil, err
+	}
+	f := &follower{e, tally.Watch(e, tally.Options{PerVerdict: how.Keep}), make(chan struct{}), make(chan error, 1)}
+	go func() {
+		t := time.NewTicker(followEvery)
+		defer t.Stop()
+		for {
+			select {
+			case <-f.stop:
+				f.done <- nil
+				return
+			case <-t.C:
+				if err := f.watcher.Gather(); err != nil {
+					f.done <- err
+					return
+				}
+			}
+		}
+	}()
+	return f, nil
+}
+
+// end stops gathering. The error is why it ended earlier.
+func (f *follower) end() error {
+	close(f.stop)
+	return <-f.done
+}
+
+// abandon ends the gathering of evidence that nobody will judge.
+func (s *Session) abandon() {
+	if s.follower != nil {
+		s.follower.end()
+		s.follower.evidence.Close()
+		s.follower = nil
+	}
+}
+
+// Judge judges the run when it is over. Most of its evidence was gathered while it played.
+func (s *Session) Judge() (*Judgement, error) {
+	m, err := ReadManifest(s.Folder)
+	if err == nil {
+		err = s.follower.end()
+	}
+	defer s.follower.evidence.Close()
+	if err != nil {
+		return nil, ledgerError(s.Folder, err)
+	}
+	return judge(s.Folder, m, s.follower.watcher, false)
 }
 
 func (s *Session) close() {
@@ -435,8 +524,7 @@ func (s *Session) Notes() []string {
 	return n
 }
 
-// Progress is how far the session is now. While witnesses are heard it counts
-// what is missing, which takes some time for millions of messages.
+// Progress is how far the session is now.
 func (s *Session) Progress() Progress {
 	s.mu.Lock()
 	p := s.progress
@@ -452,7 +540,7 @@ func (s *Session) Progress() Progress {
 				continue
 			}
 			spec := s.crowd.Witnesses[i]
-			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing(witness.Round{Expect: s.engine})})
+			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing()})
 		}
 	}
 	return p

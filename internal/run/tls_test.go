@@ -189,7 +189,7 @@ func TestRefusedCertificates(t *testing.T) {
 				if err == nil && scheme == "https" && c.client != "buoy-001" {
 					// TLS 1.3 refuses a client behind the handshake, which the first request hears.
 					require.NoError(t, session.Play(context.Background()))
-					_, res, _, err := run.Judge(session.Folder, 0)
+					res, err := run.Judge(session.Folder, run.Judging{})
 					require.NoError(t, err)
 					require.Zero(t, res.Total[verdict.Proven])
 					assert.Contains(t, res.Findings[0].Said, c.says)
@@ -399,7 +399,7 @@ plan: {for: %[5]s}
 	p := tokens(strings.ReplaceAll(signed, "UNTIL", "expiry"), "/signed/harbour/${device}/state?${access_token}", "4s")
 	assert.Greater(t, p.result.Total.Due(), 120)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
-	assert.Greater(t, p.result.Renewed, 4)
+	assert.Greater(t, p.result.Links.Renewed, 4)
 	for link, status := range map[string]string{strings.ReplaceAll(signed, "UNTIL", "issued - 60"): "410", strings.Replace(strings.ReplaceAll(signed, "UNTIL", "expiry"), "of the harbour", "of another", 1): "403"} {
 		p = tokens(link, "/signed/harbour/${device}/state?${access_token}", "500ms")
 		assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])

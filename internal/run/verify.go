@@ -2,11 +2,15 @@ package run
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+
 	"runcrowd/internal/credential"
 	files "runcrowd/internal/folder"
 	"runcrowd/internal/outcome"
@@ -15,8 +19,10 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 	"runcrowd/internal/witness"
 )
@@ -41,56 +47,71 @@ func ReadManifest(folder string) (*Manifest, error) {
 	return &m, nil
 }
 
-// ReadLedger reads the ledger of a run folder.
+// ReadLedger reads the whole ledger of a short run.
 func ReadLedger(folder string) (*ledger.Book, error) {
 	b, err := ledger.Read(filepath.Join(folder, LedgerFile))
-	switch {
-	case errors.Is(err, os.ErrNotExist):
-		return nil, fmt.Errorf("%s: its ledger is missing", folder)
-	case err != nil:
-		return nil, fmt.Errorf("%s: its ledger cannot be read: %w", folder, err)
-	}
-	return b, nil
+	return b, ledgerError(folder, err)
 }
 
-// bookExpect tells from a ledger what witnesses should find.
-type bookExpect struct {
-	book  *ledger.Book
-	round int
+// expectations tells from the evidence what witnesses should find.
+type expectations struct {
+	ranges  map[int][][2]uint64 // by round and stream: the first, and behind the last
+	excused []ledger.Spans      // by stream
 }
 
-func (e bookExpect) Range(stream int) (from, to uint64) {
-	for i := range e.book.Messages[stream] {
-		m := &e.book.Messages[stream][i]
-		if m.Round != e.round {
-			continue
+func expected(e *evidence.Evidence) (*expectations, error) {
+	x := &expectations{ranges: map[int][][2]uint64{}, excused: make([]ledger.Spans, len(e.Streams))}
+	err := e.Cases(func(c *evidence.Case) error {
+		if c.Stream < 0 || !c.Known {
+			return nil
 		}
-		if from == 0 {
-			from = m.Seq
+		r := x.ranges[c.Round]
+		if r == nil {
+			r = make([][2]uint64, len(e.Streams))
+			x.ranges[c.Round] = r
 		}
-		to = m.Seq + 1
-	}
-	return from, to
+		if r[c.Stream][0] == 0 {
+			r[c.Stream][0] = c.Seq
+		}
+		r[c.Stream][1] = c.Seq + 1
+		if c.Outcome == outcome.Refused || c.Outcome == outcome.Unsent {
+			x.excused[c.Stream].Add(c.Seq)
+		}
+		return nil
+	})
+	return x, err
 }
 
-func (e bookExpect) Excused(stream int, seq uint64) bool {
-	o := e.book.Messages[stream][seq-1].Outcome
-	return o == outcome.Refused || o == outcome.Unsent
+// of is what is expected in a round.
+func (x *expectations) of(round int) witness.Expect { return roundExpect{x, x.ranges[round]} }
+
+type roundExpect struct {
+	*expectations
+	ranges [][2]uint64
 }
+
+func (e roundExpect) Range(stream int) (from, to uint64) {
+	if e.ranges == nil {
+		return 0, 0
+	}
+	return e.ranges[stream][0], e.ranges[stream][1]
+}
+
+func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[stream].Has(seq) }
 
 // Busy tells whether a process plays or verifies the run of a folder.
 func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerFile)) }
 
 // Unheard lists the witnesses that were not heard to the end and can still be
 // asked: queries. With all, queries that were heard are listed too.
-func Unheard(b *ledger.Book, c *crowd.Crowd, all bool) []int {
+func Unheard(f *ledger.Facts, c *crowd.Crowd, all bool) []int {
 	var list []int
-	for i, w := range b.Witnesses {
+	for i, w := range f.Witnesses {
 		if i >= len(c.Witnesses) || c.Witnesses[i].Get == "" {
 			continue
 		}
 		heard := true
-		for _, r := range b.Rounds {
+		for _, r := range f.Rounds {
 			heard = heard && w.Heard[r.N].Complete
 		}
 		if all || !heard {
@@ -116,41 +137,52 @@ func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, all bool, ask
 	// Keys never reach a run folder: witnesses that need one find it where it was.
 	f.Credentials = credential.New(c)
 	f.Credentials.Open = func(name string) ([]byte, error) { return files.Read(m.File, name) }
-	w, b, err := ledger.Reopen(filepath.Join(folder, LedgerFile))
+	w, err := ledger.Reopen(filepath.Join(folder, LedgerFile))
 	switch {
 	case errors.Is(err, ledger.ErrBusy):
 		return err
 	case err != nil:
 		return &StorageError{folder, err}
 	}
-	err = hearAgain(ctx, f, w, b, folder, Unheard(b, c, all), asking)
+	err = hearAgain(ctx, f, w, folder, all, asking)
 	if closed := w.Close(); closed != nil {
 		return &StorageError{folder, closed}
 	}
 	return err
 }
 
-func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, b *ledger.Book, folder string, which []int, asking func(witness string)) error {
-	c := f.Crowd
-	if len(f.Streams) != len(b.Streams) {
-		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(b.Streams))
+func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder string, all bool, asking func(witness string)) error {
+	e, err := openEvidence(folder, 0)
+	if err != nil {
+		return err
+	}
+	defer e.Close()
+	if err := e.Finish(); err != nil {
+		return ledgerError(folder, err)
+	}
+	if len(f.Streams) != len(e.Streams) {
+		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(e.Streams))
 	}
 	for i, s := range f.Streams {
-		if d := engine.Describe(f, s); d.Device != b.Streams[i].Device || d.Reading != b.Streams[i].Reading {
-			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, b.Streams[i].Device)
+		if d := engine.Describe(f, s); d.Device != e.Streams[i].Device || d.Reading != e.Streams[i].Reading {
+			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, e.Streams[i].Device)
 		}
 	}
-	catalog := witness.NewCatalog(f, b.Run, b.Start)
-	for _, i := range which {
-		asking(b.Witnesses[i].Name)
-		if err := hearOne(ctx, b, c, catalog, i, w.Page()); err != nil {
+	x, err := expected(e)
+	if err != nil {
+		return ledgerError(folder, err)
+	}
+	catalog := witness.NewCatalog(f, e.Run)
+	for _, i := range Unheard(e.Facts, f.Crowd, all) {
+		asking(e.Witnesses[i].Name)
+		if err := hearOne(ctx, e, x, f.Crowd, catalog, i, w.WitnessPage(i)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
+func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
 	wit, err := witness.New(c.Witnesses[i], i, catalog, page)
 	if err != nil {
 		return err
@@ -160,15 +192,21 @@ func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witne
 		return err
 	}
 	if k, ok := wit.(witness.Knower); ok {
-		for j := range b.Sightings {
-			if b.Sightings[j].Witness == i {
-				k.Know(&b.Sightings[j])
+		err := e.Cases(func(c *evidence.Case) error {
+			for n := range c.Sightings {
+				if s := &c.Sightings[n]; s.Witness == i {
+					known := s.Ledger(c)
+					k.Know(&known)
+				}
 			}
+			return nil
+		})
+		if err != nil {
+			return err
 		}
 	}
-	for _, r := range b.Rounds {
-		round := witness.Round{N: r.N, Begin: r.Begin, End: r.End, Expect: bookExpect{b, r.N}}
-		complete, why := wit.Hear(ctx, round)
+	for _, r := range e.Rounds {
+		complete, why := wit.Hear(ctx, witness.Round{N: r.N, Begin: r.Begin, End: r.End, Expect: x.of(r.N)})
 		page.Heard(i, r.N, complete, c.Redact(why))
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -177,11 +215,41 @@ func hearOne(ctx context.Context, b *ledger.Book, c *crowd.Crowd, catalog *witne
 	return nil
 }
 
+// openEvidence opens the ledger of a run folder to gather from it, within some memory; 0
+// is the usual.
+func openEvidence(folder string, memory int64) (*evidence.Evidence, error) {
+	e, err := evidence.Open(filepath.Join(folder, LedgerFile), evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}})
+	if err != nil {
+		return nil, ledgerError(folder, err)
+	}
+	return e, nil
+}
+
+// ledgerError says what is wrong with the ledger of a run folder.
+func ledgerError(folder string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, os.ErrNotExist):
+		return fmt.Errorf("%s: its ledger is missing", folder)
+	}
+	return fmt.Errorf("%s: its ledger cannot be read: %w", folder, err)
+}
+
+// LookLedger reads what the ledger of a run folder tells beside its messages.
+func LookLedger(folder string) (*ledger.Facts, error) {
+	f, err := ledger.Look(filepath.Join(folder, LedgerFile))
+	return f, ledgerError(folder, err)
+}
+
 // LoadCopy loads the crowd file of a run folder.
 func LoadCopy(folder string) (*crowd.Crowd, error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
 		return nil, err
+	}
+	if list := Changed(folder); len(list) > 0 {
+		return nil, fmt.Errorf("%s: %s is not as the run left it: it was changed, or is missing; put it back", folder, strings.Join(list, ", "))
 	}
 	path := filepath.Join(folder, CrowdFile)
 	source, err := os.ReadFile(path)
@@ -198,20 +266,66 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 	}})
 }
 
+// Judgement is a run that was judged.
+type Judgement struct {
+	*tally.Result
+	Checks []proof.Check
+}
+
+// Judging says how a run is judged.
+type Judging struct {
+	Keep   int   // findings of each verdict; 0: all
+	Memory int64 // about how many bytes may be used; 0: evidence.DefaultMemory
+}
+
 // Judge judges a run folder.
-func Judge(folder string, keep int) (*Manifest, *verdict.Result, []proof.Check, error) {
+func Judge(folder string, how Judging) (*Judgement, error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
-	b, err := ReadLedger(folder)
+	playing := Busy(folder) // if so now, the end may come while the ledger is read
+	e, err := openEvidence(folder, how.Memory)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, err
 	}
-	if b.Run != m.Run {
-		return nil, nil, nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, b.Run, ManifestFile, m.Run)
+	defer e.Close()
+	return judge(folder, m, tally.Watch(e, tally.Options{PerVerdict: how.Keep}), playing)
+}
+
+func judge(folder string, m *Manifest, w *tally.Watcher, playing bool) (*Judgement, error) {
+	res, err := w.Judge()
+	if err != nil {
+		return nil, ledgerError(folder, err)
 	}
-	res := verdict.Judge(b, verdict.Options{PerVerdict: keep})
-	res.Playing = !b.Ended && Busy(folder)
-	return m, res, res.Check(m.Require), nil
+	if res.Run != m.Run {
+		return nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, res.Run, ManifestFile, m.Run)
+	}
+	res.Playing = !res.Ended && playing
+	return &Judgement{res, res.Check(m.Require)}, nil
+}
+
+// digest identifies a file's text (SHA-256, hexadecimal).
+func digest(text []byte) string {
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// Changed names the files of a run folder that are not as the run left them.
+func Changed(folder string) []string {
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return nil
+	}
+	var list []string
+	look := func(name, want string) {
+		if text, err := os.ReadFile(filepath.Join(folder, filepath.FromSlash(name))); err != nil || digest(text) != want {
+			list = append(list, name)
+		}
+	}
+	look(CrowdFile, m.CopySHA256)
+	for _, f := range m.Files {
+		look(f.Copy, f.CopySHA256)
+	}
+	return list
 }

@@ -5,56 +5,67 @@ import (
 	"fmt"
 	"time"
 
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/strictjson"
 )
 
-// clockOf is what is known of the clock of a witness's platform against ours. Nobody
-// stores a message before it was sent, or after it was seen: times that say so show by
-// how much the clocks differ at least.
-type clockOf struct {
-	ahead  time.Duration // the platform's clock, at least
-	behind time.Duration // the platform's clock, at least
-	least  time.Duration // the shortest time from sending to storing; its clock is ahead by no more
+// Clock is what is known of the clock of a witness's platform against ours. Nobody
+// stores a message before it was sent, or after it was seen: each time of storage says by
+// how much that clock is ahead of ours, at least and at most.
+type Clock struct {
+	Offset ledger.Offset
 	timed  int           // sightings that tell when they were stored
+	unit   time.Duration // in which it tells times: 1 s, 1 ms or 0
+	told   bool          // the offset is narrowed by what the platform says of its clock
 
-	echoes int    // of these, sightings whose time is a text that the device sent
+	echoes int    // of the first sightings, those whose time is a text that the device sent
 	field  string // in which field
 }
-
-// resolution is how far a time may be off that a platform tells in whole seconds.
-const resolution = time.Second
 
 // echoLook is how many sightings are looked through for the device's own time.
 const echoLook = 50
 
-// measureClocks holds the times that platforms tell against ours.
-func (j *judge) measureClocks() {
-	j.clocks = make([]clockOf, len(j.Witnesses))
-	for r, list := range j.seen {
-		if r.seq == 0 || r.seq > uint64(len(j.Messages[r.stream])) {
+// AddClocks takes what a case tells of the witnesses' clocks.
+func AddClocks(clocks []Clock, c *evidence.Case) {
+	for i := range c.Sightings {
+		x := &c.Sightings[i]
+		if x.Stored.IsZero() || c.Sent.IsZero() || !c.Known || x.Witness < 0 || x.Witness >= len(clocks) {
 			continue
 		}
-		m := &j.Messages[r.stream][r.seq-1]
-		for _, i := range list {
-			x := &j.Sightings[i]
-			if x.Stored.IsZero() || m.Sent.IsZero() {
-				continue
+		k := &clocks[x.Witness]
+		least, most := x.Stored.Sub(x.Seen), x.Stored.Sub(c.Sent)
+		if k.timed == 0 {
+			k.Offset, k.unit = ledger.Offset{Least: least, Most: most}, time.Second
+		}
+		k.Offset.Least, k.Offset.Most = max(k.Offset.Least, least), min(k.Offset.Most, most)
+		for k.unit > 0 && x.Stored.UnixNano()%int64(k.unit) != 0 {
+			if k.unit /= 1000; k.unit < time.Millisecond {
+				k.unit = 0
 			}
-			c := &j.clocks[x.Witness]
-			took := x.Stored.Sub(m.Sent)
-			if c.timed == 0 || took < c.least {
-				c.least = took
+		}
+		if k.timed++; k.timed <= echoLook {
+			if f := echo(c.Carried(), x.Stored); f != "" {
+				k.echoes++
+				k.field = f
 			}
-			c.timed++
-			c.ahead = max(c.ahead, x.Stored.Sub(x.Seen))
-			c.behind = max(c.behind, -took-resolution)
-			if c.timed <= echoLook {
-				if f := echo(m.Carried, x.Stored); f != "" {
-					c.echoes++
-					c.field = f
-				}
-			}
+		}
+	}
+}
+
+// FinishClocks narrows what messages tell by what the platforms say of their clocks.
+func FinishClocks(clocks []Clock, f *ledger.Facts) {
+	for i := range clocks {
+		k := &clocks[i]
+		k.Offset.Most += k.unit // the time told is cut off
+		told := f.Witnesses[i].Clock
+		if told == nil || k.timed == 0 {
+			continue
+		}
+		// What keeps the messages may have another clock than what answers us.
+		both := ledger.Offset{Least: max(k.Offset.Least, told.Least), Most: min(k.Offset.Most, told.Most)}
+		if both.Least <= both.Most {
+			k.Offset, k.told = both, true
 		}
 	}
 }
@@ -78,38 +89,44 @@ func echo(carried []byte, at time.Time) string {
 	return ""
 }
 
-// inTime tells whether a message was found in time, holds, late, or, where the clocks do
-// not allow to say, open; and how long it took by the platform's clock.
-func (c *clockOf) inTime(sent time.Time, x *ledger.Sighting, within time.Duration) (state, time.Duration) {
-	took := when(x).Sub(sent)
-	if seen := x.Seen.Sub(sent); x.Stored.IsZero() || seen <= within {
-		if seen > within {
-			return late, took
-		}
-		return holds, took
+// inTime tells whether a message was found in time, Holds, TooLate, or, where the clocks
+// do not allow to say, Open; and how long it took, at least.
+func (k *Clock) inTime(sent time.Time, x *evidence.Sighting, within time.Duration) (State, time.Duration) {
+	seen := x.Seen.Sub(sent)
+	if seen <= within {
+		return Holds, seen
 	}
-	took = x.Stored.Sub(sent)
+	if x.Stored.IsZero() {
+		return TooLate, seen
+	}
+	took := x.Stored.Sub(sent)
 	switch {
-	case c.behind > 0 && (took <= within || c.ahead > 0):
-		return open, took
-	case took <= within:
-		return holds, took
-	case c.ahead > 0 && took-c.least <= within:
-		return open, took
+	case k.Offset.Least > k.Offset.Most: // no clock can be so
+		return Open, took
+	case took+k.unit-k.Offset.Least <= within:
+		return Holds, took
+	case took-k.Offset.Most > within:
+		return TooLate, took - min(max(0, k.Offset.Least), k.Offset.Most)
 	}
-	return late, took
+	return Open, took
 }
 
-// says tells what is to be told of the clock, in lines.
-func (c *clockOf) says() (lines []string) {
-	if c.ahead > resolution {
-		lines = append(lines, fmt.Sprintf("its clock is ahead of ours by %s or more: it tells times of storage later than we saw them", Span(c.ahead)))
+// Says tells what is to be told of the clock, in lines.
+func (k *Clock) Says() (lines []string) {
+	if k.timed == 0 {
+		return nil
 	}
-	if c.behind > 0 {
-		lines = append(lines, fmt.Sprintf("it tells times of storage up to %s before the message was sent, which cannot be: its clock is behind ours, or time: picks another time", Span(c.behind+resolution)))
+	o := k.Offset
+	switch {
+	case o.Least > o.Most:
+		lines = append(lines, fmt.Sprintf("the times of storage that it tells do not fit one clock: some are %s after a message was seen here, others %s before one was sent; its clock was set meanwhile, or time: picks another time", Span(max(0, o.Least)), Span(max(0, -o.Most))))
+	case o.Least > 0:
+		lines = append(lines, fmt.Sprintf("its clock is ahead of ours by %s to %s: it tells times of storage later than we saw them", Span(o.Least), Span(o.Most)))
+	case o.Most < 0:
+		lines = append(lines, fmt.Sprintf("it tells times of storage before the message was sent, which cannot be: its clock is behind ours by %s to %s, or time: picks another time", Span(-o.Most), Span(-o.Least)))
 	}
-	if look := min(c.timed, echoLook); look >= 3 && c.echoes == look {
-		lines = append(lines, fmt.Sprintf("the time that it tells is that of the field %s, which the device sent: it says nothing about when a message was stored", c.field))
+	if look := min(k.timed, echoLook); look >= 3 && k.echoes == look {
+		lines = append(lines, fmt.Sprintf("the time that it tells is that of the field %s, which the device sent: it says nothing about when a message was stored", k.field))
 	}
 	return lines
 }

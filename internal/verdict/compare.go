@@ -3,17 +3,71 @@ package verdict
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"math"
+	"math/big"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/strictjson"
 )
 
-func compareObjects(sent, found []byte, s *ledger.Stream) (diffs []Difference, known bool) {
+// comparer compares what was sent in a stream with what a witness found of it.
+type comparer struct {
+	stream *ledger.Stream
+	rules  map[string]ledger.FieldRule // of the witness, by field
+	// quick: what is found as it was sent needs no look at each field.
+	quick bool
+}
+
+func newComparer(s *ledger.Stream, w *ledger.Witness) *comparer {
+	c := &comparer{stream: s, rules: w.Fields, quick: true}
+	for _, r := range w.Fields {
+		c.quick = c.quick && !r.Changes()
+	}
+	return c
+}
+
+// comparers makes a comparer of each stream and witness.
+func comparers(f *ledger.Facts) func(stream, witness int) *comparer {
+	list := make([]*comparer, len(f.Streams)*len(f.Witnesses))
+	return func(stream, witness int) *comparer {
+		c := &list[stream*len(f.Witnesses)+witness]
+		if *c == nil {
+			*c = newComparer(&f.Streams[stream], &f.Witnesses[witness])
+		}
+		return *c
+	}
+}
+
+// Same tells whether what a witness found is what was sent, in the streams of a run. The
+// facts may grow between two calls.
+func Same(f *ledger.Facts) func(stream, witness int, sent, found []byte) bool {
+	var of func(stream, witness int) *comparer
+	streams, witnesses := -1, -1
+	return func(stream, witness int, sent, found []byte) bool {
+		if witness < 0 || witness >= len(f.Witnesses) {
+			return false
+		}
+		if streams != len(f.Streams) || witnesses != len(f.Witnesses) {
+			streams, witnesses, of = len(f.Streams), len(f.Witnesses), comparers(f)
+		}
+		diffs, known := of(stream, witness).differences(sent, found)
+		return known && len(diffs) == 0
+	}
+}
+
+// differences compares the JSON object that was sent with what was found. A field the
+// platform added is no difference. It is not known what was sent where it could not be
+// read back from our own body: that is noted as null.
+func (c *comparer) differences(sent, found []byte) (diffs []Difference, known bool) {
+	if c.quick && untouched(sent, found) {
+		return nil, true
+	}
 	want, err := strictjson.Members(sent)
 	if err != nil {
 		return nil, false
@@ -29,38 +83,80 @@ func compareObjects(sent, found []byte, s *ledger.Stream) (diffs []Difference, k
 	}
 	for _, m := range want {
 		v, there := have[m.Name]
-		diffs = compareMember(diffs, m.Name, m.Value, v, there, s)
+		diffs = c.member(diffs, m.Name, m.Value, v, there, have)
 	}
 	return diffs, true
 }
 
-// compareMember adds how a member differs. What is nested is compared part by
-// part; a position and a vector are one value each.
-func compareMember(diffs []Difference, path string, sent, found any, there bool, s *ledger.Stream) []Difference {
+// member adds how a member differs. What is nested is compared part by part; a position
+// and a vector are one value each. All is the object that was found.
+func (c *comparer) member(diffs []Difference, path string, sent, found any, there bool, all map[string]any) []Difference {
+	rule, ruled := c.rules[path]
+	if ruled && rule.Ignored {
+		return diffs
+	}
+	if rule.As != "" {
+		found, there = at(all, rule.As)
+	}
 	if !there {
-		return append(diffs, Difference{Field: path, Sent: show(sent), Note: "missing", Unit: s.Units[path]})
+		note := "missing"
+		if rule.As != "" {
+			note = "missing: there is no " + rule.As
+		}
+		return append(diffs, Difference{Field: path, Sent: show(sent), Note: note, Unit: c.stream.Units[path]})
 	}
 	switch x := sent.(type) {
 	case map[string]any:
 		if f, is := found.(map[string]any); is && !oneValue(x) {
 			for _, name := range slices.Sorted(maps.Keys(x)) {
 				v, there := f[name]
-				diffs = compareMember(diffs, path+"."+name, x[name], v, there, s)
+				diffs = c.member(diffs, path+"."+name, x[name], v, there, all)
 			}
 			return diffs
 		}
 	case []any:
 		if f, is := found.([]any); is && len(f) == len(x) {
 			for i := range x {
-				diffs = compareMember(diffs, path+"."+strconv.Itoa(i), x[i], f[i], true, s)
+				diffs = c.member(diffs, path+"."+strconv.Itoa(i), x[i], f[i], true, all)
 			}
 			return diffs
 		}
 	}
-	if note, same := compare(sent, found, s.Tolerances[path]); !same {
-		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note, Unit: s.Units[path]})
+	tolerance := c.stream.Tolerances[path]
+	if rule.Tolerance > 0 {
+		tolerance = rule.Tolerance
+	}
+	if n, is := sent.(json.Number); is && rule.Changes() && (rule.Factor != 0 || rule.Offset != 0) {
+		if f, is := found.(json.Number); is {
+			want, allowed := rule.Apply(n, tolerance)
+			y, err := f.Float64()
+			if err == nil && math.Abs(y-want) <= allowed {
+				return diffs
+			}
+			return append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: "expected " + strconv.FormatFloat(want, 'g', 12, 64), Unit: c.stream.Units[path]})
+		}
+	}
+	if note, same := compare(sent, found, tolerance, c.stream.Units[path]); !same {
+		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note, Unit: c.stream.Units[path]})
 	}
 	return diffs
+}
+
+// at is what stands at a path of names in an object.
+func at(object map[string]any, path string) (any, bool) {
+	if v, there := object[path]; there {
+		return v, true
+	}
+	name, rest, deeper := strings.Cut(path, ".")
+	v, there := object[name]
+	if !deeper || !there {
+		return v, there && !deeper
+	}
+	inner, is := v.(map[string]any)
+	if !is {
+		return nil, false
+	}
+	return at(inner, rest)
 }
 
 // Field is one value that was sent, and what was found of it.
@@ -71,13 +167,13 @@ type Field struct {
 
 // Fields compares what was sent with what was found, value by value: all of them,
 // not the differences alone.
-func Fields(sent, found []byte, s *ledger.Stream) []Field {
+func Fields(sent, found []byte, s *ledger.Stream, w *ledger.Witness) []Field {
 	want, err := strictjson.Members(sent)
 	if err != nil {
 		return nil
 	}
 	different := map[string]Difference{}
-	diffs, _ := compareObjects(sent, found, s)
+	diffs, _ := newComparer(s, w).differences(sent, found)
 	for _, d := range diffs {
 		different[d.Field] = d
 	}
@@ -122,28 +218,45 @@ func oneValue(m map[string]any) bool {
 
 // compare tells whether a found value is the one that was sent, and if not, how
 // it differs where that has a name.
-func compare(sent, found any, tolerance float64) (note string, same bool) {
+func compare(sent, found any, tolerance float64, unit string) (note string, same bool) {
+	if found == nil && sent != nil {
+		return "null", false
+	}
 	switch s := sent.(type) {
 	case json.Number:
-		f, is := found.(json.Number)
-		if !is {
-			if text, isText := found.(string); isText && text == s.String() {
+		switch f := found.(type) {
+		case json.Number:
+			return compareNumbers(s, f, tolerance, unit)
+		case string:
+			if f == s.String() {
 				return "text in place of a number", false
 			}
+			return compareTimes(sent, found)
+		}
+		return "", false
+	case string:
+		if f, is := found.(string); is && f == s {
+			return "", true
+		}
+		if note, same := compareTimes(sent, found); same || note != "" {
+			return note, same
+		}
+		f, is := found.(string)
+		if !is {
 			return "", false
 		}
-		return compareNumbers(s, f, tolerance)
+		return compareTexts(s, f), false
 	case map[string]any:
 		f, is := found.(map[string]any)
 		if !is {
 			return "", false
 		}
-		for name, v := range s {
+		for _, name := range slices.Sorted(maps.Keys(s)) {
 			other, there := f[name]
 			if !there {
 				return name + " is missing", false
 			}
-			if note, same := compare(v, other, tolerance); !same {
+			if note, same := compare(s[name], other, tolerance, ""); !same {
 				return strings.TrimSpace(name + " " + note), false
 			}
 		}
@@ -154,47 +267,178 @@ func compare(sent, found any, tolerance float64) (note string, same bool) {
 			return "", false
 		}
 		for i := range s {
-			if note, same := compare(s[i], f[i], tolerance); !same {
+			if note, same := compare(s[i], f[i], tolerance, ""); !same {
 				return note, false
 			}
 		}
 		return "", true
 	}
-	if found == nil && sent != nil {
-		return "null", false
-	}
 	return "", sent == found
 }
 
-func compareNumbers(sent, found json.Number, tolerance float64) (string, bool) {
+// compareTexts names how a text differs, where that has a name.
+func compareTexts(sent, found string) string {
+	switch {
+	case found == "":
+		return "empty"
+	case strings.HasPrefix(sent, found):
+		return fmt.Sprintf("cut off after %d letters", len([]rune(found)))
+	case strings.EqualFold(sent, found):
+		return "upper and lower case changed"
+	case strings.TrimSpace(sent) == strings.TrimSpace(found):
+		return "blanks changed"
+	}
+	return ""
+}
+
+// instant reads a time: as RFC 3339, or with a blank in place of the T; as a number of
+// seconds, milliseconds, microseconds or nanoseconds since 1970, told apart by its size.
+func instant(v any) (t time.Time, text, ok bool) {
+	switch x := v.(type) {
+	case string:
+		for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00"} {
+			if t, err := time.Parse(layout, x); err == nil {
+				return t, true, true
+			}
+		}
+	case json.Number:
+		n, err := x.Int64()
+		if err != nil || n < 1e9 {
+			return t, false, false
+		}
+		switch {
+		case n < 1e11:
+			return time.Unix(n, 0), false, true
+		case n < 1e14:
+			return time.UnixMilli(n), false, true
+		case n < 1e17:
+			return time.UnixMicro(n), false, true
+		}
+		return time.Unix(0, n), false, true
+	}
+	return t, false, false
+}
+
+// compareTimes compares two notations of a time, of which one is a text.
+func compareTimes(sent, found any) (note string, same bool) {
+	a, textA, ok := instant(sent)
+	b, textB, is := instant(found)
+	if !ok || !is || !textA && !textB {
+		return "", false
+	}
+	d := b.Sub(a)
+	switch {
+	case d == 0:
+		return "", true
+	case b.Equal(a.Truncate(time.Second)):
+		return "cut off to whole seconds", false
+	case b.Equal(a.Truncate(time.Millisecond)):
+		return "cut off to milliseconds", false
+	case b.Equal(a.Truncate(time.Microsecond)):
+		return "cut off to microseconds", false
+	case d%(15*time.Minute) == 0 && d.Abs() <= 14*time.Hour:
+		return fmt.Sprintf("moved by %s: another time zone", d), false
+	}
+	return fmt.Sprintf("another time, %s", later(d)), false
+}
+
+func later(d time.Duration) string {
+	if d < 0 {
+		return Span(-d) + " earlier"
+	}
+	return Span(d) + " later"
+}
+
+func compareNumbers(sent, found json.Number, tolerance float64, unit string) (string, bool) {
 	if sent == found {
 		return "", true
 	}
-	a, errA := strconv.ParseInt(sent.String(), 10, 64)
-	b, errB := strconv.ParseInt(found.String(), 10, 64)
-	if errA == nil && errB == nil && tolerance == 0 {
-		return "", a == b // beyond 2^53 a float64 would hide a difference
-	}
-	x, _ := sent.Float64()
-	y, _ := found.Float64()
+	x, errX := sent.Float64()
+	y, errY := found.Float64()
 	switch {
-	case x == y || math.Abs(x-y) <= tolerance:
+	case errX != nil || errY != nil: // beyond what a 64-bit number holds
+		return "", false
+	case tolerance > 0 && math.Abs(x-y) <= tolerance:
 		return "", true
-	case y == math.Round(x):
-		return "rounded", false
-	case y == math.Trunc(x):
-		return "cut off", false
+	case x == y && (math.Abs(x) < 1<<53 || sameDigits(sent, found)):
+		return "", true
+	case x == y:
+		return "kept as a 64-bit floating point number", false
 	}
-	for digits := 1; digits <= 6; digits++ {
+	return changed(x, y, unit), false
+}
+
+// sameDigits tells whether two notations are of the same number: beyond 2^53 a 64-bit
+// floating point number would hide a difference.
+func sameDigits(a, b json.Number) bool {
+	x, okX := new(big.Rat).SetString(a.String())
+	y, okY := new(big.Rat).SetString(b.String())
+	return okX && okY && x.Cmp(y) == 0
+}
+
+// changed names how a number was changed, where that has a name.
+func changed(x, y float64, unit string) string {
+	switch {
+	case y == math.Round(x):
+		return "rounded"
+	case y == math.Trunc(x):
+		return "cut off"
+	case y == math.Floor(x):
+		return "rounded down"
+	case y == math.Ceil(x):
+		return "rounded up"
+	case y == -x:
+		return "the sign turned"
+	}
+	for digits := 1; digits <= 9; digits++ {
 		p := math.Pow(10, float64(digits))
-		if y == math.Round(x*p)/p {
-			return "rounded", false
+		switch y {
+		case math.Round(x*p) / p:
+			return "rounded"
+		case math.Trunc(x*p) / p:
+			return "cut off"
 		}
 	}
 	if float64(float32(x)) == y {
-		return "kept as a 32-bit number", false
+		return "kept as a 32-bit number"
 	}
-	return "", false
+	for _, f := range []float64{10, 100, 1000, 1e6} {
+		if close(y, x*f) {
+			return fmt.Sprintf("%.0f times as much", f)
+		}
+		if close(y, x/f) {
+			return fmt.Sprintf("divided by %.0f", f)
+		}
+	}
+	for _, c := range conversions {
+		if close(y, x*c.factor+c.offset) && (unit == "" || slices.Contains(c.from, unit)) {
+			return "converted: " + c.what
+		}
+	}
+	return ""
+}
+
+func close(a, b float64) bool { return a != 0 && math.Abs(a-b) <= 1e-6*math.Abs(b) }
+
+// conversions are those between units that platforms make.
+var conversions = []struct {
+	what           string
+	from           []string
+	factor, offset float64
+}{
+	{"°C to °F", []string{"Cel", "°C"}, 1.8, 32},
+	{"°F to °C", []string{"[degF]", "°F"}, 1 / 1.8, -32 / 1.8},
+	{"°C to K", []string{"Cel", "°C"}, 1, 273.15},
+	{"K to °C", []string{"K"}, 1, -273.15},
+	{"m to ft", []string{"m"}, 1 / 0.3048, 0},
+	{"ft to m", []string{"[ft_i]", "ft"}, 0.3048, 0},
+	{"m/s to km/h", []string{"m/s"}, 3.6, 0},
+	{"km/h to m/s", []string{"km/h"}, 1 / 3.6, 0},
+	{"m/s to knots", []string{"m/s"}, 3600 / 1852.0, 0},
+	{"knots to m/s", []string{"kn", "[kn_i]"}, 1852 / 3600.0, 0},
+	{"degrees to radians", []string{"deg", "°"}, math.Pi / 180, 0},
+	{"radians to degrees", []string{"rad"}, 180 / math.Pi, 0},
+	{"bar to psi", []string{"bar"}, 14.503773773, 0},
 }
 
 func show(v any) string {
@@ -210,16 +454,6 @@ func clip(s string) string {
 		return string(r[:100]) + "…"
 	}
 	return s
-}
-
-// differences compares the JSON object that was sent with what was found. A
-// field the platform added is no difference. It is not known what was sent where it
-// could not be read back from our own body: that is noted as null.
-func differences(sent, found []byte, s *ledger.Stream) (diffs []Difference, known bool) {
-	if untouched(sent, found) {
-		return nil, true
-	}
-	return compareObjects(sent, found, s)
 }
 
 // untouched is a quick yes for the usual case: what was found is the object that was

@@ -1,307 +1,476 @@
 package verdict
 
 import (
-	"runcrowd/internal/ledger"
-	"runcrowd/internal/outcome"
+	"fmt"
 	"slices"
 	"time"
+
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 )
-
-// Options say how much detail is kept.
-type Options struct {
-	// PerVerdict is how many findings of each bad verdict are kept; 0 is all.
-	PerVerdict int
-}
-
-// maxGap bounds how many messages a sighting past the ledger's end may bring in.
-const maxGap = 1 << 20
-
-// maxUnmatched is how many unmatched are kept beside their count.
-const maxUnmatched = 20
 
 // gapMargin: a message that was on its way this long before a gap of a
 // witness may have been meant for it.
 const gapMargin = time.Second
 
-type judge struct {
-	*ledger.Book
-	opt      Options
-	res      *Result
-	streams  map[[2]string]int
-	seen     map[ref][]int // sightings by stream and sequence number
-	findings [count]int
-	delays   [4][]int64 // acknowledged, received, stored, lag
-	proofs   [3]Proof
-	byDevice map[string]*Counts
-	byKind   map[string]*Counts
-	byRound  map[int]*Counts
-	clocks   []clockOf // of the witnesses
-	heard    []heard   // of the message being judged; reused
+// Judge decides on messages, one at a time.
+type Judge struct {
+	facts    *ledger.Facts
+	clocks   []Clock
+	gaps     []gaps // of the witnesses
+	compare  func(stream, witness int) *comparer
+	ruling   Ruling
+	copies   []*evidence.Sighting
+	sayings  []saying
+	excluded [][]bool // by stream and witness: it has nothing to do with it; nil: with all
 }
 
-// heard is what a witness says of a message; nil: it found it as it should be.
-type heard struct {
-	witness int
-	says    *Testimony
+// NewJudge makes a judge of a run. Clocks are those of the witnesses.
+func NewJudge(f *ledger.Facts, clocks []Clock) *Judge {
+	j := &Judge{facts: f, clocks: clocks, compare: comparers(f), gaps: make([]gaps, len(f.Witnesses)), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
+	for i := range f.Witnesses {
+		j.gaps[i] = newGaps(f.Witnesses[i].Gaps)
+	}
+	for i := range f.Streams {
+		for _, w := range f.Streams[i].Unseen {
+			if j.excluded[i] == nil {
+				j.excluded[i] = make([]bool, len(f.Witnesses))
+			}
+			if w >= 0 && w < len(f.Witnesses) {
+				j.excluded[i][w] = true
+			}
+		}
+	}
+	return j
 }
 
-type ref struct {
-	stream int
-	seq    uint64
+// Ruling is what was decided on a message.
+type Ruling struct {
+	Verdict Verdict
+	// Answer is how the protocol's own answer stands: Holds, Missing, Unheard where it
+	// is not known, Unasked with QoS 0.
+	Answer State
+	// States are what each witness says.
+	States []State
+	// Delays are how long each witness's proof took; negative where that is not known.
+	Delays []time.Duration
 }
 
-// Judge judges a run.
-func Judge(b *ledger.Book, opt Options) *Result {
-	j := &judge{Book: b, opt: opt, streams: map[[2]string]int{}, seen: map[ref][]int{},
-		byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{}}
-	j.res = &Result{Run: b.Run, Crowd: b.Crowd, Start: b.Start, Ended: b.Ended, Interrupted: b.Interrupted, Torn: b.Torn, Damage: b.Damage,
-		DropReasons: map[string]int{}}
-	for i, name := range []string{"acknowledged", "received", "stored"} {
-		j.proofs[i].Name = name
-	}
-	for i, s := range b.Streams {
-		j.streams[[2]string{s.Device, s.Reading}] = i
-	}
-	j.sightings()
-	j.measureClocks()
-	j.order()
-	for i := range b.Streams {
-		for k := range b.Messages[i] {
-			j.message(i, &b.Messages[i][k], b.Messages[i][k].Hole)
-		}
-		j.recover(i)
-	}
-	j.finish()
-	return j.res
+// saying is what a witness says of a message, as data.
+type saying struct {
+	state       State
+	words       words
+	times       int           // it was found
+	took        time.Duration // to where it was found; negative: not known
+	text        string        // a place, or why
+	differences []Difference
 }
 
-// sightings sorts the sightings to their messages and counts the unmatched.
-func (j *judge) sightings() {
-	unmatched := map[string]bool{}
-	for i := range j.Sightings {
-		s := &j.Sightings[i]
-		if s.Mark.Run != j.Run || s.Witness < 0 || s.Witness >= len(j.Witnesses) {
-			continue
-		}
-		stream, known := j.streams[[2]string{s.Mark.Device, s.Mark.Reading}]
-		last := uint64(0)
-		if known {
-			last = uint64(len(j.Messages[stream]))
-		}
-		// What a killed run sent last may be missing from its ledger.
-		late := known && !j.whole() && s.Mark.Seq > last && s.Mark.Seq <= last+maxGap
-		if known && s.Mark.Seq >= 1 && (s.Mark.Seq <= last || late) {
-			r := ref{stream, s.Mark.Seq}
-			j.seen[r] = append(j.seen[r], i)
-			continue
-		}
-		text := s.Mark.String()
-		if unmatched[text] {
-			continue
-		}
-		unmatched[text] = true
-		j.res.UnmatchedCount++
-		if len(j.res.Unmatched) < maxUnmatched {
-			j.res.Unmatched = append(j.res.Unmatched, Unmatched{j.Witnesses[s.Witness].Name, text, string(s.Values)})
-		}
-	}
-}
+// words are the ways of saying it.
+type words uint8
 
-// whole tells whether the ledger has all that was written: the run came to its own end,
-// and nothing is damaged.
-func (j *judge) whole() bool { return j.Ended && len(j.Damage) == 0 }
+const (
+	sayFound words = iota
+	sayNotFound
+	sayExcused // text is why
+	sayValues
+	sayUnder        // text is the device
+	sayUnderReading // text is the reading
+	sayTimes
+	sayLate
+	sayNoValues
+	sayClock
+	sayNotToTheEnd
+	sayGapBehind // text is why
+	sayTwoPages
+)
 
-// recover judges messages that are known only from sightings: the run was
-// killed before its ledger told of them. Sequence numbers have no holes, so
-// those before the last one sighted were due as well.
-func (j *judge) recover(stream int) {
-	if j.whole() {
-		return
-	}
-	last := uint64(len(j.Messages[stream]))
-	top := last
-	for seq := last + 1; seq <= last+maxGap; seq++ {
-		if _, ok := j.seen[ref{stream, seq}]; ok {
-			top = seq
-		} else if seq > top+1000 {
-			break
-		}
-	}
-	for seq := last + 1; seq <= top; seq++ {
-		m := ledger.Message{Seq: seq, Carried: []byte("null")}
-		if k := len(j.Messages[stream]); k > 0 {
-			m.Round = j.Messages[stream][k-1].Round // when it was due is not known
-		}
-		j.res.Recovered++
-		j.message(stream, &m, true)
-	}
-}
-
-// message judges one message.
-func (j *judge) message(stream int, m *ledger.Message, recovered bool) {
-	s := &j.Streams[stream]
-	found := j.seen[ref{stream, m.Seq}]
-	witnesses := j.heard[:0]
-	var worst [states]bool // that some witness is in
-	sees, anyFound := 0, false
-	var proofState [3]state
-	var asked [3]bool
-	for w := range j.Witnesses {
-		wit := &j.Witnesses[w]
-		if slices.Contains(s.Unseen, w) {
+// Rule decides on a case. The ruling is valid until the next. Recovered says that the
+// ledger does not tell when the message was due.
+func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
+	s := &j.facts.Streams[c.Stream]
+	r := &j.ruling
+	*r = Ruling{States: r.States[:0], Delays: r.Delays[:0]}
+	var worst [Missing + 1]bool // that some witness is in
+	sees, found := 0, false
+	for w := range j.facts.Witnesses {
+		if j.excluded[c.Stream] != nil && j.excluded[c.Stream][w] {
+			j.sayings[w] = saying{took: -1}
+			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, -1)
 			continue
 		}
 		sees++
-		st, t := j.testify(w, s, m, found, recovered)
-		if st != missing && st != unheard {
-			anyFound = true
-		}
-		worst[st] = true
-		if t != nil || st == holds {
-			witnesses = append(witnesses, heard{w, t})
-		}
-		p := proofIndex(wit.Proof)
-		if !asked[p] || st.weight() > proofState[p].weight() {
-			proofState[p] = st
-		}
-		asked[p] = true
+		x := j.testify(w, s, c, recovered)
+		j.sayings[w] = x
+		worst[x.state] = true
+		found = found || x.state != Missing && x.state != Unheard
+		r.States, r.Delays = append(r.States, x.state), append(r.Delays, x.took)
 	}
-	j.heard = witnesses
-	v := (&heardOf{stream: s, message: m, open: recovered || m.Outcome == outcome.Open && !j.whole(), states: worst, sees: sees, found: anyFound}).verdict()
-	for p := 1; p < 3; p++ {
-		switch {
-		case !asked[p]:
-			j.proofs[p].NotAsked++
-			continue
-		case proofState[p] == holds:
-			j.proofs[p].AsSent++
-			j.proofs[p].Seen++
-		case proofState[p] == unheard:
-			j.proofs[p].Unknown++
-		case proofState[p] == open:
-			j.proofs[p].Seen++
-			j.proofs[p].Open++
-		case proofState[p] != missing:
-			j.proofs[p].Seen++
-		}
-		j.proofs[p].Asked++
-	}
+	whole := j.facts.Whole()
+	open := recovered || c.Outcome == outcome.Open && !whole
+	h := heardOf{c, open, worst, sees, found}
+	r.Verdict = h.verdict()
 	switch {
-	case m.Outcome == outcome.NotAsked || s.QoS0:
-		j.proofs[0].NotAsked++
+	case c.Outcome == outcome.NotAsked || s.QoS0:
+		r.Answer = Unasked
+	case c.Outcome == outcome.Accepted:
+		r.Answer = Holds
+	case open:
+		r.Answer = Unheard
 	default:
-		j.proofs[0].Asked++
-		if m.Outcome == outcome.Accepted {
-			j.proofs[0].AsSent++
-			j.proofs[0].Seen++
-		} else if recovered || m.Outcome == outcome.Open && !j.whole() {
-			j.proofs[0].Unknown++
-		}
+		r.Answer = Missing
 	}
-	if !m.Sent.IsZero() {
-		j.delays[3] = append(j.delays[3], int64(m.Sent.Sub(m.Due)))
-		if m.Outcome == outcome.Accepted {
-			j.delays[0] = append(j.delays[0], int64(m.At.Sub(m.Sent)))
-		}
-	}
-	if m.Attempts > 1 {
-		j.res.Resent++
-	}
-	j.res.Total[v]++
-	add(j.byKind, s.Kind, v)
-	add(j.byDevice, s.Device, v)
-	add(j.byRound, m.Round, v)
-	if v != Proven && (j.opt.PerVerdict == 0 || j.findings[v] < j.opt.PerVerdict) {
-		j.findings[v]++
-		var testimony []Testimony
-		for _, h := range witnesses {
-			if h.says == nil {
-				testimony = append(testimony, j.found(h.witness, m, found, recovered))
-			} else {
-				testimony = append(testimony, *h.says)
-			}
-		}
-		f := Finding{Device: s.Device, Kind: s.Kind, Reading: s.Reading, Seq: m.Seq, Round: m.Round, Verdict: v.String(), Due: m.Due,
-			Attempts: m.Attempts, Outcome: m.Outcome.String(), Said: m.Text, Testimony: testimony, Carried: string(m.Carried), stream: stream}
-		if !m.Sent.IsZero() {
-			sent := m.Sent
-			f.Sent = &sent
-			if !m.At.IsZero() {
-				f.took = m.At.Sub(m.Sent)
-			}
-		}
-		if recovered {
-			f.Outcome, f.Said = "unknown", "sent in the last moment before the run was killed; the ledger does not tell of it"
-			if len(j.Damage) > 0 {
-				f.Said = "what the ledger tells of it is damaged"
-			}
-		} else if m.Outcome == outcome.Open && len(j.Damage) > 0 {
-			f.Outcome, f.Said = "unknown", "its answer may be in the damaged part of the ledger"
-		} else if m.Outcome == outcome.Open && !j.Ended {
-			f.Outcome, f.Said = "unknown", "the run was killed before its answer was written"
-		}
-		j.res.Findings = append(j.res.Findings, f)
-	}
-}
-
-func add[K comparable](groups map[K]*Counts, key K, v Verdict) {
-	c := groups[key]
-	if c == nil {
-		c = new(Counts)
-		groups[key] = c
-	}
-	c[v]++
-}
-
-func proofIndex(name string) int {
-	if name == "stored" {
-		return 2
-	}
-	return 1
+	return r
 }
 
 // heardOf is all that is known of a message: the protocol's answer, and what the
 // witnesses say.
 type heardOf struct {
-	stream  *ledger.Stream
-	message *ledger.Message
-	open    bool         // the protocol's answer is not known
-	states  [states]bool // that some witness found it in
-	sees    int          // witnesses that should see it
-	found   bool         // by any of them
+	*evidence.Case
+	open  bool // the protocol's answer is not known
+	says  [Missing + 1]bool
+	sees  int  // witnesses that should see it
+	found bool // by any of them
 }
 
 // verdict is where the verdict of a message is decided: the first that applies.
 func (h *heardOf) verdict() Verdict {
-	m := h.message
 	switch {
-	case h.open || m.Outcome == outcome.Accepted || m.Outcome == outcome.NotAsked:
+	case h.open || h.Outcome == outcome.Accepted || h.Outcome == outcome.NotAsked:
 	case h.found:
 		return Unacknowledged
-	case m.Outcome == outcome.Refused:
+	case h.Outcome == outcome.Refused:
 		return Refused
-	case m.Outcome == outcome.Unsent || m.Attempts == 0:
+	case h.Outcome == outcome.Unsent || h.Attempts == 0:
 		return Unsent
-	case h.states[unheard]:
+	case h.says[Unheard]:
 		return Unknown
 	default:
 		return Unanswered
 	}
 	switch {
-	case h.states[missing] && !h.open:
+	case h.says[Missing] && !h.open:
 		return Lost
-	case h.states[altered]:
+	case h.says[Changed]:
 		return Altered
-	case h.states[misfiled]:
+	case h.says[Elsewhere]:
 		return Misfiled
-	case h.states[repeated]:
+	case h.says[Copied]:
 		return Repeated
-	case h.states[late]:
+	case h.says[TooLate]:
 		return Late
-	case h.states[unheard] || h.states[open] || h.open:
+	case h.says[Unheard] || h.says[Open] || h.open:
 		return Unknown
-	case h.sees == 0 && m.Outcome == outcome.NotAsked:
+	case h.sees == 0 && h.Outcome == outcome.NotAsked:
 		return Unknown // QoS 0 and nobody who looks: nothing can prove it
 	}
 	return Proven
+}
+
+// testify says what one witness knows of a message.
+func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered bool) saying {
+	wit := &j.facts.Witnesses[w]
+	copies, perhaps := j.copies[:0], 0
+	var first, last *evidence.Sighting
+	for i := range c.Sightings {
+		x := &c.Sightings[i]
+		if x.Witness != w {
+			continue
+		}
+		last = x
+		switch {
+		case x.Perhaps:
+			perhaps++
+		case x.Again || x.Row != 0 && slices.ContainsFunc(copies, func(y *evidence.Sighting) bool { return y.Row == x.Row }):
+		default:
+			copies = append(copies, x)
+		}
+		if first == nil {
+			first = x
+		}
+	}
+	j.copies = copies
+	if first == nil {
+		switch {
+		case c.Outcome == outcome.Unsent || c.Attempts == 0 && !recovered && j.facts.Whole():
+			return saying{state: Missing, words: sayNotFound, took: -1} // nobody can find what was never sent
+		default:
+			if why := j.excused(w, s, c); why != "" {
+				return saying{state: Unheard, words: sayExcused, text: why, took: -1}
+			}
+			return saying{state: Missing, words: sayNotFound, took: -1}
+		}
+	}
+	if len(copies) > 0 {
+		first = copies[0]
+	}
+	x := saying{state: Holds, times: max(1, len(copies)), took: -1}
+	if timed(first) && !c.Sent.IsZero() {
+		x.took = max(0, when(first).Sub(c.Sent))
+	}
+	say := func(st State, w words) saying { x.state, x.words = st, w; return x }
+	known := true
+	current := func(y *evidence.Sighting) bool { // what the platform holds now; all that a listener heard
+		switch {
+		case y.Witness != w || y.Perhaps:
+			return false
+		case !y.Asked:
+			return true
+		case y.Row == 0:
+			return len(copies) > 1 || y == last || last.Perhaps
+		}
+		for i := len(c.Sightings) - 1; i >= 0; i-- {
+			if z := &c.Sightings[i]; z.Witness == w && z.Row == y.Row {
+				return z == y
+			}
+		}
+		return true
+	}
+	if !recovered {
+		for i := range c.Sightings {
+			if y := &c.Sightings[i]; !y.Same && current(y) {
+				if x.differences, known = j.compare(c.Stream, w).differences(c.Carried(), y.Values()); len(x.differences) > 0 {
+					return say(Changed, sayValues)
+				}
+				if !known {
+					break
+				}
+			}
+		}
+	}
+	for i := range c.Sightings {
+		y := &c.Sightings[i]
+		if y.FiledDevice == "" && y.FiledIn == "" || !current(y) {
+			continue
+		}
+		if x.text = y.FiledDevice; x.text != "" && x.text != s.Device {
+			return say(Elsewhere, sayUnder)
+		}
+		if x.text = y.FiledIn; x.text != "" && x.text != s.Reading {
+			return say(Elsewhere, sayUnderReading)
+		}
+	}
+	allowed := 1
+	if s.MayRepeat {
+		allowed = max(1, c.Attempts)
+	}
+	if len(copies) > allowed {
+		return say(Copied, sayTimes)
+	}
+	switch {
+	case !known:
+		return say(Open, sayNoValues)
+	case len(copies)+perhaps > allowed:
+		return say(Open, sayTwoPages)
+	}
+	// A row that does not tell when it was stored cannot be called late: it may
+	// have been there long before the witness asked.
+	if wit.Within > 0 && !c.Sent.IsZero() && timed(first) {
+		switch verdict, took := j.clocks[w].inTime(c.Sent, first, wit.Within); verdict {
+		case TooLate:
+			x.took = took
+			return say(TooLate, sayLate)
+		case Open:
+			return say(Open, sayClock)
+		}
+	}
+	if h, ok := wit.Heard[c.Round]; !ok || !h.Complete {
+		return say(Open, sayNotToTheEnd)
+	}
+	if wit.Listens {
+		if g := j.gaps[w].over(first.Seen, first.Seen.Add(wit.Linger), s.QoS0, true); g != nil {
+			x.text = g.Why
+			return say(Open, sayGapBehind)
+		}
+	}
+	return x
+}
+
+// timed tells whether it is known when a message came to where it was found: a
+// subscription hears it then, a query must be told.
+func timed(x *evidence.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
+
+// when is when a message was found: by the platform's own clock where it tells, but
+// never later than we saw it.
+func when(x *evidence.Sighting) time.Time {
+	if x.Stored.IsZero() || x.Stored.After(x.Seen) {
+		return x.Seen
+	}
+	return x.Stored
+}
+
+// excused tells why a witness cannot be blamed for not having a message, or "".
+func (j *Judge) excused(w int, s *ledger.Stream, c *evidence.Case) string {
+	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
+		return "the witness was not heard to the end"
+	}
+	until := time.Time{}
+	if !c.At.IsZero() && c.Outcome != outcome.NoAnswer {
+		until = c.At.Add(gapMargin)
+	}
+	if g := j.gaps[w].over(c.Sent, until, s.QoS0, false); g != nil {
+		if g.Lag {
+			return "the witness lagged just then: " + g.Why
+		}
+		return "the witness could not listen just then: " + g.Why
+	}
+	return ""
+}
+
+// gaps are the gaps of a witness by their beginnings.
+type gaps struct {
+	list []ledger.Gap
+	// latest is, for each, when all gaps up to it are over; zero: never.
+	latest []time.Time
+}
+
+func newGaps(list []ledger.Gap) gaps {
+	g := gaps{list: slices.Clone(list)}
+	slices.SortStableFunc(g.list, func(a, b ledger.Gap) int { return a.From.Compare(b.From) })
+	for i := range g.list {
+		at := g.list[i].To
+		if i > 0 && (g.latest[i-1].IsZero() || !at.IsZero() && g.latest[i-1].After(at)) {
+			at = g.latest[i-1]
+		}
+		g.latest = append(g.latest, at)
+	}
+	return g
+}
+
+// over is a gap that shares a moment with a time; a zero end is for ever. QoS0: the
+// message is of QoS 0. Deaf: not one in which the witness only lagged. Nil without one.
+func (g *gaps) over(from, to time.Time, qos0, deaf bool) *ledger.Gap {
+	n := len(g.list)
+	if !to.IsZero() {
+		n, _ = slices.BinarySearchFunc(g.list, to, func(x ledger.Gap, at time.Time) int {
+			if x.From.After(at) {
+				return 1
+			}
+			return -1
+		})
+	}
+	for i := n - 1; i >= 0; i-- {
+		if last := g.latest[i]; !last.IsZero() && last.Before(from) {
+			return nil
+		}
+		x := &g.list[i]
+		if x.QoS0 && !qos0 || x.Lag && deaf || !x.To.IsZero() && x.To.Before(from) {
+			continue
+		}
+		return x
+	}
+	return nil
+}
+
+// Finding tells a ruling in words. It belongs to the case that was ruled on last.
+func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
+	s := &j.facts.Streams[c.Stream]
+	f := Finding{Device: s.Device, Kind: s.Kind, Reading: s.Reading, Seq: c.Seq, Round: c.Round, Verdict: j.ruling.Verdict.String(), Due: c.Due,
+		Attempts: c.Attempts, Outcome: c.Outcome.String(), Said: c.Text(), Carried: "null", Stream: c.Stream}
+	if !recovered {
+		f.Carried = string(c.Carried())
+	}
+	for w := range j.sayings {
+		if t := j.testimony(w, c, recovered); t != nil {
+			f.Testimony = append(f.Testimony, *t)
+		}
+	}
+	if !c.Sent.IsZero() {
+		sent := c.Sent
+		f.Sent = &sent
+		if !c.At.IsZero() {
+			f.Took = c.At.Sub(c.Sent)
+		}
+	}
+	switch {
+	case recovered:
+		f.Outcome, f.Said = "unknown", "sent in the last moment before the run was killed; the ledger does not tell of it"
+		if j.facts.Lost {
+			f.Said = "what the ledger tells of it is damaged"
+		}
+	case c.Outcome == outcome.Open && j.facts.Lost:
+		f.Outcome, f.Said = "unknown", "its answer may be in the damaged part of the ledger"
+	case c.Outcome == outcome.Open && !j.facts.Ended:
+		f.Outcome, f.Said = "unknown", "the run was killed before its answer was written"
+	}
+	return f
+}
+
+// testimony is what a witness said of the message ruled on, in words; nil for nothing.
+func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
+	x := &j.sayings[w]
+	wit := &j.facts.Witnesses[w]
+	t := &Testimony{Witness: wit.Name, Differences: x.differences}
+	switch x.words {
+	case sayFound:
+		if x.state != Holds {
+			return nil // it has nothing to do with it
+		}
+		t.Says = "found"
+		if !recovered && !c.Sent.IsZero() {
+			t.Says = "found, as it was sent"
+			if x.took >= 0 {
+				t.Says += ", after " + Span(x.took)
+			}
+		}
+	case sayNotFound:
+		if c.Outcome == outcome.Unsent || c.Attempts == 0 && !recovered && j.facts.Whole() {
+			return nil
+		}
+		t.Says = "not found"
+	case sayExcused:
+		t.Says = "not known: " + x.text
+	case sayValues:
+		t.Says = "found with other values"
+	case sayUnder:
+		t.Says = "found under " + x.text
+	case sayUnderReading:
+		t.Says = "found under the reading " + x.text
+	case sayTimes:
+		t.Says = fmt.Sprintf("found %d times", x.times)
+		if x.times == 2 {
+			t.Says = "found twice"
+		}
+		if len(c.Sightings) >= evidence.MostSightings {
+			t.Says += " or more"
+		}
+	case sayLate:
+		t.Says = fmt.Sprintf("found %s after it was sent; allowed are %s", Span(x.took), wit.Within)
+	case sayNoValues:
+		t.Says = "found, but not all of its values could be made or read back here: there is nothing to compare it with"
+	case sayClock:
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
+	case sayNotToTheEnd:
+		t.Says = "found, but whether once is not known: the witness was not heard to the end"
+	case sayGapBehind:
+		t.Says = "found, but whether once is not known: the witness could not listen just behind: " + x.text
+	case sayTwoPages:
+		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
+	}
+	return t
+}
+
+// Span is a time in three figures or so: "1.25ms", "250ms", "3.2s".
+func Span(d time.Duration) string {
+	switch a := d.Abs(); {
+	case a >= 100*time.Second:
+		return d.Round(time.Second).String()
+	case a >= time.Second:
+		return d.Round(10 * time.Millisecond).String()
+	case a >= 10*time.Millisecond:
+		return d.Round(100 * time.Microsecond).String()
+	case a >= time.Millisecond:
+		return d.Round(10 * time.Microsecond).String()
+	}
+	return d.Round(time.Microsecond).String()
+}
+
+// Differences hands how the message ruled on last was altered to see, by witness.
+func (j *Judge) Differences(see func(witness int, d *Difference)) {
+	for w := range j.sayings {
+		for i := range j.sayings[w].differences {
+			see(w, &j.sayings[w].differences[i])
+		}
+	}
 }

@@ -1,9 +1,6 @@
 package verdict
 
-import (
-	"runcrowd/internal/ledger"
-	"time"
-)
+import "time"
 
 // Verdict is the one outcome of a message after all witnesses have been heard.
 type Verdict uint8
@@ -21,16 +18,16 @@ const (
 	Unsent                        // due, but the device could not send it before the end
 	Unknown                       // a witness could not be heard, or not to the end, and nothing worse is known
 	Proven                        // every proof that was asked for was found, once, with the values sent
-	count
+	Count                         // how many there are
 )
 
-var names = [count]string{"refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled", "repeated", "late", "unsent", "unknown", "proven"}
+var names = [Count]string{"refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled", "repeated", "late", "unsent", "unknown", "proven"}
 
 func (v Verdict) String() string { return names[v] }
 
 // All lists the verdicts in their order.
 func All() []Verdict {
-	list := make([]Verdict, count)
+	list := make([]Verdict, Count)
 	for i := range list {
 		list[i] = Verdict(i)
 	}
@@ -39,7 +36,7 @@ func All() []Verdict {
 
 // Meaning is one line that explains a verdict.
 func (v Verdict) Meaning() string {
-	return [count]string{
+	return [Count]string{
 		"the platform said no, and did not keep it",
 		"acknowledged (QoS 0: sent), and not found by a witness that should have it",
 		"never acknowledged, and found nowhere",
@@ -54,36 +51,30 @@ func (v Verdict) Meaning() string {
 	}[v]
 }
 
-// Counts is a number of messages for each verdict.
-type Counts [count]int
+// State is what one witness says of one message.
+type State uint8
 
-// Due is the number of messages: the sum over all verdicts.
-func (c *Counts) Due() int {
-	n := 0
-	for _, k := range c {
-		n += k
-	}
-	return n
-}
-
-// state is what one witness says of one message.
-type state uint8
-
+// The states, and Unasked for a witness that has nothing to do with a message.
 const (
-	holds state = iota
-	missing
-	altered
-	misfiled
-	repeated
-	late
-	unheard
-	open // found, but a part of the claim is not known: once, in time, as it was sent
-	states
+	Unasked State = iota
+	Holds
+	Open    // found, but a part of the claim is not known: once, in time, as it was sent
+	Unheard // not found, and the witness cannot be blamed for it
+	TooLate
+	Copied
+	Elsewhere
+	Changed
+	Missing
 )
 
-// weight orders what several witnesses of one proof say: the heaviest stands.
-func (s state) weight() int {
-	return [...]int{holds: 0, open: 1, unheard: 2, late: 3, repeated: 3, misfiled: 3, altered: 3, missing: 4}[s]
+// Worse tells whether a state weighs more than another where several witnesses of one
+// proof disagree.
+func (s State) Worse(than State) bool {
+	weight := func(s State) State { return min(max(s, Unasked), Missing) }
+	if s >= TooLate && s < Missing && than >= TooLate && than < Missing {
+		return false
+	}
+	return weight(s) > weight(than)
 }
 
 // Difference is one field that was found otherwise than it was sent.
@@ -117,89 +108,6 @@ type Finding struct {
 	Said      string        `json:"said,omitempty"`
 	Testimony []Testimony   `json:"testimony,omitempty"`
 	Carried   string        `json:"carried"`
-	stream    int           // for order
-	took      time.Duration // sent to outcome
-}
-
-// Took is the time from sending to the outcome.
-func (f *Finding) Took() time.Duration { return f.took }
-
-// Group is a part of the run with its verdicts.
-type Group struct {
-	Name   string
-	Counts Counts
-}
-
-// Proof is of how many messages one proof was had.
-type Proof struct {
-	Name   string `json:"name"`
-	Asked  int    `json:"asked"`   // messages for which it was asked
-	Seen   int    `json:"seen"`    // found by every witness of it, in whatever way
-	AsSent int    `json:"as_sent"` // and once, in time, in its place, with the values sent
-	// Open are among the seen: found, but whether once, in time and as it was sent is
-	// not known.
-	Open    int `json:"open"`
-	Unknown int `json:"unknown"` // a witness could not be heard
-	// NotAsked are messages for which this proof cannot be had: QoS 0 has no
-	// acknowledgement, a witness may be told to look at some kinds only.
-	NotAsked int `json:"not_asked"`
-}
-
-// Delays are percentiles of a time, in order.
-type Delays struct {
-	N                    int
-	P50, P90, P99, Worst time.Duration
-}
-
-// WitnessReport is how one witness was heard.
-type WitnessReport struct {
-	Name      string   `json:"name"`
-	Proves    string   `json:"proves"`
-	Sightings int      `json:"sightings"`
-	Heard     bool     `json:"heard"`
-	Why       []string `json:"why,omitempty"`
-}
-
-// Unmatched is a sighting of this run that matches no message sent.
-type Unmatched struct {
-	Witness string `json:"witness"`
-	Mark    string `json:"mark"`
-	Found   string `json:"found"`
-}
-
-// Result is the judgement of a run.
-type Result struct {
-	Run, Crowd     string
-	Start          time.Time
-	Total          Counts
-	Kinds          []Group
-	Rounds         []Group
-	Devices        []Group // those with anything not proven, the worst first
-	DeviceCount    int
-	Proofs         []Proof // acknowledged, received, stored
-	Findings       []Finding
-	Unmatched      []Unmatched
-	UnmatchedCount int
-	OutOfOrder     int
-	Resent         int // messages sent more than once
-	Acknowledged   Delays
-	Received       Delays
-	Stored         Delays
-	Lag            Delays
-	Witnesses      []WitnessReport
-	Drops          int            // connections lost
-	DropReasons    map[string]int // why
-	Renewed        int            // connections left and made anew for a new access token
-	NotHearing     map[string]int // where devices could not hear commands, and why
-	Commands       []Asked
-	Mishaps        []Mishap // of commands
-	Ended          bool
-	Interrupted    bool
-	Recovered      int // messages known only from sightings
-	Torn           int64
-	Damage         []ledger.Damage
-	Playing        bool // the run goes on while it is judged
-	// LastRound is the round that was played last, for Played of Planned.
-	LastRound       int
-	Played, Planned time.Duration
+	Stream    int           `json:"-"` // for order
+	Took      time.Duration `json:"-"` // sent to outcome
 }

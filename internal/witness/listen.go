@@ -34,7 +34,7 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 	if spec.Filter == "" {
 		return errors.New("it does not subscribe")
 	}
-	w, err := New(spec, 0, NewCatalog(f, "listen", time.Now()), nil)
+	w, err := New(spec, 0, NewCatalog(f, "listen"), nil)
 	if err != nil {
 		return err
 	}
@@ -67,7 +67,7 @@ func (s *subscription) overheard(p *mqttwire.Packet, part part, filed int, now t
 		}
 	case json.Number:
 		if n, err := x.Int64(); err == nil && n > 0 && filed >= 0 {
-			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading, Seq: uint64(n) % ledger.RunSpan}
+			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading, Seq: uint64(n) / uint64(len(s.catalog.Fleet.Streams))} // the marks of a stream are that far apart
 		}
 	}
 	if part.values != nil {

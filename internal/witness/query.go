@@ -1,12 +1,12 @@
 package witness
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -14,24 +14,22 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/credential"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
-	"runcrowd/internal/strictjson"
 )
 
-// Bounds of a query.
-const (
-	maxPages  = 10_000
-	maxAnswer = 64 << 20 // bytes of one page
-	askers    = 8        // questions under way at once
-	// clockMargin widens the asked time for clocks that disagree.
-	clockMargin = time.Minute
-)
+// askers is how many questions are under way at once.
+const askers = 8
+
+// clockMargin widens the asked time for clocks that disagree.
+const clockMargin = time.Minute
 
 // Unmarked is how the reason begins of a witness that could ask and found nothing that
 // it can tell apart.
@@ -40,25 +38,22 @@ const Unmarked = "rows were found, but none carries a mark"
 // query is a witness that asks the platform over HTTP.
 type query struct {
 	*base
-	rows, next, device, reading, time, mark, values, body *jq.Query
+	rows, next, device, reading, time, mark, values, body, rowID *jq.Query
+	params                                                       []pageParam
+	path                                                         []string // of the rows, where they can be read one by one
 
 	client  *http.Client
 	headers http.Header
 	own     credential.Guest // of the link whose TLS it uses
+	pace    *rate.Limiter
 
-	countMu  sync.Mutex
-	noted    map[sameRow]int // copies in the ledger
-	marked   bool            // some row carried a mark, of whatever run
+	mu       sync.Mutex // guards what follows
+	known    rows
+	marked   bool // some row carried a mark, of whatever run
 	unmarked int
 	sample   string
-}
-
-// sameRow is what copies of one row have in common. Within one answer each copy
-// counts; the same row in another answer is not another copy.
-type sameRow struct {
-	mark  ledger.Mark
-	filed string
-	hash  uint64
+	offset   *ledger.Offset // of the platform's clock
+	drifts   bool           // no single offset fits what it says
 }
 
 // Start asks once, so that a wrong address or secret is told before the run.
@@ -71,7 +66,10 @@ func (q *query) Start(ctx Context) error {
 	t := link.Transport(credential.TLS(q.spec.Link), own.Cert)
 	t.MaxIdleConnsPerHost = askers
 	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
-	q.noted = map[sameRow]int{}
+	q.pace = rate.NewLimiter(rate.Inf, 1)
+	if q.spec.Pace > 0 {
+		q.pace = rate.NewLimiter(rate.Limit(q.spec.Pace), 1)
+	}
 	q.headers = http.Header{}
 	env := formula.Env{"crowd": q.catalog.Fleet.Crowd.Name, "env": q.catalog.Fleet.Crowd.Env}
 	for _, h := range q.spec.Headers {
@@ -81,34 +79,33 @@ func (q *query) Start(ctx Context) error {
 		}
 		q.headers.Set(h.Name, v)
 	}
-	for _, d := range q.catalog.Fleet.Devices {
-		if !q.sees(d) {
-			continue
-		}
-		now := time.Now()
-		address, err := q.address(d, now, now)
-		if err != nil {
-			return err
-		}
-		_, err = q.page1(ctx, address)
-		var status *statusError
-		if errors.As(err, &status) {
-			if status.code == 401 || status.code == 403 {
-				return q.reach(address, err, "check the headers of the witness: the platform refuses them")
-			}
-			return nil // a device may be unknown before its first message
-		}
-		if err != nil && ctx.Err() == nil {
-			var ue *url.Error
-			if !errors.As(err, &ue) {
-				return q.reach(address, err, "check get: and what the platform answers there")
-			}
-			what, try := link.Explain(err, hostOf(address))
-			return q.reach(address, errors.New(what), try)
-		}
+	devices := q.devices()
+	if len(devices) == 0 {
 		return nil
 	}
-	return nil
+	now := clock.Now()
+	address, err := q.address(devices[0], now, now)
+	if err != nil {
+		return err
+	}
+	_, err = q.page(ctx, address, func(any) {})
+	var status *statusError
+	if errors.As(err, &status) {
+		if status.code == 401 || status.code == 403 {
+			return q.reach(address, err, "check the headers of the witness: the platform refuses them")
+		}
+		return nil // a device may be unknown before its first message
+	}
+	var shape *shapeError
+	if err == nil || ctx.Err() != nil || errors.As(err, &shape) {
+		return nil // there may be no rows before the first message
+	}
+	var ue *url.Error
+	if !errors.As(err, &ue) {
+		return q.reach(address, err, "check get: and what the platform answers there")
+	}
+	what, try := link.Explain(err, hostOf(address))
+	return q.reach(address, errors.New(what), try)
 }
 
 func (q *query) reach(address string, err error, try string) error {
@@ -137,98 +134,9 @@ func (q *query) address(d *fleet.Device, from, to time.Time) (string, error) {
 	return s, nil
 }
 
-type statusError struct {
-	code int
-	text string
-}
-
-func (e *statusError) Error() string { return e.text }
-
-// page1 asks one address once.
-func (q *query) page1(ctx Context, address string) (any, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
-	if err != nil {
-		return nil, err
-	}
-	req.Header = q.headers.Clone()
-	req.Header.Set("Accept", "application/json")
-	req.Header.Set("User-Agent", "runcrowd")
-	if err := q.own.Authorize(req); err != nil {
-		return nil, err
-	}
-	resp, err := q.client.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	defer resp.Body.Close()
-	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
-	if err != nil {
-		return nil, err
-	}
-	if resp.StatusCode != http.StatusOK {
-		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status, clip(strings.TrimSpace(string(body))))}
-	}
-	if len(body) > maxAnswer {
-		return nil, fmt.Errorf("%s: the answer is longer than %d MB; ask for smaller pages", address, maxAnswer>>20)
-	}
-	v, err := strictjson.Decode(body)
-	if err != nil {
-		return nil, fmt.Errorf("%s: the answer is not JSON (%w): %s", address, err, clip(string(body)))
-	}
-	return v, nil
-}
-
-// ask asks all pages about one device and notes what is new.
-func (q *query) ask(ctx Context, d *fleet.Device, r Round) error {
-	address, err := q.address(d, r.Begin.Add(-clockMargin), time.Now().Add(clockMargin))
-	if err != nil {
-		return err
-	}
-	counts := map[sameRow]int{}
-	seen := map[string]bool{}
-	for page := 0; ; page++ {
-		if seen[address] {
-			return fmt.Errorf("the next page of %s is a page that was asked for already; check next", address)
-		}
-		if page == maxPages {
-			return fmt.Errorf("%s goes on for more than %d pages", address, maxPages)
-		}
-		seen[address] = true
-		answer, err := q.page1(ctx, address)
-		if err != nil {
-			return err
-		}
-		rows, err := q.rows.All(answer)
-		if err != nil {
-			return fmt.Errorf("the answer of %s does not have the rows the file says (%w): %s", address, err, clip(text(answer)))
-		}
-		for _, row := range rows {
-			q.row(row, d, counts)
-		}
-		if q.next == nil {
-			return nil
-		}
-		next, err := q.next.One(answer)
-		if err != nil {
-			return fmt.Errorf("the next page of %s: %w", address, err)
-		}
-		if address, err = link.NextPage(address, next); err != nil || address == "" {
-			return err
-		}
-	}
-}
-
-func text(v any) string {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(b)
-}
-
 // row reads one row and notes what it holds.
-func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
-	x := ledger.Sighting{Witness: q.index, Seen: time.Now(), Asked: true}
+func (q *query) row(row any, d *fleet.Device, on *onPage) {
+	x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true}
 	if q.spec.PerDevice {
 		x.FiledDevice = d.Name
 	}
@@ -236,16 +144,28 @@ func (q *query) row(row any, d *fleet.Device, counts map[sameRow]int) {
 	if x.Values == nil {
 		x.Values, _ = json.Marshal(row)
 	}
-	filed := q.catalog.stream(ledger.Mark{Device: x.FiledDevice, Reading: x.FiledReading})
-	if filed < 0 && x.FiledReading == "" && len(d.Streams) == 1 && x.FiledDevice == d.Name {
-		filed = d.Streams[0].Index
+	if q.rowID != nil {
+		if v, err := q.rowID.One(row); err == nil && v != nil {
+			h := fnv.New64a()
+			h.Write([]byte(text(v)))
+			x.Row = max(1, h.Sum64())
+		}
+	}
+	filed := q.catalog.stream(x.FiledDevice, x.FiledReading)
+	if filed < 0 && x.FiledReading == "" {
+		if of := q.catalog.device(x.FiledDevice); of != nil && len(of.Streams) == 1 {
+			filed = of.Streams[0].Index
+		}
+	}
+	if !q.spec.PerDevice {
+		d = q.catalog.device(x.FiledDevice) // one question for all: the row tells whose it is
 	}
 	for _, p := range q.split(row, d, filed) {
-		m, ours, marked := q.catalog.markOf(p.mark, filed)
+		m := q.catalog.markOf(p.mark)
 		if p.values != nil {
 			x.Values, _ = json.Marshal(p.values)
 		}
-		q.noteCopy(x, m, ours, marked, row, counts)
+		q.found(x, m, row, on)
 	}
 }
 
@@ -279,13 +199,13 @@ func (q *query) split(row any, d *fleet.Device, filed int) []part {
 }
 
 // bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
-// or, where it is none, as a text.
+// or, where it is none, as a text. D is the device whose row it is, or nil.
 func (q *query) bodyParts(s string, d *fleet.Device, filed int) []part {
 	body, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {
 		body = []byte(s)
 	}
-	if filed >= 0 {
+	if filed >= 0 || d == nil {
 		return q.catalog.parts(body, filed)
 	}
 	for _, st := range d.Streams {
@@ -298,11 +218,11 @@ func (q *query) bodyParts(s string, d *fleet.Device, filed int) []part {
 	return nil
 }
 
-// noteCopy notes a message found in a row, unless the ledger has this copy already.
-func (q *query) noteCopy(x ledger.Sighting, m ledger.Mark, ours, marked bool, row any, counts map[sameRow]int) {
-	q.countMu.Lock()
-	defer q.countMu.Unlock()
-	if !marked {
+// found notes a message found in a row, unless the ledger has it from this row already.
+func (q *query) found(x ledger.Sighting, m whose, row any, on *onPage) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if !m.marked {
 		q.unmarked++
 		if q.sample == "" {
 			q.sample = clip(text(row))
@@ -310,13 +230,16 @@ func (q *query) noteCopy(x ledger.Sighting, m ledger.Mark, ours, marked bool, ro
 		return
 	}
 	q.marked = true
-	if !ours {
+	if !m.ours {
 		return
 	}
-	x.Mark = m
-	key := rowKey(&x)
-	if counts[key]++; counts[key] > q.noted[key] {
-		q.noted[key]++
+	x.Stream, x.Seq, x.Device, x.Reading = m.stream, m.Seq, m.Device, m.Reading
+	q.inPlace(&x)
+	switch q.known.meet(&x, on) {
+	case anotherCopy:
+		q.note(&x)
+	case changedRow:
+		x.Again = true
 		q.note(&x)
 	}
 }
@@ -327,51 +250,59 @@ type Knower interface{ Know(s *ledger.Sighting) }
 
 // Know implements Knower.
 func (q *query) Know(x *ledger.Sighting) {
-	q.noted[rowKey(x)]++
-	q.remember(x)
-}
-
-func rowKey(x *ledger.Sighting) sameRow {
-	h := fnv.New64a()
-	h.Write(x.Values)
-	return sameRow{x.Mark, x.FiledDevice + "\x00" + x.FiledReading, h.Sum64()}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.known.know(x)
+	q.remember(x.Stream, x.Seq)
 }
 
 // Hear asks about all devices, then again about those with something missing,
 // and once more about all when the time for repeats is over.
 func (q *query) Hear(ctx Context, r Round) (bool, string) {
-	deadline := time.Now().Add(q.spec.Wait)
-	pause := 100 * time.Millisecond
+	q.begin(r)
 	all := q.devices()
-	if err := q.askAll(ctx, all, r); err != nil && ctx.Err() != nil {
-		return false, "the hearing was cut short"
+	room := q.spec.Wait
+	if q.spec.Pace > 0 { // asking about each of them takes its time
+		room += time.Duration(float64(len(all)) / float64(q.spec.Pace) * float64(time.Second))
 	}
-	for time.Now().Before(deadline) && ctx.Err() == nil {
-		wanted := map[int]bool{}
-		q.missing(r, func(stream int) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
-		if len(wanted) == 0 {
-			break
-		}
-		sleep(ctx, min(pause, time.Until(deadline)))
+	deadline := time.Now().Add(room)
+	looking, stop := context.WithDeadline(ctx, deadline)
+	defer stop()
+	pause := 100 * time.Millisecond
+	q.askAll(looking, all, r) // its error counts only in the last pass
+	for looking.Err() == nil && q.Missing() > 0 {
+		sleep(looking, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
-		var some []*fleet.Device
-		for _, d := range all {
-			if wanted[d.Index] || !q.spec.PerDevice {
-				some = append(some, d)
-			}
-		}
-		q.askAll(ctx, some, r) // its error counts only in the last pass
+		q.askAll(looking, q.wanted(r, all), r)
 	}
-	sleep(ctx, q.spec.Linger)
-	if err := q.askAll(ctx, all, r); err != nil {
-		if ctx.Err() != nil {
-			return false, "the hearing was cut short"
-		}
+	if ctx.Err() == nil {
+		sleep(ctx, q.spec.Linger)
+	}
+	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
+	defer cancel()
+	pages, err := q.askAll(last, all, r)
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.offset != nil && !q.drifts {
+		q.base.page.Clock(q.index, q.offset.Least, q.offset.Most)
+	}
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		return false, "the hearing was cut short"
+	case errors.Is(err, context.DeadlineExceeded):
+		return false, fmt.Sprintf("it was not read to the end within %s: %d pages had been read; raise wait, or ask for larger pages", room.Round(time.Millisecond), pages)
+	default:
 		return false, err.Error()
 	}
-	q.countMu.Lock()
-	defer q.countMu.Unlock()
-	if q.unmarked > 0 && !q.marked && len(q.noted) == 0 {
+	for _, x := range q.known.moved() {
+		x.Witness, x.Seen, x.Asked, x.Perhaps = q.index, clock.Now(), true, true
+		q.note(&x)
+	}
+	switch {
+	case q.known.lostTrack():
+		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
+	case q.unmarked > 0 && !q.marked && !q.any():
 		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""
@@ -398,9 +329,30 @@ func (q *query) devices() []*fleet.Device {
 	return list
 }
 
+// wanted are those of which something is missing.
+func (q *query) wanted(r Round, all []*fleet.Device) []*fleet.Device {
+	if !q.spec.PerDevice {
+		return all
+	}
+	wanted := map[int]bool{}
+	q.base.mu.Lock()
+	q.lacks(r.Expect, func(stream int) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
+	q.base.mu.Unlock()
+	var some []*fleet.Device
+	for _, d := range all {
+		if wanted[d.Index] {
+			some = append(some, d)
+		}
+	}
+	return some
+}
+
 // askAll asks about devices, some at once. The platform may not know a device
 // that never reached it: a 404 is an error only when every answer is one.
-func (q *query) askAll(ctx Context, devices []*fleet.Device, r Round) error {
+func (q *query) askAll(ctx Context, devices []*fleet.Device, r Round) (pages int, err error) {
+	q.mu.Lock()
+	q.known.ask()
+	q.mu.Unlock()
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(askers)
 	var mu sync.Mutex
@@ -408,32 +360,31 @@ func (q *query) askAll(ctx Context, devices []*fleet.Device, r Round) error {
 	unknowns := 0
 	for _, d := range devices {
 		g.Go(func() error {
-			err := q.ask(inner, d, r)
+			n, err := q.ask(inner, d, r)
+			mu.Lock()
+			defer mu.Unlock()
+			pages += n
 			var status *statusError
 			if errors.As(err, &status) && status.code == http.StatusNotFound {
-				mu.Lock()
-				defer mu.Unlock()
 				unknown = err
 				unknowns++
 				return nil
 			}
-			if err != nil && !errors.As(err, &status) && ctx.Err() == nil {
-				var ue *url.Error
-				if errors.As(err, &ue) {
-					what, _ := link.Explain(err, hostOf(ue.URL))
-					return fmt.Errorf("%s: %s", ue.URL, what)
-				}
+			var ue *url.Error
+			if errors.As(err, &ue) && ctx.Err() == nil {
+				what, _ := link.Explain(err, hostOf(ue.URL))
+				return fmt.Errorf("%s: %s", ue.URL, what)
 			}
 			return err
 		})
 	}
 	if err := g.Wait(); err != nil {
-		return err
+		return pages, err
 	}
 	if unknowns == len(devices) && unknowns > 0 {
-		return fmt.Errorf("every question was answered with 404; check get: %w", unknown)
+		return pages, fmt.Errorf("every question was answered with 404; check get: %w", unknown)
 	}
-	return ctx.Err()
+	return pages, ctx.Err()
 }
 
 // Stop frees the connections.

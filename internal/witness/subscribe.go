@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
@@ -46,7 +47,9 @@ type subscription struct {
 	renew    time.Time       // when its access token has to be changed; zero: never
 	leaving  bool            // for that
 	lastRead time.Time
-	pings    int // PINGREQs sent on this connection, less the PINGRESPs that came
+	pings    int       // PINGREQs sent on this connection, less the PINGRESPs that came
+	pinged   time.Time // when the first of them was sent
+	lagging  time.Time // since when its answers come late; zero: they do not
 	stop     context.CancelFunc
 	done     chan struct{}
 	wg       sync.WaitGroup  // of keepAlive
@@ -73,7 +76,13 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	if spec.Filter == "" {
 		q := &query{base: b}
 		err := errors.Join(pick(&q.body, spec.Body), pick(&q.rows, spec.Rows), pick(&q.next, spec.Next), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
-			pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values))
+			pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row))
+		for _, p := range spec.Page {
+			x := pageParam{name: p.Name}
+			err = errors.Join(err, pick(&x.of, p.Of))
+			q.params = append(q.params, x)
+		}
+		q.streams()
 		return q, err
 	}
 	s := &subscription{base: b, pending: map[uint16]bool{}, hasTopic: map[*crowd.Cast]bool{}}
@@ -136,13 +145,19 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 		return nil, err
 	}
 	s.writeMu.Lock()
-	s.nc, s.lastRead, s.pings, s.renew, s.leaving = line.Conn, time.Now(), 0, line.Renew, false
+	s.nc, s.lastRead, s.pings, s.renew, s.leaving = line.Conn, clock.Now(), 0, line.Renew, false
 	s.writeMu.Unlock()
 	kept := line.Ack.SessionPresent && s.connected
 	if !kept {
 		clear(s.pending)
 		s.again = s.connected
-		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, s.broker.Timeout, func(p *mqttwire.Packet) error { return s.packet(line.Conn, p, nil) })
+		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, s.broker.Timeout, func(p *mqttwire.Packet) error {
+			acks, err := s.packet(p, nil)
+			if err == nil {
+				err = s.acknowledge(line.Conn, acks)
+			}
+			return err
+		})
 		if err != nil {
 			line.Conn.Close()
 			return nil, err
@@ -150,7 +165,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	}
 	s.hearMu.Lock()
 	if !s.down.IsZero() && s.page != nil {
-		s.page.Gap(s.index, s.down, time.Now(), kept, s.why)
+		s.page.Gap(s.index, &ledger.Gap{From: s.down, To: clock.Now(), QoS0: kept, Why: s.why})
 		s.down = time.Time{}
 	}
 	s.hearMu.Unlock()
@@ -211,13 +226,37 @@ func (s *subscription) read(rd *mqttwire.Reader) error {
 			return err
 		}
 		s.writeMu.Lock()
-		s.lastRead = time.Now()
+		s.lastRead = clock.Now()
 		s.writeMu.Unlock()
-		acks = acks[:0]
-		if err := s.packet(nc, &p, &acks); err != nil {
+		var err error
+		if acks, err = s.packet(&p, acks); err != nil {
 			return err
 		}
+		// What came together is acknowledged together.
+		if rd.Buffered() == 0 || len(acks) >= mostAcks {
+			if err := s.acknowledge(nc, acks); err != nil {
+				return err
+			}
+			acks = acks[:0]
+		}
 	}
+}
+
+// mostAcks is how many bytes of acknowledgements wait for the next packet.
+const mostAcks = 1 << 10
+
+// acknowledge writes acknowledgements.
+func (s *subscription) acknowledge(nc net.Conn, acks []byte) error {
+	if len(acks) == 0 {
+		return nil
+	}
+	s.writeMu.Lock()
+	defer s.writeMu.Unlock()
+	if s.leaving { // behind DISCONNECT nothing may be sent; the broker asks again
+		return nil
+	}
+	_, err := nc.Write(acks)
+	return err
 }
 
 // heardLast is when the last packet came. A connection may have been dead since: what
@@ -228,12 +267,8 @@ func (s *subscription) heardLast() time.Time {
 	return s.lastRead
 }
 
-// packet handles one packet.
-func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) error {
-	var ack []byte
-	if scratch != nil {
-		ack = *scratch
-	}
+// packet handles one packet; its acknowledgement is appended to acks.
+func (s *subscription) packet(p *mqttwire.Packet, acks []byte) ([]byte, error) {
 	switch p.Type {
 	case mqttwire.PUBLISH:
 		switch {
@@ -244,39 +279,52 @@ func (s *subscription) packet(nc net.Conn, p *mqttwire.Packet, scratch *[]byte) 
 		}
 		switch p.Publish.QoS {
 		case 1:
-			ack = mqttwire.AppendAck(ack, mqttwire.PUBACK, p.ID)
+			acks = mqttwire.AppendAck(acks, mqttwire.PUBACK, p.ID)
 		case 2:
 			s.pending[p.ID] = true
-			ack = mqttwire.AppendAck(ack, mqttwire.PUBREC, p.ID)
+			acks = mqttwire.AppendAck(acks, mqttwire.PUBREC, p.ID)
 		}
 	case mqttwire.PUBREL:
 		delete(s.pending, p.ID)
-		ack = mqttwire.AppendAck(ack, mqttwire.PUBCOMP, p.ID)
+		acks = mqttwire.AppendAck(acks, mqttwire.PUBCOMP, p.ID)
 	case mqttwire.PINGRESP:
-		s.writeMu.Lock()
-		s.pings = max(0, s.pings-1)
-		s.writeMu.Unlock()
+		s.answered()
 	case mqttwire.DISCONNECT:
-		return fmt.Errorf("the broker disconnected: %s", mqttwire.Reason(p.Reason))
+		return acks, fmt.Errorf("the broker disconnected: %s", mqttwire.Reason(p.Reason))
 	}
-	if len(ack) == 0 {
-		return nil
-	}
+	return acks, nil
+}
+
+// slow is how long the broker's answer to a ping may wait behind messages. A broker drops
+// messages that wait too long for a subscriber, and tells nobody.
+const slow = 2 * time.Second
+
+// answered takes the answer to a ping.
+func (s *subscription) answered() {
 	s.writeMu.Lock()
 	defer s.writeMu.Unlock()
-	if s.leaving { // behind DISCONNECT nothing may be sent; the broker asks again
-		return nil
+	s.pings = max(0, s.pings-1)
+	now := clock.Now()
+	switch late := now.Sub(s.pinged) > slow; {
+	case late && s.lagging.IsZero():
+		s.lagging = s.pinged.Add(-pingEvery)
+	case !late && !s.lagging.IsZero():
+		s.lagged(now)
+		s.lagging = time.Time{}
 	}
-	_, err := nc.Write(ack)
-	if scratch != nil {
-		*scratch = ack
+	s.pinged = now
+}
+
+// lagged notes that the witness lagged up to now. The caller holds writeMu.
+func (s *subscription) lagged(now time.Time) {
+	if s.page != nil {
+		s.page.Gap(s.index, &ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
 	}
-	return err
 }
 
 // message looks for the mark in one message and notes the sighting.
 func (s *subscription) message(p *mqttwire.Packet) {
-	now := time.Now()
+	now := clock.Now()
 	filed, known := s.catalog.topics[p.Publish.Topic]
 	if !known {
 		filed = -1
@@ -291,19 +339,19 @@ func (s *subscription) message(p *mqttwire.Packet) {
 		// The usual case without parsing: the body begins with the mark.
 		if text, ok := firstText(p.Publish.Payload, s.catalog.places[0].Name); ok {
 			if m, err := ledger.ParseMark(text); err == nil && m.Run == s.catalog.Run {
-				s.sighting(p, m, filed, known, now, nil)
+				s.sighting(p, s.catalog.whose(m), filed, known, now, nil)
 				return
 			}
 		}
 	}
 	for _, part := range s.split(p, filed) {
-		m, ours, marked := s.catalog.markOf(part.mark, filed)
-		if ours {
+		m := s.catalog.markOf(part.mark)
+		if m.ours {
 			s.sighting(p, m, filed, known, now, part.values)
 			continue
 		}
 		s.hearMu.Lock()
-		if marked {
+		if m.marked {
 			s.foreign++
 		} else if s.unmarked++; s.sample == "" {
 			s.sample = clip(fmt.Sprintf("%s %s", p.Publish.Topic, strings.ToValidUTF8(string(p.Publish.Payload), "?")))
@@ -363,8 +411,9 @@ func firstText(b []byte, name string) (string, bool) {
 }
 
 // sighting notes a message of this run.
-func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, known bool, now time.Time, values any) {
-	x := &ledger.Sighting{Witness: s.index, Seen: now, Mark: m, Redelivered: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
+func (s *subscription) sighting(p *mqttwire.Packet, m whose, filed int, known bool, now time.Time, values any) {
+	x := &ledger.Sighting{Witness: s.index, Seen: now, Stream: m.stream, Seq: m.Seq, Device: m.Device, Reading: m.Reading,
+		Again: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
 	if values == nil {
 		x.Values = append([]byte(nil), p.Publish.Payload...)
 	} else {
@@ -372,7 +421,7 @@ func (s *subscription) sighting(p *mqttwire.Packet, m ledger.Mark, filed int, kn
 	}
 	if filed >= 0 {
 		x.FiledDevice, x.FiledReading = s.catalog.Fleet.Streams[filed].Device.Name, s.catalog.Fleet.Streams[filed].Reading.Name
-	} else if i := s.catalog.stream(m); !known && i >= 0 && s.hasTopic[s.catalog.Fleet.Streams[i].Device.Cast] {
+	} else if !known && m.stream >= 0 && s.hasTopic[s.catalog.Fleet.Streams[m.stream].Device.Cast] {
 		x.FiledDevice = "topic " + s.catalog.Fleet.Crowd.Redact(p.Publish.Topic)
 	}
 	fill(x, values, s.device, s.reading, s.time, s.values)
@@ -415,15 +464,12 @@ func clip(s string) string {
 	return s
 }
 
+// pingEvery is how often the broker is asked whether it still answers.
+const pingEvery = time.Second
+
 // keepAlive pings and gives up a connection that does not answer.
 func (s *subscription) keepAlive(ctx Context) {
-	every := time.Duration(s.connect.KeepAlive) * time.Second / 2
-	look := every
-	if s.broker.Tokens != nil {
-		look = time.Second // a token lasts seconds, perhaps
-	}
-	pinged := time.Now()
-	t := time.NewTicker(look)
+	t := time.NewTicker(pingEvery)
 	defer t.Stop()
 	for {
 		select {
@@ -439,12 +485,10 @@ func (s *subscription) keepAlive(ctx Context) {
 				s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, false))
 				// What is under way is still read; the broker closes (section 3.14.4.1).
 				s.nc.SetReadDeadline(time.Now().Add(time.Second))
-			case time.Since(pinged) >= every-look/2:
-				pinged = time.Now()
+			case s.pings == 0 && !s.leaving:
 				s.ping()
-				if time.Since(s.lastRead) > 3*every {
-					s.nc.Close()
-				}
+			case clock.Now().Sub(s.lastRead) > time.Duration(s.connect.KeepAlive)*3*time.Second/2:
+				s.nc.Close()
 			}
 			s.writeMu.Unlock()
 		}
@@ -453,7 +497,9 @@ func (s *subscription) keepAlive(ctx Context) {
 
 // ping sends a PINGREQ. The caller holds writeMu.
 func (s *subscription) ping() {
-	s.pings++
+	if s.pings++; s.pings == 1 {
+		s.pinged = clock.Now()
+	}
 	s.nc.Write(mqttwire.AppendPing(nil)) // what fails here, fails in read too
 }
 
@@ -487,17 +533,25 @@ func (s *subscription) fence(ctx Context) bool {
 // Hear waits for what is missing.
 func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 	deadline := time.Now().Add(s.spec.Wait)
-	for s.Missing(r) > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
+	s.begin(r)
+	for s.Missing() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
 		sleep(ctx, 50*time.Millisecond)
 	}
 	if ctx.Err() == nil {
 		sleep(ctx, min(s.spec.Linger, max(0, time.Until(deadline))+s.spec.Linger))
 	}
 	answered := s.fence(ctx)
+	s.writeMu.Lock()
+	if !s.lagging.IsZero() {
+		now := clock.Now()
+		s.lagged(now)
+		s.lagging = now
+	}
+	s.writeMu.Unlock()
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()
 	if !s.down.IsZero() && s.page != nil {
-		s.page.Gap(s.index, s.down, time.Time{}, false, s.why)
+		s.page.Gap(s.index, &ledger.Gap{From: s.down, Why: s.why})
 		return false, "the subscription was lost: " + s.why
 	}
 	if ctx.Err() != nil {
@@ -505,7 +559,7 @@ func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
 	}
 	if last := s.heardLast(); !answered {
 		const why = "the broker no longer answers the witness"
-		s.page.Gap(s.index, last, time.Time{}, false, why)
+		s.page.Gap(s.index, &ledger.Gap{From: last, Why: why})
 		return false, fmt.Sprintf("%s; it was heard last at %s", why, last.UTC().Format("15:04:05.000"))
 	}
 	if s.unmarked > 0 && s.foreign == 0 && !s.any() {

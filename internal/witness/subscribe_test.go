@@ -50,10 +50,10 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 1
 	for i, s := range f.Streams {
 		e.w.Stream(i, ledger.Stream{Device: s.Device.Name, Kind: "buoy", Reading: "state"})
 	}
-	e.w.Witness(0, "ear", "received", 0)
-	page := e.w.Page()
+	e.w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Listens: true})
+	page := e.w.WitnessPage(0)
 	e.w.Flush()
-	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID, time.Now()), page)
+	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID), page)
 	require.NoError(t, err)
 	e.end = sync.OnceValue(func() error {
 		e.Stop()
@@ -130,7 +130,7 @@ func (e expect) Excused(int, uint64) bool { return false }
 func seqs(b *ledger.Book) []string {
 	var list []string
 	for _, s := range b.Sightings {
-		list = append(list, fmt.Sprintf("%d@%s", s.Mark.Seq, s.FiledDevice))
+		list = append(list, fmt.Sprintf("%d@%s", s.Seq, s.FiledDevice))
 	}
 	slices.Sort(list)
 	return list
@@ -163,11 +163,10 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 		round := witness.Round{N: 1, Expect: expect{6}}
 		complete, why := e.hear(p, round)
 		assert.True(t, complete, why)
-		assert.Zero(t, e.Missing(round))
-		assert.Equal(t, 2, e.Missing(witness.Round{N: 1, Expect: expect{8}}))
+		assert.Zero(t, e.Missing())
 		got := e.book()
-		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1", "3@buoy-1", "4@buoy-2", "5@topic harbour/nobody/state", "6@buoy-1"}, seqs(got))
-		assert.True(t, got.Sightings[5].Redelivered)
+		assert.Equal(t, []string{"1@", "2@", "3@", "4@buoy-2", "5@topic harbour/nobody/state", "6@"}, seqs(got))
+		assert.True(t, got.Sightings[5].Again)
 		assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
 	}
 }
@@ -192,7 +191,7 @@ func TestLostConnection(t *testing.T) {
 		complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
 		assert.True(t, complete, why)
 		got := e.book()
-		assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
+		assert.Equal(t, []string{"1@", "2@"}, seqs(got))
 		require.Len(t, got.Witnesses[0].Gaps, 1)
 		d := got.Witnesses[0].Gaps[0]
 		assert.Equal(t, kept, d.QoS0)
@@ -208,7 +207,12 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	e := newEar(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
 	p, first := e.begin(b)
 	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
-	bye := p.Expect(packets.Disconnect)
+	bye := p.Read()
+	for bye.FixedHeader.Type == packets.Pingreq { // it asks every second
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+		bye = p.Read()
+	}
+	require.Equal(t, packets.Disconnect, bye.FixedHeader.Type)
 	assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")
 	publish(p, "buoy-1", 1, 2, 8, false) // was under way
 	p.Close()
@@ -222,7 +226,7 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
 	assert.True(t, complete, why)
 	got := e.book()
-	assert.Equal(t, []string{"1@buoy-1", "2@buoy-1"}, seqs(got))
+	assert.Equal(t, []string{"1@", "2@"}, seqs(got))
 	require.Len(t, got.Witnesses[0].Gaps, 1)
 	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Gaps[0].Why)
 }
@@ -304,7 +308,7 @@ func TestRetainedAgain(t *testing.T) {
 	got := e.book()
 	require.Len(t, got.Sightings, 4)
 	for i, again := range []bool{false, false, false, true} {
-		assert.Equal(t, again, got.Sightings[i].Redelivered, "sighting %d", i)
+		assert.Equal(t, again, got.Sightings[i].Again, "sighting %d", i)
 	}
 }
 

@@ -9,7 +9,7 @@ package witness
 
 import (
 	"encoding/json"
-	"fmt"
+	"strconv"
 	"sync"
 	"time"
 
@@ -55,9 +55,9 @@ type Witness interface {
 	// over, or until the witness's wait is, or until ctx is done. Complete says that
 	// the witness was heard to the end; if not, why says what was in the way.
 	Hear(ctx Context, r Round) (complete bool, why string)
-	// Missing is how many expected messages were not found yet. It does not block for
-	// long, but looks at every message of the round.
-	Missing(r Round) int
+	// Missing is how many messages of the round that is being heard were not found yet.
+	// It does not block.
+	Missing() int
 	// Stop ends listening, and returns when all goroutines of the witness are gone.
 	// Nothing is written to its page afterwards.
 	Stop()
@@ -70,16 +70,19 @@ type base struct {
 	page    *ledger.Page
 	catalog *Catalog
 
-	mu    sync.Mutex
-	found [][]uint64 // a bit for each sequence number, by stream
+	mu      sync.Mutex
+	found   [][]uint64 // a bit for each sequence number, by stream
+	hearing Expect     // of the round that is being heard
+	left    int        // messages of it that were not found yet
 }
 
 // Catalog resolves marks, devices and topics of one run.
 type Catalog struct {
 	Run     string
-	Base    uint64 // of sequence marks
+	numbers ledger.Numbers
 	Fleet   *fleet.Fleet
 	streams map[string]int // by device and reading
+	devices map[string]*fleet.Device
 	topics  map[string]int // by topic; -1 where several streams share it
 	places  []crowd.Mark   // where marks ride
 	forms   []payload.Form // of bodies that are no flat JSON object, one for each reading
@@ -87,9 +90,12 @@ type Catalog struct {
 }
 
 // NewCatalog makes the catalog of a run.
-func NewCatalog(f *fleet.Fleet, run string, start time.Time) *Catalog {
-	c := &Catalog{Run: run, Base: ledger.SequenceBase(start.Unix()), Fleet: f, streams: map[string]int{}, topics: map[string]int{}}
+func NewCatalog(f *fleet.Fleet, run string) *Catalog {
+	c := &Catalog{Run: run, numbers: ledger.NumbersOf(run, len(f.Streams)), Fleet: f, streams: map[string]int{}, devices: map[string]*fleet.Device{}, topics: map[string]int{}}
 	known := map[*crowd.Reading]bool{}
+	for _, d := range f.Devices {
+		c.devices[d.Name] = d
+	}
 	for _, s := range f.Streams {
 		c.streams[streamKey(s.Device.Name, s.Reading.Name)] = s.Index
 		if s.Device.Cast.Link.Protocol == crowd.MQTT {
@@ -122,21 +128,39 @@ func (c *Catalog) addTopic(topic string, stream int) {
 
 func streamKey(device, reading string) string { return device + "\x00" + reading }
 
-// stream finds the stream of a mark of this run; -1 if there is none.
-func (c *Catalog) stream(m ledger.Mark) int {
-	if i, ok := c.streams[streamKey(m.Device, m.Reading)]; ok {
+// stream finds a stream by its names; -1 if there is none.
+func (c *Catalog) stream(device, reading string) int {
+	if i, ok := c.streams[streamKey(device, reading)]; ok {
 		return i
 	}
 	return -1
 }
 
+// device finds a device by its name; nil if there is none.
+func (c *Catalog) device(name string) *fleet.Device { return c.devices[name] }
+
 // sees tells whether the witness should see a device's messages.
 func (b *base) sees(d *fleet.Device) bool { return b.catalog.Fleet.Sees(b.index, d) }
 
 // note writes a sighting and remembers that its message was found.
-func (b *base) note(s *ledger.Sighting) {
-	b.page.Sighting(s)
-	b.remember(s)
+func (b *base) note(x *ledger.Sighting) {
+	b.inPlace(x)
+	b.page.Sighting(x)
+	b.remember(x.Stream, x.Seq)
+}
+
+// inPlace leaves out where a sighting was filed, where that is its own place.
+func (b *base) inPlace(x *ledger.Sighting) {
+	if x.Stream < 0 {
+		return
+	}
+	s := b.catalog.Fleet.Streams[x.Stream]
+	if x.FiledDevice == s.Device.Name {
+		x.FiledDevice = ""
+	}
+	if x.FiledReading == s.Reading.Name {
+		x.FiledReading = ""
+	}
 }
 
 // any tells whether anything was found at all.
@@ -146,21 +170,25 @@ func (b *base) any() bool {
 	return b.found != nil
 }
 
-func (b *base) remember(s *ledger.Sighting) {
-	if i := b.catalog.stream(s.Mark); i >= 0 {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		if b.found == nil {
-			b.found = make([][]uint64, len(b.catalog.Fleet.Streams))
-		}
-		word := s.Mark.Seq / 64
-		if word > maxSeq/64 {
-			return
-		}
-		for uint64(len(b.found[i])) <= word {
-			b.found[i] = append(b.found[i], 0)
-		}
-		b.found[i][word] |= 1 << (s.Mark.Seq % 64)
+// remember counts a message as found.
+func (b *base) remember(stream int, seq uint64) {
+	if stream < 0 || seq > maxSeq {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.found == nil {
+		b.found = make([][]uint64, len(b.catalog.Fleet.Streams))
+	}
+	if b.has(stream, seq) {
+		return
+	}
+	for uint64(len(b.found[stream])) <= seq/64 {
+		b.found[stream] = append(b.found[stream], 0)
+	}
+	b.found[stream][seq/64] |= 1 << (seq % 64)
+	if b.hearing != nil && b.wants(stream, seq) {
+		b.left--
 	}
 }
 
@@ -171,17 +199,30 @@ func (b *base) has(stream int, seq uint64) bool {
 	return b.found != nil && seq/64 < uint64(len(b.found[stream])) && b.found[stream][seq/64]&(1<<(seq%64)) != 0
 }
 
-// missing calls f for every expected message that was not found yet.
-func (b *base) missing(r Round, f func(stream int)) {
+// wants tells whether a message should be found in the round that is being heard.
+func (b *base) wants(stream int, seq uint64) bool {
+	from, to := b.hearing.Range(stream)
+	return seq >= from && seq < to && b.sees(b.catalog.Fleet.Streams[stream].Device) && !b.hearing.Excused(stream, seq)
+}
+
+// begin begins to hear a round: what is missing is counted once, and then as it comes.
+func (b *base) begin(r Round) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.hearing, b.left = nil, 0
+	b.lacks(r.Expect, func(int) { b.left++ })
+	b.hearing = r.Expect
+}
+
+// lacks calls f for every expected message that was not found yet. The caller holds mu.
+func (b *base) lacks(e Expect, f func(stream int)) {
 	for _, s := range b.catalog.Fleet.Streams {
 		if !b.sees(s.Device) {
 			continue
 		}
-		from, to := r.Expect.Range(s.Index)
+		from, to := e.Range(s.Index)
 		for seq := from; seq < to; seq++ {
-			if !b.has(s.Index, seq) && !r.Expect.Excused(s.Index, seq) {
+			if !b.has(s.Index, seq) && !e.Excused(s.Index, seq) {
 				f(s.Index)
 			}
 		}
@@ -189,10 +230,10 @@ func (b *base) missing(r Round, f func(stream int)) {
 }
 
 // Missing implements Witness.
-func (b *base) Missing(r Round) int {
-	n := 0
-	b.missing(r, func(int) { n++ })
-	return n
+func (b *base) Missing() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.left
 }
 
 // newPicker compiles an expression; nil for an empty one.
@@ -267,36 +308,46 @@ func (c *Catalog) objects(v any) (parts []part, marked bool) {
 	return parts, marked
 }
 
-// markOf reads a mark as it rides at one place. Filed is the stream under which
-// the message was found, or -1; a sequence number belongs to that stream.
-func (c *Catalog) markOf(v any, filed int) (m ledger.Mark, ours, marked bool) {
-	switch x := v.(type) {
-	case string:
-		if m, err := ledger.ParseMark(x); err == nil {
-			return m, m.Run == c.Run, true
-		}
-	}
+// whose is what a mark says.
+type whose struct {
+	ledger.Mark
+	stream int  // -1: none of the run
+	ours   bool // the mark is of this run
+	marked bool // it is a mark at all
+}
+
+// markOf reads a mark as it rides at one place.
+func (c *Catalog) markOf(v any) (w whose) {
+	w.stream = -1
 	text := ""
 	switch x := v.(type) {
 	case string:
+		if m, err := ledger.ParseMark(x); err == nil {
+			return c.whose(m)
+		}
 		text = x
 	case json.Number:
 		text = x.String()
 	case float64, int:
 		text = formula.String(x)
+	default:
+		return w
 	}
-	var n uint64
-	if _, err := fmt.Sscanf(text, "%d", &n); err != nil || fmt.Sprint(n) != text {
-		return ledger.Mark{}, false, false
+	n, err := strconv.ParseUint(text, 10, 64)
+	if err != nil || text[0] == '0' && len(text) > 1 {
+		return w
 	}
-	if n <= c.Base || n >= c.Base+ledger.RunSpan {
-		return ledger.Mark{}, false, true
+	w.marked = true
+	if i, seq, ok := c.numbers.Message(n); ok && i < len(c.Fleet.Streams) {
+		s := c.Fleet.Streams[i]
+		w.Mark, w.stream, w.ours = ledger.Mark{Run: c.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}, i, true
 	}
-	if filed < 0 {
-		return ledger.Mark{}, false, true
-	}
-	s := c.Fleet.Streams[filed]
-	return ledger.Mark{Run: c.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: n - c.Base}, true, true
+	return w
+}
+
+// whose is what a mark that is a text says.
+func (c *Catalog) whose(m ledger.Mark) whose {
+	return whose{Mark: m, stream: c.stream(m.Device, m.Reading), ours: m.Run == c.Run, marked: true}
 }
 
 // timeOf reads a time as platforms tell it: RFC 3339, or a number since 1970 in

@@ -347,7 +347,14 @@ var changeMap = &mapping{name: "change", doc: "A change for some of the devices 
 	{name: "who", typ: who, need: "buoy-007", doc: "Which of them."},
 }, layerKeys...)}
 
-var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "get"}, keys: []key{
+var fieldRuleMap = &mapping{name: "field rule", doc: "What a platform does to a field: it keeps what was sent, times factor, plus offset, under another name.", keys: []key{
+	{name: "as", typ: plain, doc: "The name it has there; a.b is b within a."},
+	{name: "tolerance", typ: number, doc: "How far off a found number may be; if not given, the field's own."},
+	{name: "factor", typ: number, doc: "What it is multiplied with, such as 100."},
+	{name: "offset", typ: number, doc: "What is added then."},
+}}
+
+var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "get"}, notBoth: [][2]string{{"next", "page"}}, keys: []key{
 	{name: "proves", typ: word("received", "stored"), def: "received", need: "received", doc: "What it proves."},
 	{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
 	{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
@@ -364,7 +371,13 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "reading", typ: jqText, doc: "The reading a row is filed under."},
 	{name: "values", typ: jqText, doc: "The values, by field."},
 	{name: "body", typ: jqText, goes: "HTTP", doc: "The message's own bytes, as base64 or text."},
+	{name: "row", typ: jqText, goes: "HTTP", doc: "What identifies a row, so that a row met twice is not taken for two."},
+	{name: "fields", typ: named("ignored, or what the platform does to it", orWord("ignored", sub(fieldRuleMap))), doc: "Fields that the platform keeps otherwise than they were sent, or not at all."},
 	{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page, or a query that begins with ?; null at the end."},
+	{name: "page", typ: params, goes: "HTTP", doc: "In place of next: what parameters of the address are on the next page, such as {cursor: .next_cursor}; null at the end."},
+	{name: "pace", typ: rate, goes: "HTTP", doc: "At most this many questions a second."},
+	{name: "max_page", typ: size, def: "16 MiB", goes: "HTTP", doc: "The longest answer that is read."},
+	{name: "max_row", typ: size, def: "1 MiB", goes: "HTTP", doc: "The longest row that is read."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
 	{name: "linger", typ: duration(0, time.Hour), def: "1s", doc: "How long it goes on looking for repeats when nothing is missing."},
 }}
@@ -394,5 +407,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, markMap, witnessMap, requireMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, markMap, witnessMap, fieldRuleMap, requireMap)
 }

@@ -40,7 +40,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.Add(pos(get), "%s has both subscribe and get; make two witnesses of it", what)
 		case subscribe != nil:
 			r.subscription(w, o, what)
-			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "next", "body")
+			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_page", "max_row", "body")
 		case get != nil:
 			r.query(w, o, what)
 			r.misplaced(o, what, "a query", "qos", "topic")
@@ -55,14 +55,86 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
 		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
-			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next} {
+			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row} {
 			if jn := o.get(key); jn != nil {
 				*into = parse(r, jn, what+": "+key, "", checkJQ)
 			}
 		}
+		r.pageParams(w, o.get("page"), what+": page")
+		if w.Next != "" && len(w.Page) > 0 {
+			r.Add(pos(o.get("page")), "%s has both next and page; next gives a whole address, page the value of a parameter: leave one out", what)
+		}
+		w.Pace = parse(r, o.get("pace"), what+": pace", 0, quantity.ParseRate)
+		w.MaxPage, w.MaxRow = o.size("max_page"), o.size("max_row")
+		r.fieldRules(w, o.get("fields"), what+": fields")
 		w.Linger = o.span("linger")
 		w.Wait = o.span("wait")
 	}
+}
+
+// pageParams reads what parameters the next page is asked with.
+func (r *reader) pageParams(w *crowd.Witness, n *yaml.Node, what string) {
+	if n == nil {
+		return
+	}
+	for _, e := range r.entries(n, what) {
+		if of := parse(r, e.value, what+": "+e.key.Value, "", checkJQ); of != "" {
+			w.Page = append(w.Page, crowd.PageParam{Name: e.key.Value, Of: of})
+		}
+	}
+}
+
+// fieldRules reads what the platform does to fields.
+func (r *reader) fieldRules(w *crowd.Witness, n *yaml.Node, what string) {
+	if n == nil {
+		return
+	}
+	known, closed := r.fieldNames()
+	for _, e := range r.entries(n, what) {
+		name, what := e.key.Value, what+": "+e.key.Value
+		if first, _, _ := strings.Cut(name, "."); closed && !contains(known, name) && !contains(known, first) {
+			if near := formula.Nearest(name, known); near != "" {
+				r.Add(pos(e.key), "%s: no reading has this field; did you mean %q?", what, near)
+			} else {
+				r.Add(pos(e.key), "%s: no reading has this field", what)
+			}
+		}
+		rule := crowd.FieldRule{Field: name}
+		if v := r.resolve(e.value); v.Kind == yaml.ScalarNode {
+			r.word(v, what, "", "ignored")
+			rule.Ignored = true
+		} else {
+			o := r.object(e.value, what, fieldRuleMap)
+			if o.node.Kind != yaml.MappingNode {
+				continue
+			}
+			if as := o.get("as"); as != nil {
+				rule.As, _ = r.scalar(as, what+": as")
+			}
+			if rule.Tolerance = r.number(o.get("tolerance"), what+": tolerance", 0); rule.Tolerance < 0 {
+				r.Add(pos(o.get("tolerance")), "%s: tolerance: must not be below zero", what)
+			}
+			rule.Factor, rule.Offset = r.number(o.get("factor"), what+": factor", 0), r.number(o.get("offset"), what+": offset", 0)
+			if o.get("factor") != nil && rule.Factor == 0 {
+				r.Add(pos(o.get("factor")), "%s: factor: zero keeps nothing of the value; write %s: ignored", what, name)
+			}
+		}
+		w.Fields = append(w.Fields, rule)
+	}
+}
+
+// fieldNames are the names of all fields; closed says that a body has no others.
+func (r *reader) fieldNames() (list []string, closed bool) {
+	closed = true
+	for _, c := range r.crowd.Casts {
+		for _, rd := range c.Readings {
+			closed = closed && rd.Payload.Template == nil
+			for i := range rd.Fields {
+				list = append(list, rd.Fields[i].Name)
+			}
+		}
+	}
+	return list, closed && len(list) > 0
 }
 
 func (r *reader) misplaced(o *object, what, sort string, keys ...string) {
@@ -196,11 +268,13 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 		}
 	})
 	w.Get = get.Value
-	for name := range names {
-		if !contains([]string{"from", "to", "crowd", "env", "unix", "unix_ms", "pad"}, name) {
-			w.PerDevice = true
-		}
+	for _, name := range []string{"from", "to", "crowd", "env"} {
+		delete(names, name)
 	}
+	for _, f := range formula.Functions() {
+		delete(names, f.Name)
+	}
+	w.PerDevice = len(names) > 0
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
 	w.Timeout = o.span("timeout")
 	o.need("rows", ".rows[]")

@@ -9,6 +9,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 )
 
@@ -17,8 +18,8 @@ import (
 func (r *reader) sequencesFit(c *crowd.Cast) {
 	p := &r.crowd.Plan
 	for _, rd := range c.Readings {
-		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence && n > crowd.MaxSequence {
-			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, crowd.MaxSequence)
+		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence && n > ledger.MaxSequence {
+			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, ledger.MaxSequence)
 		}
 	}
 }

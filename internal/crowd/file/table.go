@@ -111,6 +111,8 @@ var (
 	truth    = typ{sort: truthValue, words: "true or false", schema: node{"enum": []any{true, false, "true", "false"}}}
 	share    = typ{sort: shareValue, words: "percentage", schema: node{"type": "string", "pattern": shareRE}}
 	rate     = typ{words: "rate", schema: node{"type": "string", "pattern": rateRE}}
+	size     = typ{words: "size, such as 16 MiB", schema: node{"type": "string", "pattern": sizeRE}}
+	params   = typ{words: "parameters to jq expressions", schema: node{"type": "object", "additionalProperties": node{"type": "string", "minLength": 1}, "minProperties": 1}}
 	headers  = typ{words: "names to texts with ${…}", schema: node{"type": []string{"object", "null"}, "additionalProperties": scalar()}}
 	statuses = typ{words: "HTTP statuses", schema: orList(node{"anyOf": []node{{"type": "integer", "minimum": 100, "maximum": 599}, {"type": "string", "pattern": `^[1-5][0-9][0-9]$`}}})}
 	method   = typ{words: "HTTP method", schema: node{"type": "string", "pattern": `^[A-Z]+$`}}
@@ -125,6 +127,7 @@ const (
 	spanRE   = `(([0-9]+(\.[0-9]*)?|\.[0-9]+)\s*(ns|us|µs|μs|ms|s|m|min|h|d)\s*)+`
 	numberRE = `^-?[0-9][0-9_]*(\.[0-9]+)?([eE][-+]?[0-9]+)?$`
 	shareRE  = `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`
+	sizeRE   = `^\s*[0-9.]*[1-9][0-9.]*\s*(B|kB|MB|GB|KiB|MiB|GiB)\s*$`
 	rateRE   = `^\s*[0-9.]*[1-9][0-9.]*\s*/.+$`
 )
 
@@ -171,6 +174,13 @@ func defName(name string) string { return strings.ReplaceAll(name, " ", "-") }
 // named is a mapping of names to values.
 func named(what string, of typ) typ {
 	return typ{words: "names to " + what, schema: node{"type": "object", "additionalProperties": of.schema}, of: of.of}
+}
+
+// orWord lets a word stand for the value, too.
+func orWord(w string, t typ) typ {
+	t.words = w + ", or a " + t.words
+	t.schema = node{"anyOf": []node{{"enum": []string{w}}, t.schema}}
+	return t
 }
 
 // orNull lets null stand for the value, too.
@@ -263,4 +273,13 @@ func (o *object) share(name string) float64 {
 		panic(name + " is no percentage in its table")
 	}
 	return parse(o.r, o.value(name), o.told(name), 0, quantity.ParsePercent).Share()
+}
+
+// size reads a number of bytes by its entry in the table.
+func (o *object) size(name string) int64 {
+	def, err := quantity.ParseSize(o.of.key(name).def)
+	if err != nil {
+		panic(name + ": " + err.Error())
+	}
+	return parse(o.r, o.value(name), o.told(name), def, quantity.ParseSize)
 }

@@ -63,6 +63,7 @@ var places = map[string]string{
 	"mark":             inMQTT("root", "mark: {KEY}"),
 	"witness":          inMQTT("root", "witnesses: {w: {KEY, proves: received, subscribe: t}}"),
 	"witness HTTP":     inMQTT("root", "witnesses: {w: {KEY, proves: stored, get: \"http://h/${device}\", rows: .}}"),
+	"field rule":       inMQTT("root", "witnesses: {w: {proves: received, subscribe: t, fields: {a: {KEY}}}}"),
 	"require":          inMQTT("root", "witnesses: {w: {proves: received, subscribe: t}, v: {proves: stored, get: \"http://h/${device}\", rows: ., time: .}}\nrequire: {KEY}"),
 }
 

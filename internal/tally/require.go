@@ -1,4 +1,4 @@
-package verdict
+package tally
 
 import (
 	"fmt"
@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"runcrowd/internal/verdict"
 )
 
 // Check says which requirements are met. A run in which nothing was due meets no
@@ -24,7 +26,7 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	met := false
 	switch q.Measure {
 	case proof.Share:
-		good, all, unknown := r.Total[Proven], r.Total.Due(), r.Total[Unknown]
+		good, all, unknown := r.Total[verdict.Proven], r.Total.Due(), r.Total[verdict.Unknown]
 		if !q.Proven {
 			p := r.Proofs[q.Proof]
 			good, all, unknown = p.AsSent, p.Asked, p.Unknown+p.Open
@@ -39,11 +41,11 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	case proof.OutOfOrder:
 		c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
 	case proof.LagP99:
-		c.Got, met = Span(r.Lag.P99), r.Lag.N > 0 && r.Lag.P99 <= q.Limit
+		c.Got, met = verdict.Span(r.Lag.P99), r.Lag.N > 0 && r.Lag.P99 <= q.Limit
 	default:
 		d := [...]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
 		got := map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Measure]
-		c.Got, met = Span(got), d.N > 0 && got <= q.Limit
+		c.Got, met = verdict.Span(got), d.N > 0 && got <= q.Limit
 		if d.N == 0 {
 			c.Got = "nothing to measure"
 		}
@@ -64,19 +66,4 @@ func ShareText(good, all int) string {
 	text := strconv.FormatFloat(math.Floor(p*100)/100, 'f', 2, 64)
 	text = strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
 	return fmt.Sprintf("%s%% (%d of %d)", text, good, all)
-}
-
-// Span is a time in three figures or so: "1.25ms", "250ms", "3.2s".
-func Span(d time.Duration) string {
-	switch a := d.Abs(); {
-	case a >= 100*time.Second:
-		return d.Round(time.Second).String()
-	case a >= time.Second:
-		return d.Round(10 * time.Millisecond).String()
-	case a >= 10*time.Millisecond:
-		return d.Round(100 * time.Microsecond).String()
-	case a >= time.Millisecond:
-		return d.Round(10 * time.Microsecond).String()
-	}
-	return d.Round(time.Microsecond).String()
 }

@@ -1,4 +1,4 @@
-package verdict_test
+package tally_test
 
 import (
 	"bytes"
@@ -11,10 +11,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -23,16 +25,25 @@ var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 // book is a ledger of one stream, buoy-1 state, with an ear and a store, both
 // heard to the end.
 func book(messages ...ledger.Message) *ledger.Book {
-	b := &ledger.Book{Run: "k3f9a2xy", Start: start, Ended: true,
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Start: start, Ended: true,
 		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"t": 0.1}},
 			{Device: "buoy-2", Kind: "buoy", Reading: "state"}},
-		Messages: [][]ledger.Message{messages, nil},
-		Rounds:   []ledger.Round{{N: 1, Begin: start, End: start.Add(time.Minute)}},
+		Rounds: []ledger.Round{{N: 1, Begin: start, End: start.Add(time.Minute)}},
 		Witnesses: []ledger.Witness{
-			{Name: "ear", Proof: "received", Within: time.Second, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
-			{Name: "store", Proof: "stored", Heard: map[int]ledger.Hearing{1: {Complete: true}}}},
-	}
+			{Name: "ear", Proof: "received", Within: time.Second, Linger: time.Second, Listens: true, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
+			{Name: "store", Proof: "stored", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}},
+		Messages: [][]ledger.Message{messages, nil}}
 	return b
+}
+
+// judge judges a book; what it is made of may change in between.
+func judge(b *ledger.Book) *tally.Result {
+	b.Last = nil
+	r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), tally.Options{}).Judge()
+	if err != nil {
+		panic(err)
+	}
+	return r
 }
 
 const carried = `{"wave_m":47.8,"t":1,"site":"outer"}`
@@ -53,8 +64,7 @@ func ended(o outcome.Outcome) func(*ledger.Message) {
 
 // seen is a right sighting of the first message.
 func seen(witness int, change func(*ledger.Sighting)) ledger.Sighting {
-	s := ledger.Sighting{Witness: witness, Seen: start.Add(5 * time.Millisecond), Mark: ledger.Mark{Run: "k3f9a2xy", Device: "buoy-1", Reading: "state", Seq: 1},
-		FiledDevice: "buoy-1", FiledReading: "state", Values: []byte(`{"mark":"x",` + carried[1:])}
+	s := ledger.Sighting{Witness: witness, Seen: start.Add(5 * time.Millisecond), Seq: 1, Asked: witness == 1, Values: []byte(`{"mark":"x",` + carried[1:])}
 	if change != nil {
 		change(&s)
 	}
@@ -98,22 +108,35 @@ func TestVerdicts(t *testing.T) {
 		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":47.8}`))}, nil, verdict.Altered, ""},
 		"a field the platform adds":            {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":47.8}`))}, nil, verdict.Proven, ""},
 		"altered and lost":                     {nil, []ledger.Sighting{seen(0, values(`{}`))}, nil, verdict.Lost, ""},
-		"another device":                       {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
-		"another reading":                      {nil, []ledger.Sighting{ear, seen(1, filed("buoy-1", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
-		"right and wrong place":                {nil, []ledger.Sighting{ear, store, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"another device":                       {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"another reading":                      {nil, []ledger.Sighting{ear, seen(1, filed("", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
+		"right and wrong place":                {nil, []ledger.Sighting{ear, store, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
 		"the witness cannot tell where":        {nil, []ledger.Sighting{ear, seen(1, filed("", ""))}, nil, verdict.Proven, ""},
 		"twice":                                {nil, []ledger.Sighting{ear, store, store}, nil, verdict.Repeated, "found twice"},
 		"three times":                          {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
 		"twice, as it was sent":                {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
 		"three times, sent twice":              {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
-		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Redelivered = true }), store}, nil, verdict.Proven, ""},
-		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Redelivered = true }), store}, nil, verdict.Proven, ""},
+		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
+		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
 		"late":                                 {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
-		"late by the platform's clock":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, nil, verdict.Late, "found 3s after"},
+		"late by the platform's clock":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, clockOf(-time.Millisecond, time.Millisecond), verdict.Late, "found 3s after"},
+		"late, if its clock were ours":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
+		"late by a clock that is ahead":        {nil, []ledger.Sighting{stored(13*time.Second, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Late, "found 3s after"},
+		"in time by a clock that is ahead":     {nil, []ledger.Sighting{stored(10500*time.Millisecond, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Proven, ""},
+		"perhaps late, as far as clocks allow": {nil, []ledger.Sighting{stored(1200*time.Millisecond, 4*time.Second), store}, clockOf(-time.Second, time.Second), verdict.Unknown, "clock and ours do not agree"},
 		"stored after it was seen, in time":    {nil, []ledger.Sighting{stored(3*time.Second, 5*time.Millisecond), store}, nil, verdict.Proven, ""},
 		"stored after it was seen, too late":   {nil, []ledger.Sighting{stored(3*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
 		"stored before it was sent":            {nil, []ledger.Sighting{stored(-10*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
-		"stored in the second it was sent":     {nil, []ledger.Sighting{stored(-900*time.Millisecond, 2*time.Second), store}, nil, verdict.Proven, ""},
+		"stored in the second it was sent":     {nil, []ledger.Sighting{stored(0, 2*time.Second), store}, clockOf(0, 0), verdict.Proven, ""},
+		"heard, and the ear was deaf behind":   {nil, []ledger.Sighting{ear, store}, gap(500*time.Millisecond, time.Second, false), verdict.Unknown, "whether once is not known"},
+		"heard, and deaf after the linger":     {nil, []ledger.Sighting{ear, store}, gap(1100*time.Millisecond, time.Hour, false), verdict.Proven, ""},
+		"heard, and the ear lagged behind":     {nil, []ledger.Sighting{ear, store}, lag(0, time.Second), verdict.Proven, ""},
+		"not heard by an ear that lagged":      {nil, []ledger.Sighting{store}, lag(0, time.Second), verdict.Unknown, "the witness lagged just then"},
+		"one row that changed":                 {nil, []ledger.Sighting{ear, seen(1, values("{}")), seen(1, again)}, nil, verdict.Proven, ""},
+		"one row that was changed for worse":   {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { again(s); s.Values = []byte("{}") })}, nil, verdict.Altered, ""},
+		"two rows, by their identity":          {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(2))}, nil, verdict.Repeated, "found twice"},
+		"one row, by its identity":             {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(1))}, nil, verdict.Proven, ""},
+		"on two pages, no identity":            {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { s.Perhaps = true })}, nil, verdict.Unknown, "on more than one page"},
 		"asked for late, stored no one knows":  {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
 		"unsent":                               {unsent, nil, nil, verdict.Unsent, ""},
 		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
@@ -144,7 +167,7 @@ func TestVerdicts(t *testing.T) {
 			if c.book != nil {
 				c.book(b)
 			}
-			r := verdict.Judge(b, verdict.Options{})
+			r := judge(b)
 			require.Equal(t, 1, r.Total.Due())
 			assert.Equal(t, 1, r.Total[c.want], "%v", r.Findings)
 			if c.want == verdict.Proven {
@@ -163,6 +186,20 @@ func TestVerdicts(t *testing.T) {
 // stored is a sighting of the ear with the platform's own time, both after the start.
 func stored(at, seenAt time.Duration) ledger.Sighting {
 	return seen(0, func(s *ledger.Sighting) { s.Stored, s.Seen = start.Add(at), start.Add(seenAt) })
+}
+
+func clockOf(least, most time.Duration) func(*ledger.Book) {
+	return func(b *ledger.Book) { b.Witnesses[0].Clock = &ledger.Offset{Least: least, Most: most} }
+}
+
+func again(s *ledger.Sighting) { s.Again = true }
+
+func row(id uint64) func(*ledger.Sighting) { return func(s *ledger.Sighting) { s.Row = id } }
+
+func lag(from, to time.Duration) func(*ledger.Book) {
+	return func(b *ledger.Book) {
+		b.Witnesses[0].Gaps = []ledger.Gap{{From: start.Add(from), To: start.Add(to), Lag: true, Why: "slow"}}
+	}
 }
 
 func gap(from, to time.Duration, qos0 bool) func(*ledger.Book) {
@@ -185,16 +222,15 @@ func TestTheSumAddsUp(t *testing.T) {
 		b := book(list...)
 		b.Ended = rapid.Bool().Draw(t, "ended")
 		for range rapid.IntRange(0, 30).Draw(t, "sightings") {
-			b.Sightings = append(b.Sightings, seen(rapid.IntRange(-1, 2).Draw(t, "witness"), func(s *ledger.Sighting) {
-				s.Mark.Seq = rapid.Uint64Range(0, 20).Draw(t, "seq")
-				s.Mark.Device = rapid.SampledFrom([]string{"buoy-1", "buoy-2", "buoy-9"}).Draw(t, "device")
-				s.Mark.Run = rapid.SampledFrom([]string{"k3f9a2xy", "k3f9a2xy", "other"}).Draw(t, "run")
-				s.FiledDevice = rapid.SampledFrom([]string{"", "buoy-1", "buoy-2"}).Draw(t, "filed")
-				s.Redelivered = rapid.Bool().Draw(t, "again")
+			b.Sightings = append(b.Sightings, seen(rapid.IntRange(0, 1).Draw(t, "witness"), func(s *ledger.Sighting) {
+				s.Seq = rapid.Uint64Range(0, 20).Draw(t, "seq")
+				s.Stream = rapid.IntRange(-1, 1).Draw(t, "stream")
+				s.FiledDevice = rapid.SampledFrom([]string{"", "buoy-2"}).Draw(t, "filed")
+				s.Again = rapid.Bool().Draw(t, "again")
 				s.Values = []byte(rapid.SampledFrom([]string{carried, "{}", "null", "7", "no json"}).Draw(t, "values"))
 			}))
 		}
-		r := verdict.Judge(b, verdict.Options{})
+		r := judge(b)
 		require.Equal(t, len(list)+r.Recovered, r.Total.Due())
 		require.Len(t, r.Findings, r.Total.Due()-r.Total[verdict.Proven])
 		perDevice := 0
@@ -205,19 +241,19 @@ func TestTheSumAddsUp(t *testing.T) {
 		if b.Ended {
 			require.Zero(t, r.Recovered)
 		}
-		require.Equal(t, r, verdict.Judge(b, verdict.Options{}))
+		require.Equal(t, r, judge(b))
 	})
 }
 
 func TestStraysAndOrder(t *testing.T) {
 	b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
 	at := func(seq uint64, d time.Duration) ledger.Sighting {
-		return seen(0, func(s *ledger.Sighting) { s.Mark.Seq, s.Seen = seq, start.Add(d) })
+		return seen(0, func(s *ledger.Sighting) { s.Seq, s.Seen = seq, start.Add(d) })
 	}
 	b.Witnesses = b.Witnesses[:1]
 	b.Sightings = []ledger.Sighting{at(2, 10*time.Millisecond), at(1, 20*time.Millisecond), at(7, 30*time.Millisecond), at(7, 40*time.Millisecond),
-		seen(0, func(s *ledger.Sighting) { s.Mark.Device = "ghost" }), seen(0, func(s *ledger.Sighting) { s.Mark.Run = "another" })}
-	r := verdict.Judge(b, verdict.Options{})
+		seen(0, func(s *ledger.Sighting) { s.Stream, s.Device, s.Reading = -1, "ghost", "state" })}
+	r := judge(b)
 	assert.Equal(t, 1, r.OutOfOrder)
 	assert.Equal(t, 2, r.UnmatchedCount, "one past the last message, one of a device that does not exist")
 	assert.Equal(t, 2, r.Total[verdict.Proven])
@@ -228,8 +264,8 @@ func TestStraysAndOrder(t *testing.T) {
 func TestRecovered(t *testing.T) {
 	b := book(message(nil))
 	b.Ended = false
-	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil), seen(1, func(s *ledger.Sighting) { s.Mark.Seq = 4 })}
-	r := verdict.Judge(b, verdict.Options{})
+	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil), seen(1, func(s *ledger.Sighting) { s.Seq = 4 })}
+	r := judge(b)
 	assert.Equal(t, 3, r.Recovered)
 	assert.Equal(t, 4, r.Total.Due())
 	assert.Equal(t, 1, r.Total[verdict.Proven])
@@ -242,14 +278,22 @@ func TestDifferences(t *testing.T) {
 	for _, c := range []struct{ sent, found, want string }{
 		{`47.8`, `48`, "47.8 -> 48 rounded"}, {`62.7`, `62`, "62.7 -> 62 cut off"}, {`1.234`, `1.23`, "1.234 -> 1.23 rounded"},
 		{`47.8`, `"47.8"`, `47.8 -> "47.8" text in place of a number`}, {`0.1`, `0.10000000149011612`, "0.1 -> 0.10000000149011612 kept as a 32-bit number"},
-		{`1`, `null`, "1 -> null "}, {`"a"`, `null`, `"a" -> null null`}, {`true`, `false`, "true -> false "}, {`1`, `1.0`, ""}, {`1e2`, `100`, ""},
-		{`9007199254740993`, `9007199254740992`, "9007199254740993 -> 9007199254740992 "},
+		{`1`, `null`, "1 -> null null"}, {`"a"`, `null`, `"a" -> null null`}, {`true`, `false`, "true -> false "}, {`1`, `1.0`, ""}, {`1e2`, `100`, ""},
+		{`9007199254740993`, `9007199254740992`, "9007199254740993 -> 9007199254740992 kept as a 64-bit floating point number"}, {`9007199254740993`, `9007199254740992.0`, "9007199254740993 -> 9007199254740992.0 kept as a 64-bit floating point number"},
+		{`0.1`, `0.10000000000000001`, ""}, {`9007199254740993`, `9007199254740993.0`, ""}, {`9007199254740994`, `9.007199254740994e15`, ""},
+		{`-1.5`, `-2`, "-1.5 -> -2 rounded"}, {`-1.2`, `-2`, "-1.2 -> -2 rounded down"}, {`-1.7`, `-1`, "-1.7 -> -1 cut off"}, {`1.2`, `2`, "1.2 -> 2 rounded up"}, {`1.5`, `-1.5`, "1.5 -> -1.5 the sign turned"},
+		{`1.25`, `125`, "1.25 -> 125 100 times as much"}, {`47.3`, `4.73`, "47.3 -> 4.73 divided by 10"}, {`9.5`, `49.1`, "9.5 -> 49.1 converted: °C to °F"}, {`2.5`, `9`, "2.5 -> 9 converted: m/s to km/h"},
+		{`"2030-01-01T00:00:00Z"`, `"2030-01-01T02:00:00+02:00"`, ""}, {`"2030-01-01T00:00:00Z"`, `1893456000000`, ""}, {`1893456000000`, `"2030-01-01 00:00:00Z"`, ""},
+		{`"2030-01-01T00:00:00.75Z"`, `"2030-01-01T00:00:00Z"`, `"2030-01-01T00:00:00.75Z" -> "2030-01-01T00:00:00Z" cut off to whole seconds`},
+		{`"2030-01-01T00:00:00Z"`, `"2030-01-01T02:00:00Z"`, `"2030-01-01T00:00:00Z" -> "2030-01-01T02:00:00Z" moved by 2h0m0s: another time zone`},
+		{`"2030-01-01T00:00:00Z"`, `"2030-01-01T00:00:07Z"`, `"2030-01-01T00:00:00Z" -> "2030-01-01T00:00:07Z" another time, 7s later`},
+		{`"Skerry Roads"`, `"Skerry"`, `"Skerry Roads" -> "Skerry" cut off after 6 letters`}, {`"Skerry"`, `"SKERRY"`, `"Skerry" -> "SKERRY" upper and lower case changed`}, {`"1"`, `1`, `"1" -> 1 `},
 		{`{"lat":1,"lon":2}`, `{"lat":1}`, `{"lat":1,"lon":2} -> {"lat":1} lon is missing`}, {`{"lat":1}`, `{"lat":1,"alt":3}`, ""},
 		{`[1,2]`, `[1,3]`, "2 -> 3 "}, {`[1,2]`, `[1,2]`, ""}, {`"a"`, `"a"`, ""}, {`{"a":1}`, `5`, `{"a":1} -> 5 `},
 	} {
 		b := book(message(func(m *ledger.Message) { m.Carried = []byte(`{"x":` + c.sent + `}`) }))
 		b.Sightings = []ledger.Sighting{seen(0, values(`{"x":`+c.found+`,"mark":1}`)), seen(1, values(`{"x":`+c.found+`,"mark":1}`))}
-		r := verdict.Judge(b, verdict.Options{})
+		r := judge(b)
 		got := ""
 		for _, f := range r.Findings {
 			d := f.Testimony[0].Differences[0]
@@ -259,7 +303,7 @@ func TestDifferences(t *testing.T) {
 	}
 	b := book(message(nil))
 	b.Sightings = []ledger.Sighting{seen(0, values(`{"t":1,"site":"outer"}`)), seen(1, values(`[]`))}
-	f := verdict.Judge(b, verdict.Options{}).Findings[0]
+	f := judge(b).Findings[0]
 	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "47.8", Note: "missing"}, f.Testimony[0].Differences[0])
 	assert.Equal(t, "not an object of fields", f.Testimony[1].Differences[0].Note)
 }
@@ -273,7 +317,7 @@ func TestNestedDifferences(t *testing.T) {
 	b.Streams[0].Tolerances = map[string]float64{"sea.wave_m": 0.1, "axis.1": 1}
 	b.Streams[0].Units = map[string]string{"sea.temp.c": "Cel"}
 	b.Sightings = []ledger.Sighting{seen(0, values(`{"mark":"x","sea":{"wave_m":1.3,"temp":{"c":9.5}},"axis":[1,2.5],"at":{"lat":58.1,"lon":-6}}`)), seen(1, values(`{"sea":{"wave_m":1.25},"axis":[1],"at":{"lat":58,"lon":-6}}`))}
-	r := verdict.Judge(b, verdict.Options{})
+	r := judge(b)
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, []verdict.Difference{{Field: "sea.temp.c", Sent: "9", Found: "9.5", Unit: "Cel"},
 		{Field: "at", Sent: `{"lat":58,"lon":-6}`, Found: `{"lat":58.1,"lon":-6}`, Note: "lat"}}, r.Findings[0].Testimony[0].Differences)
@@ -283,7 +327,7 @@ func TestNestedDifferences(t *testing.T) {
 func TestRequirements(t *testing.T) {
 	b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
 	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
-	r := verdict.Judge(b, verdict.Options{})
+	r := judge(b)
 	check := func(q proof.Requirement) proof.Check { return r.Check([]proof.Requirement{q})[0] }
 	assert.Equal(t, proof.Check{Key: "acknowledged", Got: "100% (2 of 2)", State: proof.Met}, check(proof.Requirement{Key: "acknowledged", Measure: "share", Percent: 100}))
 	assert.Equal(t, proof.Check{Key: "received", Got: "50% (1 of 2)", State: proof.NotMet}, check(proof.Requirement{Key: "received", Proof: proof.Received, Measure: "share", Percent: 50.1}))
@@ -293,12 +337,12 @@ func TestRequirements(t *testing.T) {
 	assert.Equal(t, proof.NotMet, check(proof.Requirement{Measure: "worst", Limit: 900 * time.Microsecond}).State)
 	assert.Equal(t, proof.Met, check(proof.Requirement{Measure: "unmatched"}).State)
 	b.Witnesses[1].Heard[1] = ledger.Hearing{}
-	r = verdict.Judge(b, verdict.Options{})
+	r = judge(b)
 	c := check(proof.Requirement{Proof: 2, Measure: "share", Percent: 100})
 	assert.Equal(t, proof.Undecided, c.State, "what is not known is no pass")
-	empty := verdict.Judge(book(), verdict.Options{})
+	empty := judge(book())
 	assert.Equal(t, proof.NotMet, empty.Check([]proof.Requirement{{Proven: true, Measure: "share"}})[0].State, "nothing due shows nothing")
-	assert.Equal(t, "99.99% (99999 of 100000)", verdict.ShareText(99999, 100000), "never rounded up to the whole")
+	assert.Equal(t, "99.99% (99999 of 100000)", tally.ShareText(99999, 100000), "never rounded up to the whole")
 }
 
 // What is found equal to what was sent is so for a strict reader as well, and what is
@@ -316,7 +360,7 @@ func FuzzFound(f *testing.F) {
 		}
 		b := book(message(func(m *ledger.Message) { m.Carried = sent }))
 		b.Sightings = []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Values = found }), seen(1, func(s *ledger.Sighting) { s.Values = sent })}
-		r := verdict.Judge(b, verdict.Options{})
+		r := judge(b)
 		require.Equal(t, 1, r.Total.Due())
 		require.Zero(t, r.Total[verdict.Lost])
 		if r.Total[verdict.Proven] == 0 {
@@ -340,11 +384,11 @@ func BenchmarkJudge(b *testing.B) {
 	for i := range 10000 {
 		bk.Messages[0] = append(bk.Messages[0], message(func(m *ledger.Message) { m.Seq = uint64(i + 1) }))
 		for w := range 2 {
-			bk.Sightings = append(bk.Sightings, seen(w, func(s *ledger.Sighting) { s.Mark.Seq = uint64(i + 1) }))
+			bk.Sightings = append(bk.Sightings, seen(w, func(s *ledger.Sighting) { s.Seq = uint64(i + 1) }))
 		}
 	}
 	for b.Loop() {
-		verdict.Judge(bk, verdict.Options{})
+		judge(bk)
 	}
 	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/10000, "ns/message")
 }
@@ -352,7 +396,7 @@ func BenchmarkJudge(b *testing.B) {
 // What happens again and again to a witness is told once.
 func TestGapsAreSummedUp(t *testing.T) {
 	start := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
-	b := &ledger.Book{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}
+	b := &ledger.Book{Facts: ledger.Facts{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
 	for i := range 5 {
 		from := start.Add(time.Duration(i) * time.Minute)
 		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond), QoS0: true, Why: "again"})
@@ -361,5 +405,5 @@ func TestGapsAreSummedUp(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept all but QoS 0): again",
-		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, verdict.Judge(b, verdict.Options{}).Witnesses[0].Why)
+		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, judge(b).Witnesses[0].Why)
 }

@@ -1,0 +1,124 @@
+package ledger
+
+import (
+	"bytes"
+	"sort"
+	"time"
+
+	"runcrowd/internal/outcome"
+)
+
+// Message is all that the ledger knows of one message.
+type Message struct {
+	Seq      uint64
+	Round    int
+	Due      time.Time
+	Sent     time.Time // first handed to the network; zero: never
+	Attempts int       // how often it was sent
+	Outcome  outcome.Outcome
+	At       time.Time // of the outcome
+	Code     int
+	Text     string // what the platform said, or what went wrong
+	Carried  []byte // JSON object of its fields
+	Hole     bool   // the record that it was due is lost in damage
+}
+
+// Book is a whole ledger in memory: for short runs.
+type Book struct {
+	Facts
+	Messages  [][]Message // by stream, in order of sequence numbers; Messages[i][k].Seq is k+1
+	Sightings []Sighting
+	Commands  []Command // in the order of their numbers
+}
+
+// Sighting is the first one by a witness of a message of a stream; nil without one.
+func (b *Book) Sighting(witness, stream int, seq uint64) *Sighting {
+	for i := range b.Sightings {
+		if x := &b.Sightings[i]; x.Witness == witness && x.Stream == stream && x.Seq == seq {
+			return x
+		}
+	}
+	return nil
+}
+
+// Read reads a whole ledger into memory. Errors are those of a Scanner.
+func Read(path string) (*Book, error) {
+	s, err := NewScanner(path)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	b := &Book{}
+	if err := s.Scan(func(r *Record) error { b.add(r); return nil }); err != nil {
+		return nil, err
+	}
+	f, err := s.Finish()
+	if err != nil {
+		return nil, err
+	}
+	b.Facts = *f
+	for len(b.Messages) < len(b.Streams) {
+		b.Messages = append(b.Messages, nil)
+	}
+	sort.Slice(b.Commands, func(i, j int) bool { return b.Commands[i].Number < b.Commands[j].Number })
+	return b, nil
+}
+
+func (b *Book) add(r *Record) {
+	switch r.Type {
+	case DueRecord:
+		m := b.message(r.Stream, r.Seq)
+		m.Round, m.Due, m.Carried, m.Hole = r.Round, timeOf(r.At), bytes.Clone(r.Carried.B), false
+	case SentRecord:
+		m := b.message(r.Stream, r.Seq)
+		if m.Sent.IsZero() {
+			m.Sent = timeOf(r.At)
+		}
+		m.Attempts++
+	case SettledRecord:
+		m := b.message(r.Stream, r.Seq)
+		m.At, m.Outcome, m.Code, m.Text = timeOf(r.At), r.Outcome, r.Code, string(r.Text.B)
+	case SightingRecord:
+		x := r.Sighting
+		x.Seen, x.Stored, x.Values = timeOf(r.At), timeOf(r.Stored), bytes.Clone(x.Values)
+		b.Sightings = append(b.Sightings, x)
+	case CommandRecord:
+		b.Commands = append(b.Commands, *r.Command)
+	case AnswerRecord:
+		if c := b.command(r.Seq); c != nil {
+			c.Answer = r.Answer
+		}
+	case ToldRecord:
+		if c := b.command(r.Seq); c != nil && c.Answer != nil {
+			a, told := c.Answer, r.Answer
+			a.Sent, a.At, a.Outcome, a.Code, a.Text = told.Sent, told.At, told.Outcome, told.Code, told.Text
+		}
+	}
+}
+
+// message is a message; those before it that are not there are holes.
+func (b *Book) message(stream int, seq uint64) *Message {
+	for len(b.Messages) <= stream {
+		b.Messages = append(b.Messages, nil)
+	}
+	list := b.Messages[stream]
+	for have := uint64(len(list)); have < seq; have++ {
+		m := Message{Seq: have + 1, Round: 1, Carried: []byte("null"), Hole: true}
+		if have > 0 {
+			m.Round = list[have-1].Round
+		}
+		list = append(list, m)
+	}
+	b.Messages[stream] = list
+	return &list[seq-1]
+}
+
+// command finds a command: its record stands before those of its answer, and seldom far.
+func (b *Book) command(number uint64) *Command {
+	for i := len(b.Commands) - 1; i >= 0; i-- {
+		if b.Commands[i].Number == number {
+			return &b.Commands[i]
+		}
+	}
+	return nil
+}

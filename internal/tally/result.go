@@ -1,0 +1,111 @@
+package tally
+
+import (
+	"time"
+
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/verdict"
+)
+
+// Counts is a number of messages for each verdict.
+type Counts [verdict.Count]int
+
+// Due is the number of messages: the sum over all verdicts.
+func (c *Counts) Due() int {
+	n := 0
+	for _, k := range c {
+		n += k
+	}
+	return n
+}
+
+// Group is a part of the run with its verdicts.
+type Group struct {
+	Name   string
+	Counts Counts
+}
+
+// Proof is of how many messages one proof was had.
+type Proof struct {
+	Name   string `json:"name"`
+	Asked  int    `json:"asked"`   // messages for which it was asked
+	Seen   int    `json:"seen"`    // found by every witness of it, in whatever way
+	AsSent int    `json:"as_sent"` // and once, in time, in its place, with the values sent
+	// Open are among the seen: found, but whether once, in time and as it was sent is
+	// not known.
+	Open    int `json:"open"`
+	Unknown int `json:"unknown"` // a witness could not be heard
+	// NotAsked are messages for which this proof cannot be had: QoS 0 has no
+	// acknowledgement, a witness may be told to look at some kinds only.
+	NotAsked int `json:"not_asked"`
+}
+
+// Delays are percentiles of a time, in order, exact to four figures; the worst is exact.
+type Delays struct {
+	N                    int
+	P50, P90, P99, Worst time.Duration
+}
+
+// WitnessReport is how one witness was heard.
+type WitnessReport struct {
+	Name      string   `json:"name"`
+	Proves    string   `json:"proves"`
+	Sightings int      `json:"sightings"`
+	Heard     bool     `json:"heard"`
+	Why       []string `json:"why,omitempty"`
+}
+
+// Unmatched is a sighting of this run that matches no message sent.
+type Unmatched struct {
+	Witness string `json:"witness"`
+	Mark    string `json:"mark"`
+	Found   string `json:"found"`
+}
+
+// Alike are many messages that were altered in the same way.
+type Alike struct {
+	Witness  string `json:"witness"`
+	Kind     string `json:"kind"`
+	Reading  string `json:"reading"`
+	Field    string `json:"field"`
+	Note     string `json:"note"`
+	Messages int    `json:"messages"`
+	// Sent and Found are an example.
+	Sent  string `json:"sent"`
+	Found string `json:"found"`
+}
+
+// Result is the judgement of a run.
+type Result struct {
+	Run, Crowd     string
+	Start          time.Time
+	Total          Counts
+	Kinds          []Group
+	Rounds         []Group
+	Devices        []Group // those with anything not proven, the worst first
+	DeviceCount    int
+	Proofs         []Proof // acknowledged, received, stored
+	Findings       []verdict.Finding
+	Alike          []Alike
+	Unmatched      []Unmatched
+	UnmatchedCount int
+	OutOfOrder     int
+	Resent         int // messages sent more than once
+	Acknowledged   Delays
+	Received       Delays
+	Stored         Delays
+	Lag            Delays
+	Witnesses      []WitnessReport
+	Links          ledger.Links
+	Commands       []Asked
+	Mishaps        []Mishap // of commands
+	Ended          bool
+	Interrupted    bool
+	Recovered      int // messages known only from sightings
+	Torn           int64
+	Damage         []ledger.Damage
+	Playing        bool // the run goes on while it is judged
+	// LastRound is the round that was played last, for Played of Planned.
+	LastRound       int
+	Played, Planned time.Duration
+}

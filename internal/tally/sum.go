@@ -1,0 +1,146 @@
+package tally
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"time"
+
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/verdict"
+)
+
+// Result sums up. The tally cannot be added to any more.
+func (t *Tally) Result(clocks []verdict.Clock) *Result {
+	t.leave()
+	t.stream = -1
+	// Streams of which nothing came but that they had messages.
+	f, r := t.facts, &t.res
+	r.Run, r.Crowd, r.Start, r.Ended, r.Interrupted, r.Torn, r.Damage, r.Links = f.Run, f.Crowd, f.Start, f.Ended, f.Interrupted, f.Torn, f.Damage, f.Links
+	r.Proofs = t.proofs[:]
+	for name, c := range t.byKind {
+		r.Kinds = append(r.Kinds, Group{name, *c})
+	}
+	slices.SortFunc(r.Kinds, func(a, b Group) int { return cmp.Compare(a.Name, b.Name) })
+	rounds := slices.Sorted(maps.Keys(t.byRound))
+	for _, n := range rounds {
+		r.Rounds = append(r.Rounds, Group{fmt.Sprint(n), *t.byRound[n]})
+	}
+	for name, c := range t.byDevice {
+		if c[verdict.Proven] < c.Due() {
+			r.Devices = append(r.Devices, Group{name, *c})
+		}
+	}
+	sort.Slice(r.Devices, func(a, b int) bool {
+		x, y := &r.Devices[a], &r.Devices[b]
+		if bx, by := x.Counts.Due()-x.Counts[verdict.Proven], y.Counts.Due()-y.Counts[verdict.Proven]; bx != by {
+			return bx > by
+		}
+		return x.Name < y.Name
+	})
+	if n := len(f.Rounds); n > 0 {
+		last := f.Rounds[n-1]
+		r.LastRound, r.Planned = last.N, last.End.Sub(last.Begin)
+		if !f.Played.IsZero() {
+			r.Played = min(max(0, f.Played.Sub(last.Begin)), r.Planned)
+		}
+	}
+	devices := map[string]bool{}
+	for i := range f.Streams {
+		devices[f.Streams[i].Device] = true
+	}
+	r.DeviceCount = len(devices)
+	rank := map[string]int{}
+	for i, v := range verdict.All() {
+		rank[v.String()] = i
+	}
+	sort.SliceStable(r.Findings, func(a, b int) bool {
+		x, y := &r.Findings[a], &r.Findings[b]
+		if rank[x.Verdict] != rank[y.Verdict] {
+			return rank[x.Verdict] < rank[y.Verdict]
+		}
+		if x.Stream != y.Stream {
+			return x.Stream < y.Stream
+		}
+		return x.Seq < y.Seq
+	})
+	for _, a := range t.alike {
+		r.Alike = append(r.Alike, *a)
+	}
+	slices.SortFunc(r.Alike, func(a, b Alike) int {
+		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.Witness, b.Witness), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Reading, b.Reading), cmp.Compare(a.Field, b.Field), cmp.Compare(a.Note, b.Note))
+	})
+	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag} {
+		*d = t.delays[i].percentiles()
+	}
+	for i := range f.Witnesses {
+		w := &f.Witnesses[i]
+		report := WitnessReport{Name: w.Name, Proves: w.Proof, Sightings: w.Sightings, Heard: true}
+		for _, n := range rounds {
+			h, ok := w.Heard[n]
+			if !ok {
+				h.Why = "not heard to the end of the round"
+			}
+			if !h.Complete {
+				report.Heard = false
+				why := h.Why
+				if len(rounds) > 1 {
+					why = fmt.Sprintf("round %d: %s", n, why)
+				}
+				report.Why = append(report.Why, why)
+			}
+		}
+		report.Why = append(report.Why, gaps(w.Gaps)...)
+		report.Why = append(report.Why, clocks[i].Says()...)
+		r.Witnesses = append(r.Witnesses, report)
+	}
+	r.Commands, r.Mishaps = t.commands.result()
+	return r
+}
+
+// manyTimes is from how many times on a witness's gaps of one sort is summed up.
+const manyTimes = 4
+
+// gaps tells when a witness could not listen: in order, and what happened again and
+// again in one line.
+func gaps(list []ledger.Gap) []string {
+	type sort struct {
+		kept bool
+		why  string
+	}
+	kind := func(d *ledger.Gap) sort { return sort{d.QoS0, d.Why} }
+	times, total := map[sort]int{}, map[sort]time.Duration{}
+	for i := range list {
+		if d := &list[i]; !d.To.IsZero() {
+			times[kind(d)]++
+			total[kind(d)] += d.To.Sub(d.From)
+		}
+	}
+	var lines []string
+	for i := range list {
+		d := &list[i]
+		k := kind(d)
+		what := "could not listen"
+		if d.Lag {
+			what = "lagged"
+		}
+		text := what + " from " + clock(d.From)
+		switch {
+		case d.To.IsZero():
+		case times[k] == 0: // summed up already
+			continue
+		case times[k] >= manyTimes:
+			text = fmt.Sprintf("%s %d times, from %s on, for %s in all", what, times[k], clock(d.From), total[k].Round(time.Millisecond))
+			times[k] = 0
+		default:
+			text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))
+		}
+		if d.QoS0 {
+			text += " (the broker kept all but QoS 0)"
+		}
+		lines = append(lines, text+": "+d.Why)
+	}
+	return lines
+}

@@ -1,0 +1,408 @@
+package tally
+
+import (
+	"slices"
+	"time"
+
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/verdict"
+)
+
+// Options say how much detail is kept.
+type Options struct {
+	// PerVerdict is how many findings of each bad verdict are kept; 0 is all.
+	PerVerdict int
+}
+
+// maxGap bounds how many messages a sighting past the ledger's end may bring in.
+const maxGap = 1 << 20
+
+// tailGap bounds how many of them are missing in a row.
+const tailGap = 1000
+
+// maxUnmatched is how many unmatched are kept beside their count.
+const maxUnmatched = 20
+
+// Tally counts the cases of a run, which come by stream and sequence number.
+type Tally struct {
+	facts *ledger.Facts
+	opt   Options
+	judge *verdict.Judge
+	res   Result
+
+	byDevice map[string]*Counts
+	byKind   map[string]*Counts
+	byRound  map[int]*Counts
+	findings [verdict.Count]int
+	delays   [4]*delays // acknowledged, received, stored, lag
+	proofs   [3]Proof
+	alike    map[likeness]*Alike
+	commands commands
+
+	stream int    // whose cases come now; -1: none yet
+	prev   uint64 // the last of its messages that was counted
+	round  int    // of that
+	device *Counts
+	kind   *Counts
+	order  []order // by witness
+	behind ledger.Spans
+}
+
+// New makes an empty tally of a run, whose messages are judged by j.
+func New(f *ledger.Facts, j *verdict.Judge, opt Options) *Tally {
+	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{},
+		alike: map[likeness]*Alike{}, stream: -1, order: make([]order, len(f.Witnesses))}
+	t.commands.most = opt.PerVerdict
+	for i, name := range []string{"acknowledged", "received", "stored"} {
+		t.proofs[i].Name = name
+	}
+	for i := range t.delays {
+		t.delays[i] = newDelays()
+	}
+	return t
+}
+
+// Watcher gathers the evidence of a run, perhaps while it plays, and judges it.
+type Watcher struct {
+	evidence *evidence.Evidence
+	commands commands
+	opt      Options
+}
+
+// Watch begins with evidence of which nothing was gathered yet.
+func Watch(e *evidence.Evidence, opt Options) *Watcher {
+	w := &Watcher{evidence: e, opt: opt, commands: commands{most: opt.PerVerdict}}
+	e.Commands.See = w.commands.add
+	return w
+}
+
+// Gather takes what has been recorded since the last time.
+func (w *Watcher) Gather() error { return w.evidence.Gather() }
+
+// Judge takes the rest and judges the run. It is called once.
+func (w *Watcher) Judge() (*Result, error) {
+	e := w.evidence
+	if err := e.Finish(); err != nil {
+		return nil, err
+	}
+	clocks := make([]verdict.Clock, len(e.Witnesses))
+	if e.Timed { // a clock is known only when all have been looked at
+		if err := e.Cases(func(c *evidence.Case) error { verdict.AddClocks(clocks, c); return nil }); err != nil {
+			return nil, err
+		}
+	}
+	verdict.FinishClocks(clocks, e.Facts)
+	t := New(e.Facts, verdict.NewJudge(e.Facts, clocks), w.opt)
+	t.commands = w.commands
+	if err := e.Cases(func(c *evidence.Case) error { t.Add(c); return nil }); err != nil {
+		return nil, err
+	}
+	return t.Result(clocks), nil
+}
+
+// Add counts a case.
+func (t *Tally) Add(c *evidence.Case) {
+	if c.Stream < 0 {
+		t.unmatched(c)
+		return
+	}
+	if c.Stream != t.stream {
+		t.leave()
+		t.enter(c.Stream)
+	}
+	last := t.facts.Last[c.Stream]
+	switch {
+	case c.Seq == 0:
+		t.unmatched(c)
+		return
+	case c.Seq > last:
+		// What a killed run sent last may be missing from its ledger.
+		if t.facts.Whole() || c.Seq > last+maxGap || c.Seq > max(t.prev, last)+tailGap {
+			t.unmatched(c)
+			return
+		}
+	}
+	t.fill(c.Seq)
+	t.count(c, !c.Known)
+	t.prev = c.Seq
+}
+
+// enter begins a stream.
+func (t *Tally) enter(stream int) {
+	t.stream, t.prev, t.round = stream, 0, 1
+	s := &t.facts.Streams[stream]
+	t.device, t.kind = counts(t.byDevice, s.Device), counts(t.byKind, s.Kind)
+	for i := range t.order {
+		t.order[i].begin()
+	}
+	t.behind = t.behind[:0]
+}
+
+// leave ends a stream: what is not there was lost in damage.
+func (t *Tally) leave() {
+	if t.stream >= 0 {
+		t.fill(t.facts.Last[t.stream] + 1)
+		t.res.OutOfOrder += t.behind.Len()
+		t.behind = t.behind[:0]
+	}
+}
+
+// fill counts the messages of the stream before a sequence number that no record tells of:
+// sequence numbers have no holes, so they were due.
+func (t *Tally) fill(seq uint64) {
+	for n := t.prev + 1; n < seq; n++ {
+		t.count(&evidence.Case{Stream: t.stream, Seq: n}, true)
+		t.prev = n
+	}
+}
+
+func counts[K comparable](groups map[K]*Counts, key K) *Counts {
+	c := groups[key]
+	if c == nil {
+		c = new(Counts)
+		groups[key] = c
+	}
+	return c
+}
+
+// unmatched counts a sighting that is of no message.
+func (t *Tally) unmatched(c *evidence.Case) {
+	if len(c.Sightings) == 0 {
+		return
+	}
+	x := &c.Sightings[0]
+	if x.Witness < 0 || x.Witness >= len(t.facts.Witnesses) {
+		return
+	}
+	t.res.UnmatchedCount++
+	if len(t.res.Unmatched) < maxUnmatched {
+		m := x.Mark(t.facts.Run)
+		if c.Stream >= 0 {
+			s := &t.facts.Streams[c.Stream]
+			m = ledger.Mark{Run: t.facts.Run, Device: s.Device, Reading: s.Reading, Seq: c.Seq}
+		}
+		t.res.Unmatched = append(t.res.Unmatched, Unmatched{t.facts.Witnesses[x.Witness].Name, m.String(), string(x.Values())})
+	}
+}
+
+// count judges one message and counts it.
+func (t *Tally) count(c *evidence.Case, recovered bool) {
+	s := &t.facts.Streams[c.Stream]
+	if recovered {
+		if c.Round == 0 { // when it was due is not known
+			c.Round = t.round
+		}
+		if c.Seq > t.facts.Last[c.Stream] {
+			t.res.Recovered++
+		}
+	}
+	t.round = c.Round
+	r := t.judge.Rule(c, recovered)
+	var state [3]verdict.State
+	for w, x := range r.States {
+		if x == verdict.Unasked {
+			continue
+		}
+		p := proofIndex(t.facts.Witnesses[w].Proof)
+		if state[p] == verdict.Unasked || x.Worse(state[p]) {
+			state[p] = x
+		}
+		if d := r.Delays[w]; d >= 0 {
+			t.delays[p].add(d)
+		}
+	}
+	state[0] = r.Answer
+	for p := range t.proofs {
+		t.proofs[p].add(state[p])
+	}
+	if !c.Sent.IsZero() {
+		t.delays[3].add(c.Sent.Sub(c.Due))
+		if c.Outcome == outcome.Accepted {
+			t.delays[0].add(c.At.Sub(c.Sent))
+		}
+	}
+	if c.Attempts > 1 {
+		t.res.Resent++
+	}
+	t.ordered(c)
+	v := r.Verdict
+	t.res.Total[v]++
+	t.device[v]++
+	t.kind[v]++
+	counts(t.byRound, c.Round)[v]++
+	if v == verdict.Altered {
+		t.likenesses(c, s)
+	}
+	if v != verdict.Proven && (t.opt.PerVerdict == 0 || t.findings[v] < t.opt.PerVerdict) {
+		t.findings[v]++
+		t.res.Findings = append(t.res.Findings, t.judge.Finding(c, recovered))
+	}
+}
+
+func (p *Proof) add(s verdict.State) {
+	if s == verdict.Unasked {
+		p.NotAsked++
+		return
+	}
+	p.Asked++
+	switch s {
+	case verdict.Holds:
+		p.AsSent++
+		p.Seen++
+	case verdict.Unheard:
+		p.Unknown++
+	case verdict.Open:
+		p.Open++
+		p.Seen++
+	case verdict.Missing:
+	default:
+		p.Seen++
+	}
+}
+
+func proofIndex(name string) int {
+	if name == "stored" {
+		return 2
+	}
+	return 1
+}
+
+// orderLook is how many messages of a stream back one is held to be behind.
+const orderLook = 1 << 16
+
+// order finds the messages of a stream that a witness found behind a later one.
+type order struct {
+	// ahead are earlier messages of the stream that were found before all that were looked
+	// at since: by when, growing.
+	ahead []found
+	from  int
+}
+
+type found struct {
+	when   int64
+	seq    uint64
+	counts bool
+}
+
+func (o *order) begin() { o.ahead, o.from = o.ahead[:0], 0 }
+
+// add takes the next message of the stream, and adds those that are behind it.
+func (o *order) add(x found, behind *ledger.Spans) {
+	for len(o.ahead) > o.from && o.ahead[len(o.ahead)-1].when > x.when {
+		if last := &o.ahead[len(o.ahead)-1]; last.counts {
+			behind.Add(last.seq)
+		}
+		o.ahead = o.ahead[:len(o.ahead)-1]
+	}
+	o.ahead = append(o.ahead, x)
+	if len(o.ahead)-o.from > orderLook {
+		if o.from++; o.from > orderLook {
+			o.ahead = append(o.ahead[:0], o.ahead[o.from:]...)
+			o.from = 0
+		}
+	}
+}
+
+// ordered counts messages that were found behind a later one of their stream. A copy that
+// comes again is behind by nature.
+func (t *Tally) ordered(c *evidence.Case) {
+	for w := range t.order {
+		first, copies := (*evidence.Sighting)(nil), 0
+		for i := range c.Sightings {
+			x := &c.Sightings[i]
+			if x.Witness != w || x.Again || x.Asked && x.Stored.IsZero() {
+				continue
+			}
+			if copies++; first == nil {
+				first = x
+			}
+		}
+		if first == nil {
+			continue
+		}
+		at := first.Seen
+		if !first.Stored.IsZero() && first.Stored.Before(at) {
+			at = first.Stored
+		}
+		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1}, &t.behind)
+	}
+}
+
+// likeness is in what alterations are alike.
+type likeness struct {
+	witness              int
+	kind, reading, field string
+	note                 string
+}
+
+// mostAlike bounds how many ways of altering are told apart.
+const mostAlike = 1000
+
+// likenesses counts how a message was altered.
+func (t *Tally) likenesses(c *evidence.Case, s *ledger.Stream) {
+	t.judge.Differences(func(witness int, d *verdict.Difference) {
+		k := likeness{witness, s.Kind, s.Reading, d.Field, d.Note}
+		a := t.alike[k]
+		if a == nil {
+			if len(t.alike) >= mostAlike {
+				return
+			}
+			a = &Alike{Witness: t.facts.Witnesses[witness].Name, Kind: s.Kind, Reading: s.Reading, Field: d.Field, Note: d.Note, Sent: d.Sent, Found: d.Found}
+			t.alike[k] = a
+		}
+		a.Messages++
+	})
+}
+
+// Merge adds the counts of another part of the same run, whose messages are others.
+func (t *Tally) Merge(o *Tally) {
+	t.leave()
+	o.leave()
+	t.stream, o.stream = -1, -1
+	add := func(into, from *Counts) {
+		for v, n := range from {
+			into[v] += n
+		}
+	}
+	add(&t.res.Total, &o.res.Total)
+	for k, c := range o.byDevice {
+		add(counts(t.byDevice, k), c)
+	}
+	for k, c := range o.byKind {
+		add(counts(t.byKind, k), c)
+	}
+	for k, c := range o.byRound {
+		add(counts(t.byRound, k), c)
+	}
+	for p := range t.proofs {
+		x, y := &t.proofs[p], &o.proofs[p]
+		x.Asked, x.Seen, x.AsSent, x.Open, x.Unknown, x.NotAsked = x.Asked+y.Asked, x.Seen+y.Seen, x.AsSent+y.AsSent, x.Open+y.Open, x.Unknown+y.Unknown, x.NotAsked+y.NotAsked
+	}
+	for i := range t.delays {
+		t.delays[i].merge(o.delays[i])
+	}
+	for k, a := range o.alike {
+		if mine := t.alike[k]; mine != nil {
+			mine.Messages += a.Messages
+		} else {
+			t.alike[k] = a
+		}
+	}
+	for _, f := range o.res.Findings {
+		v := slices.IndexFunc(verdict.All(), func(v verdict.Verdict) bool { return v.String() == f.Verdict })
+		if t.opt.PerVerdict == 0 || t.findings[v] < t.opt.PerVerdict {
+			t.findings[v]++
+			t.res.Findings = append(t.res.Findings, f)
+		}
+	}
+	t.res.Unmatched = append(t.res.Unmatched, o.res.Unmatched...)
+	t.res.Unmatched = t.res.Unmatched[:min(len(t.res.Unmatched), maxUnmatched)]
+	t.res.UnmatchedCount += o.res.UnmatchedCount
+	t.res.OutOfOrder += o.res.OutOfOrder
+	t.res.Resent += o.res.Resent
+	t.res.Recovered += o.res.Recovered
+}
+
+func clock(t time.Time) string { return t.UTC().Format("15:04:05.000") }

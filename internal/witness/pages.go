@@ -1,0 +1,467 @@
+package witness
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/jq"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/strictjson"
+)
+
+// Bounds of a question.
+const (
+	maxPages   = 10_000
+	staleRows  = 20   // pages in a row that bring only rows that were met before
+	emptyPages = 1000 // pages in a row that bring none
+	// maxError is how much of an answer that is an error is read.
+	maxError = 4 << 10
+)
+
+// pageParam is a parameter of the address that the next page is asked with.
+type pageParam struct {
+	name string
+	of   *jq.Query
+}
+
+// statusError is an answer with another status than 200.
+type statusError struct {
+	code  int
+	text  string
+	after time.Duration // it asks to be asked again then
+}
+
+func (e *statusError) Error() string { return e.text }
+
+// shapeError is an answer without the rows that the file speaks of.
+type shapeError struct{ text string }
+
+func (e *shapeError) Error() string { return e.text }
+
+// onPage is what was met on the pages of one question.
+type onPage struct {
+	serial uint32          // of this page
+	count  map[copyKey]int // on this page
+	fresh  int             // rows of ours on this page that this answer had not brought yet
+	ours   int             // rows of ours on this page
+	rows   int             // rows on this page
+}
+
+// begin begins a page, or the same page again after an attempt that failed.
+func (on *onPage) begin() {
+	on.count, on.fresh, on.ours, on.rows = map[copyKey]int{}, 0, 0, 0
+}
+
+// ask asks all pages of the question about a device, and notes what is new.
+func (q *query) ask(ctx Context, d *fleet.Device, r Round) (pages int, err error) {
+	address, err := q.address(d, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin))
+	if err != nil {
+		return 0, err
+	}
+	asked := map[string]bool{}
+	on := &onPage{}
+	stale, empty := 0, 0
+	for ; ; pages++ {
+		switch {
+		case asked[address]:
+			return pages, fmt.Errorf("the next page of %s is a page that was asked for already; check next", address)
+		case pages == maxPages:
+			return pages, fmt.Errorf("%s goes on for more than %d pages", address, maxPages)
+		}
+		asked[address] = true
+		q.mu.Lock()
+		q.known.serial++
+		on.serial = q.known.serial
+		q.mu.Unlock()
+		rest, err := q.patiently(ctx, address, d, on)
+		if err != nil {
+			return pages, err
+		}
+		next, err := q.after(address, rest)
+		if err != nil || next == "" {
+			return pages + 1, err
+		}
+		stale, empty = stale+1, empty+1
+		if on.fresh > 0 || on.ours == 0 {
+			stale = 0
+		}
+		if on.rows > 0 {
+			empty = 0
+		}
+		if stale >= staleRows || empty >= emptyPages {
+			return pages, fmt.Errorf("the pages behind %s go on without bringing anything new (the last was %s); check next", q.spec.Get, address)
+		}
+		address = next
+	}
+}
+
+// patiently asks for a page until it is answered: a platform that is busy, or that limits
+// questions, is asked again while there is time.
+func (q *query) patiently(ctx Context, address string, d *fleet.Device, on *onPage) (any, error) {
+	pause := 200 * time.Millisecond
+	for {
+		on.begin()
+		rest, err := q.page(ctx, address, func(row any) { on.rows++; q.row(row, d, on) })
+		var status *statusError
+		busy := errors.As(err, &status) && (status.code == http.StatusTooManyRequests || status.code >= 500)
+		var ue *url.Error
+		if err == nil || !busy && !errors.As(err, &ue) || ctx.Err() != nil {
+			return rest, err
+		}
+		wait := pause
+		if busy && status.after > 0 {
+			wait = status.after
+		}
+		pause = min(2*pause, 5*time.Second)
+		if deadline, is := ctx.Deadline(); is && time.Until(deadline) < wait {
+			sleep(ctx, time.Until(deadline))
+			return nil, err // it says more than that the time is over
+		}
+		sleep(ctx, wait)
+	}
+}
+
+// page asks for one page, once. Each row goes to see; what stands beside the rows is
+// given back.
+func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
+	if err := q.pace.Wait(ctx); err != nil {
+		return nil, context.DeadlineExceeded // there is no room for it before the deadline
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	req.Header = q.headers.Clone()
+	req.Header.Set("Accept", "application/json")
+	req.Header.Set("User-Agent", "runcrowd")
+	if err := q.own.Authorize(req); err != nil {
+		return nil, err
+	}
+	began := clock.Now()
+	resp, err := q.client.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, err
+	}
+	defer resp.Body.Close()
+	q.tells(resp, began, clock.Now())
+	if resp.StatusCode != http.StatusOK {
+		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
+		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status, clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
+	}
+	limited := &limitedReader{r: resp.Body, left: q.spec.MaxPage}
+	rest, err := q.read(limited, see)
+	var shape *shapeError
+	switch {
+	case err == nil:
+		return rest, nil
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case limited.over:
+		return nil, fmt.Errorf("%s: the answer is longer than max_page, %s; ask for smaller pages, or raise it", address, size(q.spec.MaxPage))
+	case errors.As(err, &shape):
+		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address, shape.text)}
+	case limited.err != nil:
+		return nil, &url.Error{Op: "Get", URL: address, Err: limited.err}
+	}
+	return nil, fmt.Errorf("%s: %w", address, err)
+}
+
+// limitedReader reads at most so many bytes, and keeps the first ones.
+type limitedReader struct {
+	r     io.Reader
+	left  int64
+	over  bool
+	err   error // of the connection
+	first []byte
+}
+
+func (l *limitedReader) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		if n, _ := l.r.Read(b[:1]); n == 0 {
+			return 0, io.EOF
+		}
+		l.over = true
+		return 0, errors.New("it is too long")
+	}
+	n, err := l.r.Read(b[:min(int64(len(b)), l.left)])
+	l.left -= int64(n)
+	if len(l.first) < 1000 {
+		l.first = append(l.first, b[:min(n, 1000)]...)
+	}
+	if err != nil && err != io.EOF {
+		l.err = err
+	}
+	return n, err
+}
+
+// size writes a number of bytes.
+func size(n int64) string {
+	switch {
+	case n >= 1<<20 && n%(1<<20) == 0:
+		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 1<<10 && n%(1<<10) == 0:
+		return fmt.Sprintf("%d KiB", n>>10)
+	}
+	return fmt.Sprintf("%d bytes", n)
+}
+
+// simplePath is an expression that only follows names.
+var simplePath = regexp.MustCompile(`^\.([A-Za-z_]\w*(\.[A-Za-z_]\w*)*)?\[\]$`)
+
+// simpleNext is one that needs nothing of the rows.
+var simpleNext = regexp.MustCompile(`^\.[A-Za-z_]\w*(\.[A-Za-z_]\w*)*( // (null|empty|""))?$`)
+
+// streams finds out whether rows can be read one by one: where their place is a path, and
+// what names the next page is another.
+func (q *query) streams() {
+	m := simplePath.FindStringSubmatch(q.spec.Rows)
+	if m == nil {
+		return
+	}
+	path := []string{}
+	if m[1] != "" {
+		path = strings.Split(m[1], ".")
+	}
+	beside := func(source string) bool {
+		if source == "" {
+			return true
+		}
+		if len(path) == 0 || !simpleNext.MatchString(source) {
+			return false
+		}
+		names := strings.Split(strings.TrimPrefix(strings.Fields(source)[0], "."), ".")
+		return !slices.Equal(names[:min(len(names), len(path))], path)
+	}
+	ok := beside(q.spec.Next)
+	for _, p := range q.spec.Page {
+		ok = ok && beside(p.Of)
+	}
+	if ok {
+		q.path = path
+	}
+}
+
+// read reads an answer: each row goes to see. It gives back what stands beside the rows.
+func (q *query) read(r *limitedReader, see func(any)) (any, error) {
+	if q.path != nil {
+		d := &rowReader{d: json.NewDecoder(r), see: see, most: q.spec.MaxRow}
+		rest, err := d.document(q.path)
+		var shape *shapeError
+		if err != nil && !errors.As(err, &shape) && !d.told {
+			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err), clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
+		}
+		return rest, err
+	}
+	body, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := strictjson.Decode(body)
+	if err != nil {
+		return nil, fmt.Errorf("the answer is not JSON (%w): %s", err, clip(string(body)))
+	}
+	list, err := q.rows.All(answer)
+	if err != nil {
+		return nil, &shapeError{fmt.Sprintf("%s): %s", err, clip(text(answer)))}
+	}
+	for _, row := range list {
+		see(row)
+	}
+	return answer, nil
+}
+
+// rowReader reads a JSON document row by row, strictly.
+type rowReader struct {
+	d    *json.Decoder
+	see  func(any)
+	most int64
+	told bool  // the error is no mistake of JSON
+	lack error // there is no list of rows in the document
+}
+
+// document reads the whole document; the rows are at a path.
+func (r *rowReader) document(path []string) (any, error) {
+	r.d.UseNumber()
+	rest, err := r.follow(path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := r.d.Token(); err != io.EOF {
+		if err == nil {
+			err = errors.New("something stands behind the JSON value")
+		}
+		return nil, err
+	}
+	return rest, r.lack
+}
+
+// follow reads a value in which the rows are at a path.
+func (r *rowReader) follow(path []string) (any, error) {
+	if len(path) == 0 {
+		return nil, r.list()
+	}
+	t, err := r.d.Token()
+	if err != nil {
+		return nil, err
+	}
+	if t != json.Delim('{') {
+		return nil, &shapeError{fmt.Sprintf("there is no .%s in what is no object", path[0])}
+	}
+	object, found := map[string]any{}, false
+	for r.d.More() {
+		t, err := r.d.Token()
+		if err != nil {
+			return nil, err
+		}
+		name, _ := t.(string)
+		if _, twice := object[name]; twice {
+			return nil, fmt.Errorf("the name %q stands twice in an object", name)
+		}
+		if name == path[0] {
+			found = true
+			object[name], err = r.follow(path[1:])
+		} else {
+			object[name], err = r.value()
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	if _, err := r.d.Token(); err != nil {
+		return nil, err
+	}
+	if !found {
+		r.lack = &shapeError{fmt.Sprintf("there is no .%s", path[0])}
+	}
+	return object, nil
+}
+
+// list reads the rows.
+func (r *rowReader) list() error {
+	t, err := r.d.Token()
+	switch {
+	case err != nil:
+		return err
+	case t != json.Delim('['):
+		return &shapeError{"it is no list there"}
+	}
+	for r.d.More() {
+		row, err := r.value()
+		if err != nil {
+			return err
+		}
+		r.see(row)
+	}
+	_, err = r.d.Token()
+	return err
+}
+
+// value reads one value.
+func (r *rowReader) value() (any, error) {
+	var raw json.RawMessage
+	if err := r.d.Decode(&raw); err != nil {
+		return nil, err
+	}
+	if int64(len(raw)) > r.most {
+		r.told = true
+		return nil, fmt.Errorf("a row is longer than max_row, %s; raise it", size(r.most))
+	}
+	return strictjson.Decode(raw)
+}
+
+// cause says what is wrong in words.
+func (r *rowReader) cause(err error) error {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return errors.New("it ends in the middle")
+	case errors.Is(err, io.EOF):
+		return errors.New("it is empty")
+	}
+	return err
+}
+
+// after is the address of the page behind an answer; empty at the end.
+func (q *query) after(address string, rest any) (string, error) {
+	if q.next != nil {
+		next, err := q.next.One(rest)
+		if err != nil {
+			return "", fmt.Errorf("the next page of %s: %w", address, err)
+		}
+		return link.NextPage(address, next)
+	}
+	if len(q.params) == 0 {
+		return "", nil
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	query := u.Query()
+	for _, p := range q.params {
+		v, err := p.of.One(rest)
+		if err != nil {
+			return "", fmt.Errorf("the next page of %s: page: %s: %w", address, p.name, err)
+		}
+		switch x := v.(type) {
+		case nil:
+			return "", nil
+		case bool:
+			if !x {
+				return "", nil
+			}
+			return "", fmt.Errorf("the next page of %s: page: %s is true, which is no value of a parameter", address, p.name)
+		case string:
+			if x == "" {
+				return "", nil
+			}
+			query.Set(p.name, x)
+		case map[string]any, []any:
+			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name, clip(text(v)))
+		default:
+			query.Set(p.name, strings.Trim(text(v), `"`))
+		}
+	}
+	u.RawQuery = query.Encode()
+	return u.String(), nil
+}
+
+func text(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+// tells takes what an answer says of the platform's clock (RFC 9110, section 6.6.1): a
+// time in whole seconds, between the question and the answer. What a cache kept is old.
+func (q *query) tells(resp *http.Response, asked, answered time.Time) {
+	at, err := http.ParseTime(resp.Header.Get("Date"))
+	if err != nil || resp.Header.Get("Age") != "" {
+		return
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	least, most := at.Sub(answered), at.Add(time.Second).Sub(asked)
+	if q.offset == nil {
+		q.offset = &ledger.Offset{Least: least, Most: most}
+	}
+	o := q.offset
+	o.Least, o.Most = max(o.Least, least), min(o.Most, most)
+	q.drifts = q.drifts || o.Least > o.Most
+}

@@ -1,0 +1,214 @@
+package witness
+
+import (
+	"cmp"
+	"hash/fnv"
+	"slices"
+
+	"runcrowd/internal/ledger"
+)
+
+// mostMoved bounds how many messages are kept that were met on several pages.
+const mostMoved = 100_000
+
+// copyKey is what copies of a message have in common: copies in other places are others.
+type copyKey struct {
+	stream          int
+	seq             uint64
+	device, reading string // where it was filed, if not in its own place; of strays, what they say
+}
+
+func keyOf(x *ledger.Sighting) copyKey {
+	k := copyKey{x.Stream, x.Seq, x.FiledDevice, x.FiledReading}
+	if x.Stream < 0 {
+		k.device, k.reading = x.Device+"\x00"+x.FiledDevice, x.Reading+"\x00"+x.FiledReading
+	}
+	return k
+}
+
+// plain tells whether it is a message of the run in its own place: nearly all are.
+func (k *copyKey) plain() bool {
+	return k.stream >= 0 && k.device == "" && k.reading == "" && k.seq <= maxSeq
+}
+
+// rows is what is known of the rows in which a querying witness found messages. It takes
+// a few bytes for each message.
+//
+// Two rows are two copies where they stand on one page, or tell two identities. A row met
+// on another page of the same answer may have moved there while the pages were read. A row
+// met in a later answer is the one that is known; it may have changed.
+type rows struct {
+	first [][]state // by stream and sequence number, of messages in their own place
+	more  map[copyKey][]state
+	// again are messages that another page of this answer brought.
+	again  map[copyKey]bool
+	noted  map[copyKey]bool // of these, those that the ledger has
+	full   bool
+	serial uint32 // of the page that was asked for last
+	start  uint32 // of the page before this answer
+}
+
+// state is a copy that is known.
+type state struct {
+	row    uint32 // digest of the row's identity; 0: none is told
+	values uint32 // digest of what it holds; 0: the copy is not there
+	page   uint32 // on which it was met last
+}
+
+// meeting is what a row turned out to be.
+type meeting uint8
+
+const (
+	knownRow meeting = iota
+	anotherCopy
+	changedRow
+)
+
+// ask begins to read an answer.
+func (r *rows) ask() {
+	r.start = r.serial
+	clear(r.again)
+	r.full = false
+}
+
+// copies are those known of a message.
+func (r *rows) copies(k copyKey) []state {
+	if k.plain() {
+		if k.stream < len(r.first) && k.seq < uint64(len(r.first[k.stream])) {
+			if s := r.first[k.stream][k.seq]; s.values != 0 {
+				return append([]state{s}, r.more[k]...)
+			}
+		}
+		return nil
+	}
+	return r.more[k]
+}
+
+// keep keeps a copy: the one with a place among them, or one more.
+func (r *rows) keep(k copyKey, i int, s state) {
+	if k.plain() {
+		if i == 0 {
+			for len(r.first) <= k.stream {
+				r.first = append(r.first, nil)
+			}
+			list := r.first[k.stream]
+			if n := int(k.seq) + 1; n > len(list) {
+				list = slices.Grow(list, n-len(list))[:n]
+			}
+			list[k.seq] = s
+			r.first[k.stream] = list
+			return
+		}
+		i--
+	}
+	if r.more == nil {
+		r.more = map[copyKey][]state{}
+	}
+	if list := r.more[k]; i < len(list) {
+		list[i] = s
+	} else {
+		r.more[k] = append(list, s)
+	}
+}
+
+func digest(x *ledger.Sighting) state {
+	h := fnv.New32a()
+	h.Write(x.Values)
+	return state{row: uint32(x.Row) ^ uint32(x.Row>>32), values: max(1, h.Sum32())}
+}
+
+// meet takes a row that holds a message, on a page.
+func (r *rows) meet(x *ledger.Sighting, on *onPage) meeting {
+	k, s := keyOf(x), digest(x)
+	s.page = on.serial
+	known := r.copies(k)
+	on.ours++
+	if x.Row != 0 {
+		for i, c := range known {
+			if c.row != s.row {
+				continue
+			}
+			if c.page <= r.start {
+				on.fresh++
+			}
+			r.keep(k, i, s)
+			if c.values != s.values {
+				return changedRow
+			}
+			return knownRow
+		}
+		on.fresh++
+		r.keep(k, len(known), s)
+		return anotherCopy
+	}
+	on.count[k]++
+	if on.count[k] > len(known) {
+		on.fresh++
+		r.keep(k, len(known), s)
+		return anotherCopy
+	}
+	i := slices.IndexFunc(known, func(c state) bool { return c.values == s.values })
+	c := known[max(0, i)]
+	if c.page <= r.start {
+		on.fresh++
+	} else if c.page != on.serial && on.count[k] == 1 { // this answer brought it already, on another page
+		r.move(k)
+	}
+	r.keep(k, max(0, i), s)
+	if i < 0 {
+		return changedRow
+	}
+	return knownRow
+}
+
+// move notes that another page of this answer brought a message.
+func (r *rows) move(k copyKey) {
+	if r.again == nil {
+		r.again = map[copyKey]bool{}
+	}
+	if len(r.again) >= mostMoved {
+		r.full = true
+		return
+	}
+	r.again[k] = true
+}
+
+// moved are the messages that several pages of the last answer brought, in order, and
+// that the ledger does not have as such.
+func (r *rows) moved() (list []ledger.Sighting) {
+	for k := range r.again {
+		if k.stream < 0 || r.noted[k] {
+			continue
+		}
+		if r.noted == nil {
+			r.noted = map[copyKey]bool{}
+		}
+		r.noted[k] = true
+		list = append(list, ledger.Sighting{Stream: k.stream, Seq: k.seq, FiledDevice: k.device, FiledReading: k.reading})
+	}
+	slices.SortFunc(list, func(a, b ledger.Sighting) int {
+		return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Seq, b.Seq))
+	})
+	return list
+}
+
+// lostTrack tells whether there were too many of them.
+func (r *rows) lostTrack() bool { return r.full }
+
+// know takes a sighting that the ledger has from an earlier hearing.
+func (r *rows) know(x *ledger.Sighting) {
+	k, s := keyOf(x), digest(x)
+	known := r.copies(k)
+	switch {
+	case x.Perhaps:
+		if r.noted == nil {
+			r.noted = map[copyKey]bool{}
+		}
+		r.noted[k] = true
+	case x.Again && len(known) > 0:
+		i := slices.IndexFunc(known, func(c state) bool { return x.Row != 0 && c.row == s.row })
+		r.keep(k, max(0, i), s)
+	default:
+		r.keep(k, len(known), s)
+	}
+}
