@@ -337,6 +337,9 @@ func (f *Formula) Any(m *Machine, env Env) (any, error) {
 	if x, ok := v.(float64); ok && (math.IsNaN(x) || math.IsInf(x, 0)) {
 		return nil, fmt.Errorf("the formula %s gives %v, which no message can carry", f.source, x)
 	}
+	if s, is := v.(string); is && len(s) > maxText {
+		return nil, fmt.Errorf("the formula %s gives a text of more than %d bytes", f.source, maxText)
+	}
 	return v, nil
 }
 

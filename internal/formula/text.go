@@ -214,6 +214,9 @@ func (t *Text) Expand(m *Machine, env Env) (string, error) {
 			return "", fmt.Errorf("the placeholder ${%s} gives nothing", p.formula.source)
 		}
 		b.WriteString(String(v))
+		if b.Len() > maxText {
+			return "", fmt.Errorf("the text is longer than %d bytes", maxText)
+		}
 	}
 	return b.String(), nil
 }

@@ -50,3 +50,34 @@ func TestQueriesThatFail(t *testing.T) {
 	_, err = q.All(nil)
 	assert.ErrorContains(t, err, "gives more than 1000000 values")
 }
+
+// Whatever an expression says, and whatever a platform puts into it, it ends, and takes no
+// more than it may.
+func TestBounds(t *testing.T) {
+	for source, says := range map[string]string{
+		"[range(infinite)] | length":                           "takes ",
+		"reduce range(60) as $i (\"x\"; . + .)":                "takes more than 128 MiB of memory",
+		"def f: [., .] | f; f":                                 "takes ",
+		"[limit(1e12; repeat(1))]":                             "takes ",
+		"last(range(1e12))":                                    "takes longer than 2s",
+		".text * 1000000000":                                   "a text cannot be multiplied",
+		"1000000 * (.list | map(.text * 3000))":                "a text cannot be multiplied",
+		"{a: [.list[] | if true then .text * 9e8 else 1 end]}": "a text cannot be multiplied",
+	} {
+		q, err := jq.Parse(source)
+		require.NoError(t, err, source)
+		_, err = q.One(map[string]any{"text": "xx", "list": []any{map[string]any{"text": "y"}}})
+		assert.ErrorContains(t, err, says, source)
+	}
+	for _, source := range []string{".a[536870000] = 1", "setpath([536870000]; 1)", ".a |= 1", "{a: (.b += 1)}"} {
+		_, err := jq.Parse(source)
+		assert.ErrorContains(t, err, "assigns; to pick, make a new object", source)
+	}
+	for source, want := range map[string]any{".n * 3": 6, "[.n, 2.5] | .[0] * .[1]": 5.0, "[range(3)] | length": 3, "({a: 1} * {b: 2}) | length": 2} {
+		q, err := jq.Parse(source)
+		require.NoError(t, err, source)
+		got, err := q.One(map[string]any{"n": 2})
+		require.NoError(t, err, source)
+		assert.EqualValues(t, want, got, source)
+	}
+}
