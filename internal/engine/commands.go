@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
@@ -176,10 +177,10 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 	d.page.Answer(number, &note)
 	switch {
 	case err != nil:
-		d.page.Told(number, 0, time.Now().UnixNano(), outcome.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
+		d.page.Told(number, 0, clock.Nano(), outcome.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
 		return
 	case due >= end:
-		d.page.Told(number, 0, time.Now().UnixNano(), outcome.Unsent, 0, roundOver)
+		d.page.Told(number, 0, clock.Nano(), outcome.Unsent, 0, roundOver)
 		return
 	}
 	e.toldMu.Lock()
@@ -289,7 +290,7 @@ func (l *loop) leftover() {
 	for i := range l.entries {
 		if l.entries[i].what == answers {
 			t := e.settled(l.entries[i].index)
-			e.devices[t.device].page.Told(t.command, 0, time.Now().UnixNano(), outcome.Unsent, 0, roundOver)
+			e.devices[t.device].page.Told(t.command, 0, clock.Nano(), outcome.Unsent, 0, roundOver)
 		}
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
@@ -53,12 +54,12 @@ func (c *wireConn) Send(m *link.Message) {
 	}
 	fails := c.fails && m.Answer > 0
 	c.mu.Unlock()
-	c.sink.Sent(m, time.Now().UnixNano())
+	c.sink.Sent(m, clock.Nano())
 	if fails {
-		c.sink.Settled(m, time.Now().UnixNano(), outcome.Refused, 0x87, "not authorized")
+		c.sink.Settled(m, clock.Nano(), outcome.Refused, 0x87, "not authorized")
 		return
 	}
-	c.sink.Settled(m, time.Now().UnixNano(), outcome.Accepted, 0, "")
+	c.sink.Settled(m, clock.Nano(), outcome.Accepted, 0, "")
 }
 func (c *wireConn) Tick(time.Time) time.Duration { return 0 }
 func (c *wireConn) Open() int                    { return 0 }
@@ -103,7 +104,7 @@ plan: {for: 600ms, settle: 0s}
 	go func() { e.Play(t.Context(), 1, time.Now()); close(done) }()
 	<-line.up
 	for _, in := range came {
-		in.At = time.Now().UnixNano()
+		in.At = clock.Nano()
 		if in.Topic == "" {
 			in.Topic = "ask"
 		}

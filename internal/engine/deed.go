@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
@@ -67,7 +68,7 @@ func (l *loop) workOut(d *device, deedOf *crowd.Deed, env formula.Env, end int64
 		}
 		x.value = v
 	case crowd.DeedSend:
-		if time.Now().UnixNano() >= end {
+		if clock.Nano() >= end {
 			return x, fmt.Errorf("send: the round is over")
 		}
 	}
@@ -76,7 +77,7 @@ func (l *loop) workOut(d *device, deedOf *crowd.Deed, env formula.Env, end int64
 
 // do does a deed, and keeps what undoing it needs.
 func (l *loop) do(d *device, x *deed, end int64) ledger.Deed {
-	now := time.Now().UnixNano()
+	now := clock.Nano()
 	told := ledger.Deed{Kind: x.Kind.String(), Name: x.Name}
 	switch x.Kind {
 	case crowd.DeedSet:

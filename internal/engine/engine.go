@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
@@ -160,13 +161,13 @@ type Single struct {
 // Send sends one message at once, in place of a plan, and waits for what becomes of it:
 // at most as long as the end of a round waits.
 func (e *Engine) Send(ctx context.Context, round int, one *Single) {
-	e.round, e.begin = round, time.Now()
+	e.round, e.begin = round, clock.Now()
 	s := &e.streams[one.Stream]
 	d := &e.devices[s.Device.Index]
 	l := e.loopOf(s.Device.Index)
 	l.scribe.Fixed = one.Values
 	e.join(s.Device.Index)
-	m := l.due(s, time.Now().UnixNano())
+	m := l.due(s, clock.Nano())
 	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
 	d.conn.Send(m)
 	e.settle(ctx, e.fleet.Crowd.Plan.Settle)
@@ -235,9 +236,9 @@ func (s *stream) due(begin int64) int64 {
 // settle waits until every message has its outcome, at most for the given time.
 func (e *Engine) settle(ctx context.Context, most time.Duration) {
 	deadline := time.Now().Add(most)
-	clock := time.Now()
+	looked := time.Now()
 	for time.Now().Before(deadline) && ctx.Err() == nil {
-		open, look := 0, time.Since(clock) > time.Second
+		open, look := 0, time.Since(looked) > time.Second
 		for i := range e.devices {
 			c := e.devices[i].conn
 			if c == nil {
@@ -251,7 +252,7 @@ func (e *Engine) settle(ctx context.Context, most time.Duration) {
 			}
 		}
 		if look {
-			clock = time.Now()
+			looked = time.Now()
 		}
 		if open == 0 {
 			return
@@ -401,7 +402,7 @@ func (e *Engine) pageOf(m *link.Message) *ledger.Page {
 // changed notes what happened to a device's connection.
 func (e *Engine) changed(i int, what ledger.LinkChange, place, why string) {
 	if d := &e.devices[i]; len(d.Streams) > 0 {
-		d.page.Link(&ledger.LinkEvent{Stream: d.Streams[0].Index, At: time.Now(), What: what, Place: e.fleet.Crowd.Redact(place), Why: e.fleet.Crowd.Redact(why)})
+		d.page.Link(&ledger.LinkEvent{Stream: d.Streams[0].Index, At: clock.Now(), What: what, Place: e.fleet.Crowd.Redact(place), Why: e.fleet.Crowd.Redact(why)})
 	}
 }
 

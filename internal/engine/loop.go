@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 )
@@ -77,7 +78,7 @@ func (l *loop) run(ctx context.Context, end int64) {
 		if len(l.entries) > 0 {
 			next = min(next, l.entries[0].at)
 		}
-		if wait := next - time.Now().UnixNano(); wait > 0 {
+		if wait := next - clock.Nano(); wait > 0 {
 			timer.Reset(time.Duration(wait))
 			select {
 			case <-ctx.Done():
@@ -93,7 +94,7 @@ func (l *loop) run(ctx context.Context, end int64) {
 		switch {
 		case len(l.entries) > 0 && l.entries[0].at < end:
 			l.next(&l.entries[0], end) // what was due before the end, also behind it
-		case time.Now().UnixNano() >= end:
+		case clock.Nano() >= end:
 			return // till then a command may come
 		}
 	}
@@ -108,11 +109,11 @@ func (l *loop) next(x *entry, end int64) {
 		e.join(x.index)
 		x.what = ticks
 		if wait := e.devices[x.index].conn.Tick(time.Now()); wait > 0 {
-			again = time.Now().Add(wait).UnixNano()
+			again = clock.Nano() + int64(wait)
 		}
 	case ticks:
 		if wait := e.devices[x.index].conn.Tick(time.Now()); wait > 0 {
-			again = time.Now().Add(wait).UnixNano()
+			again = clock.Nano() + int64(wait)
 		}
 	case answers:
 		l.tell(x.index)

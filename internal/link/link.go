@@ -282,3 +282,15 @@ func BackOff(first, longest time.Duration, n int) time.Duration {
 	}
 	return d/2 + rand.N(d/2+1)
 }
+
+// Network opens connections, as net.Dialer.DialContext does; nil stands for that. A test
+// may have a network of its own.
+type Network func(ctx context.Context, network, address string) (net.Conn, error)
+
+// Dial opens a connection.
+func (n Network) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if n == nil {
+		return new(net.Dialer).DialContext(ctx, network, address)
+	}
+	return n(ctx, network, address)
+}

@@ -47,6 +47,7 @@ type Document struct {
 	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
 	Witnesses       []tally.WitnessReport `json:"witnesses"`
 	Findings        []verdict.Finding     `json:"messages_not_proven"`
+	Alike           []tally.Alike         `json:"altered_alike,omitempty"`
 	AtMost          int                   `json:"messages_not_proven_at_most_per_verdict,omitempty"`
 	Recovered       int                   `json:"recovered,omitempty"`
 }
@@ -94,7 +95,7 @@ func JSON(in *Input) ([]byte, error) {
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
 		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
-		Resent: r.Resent, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost,
+		Resent: r.Resent, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
 	d.Renewed, d.Mishaps, d.NotHearing = r.Links.Renewed, r.Mishaps, r.Links.NotHearing
 	for _, a := range r.Commands {

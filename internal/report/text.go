@@ -64,6 +64,7 @@ func Text(in *Input, st Style) string {
 	asides(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))
+	b.WriteString(alike(r))
 	b.WriteString(findings(r, st))
 	w("\n%s\n", st.paint(head, "Requirements"))
 	for _, c := range in.Checks {
@@ -440,6 +441,37 @@ func devices(r *tally.Result, _ Style) string {
 			}
 		}
 		fmt.Fprintf(&b, "  %-20s %d of %d: %s\n", g.Name, g.Counts.Due()-g.Counts[verdict.Proven], g.Counts.Due(), strings.Join(parts, ", "))
+	}
+	return b.String()
+}
+
+// mostAlike is how many ways of altering are told.
+const mostAlike = 8
+
+// alike tells in what way messages were altered, each way in a line: from two messages on.
+func alike(r *tally.Result) string {
+	var b strings.Builder
+	n := 0
+	for _, a := range r.Alike {
+		if a.Messages < 2 {
+			break
+		}
+		if n++; n == 1 {
+			b.WriteString("\nHow messages were altered\n")
+		}
+		if n > mostAlike {
+			fmt.Fprintf(&b, "  … and in %d other ways; report.json has them\n", len(r.Alike)-mostAlike)
+			break
+		}
+		note := a.Note
+		if note == "" {
+			note = "has other values"
+		}
+		example := ""
+		if note != "missing" {
+			example = fmt.Sprintf(", such as %s -> %s", a.Sent, a.Found)
+		}
+		fmt.Fprintf(&b, "  %6d  %s %s, found by %s: %s %s%s\n", a.Messages, a.Kind, a.Reading, a.Witness, a.Field, note, example)
 	}
 	return b.String()
 }

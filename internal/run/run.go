@@ -19,6 +19,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
@@ -155,6 +156,8 @@ type Options struct {
 	// Only are the devices that take part; nil: all of the fleet. Witnesses that see
 	// none of them are left alone.
 	Only []*fleet.Device
+	// Network is how connections are opened; nil is the usual way.
+	Network link.Network
 	// Judging, if not nil, gathers the evidence while the run plays.
 	Judging *Judging
 }
@@ -171,7 +174,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if err := enrolled(f, devices); err != nil {
 		return nil, err
 	}
-	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c), start: time.Now()}
+	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c, opt.Network), start: clock.Now()}
 	tried := map[*crowd.Link]bool{}
 	for _, d := range devices {
 		l := d.Cast.Link
@@ -190,6 +193,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	catalog := witness.NewCatalog(f, s.ID)
+	catalog.Network = opt.Network
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
@@ -248,18 +252,18 @@ func newID() string {
 }
 
 // Links makes the links of a crowd; nothing is connected.
-func Links(c *crowd.Crowd) map[*crowd.Link]link.Link {
+func Links(c *crowd.Crowd, network link.Network) map[*crowd.Link]link.Link {
 	links := map[*crowd.Link]link.Link{}
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
 			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
-				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects})
+				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects, Network: network})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey})
+				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey, Network: network})
 		}
 	}
 	return links
@@ -347,20 +351,20 @@ func (s *Session) Play(ctx context.Context) error {
 		}
 	}()
 	plan := &s.crowd.Plan
-	begin := time.Now()
+	begin := clock.Now()
 	for n := 1; n <= plan.Rounds && play.Err() == nil; n++ {
 		if planned := begin.Add(time.Duration(n-1) * plan.Every); n > 1 {
-			s.set(func(p *Progress) { p.Phase, p.Round, p.Begin, p.End = Pausing, n, time.Now(), planned })
-			if late := time.Since(planned); late > 100*time.Millisecond {
+			s.set(func(p *Progress) { p.Phase, p.Round, p.Begin, p.End = Pausing, n, clock.Now(), planned })
+			if late := clock.Now().Sub(planned); late > 100*time.Millisecond {
 				s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n, late.Round(100*time.Millisecond))
 			}
 			select {
 			case <-play.Done():
 				continue
-			case <-time.After(time.Until(planned)):
+			case <-time.After(planned.Sub(clock.Now())):
 			}
 		}
-		end := time.Now().Add(plan.For)
+		end := clock.Now().Add(plan.For)
 		s.round(play, n, end, func(begin time.Time) { s.engine.Play(play, n, begin) })
 	}
 	return s.finish(ctx)
@@ -369,7 +373,7 @@ func (s *Session) Play(ctx context.Context) error {
 // Send sends one message in place of the plan, and hears the witnesses. The error is as
 // that of Play.
 func (s *Session) Send(ctx context.Context, one *engine.Single) error {
-	s.round(ctx, 1, time.Now(), func(time.Time) { s.engine.Send(ctx, 1, one) })
+	s.round(ctx, 1, clock.Now(), func(time.Time) { s.engine.Send(ctx, 1, one) })
 	return s.finish(ctx)
 }
 
@@ -390,7 +394,7 @@ func (s *Session) finish(ctx context.Context) error {
 
 // round plays one round, which is to end at a time, and hears the witnesses for it.
 func (s *Session) round(ctx context.Context, n int, end time.Time, play func(begin time.Time)) {
-	begin := time.Now()
+	begin := clock.Now()
 	s.set(func(p *Progress) {
 		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, s.crowd.Plan.Rounds, begin, end
 	})

@@ -68,7 +68,7 @@ type Alike struct {
 	Kind     string `json:"kind"`
 	Reading  string `json:"reading"`
 	Field    string `json:"field"`
-	Note     string `json:"note"`
+	Note     string `json:"note,omitempty"`
 	Messages int    `json:"messages"`
 	// Sent and Found are an example.
 	Sent  string `json:"sent"`

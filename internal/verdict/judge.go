@@ -82,7 +82,8 @@ const (
 	sayNoValues
 	sayClock
 	sayNotToTheEnd
-	sayGapBehind // text is why
+	sayGapOnce      // text is why
+	sayGapMeanwhile // text is why
 	sayTwoPages
 )
 
@@ -182,7 +183,9 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		switch {
 		case x.Perhaps:
 			perhaps++
-		case x.Again || x.Row != 0 && slices.ContainsFunc(copies, func(y *evidence.Sighting) bool { return y.Row == x.Row }):
+		// What is said to be once more, and is the first that came, is a copy: the one
+		// before was never heard.
+		case x.Again && first != nil || x.Row != 0 && slices.ContainsFunc(copies, func(y *evidence.Sighting) bool { return y.Row == x.Row }):
 		default:
 			copies = append(copies, x)
 		}
@@ -269,6 +272,12 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	if wit.Within > 0 && !c.Sent.IsZero() && timed(first) {
 		switch verdict, took := j.clocks[w].inTime(c.Sent, first, wit.Within); verdict {
 		case TooLate:
+			if wit.Listens { // perhaps it was not late, but waited for the witness
+				if g := j.gaps[w].over(c.Sent, first.Seen, true, false); g != nil {
+					x.text = g.Why
+					return say(Open, sayGapMeanwhile)
+				}
+			}
 			x.took = took
 			return say(TooLate, sayLate)
 		case Open:
@@ -279,9 +288,13 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		return say(Open, sayNotToTheEnd)
 	}
 	if wit.Listens {
-		if g := j.gaps[w].over(first.Seen, first.Seen.Add(wit.Linger), s.QoS0, true); g != nil {
+		from := c.Sent
+		if from.IsZero() {
+			from = first.Seen
+		}
+		if g := j.gaps[w].over(from, first.Seen.Add(wit.Linger), s.QoS0, true); g != nil {
 			x.text = g.Why
-			return say(Open, sayGapBehind)
+			return say(Open, sayGapOnce)
 		}
 	}
 	return x
@@ -443,8 +456,10 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
 	case sayNotToTheEnd:
 		t.Says = "found, but whether once is not known: the witness was not heard to the end"
-	case sayGapBehind:
-		t.Says = "found, but whether once is not known: the witness could not listen just behind: " + x.text
+	case sayGapOnce:
+		t.Says = "found, but whether once is not known: the witness could not listen all the time: " + x.text
+	case sayGapMeanwhile:
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: the witness could not listen meanwhile: %s", wit.Within, x.text)
 	case sayTwoPages:
 		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
 	}

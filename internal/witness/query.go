@@ -64,7 +64,7 @@ func (q *query) Start(ctx Context) error {
 	}
 	q.own = own
 	t := link.Transport(credential.TLS(q.spec.Link), own.Cert)
-	t.MaxIdleConnsPerHost = askers
+	t.MaxIdleConnsPerHost, t.DialContext = askers, q.catalog.Network.Dial
 	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
 	q.pace = rate.NewLimiter(rate.Inf, 1)
 	if q.spec.Pace > 0 {

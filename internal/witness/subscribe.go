@@ -98,6 +98,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 		return nil, err
 	}
 	s.broker = own.Broker(spec.Link)
+	s.broker.Network = c.Network
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {

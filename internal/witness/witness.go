@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/strictjson"
 )
@@ -79,6 +80,7 @@ type base struct {
 // Catalog resolves marks, devices and topics of one run.
 type Catalog struct {
 	Run     string
+	Network link.Network // how connections are opened
 	numbers ledger.Numbers
 	Fleet   *fleet.Fleet
 	streams map[string]int // by device and reading

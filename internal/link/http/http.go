@@ -27,6 +27,7 @@ import (
 
 	"golang.org/x/sync/semaphore"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
 )
@@ -45,6 +46,7 @@ type Config struct {
 	BackOff        [2]time.Duration
 	Backlog        int
 	Connections    int
+	Network        link.Network
 }
 
 // maxAnswer is how much of an answer's body is read, in bytes.
@@ -65,10 +67,14 @@ func New(cfg Config) *Link {
 
 // newClient makes the client of all devices, or of one with a certificate.
 func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
-	d := &net.Dialer{Timeout: cfg.ConnectTimeout}
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		ctx, cancel := context.WithTimeout(ctx, cfg.ConnectTimeout)
+		defer cancel()
+		return cfg.Network.Dial(ctx, network, address)
+	}
 	t := &http.Transport{
 		Proxy:               http.ProxyFromEnvironment,
-		DialContext:         d.DialContext,
+		DialContext:         dial,
 		TLSHandshakeTimeout: cfg.ConnectTimeout,
 		MaxConnsPerHost:     cfg.Connections,
 		MaxIdleConnsPerHost: cfg.Connections,
@@ -111,8 +117,9 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 	if p, _ := http.ProxyFromEnvironment(&http.Request{URL: u}); p != nil {
 		address = p.Host
 	}
-	d := net.Dialer{Timeout: l.cfg.ConnectTimeout}
-	nc, err := d.DialContext(ctx, "tcp", address)
+	dialing, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
+	defer cancel()
+	nc, err := l.cfg.Network.Dial(dialing, "tcp", address)
 	if err == nil && u.Scheme == "https" && address == net.JoinHostPort(u.Hostname(), port) {
 		t := l.cfg.TLS
 		if t == nil {
@@ -189,9 +196,9 @@ func (c *Conn) Send(m *link.Message) {
 	defer c.mu.Unlock()
 	switch {
 	case c.closed:
-		c.sink.Settled(m, time.Now().UnixNano(), outcome.Unsent, 0, "the device had left")
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "the device had left")
 	case len(c.waiting) >= c.link.cfg.Backlog:
-		c.sink.Settled(m, time.Now().UnixNano(), outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
 	default:
 		c.waiting = append(c.waiting, m)
 		if !c.busy {
@@ -256,7 +263,7 @@ func (c *Conn) finish(o outcome.Outcome, code int, text string) {
 	m := c.waiting[0]
 	c.waiting[0] = nil
 	c.waiting = c.waiting[1:]
-	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
+	c.sink.Settled(m, clock.Nano(), o, code, text)
 	if o == outcome.Accepted || o == outcome.Refused {
 		if c.down {
 			c.down = false
@@ -290,7 +297,7 @@ func (c *Conn) request(m *link.Message) (a answer) {
 	left := false
 	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) {
 		left = true
-		c.sink.Sent(m, time.Now().UnixNano())
+		c.sink.Sent(m, clock.Nano())
 	}}
 	// The client library itself sends such a request again only when it wrote
 	// nothing of it to a connection that had gone stale (net/http, Transport).
@@ -436,7 +443,7 @@ func (c *Conn) ask(i int) {
 		c.sink.Listens(c.id.Device, c.id.Asks[i].Path, why)
 	}
 	if len(body) > 0 {
-		c.sink.Came(c.id.Device, &link.Incoming{At: time.Now().UnixNano(), Path: c.id.Asks[i].Path, Body: body})
+		c.sink.Came(c.id.Device, &link.Incoming{At: clock.Nano(), Path: c.id.Asks[i].Path, Body: body})
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/link"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/outcome"
@@ -70,7 +71,7 @@ const leastStay = 500 * time.Millisecond
 const drainMost = 5 * time.Second
 
 func (c *Conn) settle(m *link.Message, o outcome.Outcome, code int, text string) {
-	c.sink.Settled(m, time.Now().UnixNano(), o, code, text)
+	c.sink.Settled(m, clock.Nano(), o, code, text)
 }
 
 // Send takes a message over.
@@ -134,7 +135,7 @@ func (c *Conn) publish(m *link.Message) {
 	if fresh {
 		c.aliases[p.Topic] = p.Alias
 	}
-	now := time.Now().UnixNano()
+	now := clock.Nano()
 	c.sink.Sent(m, now)
 	if m.MQTT.QoS == 0 {
 		c.sink.Settled(m, now, outcome.NotAsked, 0, "")
@@ -442,7 +443,7 @@ func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Ti
 			c.scratch = mqttwire.AppendPublish(c.scratch, byte(cfg.Version), &p)
 			f.again = true
 			c.flights = append(c.flights, f)
-			c.sink.Sent(f.m, time.Now().UnixNano())
+			c.sink.Sent(f.m, clock.Nano())
 		default:
 			c.publish(f.m)
 		}
@@ -503,7 +504,7 @@ func (c *Conn) came(p *mqttwire.Packet) {
 	// A device without commands may still be brought messages, of a session that
 	// another program left. They are acknowledged and let go.
 	if first && len(c.id.Asks) > 0 && !c.closed {
-		c.sink.Came(c.id.Device, &link.Incoming{At: time.Now().UnixNano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
+		c.sink.Came(c.id.Device, &link.Incoming{At: clock.Nano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
 			Response: p.Publish.ResponseTopic, Correlation: bytes.Clone(p.Publish.Correlation)})
 	}
 	c.write()

@@ -20,20 +20,32 @@ type Endpoint struct {
 	Address string // host:port
 	Path    string // of a WebSocket
 	TLS     *tls.Config
+	Network link.Network
 }
 
 // Dial opens a connection that carries MQTT: over TCP, TLS or WebSocket (section 4.2).
 func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
-	var d net.Dialer
 	switch e.Scheme {
 	case "mqtts":
-		nc, err := (&tls.Dialer{NetDialer: &d, Config: e.TLS}).DialContext(ctx, "tcp", e.Address)
+		nc, err := e.Network.Dial(ctx, "tcp", e.Address)
 		if err != nil {
 			return nil, err
 		}
-		return nc, nil
+		secure := &tls.Config{}
+		if e.TLS != nil {
+			secure = e.TLS.Clone()
+		}
+		if secure.ServerName == "" {
+			secure.ServerName = link.Host(e.Address)
+		}
+		t := tls.Client(nc, secure)
+		if err := t.HandshakeContext(ctx); err != nil {
+			nc.Close()
+			return nil, err
+		}
+		return t, nil
 	case "ws", "wss":
-		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: d.DialContext, TLSClientConfig: e.TLS, DisableCompression: true}
+		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: e.Network.Dial, TLSClientConfig: e.TLS, DisableCompression: true}
 		// The subprotocol is that of section 6; each packet is a binary message.
 		ws, resp, err := websocket.Dial(ctx, e.Scheme+"://"+e.Address+e.Path, &websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
 		if err != nil {
@@ -47,7 +59,7 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 		ws.SetReadLimit(-1)
 		return websocket.NetConn(context.Background(), ws, websocket.MessageBinary), nil
 	}
-	nc, err := d.DialContext(ctx, "tcp", e.Address)
+	nc, err := e.Network.Dial(ctx, "tcp", e.Address)
 	if err != nil {
 		return nil, err
 	}

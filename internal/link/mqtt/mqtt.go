@@ -46,6 +46,7 @@ type Config struct {
 	BackOff        [2]time.Duration
 	TopicAliases   int  // version 5: most topics of a device that are sent as a number
 	Redirects      bool // version 5: go where the server refers to
+	Network        link.Network
 }
 
 // maxDials is how many devices of a link connect at once: more only fill the
@@ -111,7 +112,7 @@ func (l *Link) connectPacket(id link.Identity, token string, clean bool) *mqttwi
 
 // place is where a device connects, if the broker does not refer it elsewhere.
 func (l *Link) place(id link.Identity) Endpoint {
-	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id)}
+	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id), Network: l.cfg.Network}
 	if id.Path != "" {
 		e.Path = id.Path
 	}

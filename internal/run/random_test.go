@@ -1,0 +1,331 @@
+package run_test
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/run"
+	"runcrowd/internal/verdict"
+)
+
+// How many random runs there are, and which is the first: a seed that failed is played
+// again with -seed N -seeds 1.
+var (
+	firstSeed = flag.Uint64("seed", 0, "the first seed of random runs; 0: by the clock")
+	seeds     = flag.Int("seeds", 300, "how many random runs are played")
+)
+
+// TestRandomRuns plays crowds against a platform in memory that loses, repeats, alters,
+// misfiles, delays and refuses; cuts devices off, and witnesses; falls silent; and is
+// judged at a random moment as if we had been killed. What is said of each message is held
+// against what the platform knows that it did.
+func TestRandomRuns(t *testing.T) {
+	first := *firstSeed
+	if first == 0 {
+		first = uint64(time.Now().UnixNano()) >> 10
+	}
+	dir := t.TempDir()
+	var next atomic.Int64
+	for range 4 {
+		t.Run("", func(t *testing.T) {
+			t.Parallel()
+			for n := next.Add(1) - 1; n < int64(*seeds) && !t.Failed(); n = next.Add(1) - 1 {
+				seed := first + uint64(n)
+				synctest.Test(t, func(t *testing.T) { randomRun(t, seed, filepath.Join(dir, fmt.Sprint(seed))) })
+				if t.Failed() {
+					t.Logf("play it again with: go test ./internal/run -run TestRandomRuns -seed %d -seeds 1", seed)
+				}
+			}
+		})
+	}
+}
+
+// scenario is what a seed plays.
+type scenario struct {
+	fates
+	way    way
+	calm   bool // witnesses are left alone
+	within time.Duration
+	killed time.Duration // after how long the ledger is judged as it is; 0: not
+	row    bool
+}
+
+func newScenario(rng *rand.Rand) scenario {
+	s := scenario{calm: rng.IntN(2) == 0, within: 1500 * time.Millisecond, row: rng.IntN(2) == 0}
+	some := func(most float64) float64 {
+		if rng.IntN(3) > 0 {
+			return 0
+		}
+		return rng.Float64() * most
+	}
+	s.fates = fates{lose: some(0.2), forget: some(0.2), silent: some(0.1), repeat: some(0.2), repeatRow: some(0.2), alter: some(0.2), alterRow: some(0.2),
+		misfile: some(0.2), refuse: some(0.2), mute: some(0.1), delay: some(0.2), pageSize: 3 + rng.IntN(40), limits: some(0.3), keeps: rng.IntN(2) == 0}
+	if !s.calm {
+		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart = some(0.1), some(0.03), some(0.1), some(0.9), some(0.05)
+		if rng.IntN(3) == 0 {
+			s.killed = time.Duration(200+rng.IntN(9000)) * time.Millisecond
+		}
+	}
+	s.way = ways[rng.IntN(len(ways))]
+	for s.way.name[:4] == "mqtt" && strings.Contains(s.way.name, "mqtt3") { // the model speaks version 5
+		s.way = ways[rng.IntN(len(ways))]
+	}
+	return s
+}
+
+func (s *scenario) crowd() string {
+	row := ""
+	if s.row {
+		row = "\n    row: .id"
+	}
+	link := strings.NewReplacer("MQTT", "model:1883", "HTTP", "model:80", "TIMEOUT", "700ms").Replace(s.way.link)
+	return `
+crowd: harbour
+links:
+  way: ` + link + `
+  ear: {mqtt: mqtt://model:1883, version: 5, connect_timeout: 2s}
+kinds:
+  buoy:
+    link: way
+    readings:
+      state:
+        every: 300ms
+        ` + strings.ReplaceAll(s.way.reading, ", ", "\n        ") + `
+        fields:
+          level: {signal: tide, range: 4, round: 3}
+devices: [{kind: buoy, count: 4}]
+plan: {for: 3s, settle: 1s}
+witnesses:
+  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", wait: 5s, linger: 600ms}
+  store:
+    proves: stored
+    get: http://model/stored
+    rows: .rows[]
+    page: {cursor: .cursor}
+    time: .at
+    device: .device
+    mark: .mark
+    values: .body` + row + `
+    wait: 30s
+    linger: 600ms
+require: {proven: 100%, received: 100% within ` + s.within.String() + `, stored: 100% within ` + s.within.String() + `}
+`
+}
+
+func randomRun(t *testing.T, seed uint64, dir string) {
+	rng := rand.New(rand.NewPCG(seed, 1))
+	s := newScenario(rng)
+	m := newModel(t, seed)
+	m.fate = s.fates
+	defer m.close()
+	c, err := file.Parse("harbour.yaml", []byte(s.crowd()), file.Sources{Getenv: func(string) (string, bool) { return "", false }})
+	require.NoError(t, err)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	session, err := run.Open(context.Background(), f, run.Options{Out: dir, File: "harbour.yaml", Network: m.dial})
+	require.NoError(t, err, "seed %d", seed)
+	copied := ""
+	if s.killed > 0 {
+		m.later(s.killed, func() { copied = copyFolder(t, session.Folder) })
+	}
+	require.NoError(t, session.Play(context.Background()))
+	j, err := run.Judge(session.Folder, run.Judging{})
+	require.NoError(t, err)
+	o := &oracle{T: t, seed: seed, model: m, scenario: s}
+	m.mu.Lock()
+	o.check(j, false)
+	m.mu.Unlock()
+	if copied != "" {
+		j, err := run.Judge(copied, run.Judging{})
+		require.NoError(t, err)
+		m.mu.Lock()
+		o.check(j, true)
+		m.mu.Unlock()
+	}
+	os.RemoveAll(dir)
+}
+
+// copyFolder copies what a killed process would have left.
+func copyFolder(t *testing.T, folder string) string {
+	to := folder + "-killed"
+	require.NoError(t, os.MkdirAll(to, 0o755))
+	for _, name := range []string{run.LedgerFile, run.ManifestFile, run.CrowdFile} {
+		b, err := os.ReadFile(filepath.Join(folder, name))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(to, name), b, 0o644))
+	}
+	return to
+}
+
+// oracle knows what happened to every message.
+type oracle struct {
+	*testing.T
+	scenario
+	*model
+	seed   uint64
+	judged *run.Judgement
+}
+
+func (o *oracle) wrong(f *verdict.Finding, tr *truth, why string) {
+	if o.Failed() { // one is enough
+		return
+	}
+	emits, rows := []string{}, []string{}
+	for _, e := range tr.emits {
+		emits = append(emits, fmt.Sprintf("%s altered=%t heard=%t", e.at.Sub(tr.first), e.altered, e.heard))
+	}
+	for _, r := range tr.rows {
+		rows = append(rows, fmt.Sprintf("%s %s altered=%t", r.at.Sub(tr.first), r.device, r.altered))
+	}
+	o.Errorf("seed %d, %s: %s/%s/%d is said to be %s: %s\n  outcome %s %s, %d attempts, testimony %v\n  it came %d times, the first at %s, acknowledged %d, refused %t\n  came out %v\n  stored %v\n  decided %+v\n  witnesses %+v\n  scenario %+v",
+		o.seed, o.way.name, f.Device, f.Reading, f.Seq, f.Verdict, why, f.Outcome, f.Said, f.Attempts, f.Testimony, tr.came, tr.first.Format("05.000"), tr.acked, tr.refused, emits, rows, *tr.decided, o.judged.Witnesses, o.scenario)
+}
+
+// check holds a judgement against what happened.
+func (o *oracle) check(j *run.Judgement, killed bool) {
+	o.judged = j
+	findings := map[string]*verdict.Finding{}
+	for i := range j.Findings {
+		f := &j.Findings[i]
+		findings[ledger.Mark{Run: j.Run, Device: f.Device, Reading: f.Reading, Seq: f.Seq}.String()] = f
+	}
+	require.Zero(o, j.UnmatchedCount, "seed %d: %+v", o.seed, j.Unmatched)
+	seen := 0
+	for _, mark := range o.order {
+		tr := o.truths[mark]
+		f := findings[mark]
+		if f == nil {
+			if killed {
+				continue // its record was not written, and no witness saw it: nothing is said
+			}
+			f = &verdict.Finding{Device: tr.device, Verdict: "proven", Attempts: 1}
+		}
+		seen++
+		o.one(f, tr, killed)
+	}
+	if !killed {
+		// What the platform never got was refused by nobody and is proven by nobody.
+		for mark, f := range findings {
+			if o.truths[mark] == nil && f.Verdict != "unsent" && f.Verdict != "unanswered" && f.Verdict != "lost" && f.Verdict != "unknown" {
+				o.wrong(f, &truth{decided: &decision{}}, "the platform never got it")
+			}
+		}
+		require.Equal(o, seen+len(findings)-o.both(findings), j.Total.Due(), "seed %d: a message has no verdict", o.seed)
+	}
+}
+
+// both is how many findings are of messages that the platform got.
+func (o *oracle) both(findings map[string]*verdict.Finding) (n int) {
+	for mark := range findings {
+		if o.truths[mark] != nil {
+			n++
+		}
+	}
+	return n
+}
+
+// one holds one verdict against the truth.
+func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
+	qos0, mqtt1 := strings.HasSuffix(o.way.name, "qos0"), strings.HasSuffix(o.way.name, "qos1")
+	emits, rows, heard := len(tr.emits), len(tr.rows), 0
+	altered, misfiled := false, tr.decided.misfile && (emits > 0 || rows > 0)
+	late, earliest := false, time.Duration(0)
+	for _, e := range tr.emits {
+		altered = altered || e.altered
+		if e.heard {
+			heard++
+		}
+	}
+	for _, r := range tr.rows {
+		altered = altered || r.altered
+	}
+	if rows > 0 {
+		earliest = tr.rows[0].at.Sub(tr.first)
+	}
+	if emits > 0 {
+		earliest = max(earliest, tr.emits[0].at.Sub(tr.first))
+	}
+	late = earliest > o.within
+	allowed := 1
+	if mqtt1 {
+		allowed = max(1, f.Attempts, tr.came)
+	}
+	repeated := emits > allowed || rows > allowed
+	must := func(is bool, why string) {
+		if !is {
+			o.wrong(f, tr, why)
+		}
+	}
+	switch f.Verdict {
+	case "proven":
+		must(!killed, "it was not heard to the end")
+		must(tr.acked > 0 || qos0, "it was not acknowledged")
+		must(!tr.refused || qos0, "it was refused")
+		must(emits > 0, "it never came out")
+		must(rows > 0, "it is not stored")
+		must(!altered, "it was altered")
+		must(!misfiled, "it was misfiled")
+		must(!late, "it was late")
+		must(!repeated, "it was repeated")
+	case "lost":
+		must(emits == 0 || rows == 0, "it came out and is stored")
+	case "refused":
+		must(tr.refused, "the platform did not refuse it")
+	case "unanswered":
+		must(emits == 0 && rows == 0, "it was taken")
+	case "unacknowledged":
+		must(emits > 0 || rows > 0, "it is nowhere")
+		must(tr.acked == 0 || !o.calm, "it was acknowledged")
+	case "altered":
+		must(altered, "it was not altered")
+	case "misfiled":
+		must(misfiled, "it was not misfiled")
+	case "repeated":
+		must(emits > 1 || rows > 1, "there is one of it")
+	case "late":
+		must(earliest > o.within, "it was in time")
+	case "unsent":
+		must(tr.came == 0, "the platform got it")
+	case "unknown":
+		must(!o.calm || killed || !o.row && rows > 1, "nothing disturbed the witnesses")
+	}
+	if !o.calm || killed || !o.row && rows > 1 { // without identities, two rows on two pages may be one
+		return
+	}
+	// Nobody was disturbed: every message has just the verdict that it deserves.
+	want := "proven"
+	switch acked := tr.acked > 0 || qos0; {
+	case tr.refused && !qos0:
+		want = "refused"
+	case !acked && (emits > 0 || rows > 0):
+		want = "unacknowledged"
+	case !acked:
+		want = "unanswered"
+	case emits == 0 || rows == 0:
+		want = "lost"
+	case altered:
+		want = "altered"
+	case misfiled:
+		want = "misfiled"
+	case repeated:
+		want = "repeated"
+	case late:
+		want = "late"
+	}
+	must(f.Verdict == want, "it deserves "+want)
+}
