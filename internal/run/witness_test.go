@@ -1,12 +1,16 @@
 package run_test
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -25,8 +29,10 @@ import (
 type platform struct {
 	mu       sync.Mutex
 	messages []json.RawMessage
+	devices  []string // the ends of the paths they came to
 	answer   func(p *platform, w http.ResponseWriter, r *http.Request)
 	asked    int
+	last     time.Time
 }
 
 func (p *platform) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -34,7 +40,7 @@ func (p *platform) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer p.mu.Unlock()
 	if r.Method == http.MethodPost {
 		b, _ := io.ReadAll(r.Body)
-		p.messages = append(p.messages, b)
+		p.messages, p.devices = append(p.messages, b), append(p.devices, path.Base(r.URL.Path))
 		w.WriteHeader(202)
 		return
 	}
@@ -118,6 +124,240 @@ func TestAnswersOfAStore(t *testing.T) {
 			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why), c.says)
 		})
 	}
+}
+
+// How pages are read, rows told apart, limits kept and values compared as the file says.
+func TestQuestions(t *testing.T) {
+	t.Parallel()
+	page := func(p *platform, from, size int, edit func(i int, row string) string) string {
+		var list []string
+		for i := from; i < min(len(p.messages), from+size); i++ {
+			list = append(list, edit(i, string(p.messages[i])))
+		}
+		return strings.Join(list, ",")
+	}
+	same := func(_ int, row string) string { return row }
+	cursor := func(r *http.Request, name string) (n int) { fmt.Sscan(r.URL.Query().Get(name), &n); return n }
+	value := regexp.MustCompile(`"level_m":(-?[0-9.]+)`)
+	for name, c := range map[string]struct {
+		keys   string // more or other keys of the witness
+		answer func(*platform, http.ResponseWriter, *http.Request)
+		want   verdict.Verdict
+		says   string
+	}{
+		"a numeric cursor": {"next: , page: {after: .next}", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			n := cursor(r, "after")
+			next := any(n + 2)
+			if n+2 >= len(p.messages) {
+				next = nil
+			}
+			b, _ := json.Marshal(next)
+			fmt.Fprintf(w, `{"next":%s,"rows":[%s]}`, b, page(p, n, 2, same))
+		}, verdict.Proven, ""},
+		"a cursor that is a text": {"next: , page: {after: .next}", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			n := len(r.URL.Query().Get("after"))
+			next := strings.Repeat("/", n+3)
+			if n+3 >= len(p.messages) {
+				next = ""
+			}
+			fmt.Fprintf(w, `{"rows":[%s],"next":%q}`, page(p, n, 3, same), next)
+		}, verdict.Proven, ""},
+		"a cursor that is a mapping": {"next: , page: {after: .next}", reply(`{"rows":[],"next":{"a":1}}`), verdict.Unknown, `page: after is {"a":1}, which is no value of a parameter`},
+		"limited, and told when": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			if p.asked == 2 {
+				w.Header().Set("Retry-After", "1")
+				w.WriteHeader(429)
+				return
+			}
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, same))
+		}, verdict.Proven, ""},
+		"broken off in the middle, at times": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			body := fmt.Sprintf(`{"rows":[%s]}`, page(p, 0, 99, same))
+			if p.asked == 2 {
+				w.Header().Set("Content-Length", fmt.Sprint(len(body)))
+				body = body[:len(body)/2]
+			}
+			io.WriteString(w, body)
+		}, verdict.Proven, ""},
+		"pages that bring the same rows": {"", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s],"next":"?n=%d"}`, page(p, 0, 99, same), cursor(r, "n")+1)
+		}, verdict.Unknown, "go on without bringing anything new"},
+		"pages without end": {"wait: 300ms", func(_ *platform, w http.ResponseWriter, r *http.Request) {
+			time.Sleep(10 * time.Millisecond)
+			fmt.Fprintf(w, `{"rows":[{"mark":"aaaaaaaa/gauge-1/level/%d"}],"next":"?n=%d"}`, cursor(r, "n")+1, cursor(r, "n")+1)
+		}, verdict.Unknown, "it was not read to the end within 300ms"},
+		"rows on two pages at first, then not": {"", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			n := cursor(r, "n")
+			size := 4
+			if p.asked < 4 { // a row comes in front while the pages are read
+				size = 5
+			}
+			if n == 0 {
+				fmt.Fprintf(w, `{"rows":[%s],"next":"?n=4"}`, page(p, 0, size, same))
+			} else {
+				fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 4, 99, same))
+			}
+		}, verdict.Proven, ""},
+		"two rows on two pages, each time": {"", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]`, page(p, 0, 99, same))
+			if cursor(r, "n") == 0 {
+				fmt.Fprint(w, `,"next":"?n=1"`)
+			}
+			fmt.Fprint(w, "}")
+		}, verdict.Unknown, ""},
+		"two rows, by their identity": {"row: .id", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			n := cursor(r, "n")
+			fmt.Fprintf(w, `{"rows":[%s]`, page(p, 0, 99, func(i int, row string) string { return fmt.Sprintf(`{"id":%d,%s`, 100*n+i, row[1:]) }))
+			if n == 0 {
+				fmt.Fprint(w, `,"next":"?n=1"`)
+			}
+			fmt.Fprint(w, "}")
+		}, verdict.Repeated, ""},
+		"one row that is written again and again": {"row: .id", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(i int, row string) string { return fmt.Sprintf(`{"id":%d,"updated":%d,%s`, i, p.asked, row[1:]) }))
+		}, verdict.Proven, ""},
+		"one row that is changed each time, without an identity": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return fmt.Sprintf(`{"updated":%d,%s`, p.asked, row[1:]) }))
+		}, verdict.Proven, ""},
+		"two rows on one page": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return row + "," + row }))
+		}, verdict.Repeated, ""},
+		"a page that is too long": {"max_page: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s1]}`, strings.Repeat("1,", 1<<16))
+		}, verdict.Unknown, "the answer is longer than max_page, 64 KiB"},
+		"a page without end": {"max_page: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+			io.WriteString(w, `{"rows":["`)
+			for line := strings.Repeat("x", 1<<10); ; {
+				if _, err := io.WriteString(w, line); err != nil {
+					return
+				}
+			}
+		}, verdict.Unknown, "the answer is longer than max_page, 64 KiB"},
+		"an error without end": {"", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+			w.WriteHeader(400)
+			for line := strings.Repeat("x", 1<<10); ; {
+				if _, err := io.WriteString(w, line); err != nil {
+					return
+				}
+			}
+		}, verdict.Unknown, "status 400 Bad Request: xxx"},
+		"a row that is too long": {"max_row: 1 KiB", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s,{"x":%q}]}`, page(p, 0, 99, same), strings.Repeat("x", 1<<10))
+		}, verdict.Unknown, "a row is longer than max_row, 1 KiB"},
+		"a name twice beside the rows": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"a":1,"rows":[%s],"a":2}`, page(p, 0, 99, same))
+		}, verdict.Unknown, `the name "a" stands twice in an object`},
+		"rows that are picked": {"rows: '[.rows[] | select(.mark)] | .[]'", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
+		}, verdict.Unknown, "does not have the rows the file says"},
+		"rows that are picked in another way": {"rows: '.rows | map(select(type == \"object\")) | .[]'", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
+		}, verdict.Proven, ""},
+		"a pick without end": {"rows: '.rows[] | until(false; .)'", reply(`{"rows":[1]}`), verdict.Unknown, "takes longer than 2s"},
+		"renamed and in centimetres": {"fields: {level_m: {as: kept.level_cm, factor: 100}}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string {
+				n, _ := strconv.ParseFloat(value.FindStringSubmatch(row)[1], 64)
+				return value.ReplaceAllString(row, fmt.Sprintf(`"kept":{"level_cm":%.1f}`, n*100))
+			}))
+		}, verdict.Proven, ""},
+		"in centimetres, and wrong": {"fields: {level_m: {factor: 100}}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, same))
+		}, verdict.Altered, ""},
+		"overwritten, and said so": {"fields: {level_m: ignored}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return value.ReplaceAllString(row, `"level_m":null`) }))
+		}, verdict.Proven, ""},
+		"slow, and not too often": {"pace: 5/s", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			now := time.Now()
+			if p.last != (time.Time{}) && now.Sub(p.last) < 150*time.Millisecond {
+				w.WriteHeader(418)
+				return
+			}
+			p.last = now
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, same))
+		}, verdict.Proven, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+				if p.asked == 1 { // before the run
+					fmt.Fprint(w, `{"rows":[]}`)
+					return
+				}
+				c.answer(p, w, r)
+			}})
+			defer srv.Close()
+			text := oneGauge
+			for _, kv := range strings.Split(c.keys, ", ") {
+				key, _, _ := strings.Cut(kv, ":")
+				if old := regexp.MustCompile(`, ` + key + `: [^,}]*`); key != "" && key != "fields" {
+					text = old.ReplaceAllString(text, "")
+				}
+			}
+			if keys := strings.TrimPrefix(c.keys, "next: , "); keys != "" {
+				text = strings.Replace(text, "linger: 50ms}", "linger: 50ms, "+keys+"}", 1)
+			}
+			text = strings.Replace(text, "wait: 600ms", "wait: 4s", 1)
+			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+			due := p.result.Total.Due()
+			assert.Equal(t, due, p.result.Total[c.want], "%v %+v %v", p.result.Total, p.result.Witnesses, p.result.Findings)
+			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why), c.says)
+		})
+	}
+}
+
+// Whole numbers as marks tell whose a message is by themselves: one question for all
+// devices needs no more, and what is filed under another device shows.
+func TestNumbersAsMarks(t *testing.T) {
+	t.Parallel()
+	answer := func(filed func(device string) string) func(*platform, http.ResponseWriter, *http.Request) {
+		return func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			var list []string
+			for i, m := range p.messages {
+				list = append(list, fmt.Sprintf(`{"device":%q,%s`, filed(p.devices[i]), m[1:]))
+			}
+			fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
+		}
+	}
+	for name, c := range map[string]struct {
+		filed func(string) string
+		want  verdict.Verdict
+	}{
+		"right": {func(d string) string { return d }, verdict.Proven},
+		"wrong": {func(d string) string {
+			return map[string]string{"gauge-1": "gauge-2", "gauge-2": "gauge-3", "gauge-3": "gauge-1"}[d]
+		}, verdict.Misfiled},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			srv := httptest.NewServer(&platform{answer: answer(c.filed)})
+			defer srv.Close()
+			text := strings.NewReplacer("crowd: gauge", "crowd: gauge\nmark: {sequence: no}", "[{kind: gauge, name: gauge-1}]", "[{kind: gauge, count: 3, name: 'gauge-${n}'}]",
+				"path: /in", "path: '/in/${device}'", `device: '"gauge-1"'`, "device: .device", "mark: .mark, ", "").Replace(oneGauge)
+			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+			assert.Greater(t, p.result.Total.Due(), 15)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[c.want], "%v %+v", p.result.Total, p.result.Findings)
+		})
+	}
+}
+
+// Ctrl-C while witnesses are heard ends the hearing.
+func TestInterruptedWhileAsking(t *testing.T) {
+	t.Parallel()
+	srv := httptest.NewServer(&platform{answer: reply(`{"rows":[]}`)})
+	defer srv.Close()
+	text := strings.Replace(oneGauge, "wait: 600ms", "wait: 10m", 1)
+	c, err := file.Parse("x", []byte(strings.ReplaceAll(text, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), file.Sources{Getenv: os.LookupEnv})
+	require.NoError(t, err)
+	s, err := open(t, c, run.Options{Out: t.TempDir()})
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	time.AfterFunc(2*time.Second, cancel)
+	require.NoError(t, s.Play(ctx)) // with ten minutes to go, the test would run out of time
+	j, err := run.Judge(s.Folder, run.Judging{})
+	require.NoError(t, err)
+	assert.True(t, j.Interrupted)
+	assert.Equal(t, j.Total.Due(), j.Total[verdict.Unknown])
+	assert.Contains(t, j.Witnesses[0].Why, "the hearing was cut short")
 }
 
 // A message that went out with a value that could not be made proves nothing, though it
