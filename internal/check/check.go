@@ -4,6 +4,7 @@
 package check
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"net/netip"
@@ -17,9 +18,11 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/strictjson"
 	"runcrowd/internal/unit"
 )
 
@@ -326,7 +329,7 @@ func (c *checker) bodies() {
 	for _, d := range c.Devices {
 		byCast[d.Cast] = append(byCast[d.Cast], d)
 	}
-	scribe := engine.Scribe{Run: engine.PreviewRun}
+	scribe := engine.Scribe{Run: engine.PreviewRun, Numbers: ledger.NumbersOf(engine.PreviewRun, len(c.Streams))}
 	begin := time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
 	links := map[string]*LinkLoad{}
 	for _, l := range c.Crowd.Links {
@@ -355,6 +358,7 @@ func (c *checker) bodies() {
 					c.add(r.Pos, "a value cannot be made; null is sent in its place, or the nearest that fits: %s", err)
 				}
 				total += WireSize(s, w)
+				c.large(r, w.Carried[0])
 				if len(w.Body) > c.load.Largest {
 					c.load.Largest, c.load.LargestOf = len(w.Body), x.Name+" "+r.Name
 				}
@@ -384,6 +388,23 @@ func (c *checker) bodies() {
 	}
 	for _, l := range c.Crowd.Links {
 		c.load.Links = append(c.load.Links, *links[l.Name])
+	}
+}
+
+// large looks for whole numbers that readers of JSON change.
+func (c *checker) large(r *crowd.Reading, carried []byte) {
+	if f := r.Payload.Form; f != "json" && f != "template" && f != "senml" {
+		return
+	}
+	list, _ := strictjson.Members(carried)
+	for _, m := range list {
+		n, is := m.Value.(json.Number)
+		if !is {
+			continue
+		}
+		if i, err := n.Int64(); err == nil && (i > 1<<53 || i < -(1<<53)) {
+			c.add(r.Pos, "the field %q of the reading %q is %s: JSON readers that keep numbers as 64-bit floating point change whole numbers beyond 2^53 (9007199254740992); send it as a text, or smaller", m.Name, r.Name, n)
+		}
 	}
 }
 

@@ -341,7 +341,7 @@ func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string
 	if utf8.Valid(w.Body) {
 		doc["payload"] = f.Crowd.Redact(string(w.Body))
 	} else {
-		doc["payload_base64"] = w.Body
+		doc["payload_base64"] = bytes.Clone(w.Body) // the next message is written over it
 	}
 	var carried []json.RawMessage
 	for _, c := range w.Carried {

@@ -194,7 +194,8 @@ type Reading struct {
 	Name     string
 	Pos      Pos
 	Every    time.Duration
-	Jitter   float64 // share of Every by which a message may be early or late
+	Jitter   float64       // share of Every by which a message may be early or late
+	Shake    time.Duration // the same as a time
 	Turns    Turns
 	Batch    int // samples in one message; 1 is none
 	Payload  Payload
@@ -271,6 +272,7 @@ type Payload struct {
 	Tags      []Header       // lines
 	Precision string         // lines: s, ms, us, ns
 	Message   string         // protobuf
+	Samples   string         // protobuf: the repeated member of a batch
 	File      *File          // protobuf: the descriptor set
 	Layout    []payload.Slot // raw
 	Order     string         // raw: big or little

@@ -57,12 +57,12 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 			}
 			tags = append(tags, payload.Tag{Name: t.Name, Value: v})
 		}
-		return payload.NewLineProtocol(fields, markName, series, tags, p.Precision), nil
+		return payload.NewLineProtocol(fields, markName, series, tags, p.Precision)
 	case "protobuf":
 		if p.File == nil || p.File.Descriptors == nil {
 			return nil, fmt.Errorf("the descriptor set could not be read")
 		}
-		return payload.NewProto(fields, markName, p.File.Descriptors, p.Message)
+		return payload.NewProto(fields, markName, p.File.Descriptors, p.Message, p.Samples)
 	case "bytes":
 		return payload.NewBytes(fields, markName, append([]payload.Slot(nil), p.Layout...))
 	case "template":

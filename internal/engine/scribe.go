@@ -180,11 +180,14 @@ func ContentType(s *fleet.Stream) string {
 // Jitter is how much a message is early or late on its schedule, with an interval
 // from sample to sample.
 func Jitter(s *fleet.Stream, seq uint64, every time.Duration) time.Duration {
-	j := s.Reading.Jitter
-	if j == 0 {
+	most := s.Reading.Jitter * float64(every) * float64(s.Reading.Batch)
+	if s.Reading.Shake > 0 { // a command may have made the interval shorter than it
+		most = min(float64(s.Reading.Shake), float64(every)*float64(s.Reading.Batch)/2)
+	}
+	if most == 0 {
 		return 0
 	}
-	return time.Duration(j * float64(every) * float64(s.Reading.Batch) * (2*signal.Uniform(s.Key, seq, 5) - 1))
+	return time.Duration(most * (2*signal.Uniform(s.Key, seq, 5) - 1))
 }
 
 // interval is the time from one message to the next.

@@ -30,8 +30,8 @@
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
 //	 3  a round that is to be played
 //	    round uint, begin time, end time
-//	 4  a witness; index counts from 0, within and linger are in nanoseconds
-//	    index uint, name text, proof text, within int, linger int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
+//	 4  a witness; index counts from 0, within, linger and wait are in nanoseconds
+//	    index uint, name text, proof text, within int, linger int, wait int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, carried bytes
 //	 6  a message was handed to the network; again for each attempt

@@ -25,8 +25,9 @@ type Witness struct {
 	Name   string
 	Proof  string
 	Within time.Duration
-	// Linger is how long it listens for a second copy behind the first.
-	Linger time.Duration
+	// Linger is how long it listens for a second copy behind the first, Wait how long a
+	// message may take to come to it.
+	Linger, Wait time.Duration
 	// Listens: it hears messages as they come, rather than asking for them.
 	Listens bool
 	// Fields says what the platform does to some fields, as the file tells.

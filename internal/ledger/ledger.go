@@ -477,6 +477,7 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.text(x.Proof)
 	p.int(int64(x.Within))
 	p.int(int64(x.Linger))
+	p.int(int64(x.Wait))
 	p.bool(x.Listens)
 	p.uint(uint64(len(x.Fields)))
 	for _, name := range slices.Sorted(maps.Keys(x.Fields)) {

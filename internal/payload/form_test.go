@@ -12,6 +12,8 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"google.golang.org/protobuf/proto"
+	"google.golang.org/protobuf/types/descriptorpb"
 	"pgregory.net/rapid"
 
 	"runcrowd/internal/payload"
@@ -40,6 +42,8 @@ func sample(mark string, wave float64, n int64, ok bool, site string) payload.Sa
 
 // forms makes every form that can hold any value.
 func forms(t require.TestingT) map[string]payload.Form {
+	line, err := payload.NewLineProtocol(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms")
+	require.NoError(t, err)
 	flat, err := payload.NewJSON(names(), "mark", false, false)
 	require.NoError(t, err)
 	template, err := payload.NewTemplate([]payload.Part{{Literal: `{"id": {"m": "`, Placeholder: -1}, {Placeholder: 0}, {Literal: `"}, "v": [`, Placeholder: -1}, {Placeholder: 1},
@@ -47,7 +51,7 @@ func forms(t require.TestingT) map[string]payload.Form {
 		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	require.NoError(t, err)
 	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false), "senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
-		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": payload.NewLineProtocol(fields, "mark", "sea state", []payload.Tag{{Name: "buoy", Value: "b,1"}}, "ms"),
+		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": line,
 		"template": template}
 }
 
@@ -227,7 +231,7 @@ func TestProto(t *testing.T) {
 	d, err := payload.ReadDescriptors(set)
 	require.NoError(t, err)
 	f := []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}, {Name: "count", Type: signal.Int}, {Name: "lamp", Type: signal.Text}, {Name: "position", Type: signal.Place}, {Name: "power.battery_v", Type: signal.Float}}
-	p, err := payload.NewProto(f, "mark", d, "harbour.State")
+	p, err := payload.NewProto(f, "mark", d, "harbour.State", "")
 	require.NoError(t, err)
 	s := []payload.Sample{{Values: []signal.Value{signal.OfText("m/1"), signal.OfFloat(1.1), signal.OfInt(7), signal.OfText("ON"), signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), signal.OfFloat(12.75)}}}
 	body, err := p.Append(nil, s)
@@ -259,7 +263,7 @@ func TestReadIsStrict(t *testing.T) {
 	require.NoError(t, err)
 	d, err := payload.ReadDescriptors(set)
 	require.NoError(t, err)
-	all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}, "mark", d, "harbour.State")
+	all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}, "mark", d, "harbour.State", "")
 	require.NoError(t, err)
 	all["csv with a head"] = payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "n", Type: signal.Int}}, "mark", ',', true)
 	for _, c := range []struct{ form, good, bad, says string }{
@@ -303,7 +307,7 @@ func FuzzRead(f *testing.F) {
 		f.Add(body)
 	}
 	d, _ := payload.ReadDescriptors(set)
-	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State"); err != nil {
+	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State", ""); err != nil {
 		f.Fatal(err)
 	}
 	if all["bytes"], err = payload.NewBytes(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
@@ -339,5 +343,58 @@ func BenchmarkForms(b *testing.B) {
 			}
 			b.ReportMetric(float64(len(buf)), "bytes")
 		})
+	}
+}
+
+// What a line cannot hold is a mistake; what a text has that it cannot hold is told, and
+// the line is whole all the same.
+func TestLinesThatCannotBe(t *testing.T) {
+	fields := []payload.Field{{Name: "note", Type: signal.Text}}
+	for says, tag := range map[string]payload.Tag{
+		"the tag dir (\"C:\\\\\") ends in a backslash": {Name: "dir", Value: `C:\`},
+		"the tag site (\"a\\nb\") holds a line break":  {Name: "site", Value: "a\nb"},
+		"the tag (\"odd\\\\\") ends in a backslash":    {Name: `odd\`, Value: "x"},
+	} {
+		_, err := payload.NewLineProtocol(fields, "", "s", []payload.Tag{tag}, "ns")
+		assert.ErrorContains(t, err, says)
+	}
+	_, err := payload.NewLineProtocol(fields, "", `s\`, nil, "ns")
+	assert.ErrorContains(t, err, "the series")
+	l, err := payload.NewLineProtocol(fields, "", "s", nil, "ns")
+	require.NoError(t, err)
+	body, err := l.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("two\nlines")}}})
+	assert.ErrorContains(t, err, `the field "note" holds a line break`)
+	assert.NotContains(t, string(body), "\n")
+}
+
+// A batch of Protocol Buffers is a list of messages.
+func TestProtoBatch(t *testing.T) {
+	str, num, rep, opt := descriptorpb.FieldDescriptorProto_TYPE_STRING, descriptorpb.FieldDescriptorProto_TYPE_DOUBLE, descriptorpb.FieldDescriptorProto_LABEL_REPEATED, descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL
+	msg := descriptorpb.FieldDescriptorProto_TYPE_MESSAGE
+	set, err := proto.Marshal(&descriptorpb.FileDescriptorSet{File: []*descriptorpb.FileDescriptorProto{{Name: proto.String("b.proto"), Syntax: proto.String("proto3"),
+		MessageType: []*descriptorpb.DescriptorProto{
+			{Name: proto.String("Sample"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("mark"), Number: proto.Int32(1), Type: &str, Label: &opt}, {Name: proto.String("wave_m"), Number: proto.Int32(2), Type: &num, Label: &opt}}},
+			{Name: proto.String("Batch"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("samples"), Number: proto.Int32(1), Type: &msg, TypeName: proto.String(".Sample"), Label: &rep}, {Name: proto.String("name"), Number: proto.Int32(2), Type: &str, Label: &opt}}},
+		}}}})
+	require.NoError(t, err)
+	d, err := payload.ReadDescriptors(set)
+	require.NoError(t, err)
+	fields := []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}
+	p, err := payload.NewProto(fields, "mark", d, "Batch", "samples")
+	require.NoError(t, err)
+	sample := func(mark string, wave float64) payload.Sample {
+		return payload.Sample{Values: []signal.Value{signal.OfText(mark), signal.OfFloat(wave)}}
+	}
+	body, err := p.Append(nil, []payload.Sample{sample("m/1", 1.5), sample("m/2", 2.5)})
+	require.NoError(t, err)
+	assert.Equal(t, "0a0e"+"0a036d2f31"+"11000000000000f83f"+"0a0e"+"0a036d2f32"+"110000000000000440", fmt.Sprintf("%x", body))
+	found, err := p.Read(body)
+	require.NoError(t, err)
+	assert.Equal(t, []payload.Found{{Mark: "m/1", Values: map[string]any{"wave_m": json.Number("1.5")}}, {Mark: "m/2", Values: map[string]any{"wave_m": json.Number("2.5")}}}, found)
+	_, err = p.Read(append(body, 0x0a, 4, 0x0a, 0, 0x0a, 0))
+	assert.ErrorContains(t, err, "the member mark stands twice")
+	for says, name := range map[string]string{"has no member": "waves", "is no list of messages": "name"} {
+		_, err = payload.NewProto(fields, "mark", d, "Batch", name)
+		assert.ErrorContains(t, err, says)
 	}
 }

@@ -28,6 +28,7 @@ type Proto struct {
 	paths   [][]protoreflect.FieldDescriptor
 	mark    string
 	message protoreflect.MessageDescriptor
+	list    protoreflect.FieldDescriptor // the member that holds a message for each sample; or nil
 }
 
 // Descriptors is a descriptor set: what `protoc --descriptor_set_out=… --include_imports` writes.
@@ -64,14 +65,25 @@ func (d *Descriptors) Messages() []string {
 }
 
 // NewProto makes the form for a message of the set; the error names the field
-// that has no member, or one of another type.
-func NewProto(fields []Field, mark string, d *Descriptors, message string) (*Proto, error) {
+// that has no member, or one of another type. Samples names the repeated member that holds
+// a message for each sample; empty: the message is that of one sample.
+func NewProto(fields []Field, mark string, d *Descriptors, message, samples string) (*Proto, error) {
 	found, err := d.files.FindDescriptorByName(protoreflect.FullName(message))
 	m, is := found.(protoreflect.MessageDescriptor)
 	if err != nil || !is {
 		return nil, fmt.Errorf("there is no message %q; the set has %s", message, strings.Join(d.Messages(), ", "))
 	}
 	p := &Proto{fields: fields, columns: scalars(fields, "."), mark: mark, message: m}
+	if samples != "" {
+		path, err := member(m, samples)
+		if err != nil {
+			return nil, fmt.Errorf("samples: %w", err)
+		}
+		if p.list = path[len(path)-1]; len(path) > 1 || !p.list.IsList() || p.list.Kind() != protoreflect.MessageKind {
+			return nil, fmt.Errorf("samples: the member %s of %s is no list of messages", samples, m.FullName())
+		}
+		m = p.list.Message()
+	}
 	for i := range p.columns {
 		path, err := member(m, p.columns[i].name)
 		if err != nil {
@@ -123,12 +135,31 @@ func (p *Proto) ContentType() string { return "application/x-protobuf" }
 func (p *Proto) Append(dst []byte, samples []Sample) ([]byte, error) {
 	m := dynamicpb.NewMessage(p.message)
 	var wrong error
+	if p.list == nil {
+		wrong = p.fill(m, &samples[0])
+	} else {
+		list := m.Mutable(p.list).List()
+		for s := range samples {
+			if err := p.fill(list.AppendMutable().Message(), &samples[s]); wrong == nil {
+				wrong = err
+			}
+		}
+	}
+	out, err := proto.MarshalOptions{Deterministic: true}.MarshalAppend(dst, m)
+	if wrong == nil {
+		wrong = err
+	}
+	return out, wrong
+}
+
+// fill sets the members of a sample's message.
+func (p *Proto) fill(m protoreflect.Message, sample *Sample) (wrong error) {
 	for i := range p.columns {
-		v := p.columns[i].of(&samples[0])
+		v := p.columns[i].of(sample)
 		if !plain(v) {
 			continue
 		}
-		in := protoreflect.Message(m)
+		in := m
 		path := p.paths[i]
 		for _, fd := range path[:len(path)-1] {
 			in = in.Mutable(fd).Message()
@@ -142,11 +173,7 @@ func (p *Proto) Append(dst []byte, samples []Sample) ([]byte, error) {
 		}
 		in.Set(path[len(path)-1], x)
 	}
-	out, err := proto.MarshalOptions{Deterministic: true}.MarshalAppend(dst, m)
-	if wrong == nil {
-		wrong = err
-	}
-	return out, wrong
+	return wrong
 }
 
 func protoValue(fd protoreflect.FieldDescriptor, v signal.Value) (protoreflect.Value, error) {
@@ -226,16 +253,29 @@ func (p *Proto) Read(body []byte) ([]Found, error) {
 	if err := once(p.message, body); err != nil {
 		return nil, err
 	}
+	if p.list == nil {
+		return []Found{p.found(m)}, nil
+	}
+	var found []Found
+	list := m.Get(p.list).List()
+	for i := range list.Len() {
+		found = append(found, p.found(list.Get(i).Message()))
+	}
+	return found, nil
+}
+
+// found reads the message of a sample.
+func (p *Proto) found(m protoreflect.Message) Found {
 	values := map[string]any{}
 	for i, path := range p.paths {
-		in := protoreflect.Message(m)
+		in := m
 		for _, fd := range path[:len(path)-1] {
 			in = in.Get(fd).Message()
 		}
 		fd := path[len(path)-1]
 		p.columns[i].put(p.fields, values, protoJSON(fd, in.Get(fd)))
 	}
-	return []Found{split(values, p.mark)}, nil
+	return split(values, p.mark)
 }
 
 // once checks that no member of a message stands twice in its body: of several the last
@@ -257,11 +297,11 @@ func once(message protoreflect.MessageDescriptor, body []byte) error {
 				return fmt.Errorf("the member %s stands twice in a message %s", fd.Name(), message.FullName())
 			}
 			seen[number] = true
-			if fd.Message() != nil && wire == protowire.BytesType {
-				inner, _ := protowire.ConsumeBytes(body)
-				if err := once(fd.Message(), inner); err != nil {
-					return err
-				}
+		}
+		if fd != nil && fd.Message() != nil && !fd.IsMap() && wire == protowire.BytesType {
+			inner, _ := protowire.ConsumeBytes(body)
+			if err := once(fd.Message(), inner); err != nil {
+				return err
 			}
 		}
 		body = body[n:]

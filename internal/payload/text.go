@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math"
 	"strconv"
@@ -174,18 +175,42 @@ type LineProtocol struct {
 // Tag is a name and a value beside a series.
 type Tag struct{ Name, Value string }
 
-// NewLineProtocol makes the form; precision is s, ms, us or ns.
-func NewLineProtocol(fields []Field, mark, series string, tags []Tag, precision string) *LineProtocol {
+// NewLineProtocol makes the form; precision is s, ms, us or ns. The error names what a
+// line cannot hold: a line break, and a backslash at the end of a series, a tag or a name,
+// which would take away the meaning of what follows.
+func NewLineProtocol(fields []Field, mark, series string, tags []Tag, precision string) (*LineProtocol, error) {
 	l := &LineProtocol{fields: fields, columns: scalars(fields, "_"), mark: mark, divide: 1}
+	if err := onLine("the series", series); err != nil {
+		return nil, err
+	}
 	l.head = escaped(series, ", ")
+	for i := range l.columns {
+		if err := onLine("the field", l.columns[i].name); err != nil {
+			return nil, err
+		}
+	}
 	for _, t := range tags {
+		if err := errors.Join(onLine("the tag", t.Name), onLine("the tag "+t.Name, t.Value)); err != nil {
+			return nil, err
+		}
 		if t.Value != "" {
 			l.head += "," + escaped(t.Name, ",= ") + "=" + escaped(t.Value, ",= ")
 		}
 	}
 	l.divide = map[string]int64{"s": 1e9, "ms": 1e6, "us": 1e3}[precision]
 	l.divide = max(1, l.divide)
-	return l
+	return l, nil
+}
+
+// onLine checks that a text can stand in the head of a line.
+func onLine(what, s string) error {
+	switch {
+	case strings.ContainsAny(s, "\r\n"):
+		return fmt.Errorf("%s (%q) holds a line break, which a line cannot", what, s)
+	case strings.HasSuffix(s, `\`):
+		return fmt.Errorf("%s (%q) ends in a backslash: what follows it on the line would be read as a part of it", what, s)
+	}
+	return nil
 }
 
 // escaped puts a backslash before each of the letters; a line break cannot be
@@ -211,6 +236,7 @@ func (l *LineProtocol) ContentType() string { return "text/plain; charset=utf-8"
 
 // Append implements Form.
 func (l *LineProtocol) Append(dst []byte, samples []Sample) ([]byte, error) {
+	var wrong error
 	for s := range samples {
 		if s > 0 {
 			dst = append(dst, '\n')
@@ -226,6 +252,9 @@ func (l *LineProtocol) Append(dst []byte, samples []Sample) ([]byte, error) {
 			sep = ','
 			switch v.Type() {
 			case signal.Text:
+				if wrong == nil && strings.ContainsAny(v.Text(), "\r\n") {
+					wrong = fmt.Errorf("the field %q holds a line break, which a line cannot: a blank was sent", l.columns[i].name)
+				}
 				dst = append(append(append(dst, '"'), escaped(v.Text(), `"`)...), '"')
 			case signal.Int:
 				dst = append(Value(dst, v), 'i')
@@ -238,7 +267,7 @@ func (l *LineProtocol) Append(dst []byte, samples []Sample) ([]byte, error) {
 		}
 		dst = strconv.AppendInt(append(dst, ' '), samples[s].Time.UnixNano()/l.divide, 10)
 	}
-	return dst, nil
+	return dst, wrong
 }
 
 // Read implements Form.

@@ -197,7 +197,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proves.String(), Within: within(c, spec), Linger: spec.Linger, Listens: spec.Filter != "", Fields: rules(spec)})
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proves.String(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Filter != "", Fields: rules(spec)})
 		if !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)

@@ -37,6 +37,27 @@ var chances = []Spec{
 		},
 	},
 	{
+		Name: "whole", Group: "chance", Gives: Int, Doc: "a whole number from low to high, each as likely as the others",
+		Params: []Param{
+			{Name: "low", Type: Number, Default: 0.0, Doc: "the lowest number"},
+			{Name: "high", Type: Number, Default: 9.0, Doc: "the highest number"},
+		},
+		Example: "berth_no: {signal: whole, low: 1, high: 24}",
+		make: func(a Args) (Signal, error) {
+			low, high := a.num("low"), a.num("high")
+			if low > high {
+				return nil, fmt.Errorf("low %g is above high %g", low, high)
+			}
+			if low != math.Trunc(low) || high != math.Trunc(high) || max(-low, high) > 1<<53 {
+				return nil, fmt.Errorf("low %g and high %g must be whole numbers up to 2^53", low, high)
+			}
+			return signalFunc(func(m Moment) Value {
+				n := math.Floor((high - low + 1) * Uniform(m.Key, m.Seq, 0))
+				return OfInt(int64(low + min(n, high-low)))
+			}), nil
+		},
+	},
+	{
 		Name: "normal", Group: "chance", Gives: Float, Doc: "a number spread around a mean as by the normal distribution",
 		Params: []Param{
 			{Name: "mean", Type: Number, Default: 0.0, Doc: "the middle"},

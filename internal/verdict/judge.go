@@ -10,8 +10,8 @@ import (
 	"runcrowd/internal/outcome"
 )
 
-// gapMargin: a message that was on its way this long before a gap of a
-// witness may have been meant for it.
+// gapMargin: a message that was acknowledged this long before a gap of a witness, or
+// longer if the witness waits longer, may have come out in it.
 const gapMargin = time.Second
 
 // Judge decides on messages, one at a time.
@@ -320,7 +320,8 @@ func (j *Judge) excused(w int, s *ledger.Stream, c *evidence.Case) string {
 	}
 	until := time.Time{}
 	if !c.At.IsZero() && c.Outcome != outcome.NoAnswer {
-		until = c.At.Add(gapMargin)
+		// The platform may take as long to pass it on as the witness waits for it.
+		until = c.At.Add(max(gapMargin, j.facts.Witnesses[w].Wait))
 	}
 	if g := j.gaps[w].over(c.Sent, until, s.QoS0, false); g != nil {
 		if g.Lag {

@@ -42,8 +42,8 @@ func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, strea
 	}
 	if rd.Batch > 1 {
 		switch {
-		case p.Form == "protobuf":
-			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; leave out batch", what)
+		case p.Form == "protobuf" && p.Samples == "":
+			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; name the repeated member that holds them with samples, or leave out batch", what)
 		case c.Kind.Mark.Place == crowd.MarkUserProperty || c.Kind.Mark.Place == crowd.MarkHeader:
 			r.Add(rd.Pos, "%s: a batch holds several messages, and a %s has room for one mark; use mark: {field: mark} or {sequence: NAME}", what,
 				strings.ReplaceAll(crowd.MarkPlaces[c.Kind.Mark.Place], "_", " "))
@@ -128,6 +128,9 @@ func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv form
 		}
 		if n := o.need("message", "harbour.SeaState"); n != nil {
 			p.Message, _ = r.scalar(n, what+": message")
+		}
+		if n := o.get("samples"); n != nil {
+			p.Samples, _ = r.scalar(n, what+": samples")
 		}
 	case "bytes":
 		p.Order = o.word("order")

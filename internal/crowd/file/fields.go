@@ -300,7 +300,10 @@ func (r *reader) constantField(f crowd.Field, n *yaml.Node, what string, env for
 		f.Formula = whole
 		return f, "", true
 	}
-	v, ok := r.plain(n, what)
+	v, ok := signal.Value{}, true
+	if !isNull(n) || n.Value == "" { // null must be written out
+		v, ok = r.plain(n, what)
+	}
 	if !ok {
 		return f, nil, false
 	}

@@ -161,7 +161,7 @@ var sequenceMap = &mapping{name: "sequence", doc: "Counted up from device to dev
 
 var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent together.", keys: []key{
 	{name: "every", typ: duration(time.Millisecond, year), need: "5s", doc: "How often a device sends it."},
-	{name: "jitter", typ: special("percentage, at most 50%", node{"type": "string", "pattern": `^\s*(50(\.0*)?|[0-4]?[0-9](\.[0-9]*)?)\s*%\s*$`}), def: "0%", doc: "By how much of the interval a message may be early or late."},
+	{name: "jitter", typ: special("percentage, at most 50%, or duration", node{"type": "string", "pattern": `^\s*((50(\.0*)?|[0-4]?[0-9](\.[0-9]*)?)\s*%|` + spanRE + `)\s*$`}), def: "0%", doc: "By how much a message may be early or late: of the interval, or a time such as 200ms."},
 	{name: "turns", typ: matching("staggered, together, in order, 3 at random, 10% at random", `^(staggered|together|in order|[1-9][0-9]* at random|(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)% at random)$`), def: "staggered", doc: "Which devices send when. Staggered: each once an interval, at a time of its own; together: all at once; in order: one of them each interval; at random: some of them each interval."},
 	{name: "batch", typ: whole(1, maxBatch), def: "1", doc: "This many samples are sent together, as a list; each is a message to be proven, with a mark of its own."},
 	{name: "topic", typ: template, goes: "MQTT", doc: "The topic, such as harbour/${site}/${device}/state."},
@@ -244,7 +244,8 @@ var payloadMaps = map[string]*mapping{
 	"line-protocol": form("line-protocol", "A line of a time-series database.", key{name: "series", typ: template, def: "${reading}", doc: "Name of the series."},
 		key{name: "tags", typ: headers, def: "{device: ${device}}", doc: "Tags of the series."}, key{name: "precision", typ: word("s", "ms", "us", "ns"), def: "ns", doc: "Unit of the time."}),
 	"protobuf": form("protobuf", "A message of Protocol Buffers.", key{name: "descriptors", typ: filename, need: "telemetry.binpb", doc: "A file written by protoc --descriptor_set_out."},
-		key{name: "message", typ: plain, need: "harbour.SeaState", doc: "Full name of the message."}),
+		key{name: "message", typ: plain, need: "harbour.SeaState", doc: "Full name of the message."},
+		key{name: "samples", typ: plain, doc: "The repeated member of the message that holds a message for each sample: for batches."}),
 	"bytes": form("bytes", "Bytes and bits.", key{name: "order", typ: word("big", "little"), def: "big", doc: "Byte order."},
 		key{name: "layout", typ: special("list of slots", node{"type": "array", "items": ref("slot")}), need: "[{field: wave_m, as: i16, scale: 0.01}]", doc: "What stands where."}),
 }

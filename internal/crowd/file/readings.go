@@ -24,6 +24,25 @@ func (r *reader) sequencesFit(c *crowd.Cast) {
 	}
 }
 
+// jitter reads by how much messages may be early or late: a share of the interval, or a
+// time.
+func (r *reader) jitter(rd *crowd.Reading, n *yaml.Node, what string) {
+	if n == nil {
+		return
+	}
+	if s, ok := r.scalar(n, what+": jitter"); ok && !strings.Contains(s, "%") {
+		var err error
+		if rd.Shake, err = quantity.ParseDuration(s); err != nil || rd.Shake < 0 {
+			r.Add(pos(n), "%s: jitter: %q is neither a percentage nor a time; write one such as 10%% or 200ms", what, s)
+		}
+	} else if ok {
+		rd.Jitter = parse(r, n, what+": jitter", 0, quantity.ParsePercent).Share()
+	}
+	if rd.Jitter > 0.5 || rd.Shake > rd.Every/2 && rd.Every > 0 {
+		r.Add(pos(n), "%s: jitter above 50%% of the interval would let messages overtake each other", what)
+	}
+}
+
 func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
 	rd := &crowd.Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
@@ -32,10 +51,7 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		return nil
 	}
 	rd.Every = o.span("every")
-	rd.Jitter = parse(r, o.get("jitter"), what+": jitter", 0, quantity.ParsePercent).Share()
-	if rd.Jitter > 0.5 {
-		r.Add(pos(o.get("jitter")), "%s: jitter above 50%% would let messages overtake each other", what)
-	}
+	r.jitter(rd, o.get("jitter"), what)
 	rd.Turns = parse(r, o.get("turns"), what+": turns", crowd.Turns{}, parseTurns)
 	rd.Batch = int(o.whole("batch"))
 	env = crowd.MessageEnv(env)

@@ -233,5 +233,5 @@ func fieldSchema() node {
 	props["signal"] = node{"oneOf": names, "description": "A generator of values over time."}
 	rules = append(rules, node{"if": node{"required": []string{"formula"}}, "then": node{"propertyNames": node{"enum": known}}}, node{"not": node{"required": []string{"round", "digits"}}})
 	made := node{"type": "object", "properties": props, "allOf": rules, "oneOf": []node{{"required": []string{"signal"}}, {"required": []string{"formula"}}}}
-	return node{"description": "A field: a value, a text with ${…}, a signal or a formula.", "if": node{"type": "object"}, "then": made, "else": scalar()}
+	return node{"description": "A field: a value, a text with ${…}, a signal or a formula.", "if": node{"type": "object"}, "then": made, "else": node{"type": []string{"string", "number", "boolean", "null"}}}
 }
