@@ -17,6 +17,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/folder"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
@@ -61,7 +62,7 @@ Files with keys can be read by their owner alone.`,
 }
 
 func (e *env) makeCerts(path, out string, hosts []string, valid time.Duration) error {
-	source, err := os.ReadFile(path)
+	source, err := folder.ReadFile(path)
 	if err != nil {
 		_, err = file.Load(path) // tells why in its own words
 		return err
@@ -134,7 +135,7 @@ func serverTLS(dir string, clients bool) (*tls.Config, error) {
 	if !clients {
 		return cfg, nil
 	}
-	ca, err := os.ReadFile(filepath.Join(dir, "ca.pem"))
+	ca, err := folder.ReadFile(filepath.Join(dir, "ca.pem"))
 	if err != nil {
 		return nil, fmt.Errorf("--client-certs: %w", err)
 	}
@@ -142,7 +143,7 @@ func serverTLS(dir string, clients bool) (*tls.Config, error) {
 	if !cfg.ClientCAs.AppendCertsFromPEM(ca) {
 		return nil, fmt.Errorf("--client-certs: %s holds no certificate", filepath.Join(dir, "ca.pem"))
 	}
-	list, err := os.ReadFile(filepath.Join(dir, "crl.pem"))
+	list, err := folder.ReadFile(filepath.Join(dir, "crl.pem"))
 	if err != nil {
 		return cfg, nil // nobody is revoked
 	}

@@ -18,6 +18,11 @@ func Read(path, name string) ([]byte, error) {
 	if !filepath.IsAbs(name) {
 		name = filepath.Join(filepath.Dir(path), name)
 	}
+	return ReadFile(name)
+}
+
+// ReadFile reads a file of at most MaxFile bytes; also one that is no regular file.
+func ReadFile(name string) ([]byte, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
@@ -34,6 +39,19 @@ func Read(path, name string) ([]byte, error) {
 		return nil, fmt.Errorf("it is longer than %d MB", MaxFile>>20)
 	}
 	return data, nil
+}
+
+// ReadRegular is ReadFile for what the program itself has written: what is no regular file
+// is not opened, since that may never end.
+func ReadRegular(name string) ([]byte, error) {
+	info, err := os.Stat(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is no regular file")
+	}
+	return ReadFile(name)
 }
 
 // Why is why a file could not be read, without its path.

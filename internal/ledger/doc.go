@@ -8,10 +8,11 @@
 // random bytes in hexadecimal. A block is these bytes (by which it is found again behind
 // damage; nothing that a platform sends can hold them), the length of its body (4, big
 // endian), the CRC-32C of its body (4, big endian) and its body: the Unix time in
-// nanoseconds at which its last record was added (8, big endian), the number of its page
-// from 0 (4), its own number on that page from 0 (4), 1 more than the index of the witness
-// whose page it is, or 0 (4), and records. By the numbers it is known what a damaged place
-// held. A record is one byte for its type and its fields:
+// nanoseconds at which its last record was added (8, big endian), how often the file was
+// opened again before (4), the number of its page from 0 (4), its own number on that page
+// from 0 (4), 1 more than the index of the witness whose page it is, or 0 (4), and records.
+// By the numbers it is known what a damaged place held, and whether a block stands there
+// twice. A record is one byte for its type and its fields:
 //
 //	uint   unsigned varint, as in encoding/binary
 //	int    signed varint
@@ -28,8 +29,8 @@
 //	    run text, crowd text, start int
 //	 2  a reading of a device; index counts from 0
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
-//	 3  a round that is to be played
-//	    round uint, begin time, end time
+//	 3  a round that is to be played, and how many streams and witnesses are defined
+//	    round uint, begin time, end time, streams uint, witnesses uint
 //	 4  a witness; index counts from 0, within, linger and wait are in nanoseconds
 //	    index uint, name text, proof text, within int, linger int, wait int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; carried is the JSON object of its fields

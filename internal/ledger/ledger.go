@@ -36,11 +36,11 @@ const (
 	headerSize = len(header) + 2*keySize + 1
 )
 
-// A block begins with key, length and checksum, and its body with the time, the page, the
-// number of the block on its page and the witness of the page.
+// A block begins with key, length and checksum, and its body with the time, the session,
+// the page, the number of the block on its page and the witness of the page.
 const (
 	frameSize = keySize + 8
-	bodyHead  = 8 + 4 + 4 + 4
+	bodyHead  = 8 + 4 + 4 + 4 + 4
 	pageHead  = frameSize + bodyHead
 )
 
@@ -126,6 +126,9 @@ type Writer struct {
 	lock  *flock.Flock
 	key   []byte
 	start time.Time
+	// session is how often the file was opened again.
+	session            int
+	streams, witnesses int // that were defined
 
 	mu     sync.Mutex // guards what follows; never held while the file is written
 	err    error
@@ -286,9 +289,10 @@ func (p *Page) handOver() {
 	at := clock.Nano()
 	body := p.buf[frameSize:]
 	binary.BigEndian.PutUint64(body, uint64(at))
-	binary.BigEndian.PutUint32(body[8:], uint32(p.index))
-	binary.BigEndian.PutUint32(body[12:], p.blocks)
-	binary.BigEndian.PutUint32(body[16:], uint32(p.witness+1))
+	binary.BigEndian.PutUint32(body[8:], uint32(w.session))
+	binary.BigEndian.PutUint32(body[12:], uint32(p.index))
+	binary.BigEndian.PutUint32(body[16:], p.blocks)
+	binary.BigEndian.PutUint32(body[20:], uint32(p.witness+1))
 	p.blocks++
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -444,6 +448,7 @@ func (p *Page) end() {
 // Stream defines a stream; its index is its place in the order of definition.
 func (w *Writer) Stream(index int, s Stream) {
 	p := w.own
+	w.streams++
 	p.begin(recStream)
 	p.uint(uint64(index))
 	p.text(s.Device)
@@ -471,6 +476,7 @@ func (w *Writer) Stream(index int, s Stream) {
 // Witness defines a witness by its place in the file.
 func (w *Writer) Witness(index int, x *Witness) {
 	p := w.own
+	w.witnesses++
 	p.begin(recWitness)
 	p.uint(uint64(index))
 	p.text(x.Name)
@@ -492,13 +498,15 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.end()
 }
 
-// Round notes when a round sent.
+// Round notes when a round sent. All streams and witnesses are defined before the first.
 func (w *Writer) Round(n int, begin, end time.Time) {
 	p := w.own
 	p.begin(recRound)
 	p.uint(uint64(n))
 	p.when(begin)
 	p.when(end)
+	p.uint(uint64(w.streams))
+	p.uint(uint64(w.witnesses))
 	p.end()
 }
 
@@ -725,7 +733,7 @@ func Reopen(path string) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	facts, key, err := look(path)
+	s, facts, err := look(path)
 	var f *os.File
 	if err == nil {
 		f, err = os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
@@ -734,7 +742,8 @@ func Reopen(path string) (*Writer, error) {
 		l.Unlock()
 		return nil, err
 	}
-	w := open(f, l, key, facts.Start)
+	w := open(f, l, s.key, facts.Start)
+	w.session = s.session + 1
 	w.own.begin(recReopened)
 	w.own.when(clock.Now())
 	w.own.end()

@@ -330,6 +330,35 @@ func TestWhatWitnessesSawAndIsLost(t *testing.T) {
 	assert.Len(t, book.Damage, 2)
 }
 
+// A ledger of which it is not known what devices and witnesses there are is not judged: a
+// message that a lost witness did not find would pass.
+func TestWhatDefinesALedgerIsLost(t *testing.T) {
+	path := written(t, true)
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	key := whole[len("runcrowd ledger 5 ")+17:][:8]
+	blocks := bytes.Split(whole[len("runcrowd ledger 5 ")+17:], key)[1:]
+	read := func(blocks ...[]byte) (*ledger.Book, error) {
+		b := bytes.Clone(whole[:len("runcrowd ledger 5 ")+17])
+		for _, x := range blocks {
+			b = append(append(b, key...), x...)
+		}
+		require.NoError(t, os.WriteFile(path, b, 0o644))
+		return ledger.Read(path)
+	}
+	_, err = read(append([][]byte{blocks[0]}, blocks[2:]...)...)
+	assert.ErrorContains(t, err, "where it says what devices and witnesses there are")
+	good, err := read(blocks...)
+	require.NoError(t, err)
+	// A block that stands there twice is read once.
+	twice, err := read(append(append([][]byte{}, blocks...), blocks[3], blocks[1])...)
+	require.NoError(t, err)
+	assert.Equal(t, good.Messages, twice.Messages)
+	assert.Equal(t, good.Sightings, twice.Sightings)
+	assert.Len(t, twice.Streams, 2)
+	assert.Len(t, twice.Damage, 2)
+}
+
 func TestReadWhatIsNoLedger(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x")
 	_, err := ledger.Read(path)

@@ -66,15 +66,18 @@ type Record struct {
 type Scanner struct {
 	Facts Facts
 
-	file    *os.File
-	key     []byte
-	at      int64 // of the next block
-	buf     []byte
-	bufAt   int64
-	session int
-	opened  time.Time // when the session began
-	hurt    bool      // bytes of the session are damaged
-	pages   map[int]*pageState
+	file               *os.File
+	key                []byte
+	at                 int64 // of the next block
+	buf                []byte
+	bufAt              int64
+	session            int       // which is read
+	opened             time.Time // when it began
+	rounds             bool      // a round was read, which tells how much is defined
+	bare               bool      // a block of the first page was lost before that
+	streams, witnesses uint64    // that are defined
+	hurt               bool      // bytes of the session are damaged
+	pages              map[int]*pageState
 	// unheard is, by witness, the last session in which a block of what it saw was lost.
 	unheard map[int]int
 	record  Record
@@ -97,13 +100,15 @@ const longest = 4 << 20
 
 // NewScanner opens a ledger.
 func NewScanner(path string) (*Scanner, error) {
+	// What is no regular file is not opened: that may never end.
+	if info, err := os.Stat(path); err != nil {
+		return nil, err
+	} else if !info.Mode().IsRegular() {
+		return nil, ErrNotALedger
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
-	}
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		f.Close()
-		return nil, ErrNotALedger
 	}
 	s := &Scanner{file: f, pages: map[int]*pageState{}, unheard: map[int]int{}}
 	if err := s.begin(); err != nil {
@@ -280,6 +285,9 @@ func (s *Scanner) Finish() (*Facts, error) {
 		return nil, ErrNotALedger
 	}
 	s.settle(time.Time{})
+	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses))) || !s.rounds && s.bare {
+		return nil, s.undefined()
+	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]
 		last, lost := s.unheard[i]
@@ -292,11 +300,20 @@ func (s *Scanner) Finish() (*Facts, error) {
 	return f, nil
 }
 
+// undefined is the error for a ledger that does not say what it is about.
+func (s *Scanner) undefined() error {
+	at := int64(0)
+	if len(s.Facts.Damage) > 0 {
+		at = s.Facts.Damage[0].At
+	}
+	return fmt.Errorf("it is damaged at byte %d, where it says what devices and witnesses there are", at)
+}
+
 // settle ends a session that was not closed: where bytes of it are damaged, each page may
 // have lost its last blocks.
 func (s *Scanner) settle(until time.Time) {
 	if s.hurt {
-		s.Facts.Lost = true
+		s.Facts.Lost, s.bare = true, s.bare || s.session == 0 && !s.rounds
 		since := make([]time.Time, len(s.Facts.Witnesses))
 		for _, p := range s.pages {
 			if p.witness >= 0 && p.witness < len(since) {
@@ -327,20 +344,34 @@ func (s *Scanner) lost(witness int, from, to time.Time) {
 	}
 }
 
-// page accounts for a block of a page.
-func (s *Scanner) page(body []byte) {
+// page accounts for a block of a page. It tells false for a block that was read already,
+// and stands in the file once more.
+func (s *Scanner) page(body []byte) bool {
 	at := time.Unix(0, int64(binary.BigEndian.Uint64(body)))
-	index, n, witness := int(binary.BigEndian.Uint32(body[8:])), binary.BigEndian.Uint32(body[12:]), int(binary.BigEndian.Uint32(body[16:]))-1
+	session, index, n, witness := int(binary.BigEndian.Uint32(body[8:])), int(binary.BigEndian.Uint32(body[12:])), binary.BigEndian.Uint32(body[16:]), int(binary.BigEndian.Uint32(body[20:]))-1
+	switch {
+	case session < s.session:
+		return false
+	case session > s.session:
+		s.settle(at)
+		s.session, s.opened = session, s.Facts.LastWrite
+		clear(s.pages)
+	}
 	p := s.pages[index]
 	if p == nil {
 		p = &pageState{witness: witness, at: s.opened}
 		s.pages[index] = p
 	}
+	if n < p.next {
+		return false
+	}
 	if n > p.next {
 		s.lost(witness, p.at, at)
+		s.bare = s.bare || index == 0 && session == 0 && !s.rounds
 	}
 	p.next, p.at = n+1, at
 	s.Facts.LastWrite = at
+	return true
 }
 
 // block reads one block, behind bytes that were passed over.
@@ -355,20 +386,25 @@ func (s *Scanner) block(body []byte, from, passed int64, see func(*Record) error
 			s.hurt = true
 		}
 	}
-	if records[0] == recReopened {
-		s.settle(time.Unix(0, int64(binary.BigEndian.Uint64(body))))
-		s.session++
-		clear(s.pages)
+	if !s.page(body) {
+		f.Damage = append(f.Damage, Damage{from - frameSize, frameSize + int64(len(body))})
+		s.hurt = true
+		return nil
 	}
-	s.page(body)
 	d := &decoder{b: records, at: from + bodyHead, start: s.start}
 	for len(d.b) > 0 && d.err == nil {
 		if err := s.next(d, see); err != nil {
 			if f.Run == "" && len(f.Damage) > 0 {
 				return fmt.Errorf("it is damaged at byte %d, where it says what run it is of", f.Damage[0].At)
 			}
+			if s.bare {
+				return s.undefined()
+			}
 			return err
 		}
+	}
+	if d.err != nil && s.bare {
+		return s.undefined()
 	}
 	if d.err != nil {
 		return fmt.Errorf("it is damaged at byte %d: %w", d.at, d.err)
@@ -393,6 +429,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return s.stream(d)
 	case recRound:
 		f.Rounds = append(f.Rounds, Round{int(d.uint()), d.when(), d.when()})
+		s.rounds, s.streams, s.witnesses = true, d.uint(), d.uint()
 		s.played = 0
 		return nil
 	case recWitness:
@@ -562,6 +599,7 @@ func (s *Scanner) index(d *decoder) int {
 	i := d.uint()
 	if i >= uint64(len(s.Facts.Streams)) {
 		d.fail()
+		s.bare = true
 		return 0
 	}
 	return int(i)
@@ -576,8 +614,8 @@ func (s *Scanner) witness(d *decoder) *Witness {
 	return &s.Facts.Witnesses[i]
 }
 
-// look reads only what a ledger tells beside its messages, and its key.
-func look(path string) (*Facts, []byte, error) {
+// look reads only what a ledger tells beside its messages.
+func look(path string) (*Scanner, *Facts, error) {
 	s, err := NewScanner(path)
 	if err != nil {
 		return nil, nil, err
@@ -587,12 +625,12 @@ func look(path string) (*Facts, []byte, error) {
 		return nil, nil, err
 	}
 	f, err := s.Finish()
-	return f, s.key, err
+	return s, f, err
 }
 
 // Look reads what a ledger tells beside its messages.
 func Look(path string) (*Facts, error) {
-	f, _, err := look(path)
+	_, f, err := look(path)
 	return f, err
 }
 

@@ -36,7 +36,7 @@ func ReadManifest(folder string) (*Manifest, error) {
 	if !info.IsDir() {
 		return nil, fmt.Errorf("%s: is a file; name the run folder that a run left", folder)
 	}
-	text, err := os.ReadFile(filepath.Join(folder, ManifestFile))
+	text, err := files.ReadRegular(filepath.Join(folder, ManifestFile))
 	if err != nil {
 		return nil, fmt.Errorf("%s: is no run folder: it has no %s", folder, ManifestFile)
 	}
@@ -252,14 +252,14 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 		return nil, fmt.Errorf("%s: %s is not as the run left it: it was changed, or is missing; put it back", folder, strings.Join(list, ", "))
 	}
 	path := filepath.Join(folder, CrowdFile)
-	source, err := os.ReadFile(path)
+	source, err := files.ReadRegular(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, cause(err))
 	}
 	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
 		for _, f := range m.Files {
 			if f.Name == name {
-				return os.ReadFile(filepath.Join(folder, filepath.FromSlash(f.Copy)))
+				return files.ReadRegular(filepath.Join(folder, filepath.FromSlash(f.Copy)))
 			}
 		}
 		return nil, os.ErrNotExist
@@ -319,7 +319,7 @@ func Changed(folder string) []string {
 	}
 	var list []string
 	look := func(name, want string) {
-		if text, err := os.ReadFile(filepath.Join(folder, filepath.FromSlash(name))); err != nil || digest(text) != want {
+		if text, err := files.ReadRegular(filepath.Join(folder, filepath.FromSlash(name))); err != nil || digest(text) != want {
 			list = append(list, name)
 		}
 	}

@@ -1,7 +1,9 @@
 package tally_test
 
 import (
+	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -229,4 +231,91 @@ func BenchmarkJudgeALedger(b *testing.B) {
 			}
 		}
 	}
+}
+
+// However a ledger is damaged, nothing is proven that was not, and nobody is accused who
+// was not: what is not known is said to be so, or the ledger is not judged at all.
+func TestDamageDeceivesNobody(t *testing.T) {
+	b := book()
+	bad := map[string]string{}
+	for stream := range b.Streams {
+		for i := range 120 {
+			b.Messages[stream] = append(b.Messages[stream], message(func(m *ledger.Message) { m.Seq = uint64(i + 1) }))
+			name := fmt.Sprintf("%s/%d", b.Streams[stream].Device, i+1)
+			for w := range 2 {
+				x := seen(w, func(s *ledger.Sighting) { s.Stream, s.Seq = stream, uint64(i+1) })
+				switch {
+				case i%11 == 3 && w == 1:
+					bad[name] = "lost"
+					continue
+				case i%13 == 5:
+					bad[name] = "altered"
+					x.Values = []byte("{}")
+				case i%17 == 7 && w == 1:
+					if bad[name] == "" {
+						bad[name] = "repeated"
+					}
+					b.Sightings = append(b.Sightings, x)
+				}
+				b.Sightings = append(b.Sightings, x)
+			}
+		}
+	}
+	// What was seen in a lost block is a matter of when it was written.
+	shift := time.Since(start) - 50*time.Millisecond
+	b.Start, b.Rounds[0].Begin, b.Rounds[0].End = b.Start.Add(shift), b.Rounds[0].Begin.Add(shift), b.Rounds[0].End.Add(shift)
+	for _, list := range b.Messages {
+		for i := range list {
+			list[i].Due, list[i].Sent, list[i].At = list[i].Due.Add(shift), list[i].Sent.Add(shift), list[i].At.Add(shift)
+		}
+	}
+	for i := range b.Sightings {
+		b.Sightings[i].Seen = b.Sightings[i].Seen.Add(shift)
+	}
+	path := filepath.Join(t.TempDir(), "ledger")
+	rng := rand.New(rand.NewPCG(1, 2))
+	writeLedger(t, path, b, rng.Perm(240+len(b.Sightings)))
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	judged := 0
+	for n := range 400 {
+		broken := bytes.Clone(whole)
+		at, size := rng.IntN(len(broken)), 1+rng.IntN(3000)
+		end := min(len(broken), at+size)
+		switch n % 4 {
+		case 0:
+			broken[at] ^= 1 << rng.IntN(8)
+		case 1:
+			broken = append(broken[:at:at], broken[end:]...)
+		case 2:
+			broken = append(broken[:at:at], append(make([]byte, size), broken[at:]...)...)
+		case 3: // a part of it stands elsewhere once more
+			copy(broken[at:end], whole[rng.IntN(len(whole)):])
+		}
+		require.NoError(t, os.WriteFile(path, broken, 0o644))
+		e, err := evidence.Open(path, evidence.Options{Compare: verdict.Same})
+		if err != nil {
+			continue
+		}
+		r, err := tally.Watch(e, tally.Options{}).Judge()
+		require.NoError(t, e.Close())
+		if err != nil {
+			continue
+		}
+		judged++
+		found := map[string]string{}
+		for _, f := range r.Findings {
+			name := fmt.Sprintf("%s/%d", f.Device, f.Seq)
+			found[name] = f.Verdict
+			if f.Verdict != "unknown" {
+				require.Equal(t, bad[name], f.Verdict, "%s is accused, mutation %d: %+v %v %+v", name, n, f, r.Damage, r.Witnesses)
+			}
+		}
+		if r.Total.Due() == 240 {
+			for name, v := range bad {
+				require.NotEmpty(t, found[name], "%s was %s and is proven, mutation %d", name, v, n)
+			}
+		}
+	}
+	assert.Greater(t, judged, 300)
 }

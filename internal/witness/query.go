@@ -136,6 +136,14 @@ func (q *query) address(d *fleet.Device, from, to time.Time) (string, error) {
 
 // row reads one row and notes what it holds.
 func (q *query) row(row any, d *fleet.Device, on *onPage) {
+	var parts []part
+	if q.body == nil { // most rows may be of others: those cost no more than this
+		parts = q.split(row, nil, -1)
+		if m := q.catalog.markOf(parts[0].mark); !m.ours {
+			q.foreign(m, row)
+			return
+		}
+	}
 	x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true}
 	if q.spec.PerDevice {
 		x.FiledDevice = d.Name
@@ -160,12 +168,31 @@ func (q *query) row(row any, d *fleet.Device, on *onPage) {
 	if !q.spec.PerDevice {
 		d = q.catalog.device(x.FiledDevice) // one question for all: the row tells whose it is
 	}
-	for _, p := range q.split(row, d, filed) {
+	if parts == nil {
+		parts = q.split(row, d, filed)
+	}
+	for _, p := range parts {
 		m := q.catalog.markOf(p.mark)
 		if p.values != nil {
 			x.Values, _ = json.Marshal(p.values)
 		}
-		q.found(x, m, row, on)
+		if !m.ours {
+			q.foreign(m, row)
+			continue
+		}
+		q.found(x, m, on)
+	}
+}
+
+// foreign notes a row without a mark of this run.
+func (q *query) foreign(m whose, row any) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.marked = q.marked || m.marked; m.marked {
+		return
+	}
+	if q.unmarked++; q.sample == "" {
+		q.sample = clip(text(row))
 	}
 }
 
@@ -219,20 +246,10 @@ func (q *query) bodyParts(s string, d *fleet.Device, filed int) []part {
 }
 
 // found notes a message found in a row, unless the ledger has it from this row already.
-func (q *query) found(x ledger.Sighting, m whose, row any, on *onPage) {
+func (q *query) found(x ledger.Sighting, m whose, on *onPage) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if !m.marked {
-		q.unmarked++
-		if q.sample == "" {
-			q.sample = clip(text(row))
-		}
-		return
-	}
 	q.marked = true
-	if !m.ours {
-		return
-	}
 	x.Stream, x.Seq, x.Device, x.Reading = m.stream, m.Seq, m.Device, m.Reading
 	q.inPlace(&x)
 	switch q.known.meet(&x, on) {

@@ -24,7 +24,7 @@ func (r *reader) loadEnrolled(at crowd.Pos) {
 	if r.from.Open != nil {
 		return // this file was never there
 	}
-	data, err := os.ReadFile(c.EnrolledFile())
+	data, err := folder.ReadRegular(c.EnrolledFile())
 	if errors.Is(err, os.ErrNotExist) {
 		return
 	}

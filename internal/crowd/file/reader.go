@@ -13,6 +13,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/folder"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/signal"
 )
@@ -66,7 +67,7 @@ func readSource(path string) ([]byte, error) {
 	if info.Size() > MaxFileSize {
 		return nil, fmt.Errorf("%s: is %d MB long; a crowd file has at most %d MB, so this is probably another file", path, info.Size()>>20, MaxFileSize>>20)
 	}
-	source, err := os.ReadFile(path)
+	source, err := folder.ReadFile(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, err)
 	}
