@@ -278,7 +278,7 @@ func TestDamageDeceivesNobody(t *testing.T) {
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
 	judged := 0
-	for n := range 400 {
+	for n := range 150 {
 		broken := bytes.Clone(whole)
 		at, size := rng.IntN(len(broken)), 1+rng.IntN(3000)
 		end := min(len(broken), at+size)
@@ -317,5 +317,5 @@ func TestDamageDeceivesNobody(t *testing.T) {
 			}
 		}
 	}
-	assert.Greater(t, judged, 300)
+	assert.Greater(t, judged, 100)
 }
