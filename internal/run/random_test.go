@@ -132,6 +132,7 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	s := newScenario(rng)
 	m := newModel(t, seed)
 	m.fate = s.fates
+	defer os.RemoveAll(dir)
 	defer m.close()
 	c, err := file.Parse("harbour.yaml", []byte(s.crowd()), file.Sources{Getenv: func(string) (string, bool) { return "", false }})
 	require.NoError(t, err)
@@ -150,14 +151,27 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	m.mu.Lock()
 	o.check(j, false)
 	m.mu.Unlock()
-	if copied != "" {
+	if copied == "" {
+		return
+	}
+	judge := func() {
 		j, err := run.Judge(copied, run.Judging{})
 		require.NoError(t, err)
 		m.mu.Lock()
+		defer m.mu.Unlock()
 		o.check(j, true)
-		m.mu.Unlock()
 	}
-	os.RemoveAll(dir)
+	judge()
+	// The store is asked again, once or twice, and not always to the end.
+	for range 1 + rng.IntN(2) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Duration(rng.IntN(20))*time.Second)
+		err := run.HearAgain(ctx, copied, c, run.Again{All: rng.IntN(2) == 0, Network: m.dial})
+		cancel()
+		if err != nil {
+			require.Error(t, ctx.Err(), "seed %d: %v", seed, err)
+		}
+		judge()
+	}
 }
 
 // copyFolder copies what a killed process would have left.

@@ -13,6 +13,7 @@ import (
 
 	"runcrowd/internal/credential"
 	files "runcrowd/internal/folder"
+	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/proof"
 
@@ -121,11 +122,17 @@ func Unheard(f *ledger.Facts, c *crowd.Crowd, all bool) []int {
 	return list
 }
 
-// HearAgain asks those witnesses of an earlier run that were not heard to the end, or
-// with all every one that can be asked, and adds what they say to its ledger. C is the
-// crowd file of the run folder. Before a witness is asked, asking is told its name. The
-// error is ledger.ErrBusy where the run still plays, or is verified elsewhere.
-func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, all bool, asking func(witness string)) error {
+// Again says how witnesses of an earlier run are heard again.
+type Again struct {
+	All     bool                 // also those that were heard to the end
+	Asking  func(witness string) // is told the name of each before it is asked
+	Network link.Network         // how connections are opened; nil is the usual way
+}
+
+// HearAgain asks those witnesses of an earlier run that were not heard to the end and can
+// be asked, and adds what they say to its ledger. C is the crowd file of the run folder.
+// The error is ledger.ErrBusy where the run still plays, or is verified elsewhere.
+func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, how Again) error {
 	f, err := fleet.Build(c, nil)
 	if err != nil {
 		return err
@@ -144,14 +151,14 @@ func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, all bool, ask
 	case err != nil:
 		return &StorageError{folder, err}
 	}
-	err = hearAgain(ctx, f, w, folder, all, asking)
+	err = hearAgain(ctx, f, w, folder, how)
 	if closed := w.Close(); closed != nil {
 		return &StorageError{folder, closed}
 	}
 	return err
 }
 
-func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder string, all bool, asking func(witness string)) error {
+func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder string, how Again) error {
 	e, err := openEvidence(folder, 0)
 	if err != nil {
 		return err
@@ -173,8 +180,11 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 		return ledgerError(folder, err)
 	}
 	catalog := witness.NewCatalog(f, e.Run)
-	for _, i := range Unheard(e.Facts, f.Crowd, all) {
-		asking(e.Witnesses[i].Name)
+	catalog.Network = how.Network
+	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
+		if how.Asking != nil {
+			how.Asking(e.Witnesses[i].Name)
+		}
 		if err := hearOne(ctx, e, x, f.Crowd, catalog, i, w.WitnessPage(i)); err != nil {
 			return err
 		}
