@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,14 +15,14 @@ import (
 	"runcrowd/internal/fleet"
 )
 
-func streams(t *testing.T, jitter string) []*fleet.Stream {
+func streams(t *testing.T, jitter string, more ...string) []*fleet.Stream {
 	t.Helper()
 	text := fmt.Sprintf(`
 crowd: harbour
 links: {sea: {mqtt: mqtt://127.0.0.1}}
-kinds: {buoy: {readings: {state: {every: 5s, jitter: %s, topic: "t/${device}", fields: {a: 1}}}}}
+kinds: {buoy: {readings: {state: {every: 5s, jitter: %s, topic: "t/${device}", fields: {a: 1}%s}}}}
 devices: [{kind: buoy, count: 500}]
-plan: {for: 1m}`, jitter)
+plan: {for: 1m}`, jitter, strings.Join(more, ""))
 	c, err := file.Parse("x", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "", false }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
@@ -34,7 +35,7 @@ plan: {for: 1m}`, jitter)
 func TestSchedule(t *testing.T) {
 	const from = int64(1_900_000_000e9)
 	every := float64(5 * time.Second)
-	for jitter, bound := range map[string]float64{"0%": 0, "10%": 0.1, "50%": 0.5} {
+	for jitter, bound := range map[string]float64{"0%": 0, "10%": 0.1, "50%": 0.5, "500ms": 0.1, "2500ms": 0.5} {
 		first := make([]int, 10)
 		for _, s := range streams(t, jitter) {
 			before := int64(0)
@@ -64,4 +65,48 @@ func TestScheduleIsPure(t *testing.T) {
 		assert.Equal(t, x, y)
 	}
 	assert.NotEqual(t, a[0].Phase, a[1].Phase)
+}
+
+// Who speaks at a tick: all, one after the other, or so many drawn for each tick; each
+// speaks as often as the others.
+func TestTurns(t *testing.T) {
+	const from, ticks = int64(1_900_000_000e9), 500
+	for turns, perTick := range map[string]int{"together": 500, "in order": 1, "7 at random": 7, "10% at random": 50} {
+		speakers := make([]int, ticks)
+		for _, s := range streams(t, "0%", ", turns: "+turns) {
+			spoke, next := 0, uint64(0)
+			for seq := uint64(1); ; seq++ {
+				due, at := engine.Due(s, from, from, seq, next)
+				require.GreaterOrEqual(t, at, next, "no tick comes twice")
+				require.Equal(t, from+int64(at)*int64(5*time.Second), due, "all on the beats of the round")
+				if at >= ticks {
+					break
+				}
+				speakers[at]++
+				spoke++
+				next = at + 1
+			}
+			assert.InDelta(t, float64(ticks*perTick)/500, spoke, 40, "%s: %s", turns, s.Device.Name)
+		}
+		for tick, n := range speakers {
+			require.Equal(t, perTick, n, "%s: tick %d", turns, tick)
+		}
+	}
+}
+
+// A device that joins late keeps the beat of the round, or begins its own.
+func TestLateJoin(t *testing.T) {
+	const begin = int64(1_900_000_000e9)
+	join := begin + int64(12*time.Second)
+	for _, s := range streams(t, "0%", ", turns: together")[:5] {
+		due, at := engine.Due(s, begin, join, 1, 0)
+		assert.Equal(t, uint64(3), at)
+		assert.Equal(t, begin+int64(15*time.Second), due)
+	}
+	for _, s := range streams(t, "0%")[:5] {
+		due, at := engine.Due(s, begin, join, 1, 0)
+		assert.Zero(t, at)
+		assert.GreaterOrEqual(t, due, join)
+		assert.Less(t, due, join+int64(5*time.Second))
+	}
 }

@@ -322,3 +322,50 @@ func TestRefusedSubscription(t *testing.T) {
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{0x87}})
 	assert.ErrorContains(t, <-done, `the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
 }
+
+// Messages that wait long for a witness may be dropped by the broker, which tells nobody:
+// the time is noted. What came all the same counts.
+func TestALaggingWitness(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	p := e.start(b)
+	p.Expect(packets.Pingreq)
+	time.Sleep(2500 * time.Millisecond) // the answer stands behind messages that wait
+	publish(p, "buoy-1", 1, 0, 0, false)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	p.Expect(packets.Pingreq)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	assert.True(t, complete, why)
+	got := e.book()
+	require.Len(t, got.Witnesses[0].Gaps, 1)
+	g := got.Witnesses[0].Gaps[0]
+	assert.True(t, g.Lag)
+	assert.Greater(t, g.To.Sub(g.From), 2500*time.Millisecond)
+	assert.Contains(t, g.Why, "waited for it longer than 2s")
+	assert.Len(t, got.Sightings, 1)
+}
+
+// What comes together is acknowledged together.
+func TestAcknowledgementsGoOutTogether(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newEar(t, b.Addr().String(), "5")
+	p := e.start(b)
+	var all []byte
+	for id := range uint16(50) {
+		all = append(all, brokertest.Encode(t, 5, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, PacketID: id + 1, TopicName: "harbour/buoy-1/state",
+			Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, id+1))})...)
+	}
+	_, err := p.Conn.Write(all)
+	require.NoError(t, err)
+	// One read of the connection brings many of them.
+	buf := make([]byte, 4096)
+	got, reads := 0, 0
+	for got < 50*4 {
+		p.SetReadDeadline(time.Now().Add(5 * time.Second))
+		n, err := p.Conn.Read(buf)
+		require.NoError(t, err)
+		got, reads = got+n, reads+1
+	}
+	assert.Less(t, reads, 25)
+}
