@@ -291,7 +291,7 @@ func TestUnreadableFile(t *testing.T) {
 	p.office(t, dir)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
 	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
-	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: is a directory; it says which devices are registered, and holds their secrets")
+	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: it is a folder; it says which devices are registered, and holds their secrets")
 }
 
 // Several requests in order: what one answer gives, the next request uses; an enrolment

@@ -48,6 +48,8 @@ func ReadRegular(name string) ([]byte, error) {
 	switch {
 	case err != nil:
 		return nil, err
+	case info.IsDir():
+		return nil, errors.New("it is a folder")
 	case !info.Mode().IsRegular():
 		return nil, errors.New("it is no regular file")
 	}

@@ -48,7 +48,8 @@ func TestQueriesThatFail(t *testing.T) {
 	q, err = jq.Parse("range(infinite)")
 	require.NoError(t, err)
 	_, err = q.All(nil)
-	assert.ErrorContains(t, err, "gives more than 1000000 values")
+	require.Error(t, err)
+	assert.Regexp(t, "gives more than 1000000 values|takes longer than 2s", err.Error()) // whichever comes first
 }
 
 // Whatever an expression says, and whatever a platform puts into it, it ends, and takes no

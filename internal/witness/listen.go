@@ -11,7 +11,6 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
-	"runcrowd/internal/mqttwire"
 )
 
 // Overheard is one message that came out of a broker, of whatever run, or of none.
@@ -38,26 +37,23 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 	if err != nil {
 		return err
 	}
-	s, ok := w.(*subscription)
-	if !ok {
-		return errors.New("it does not subscribe")
-	}
-	s.tap = see
+	e := w.(*ear)
+	e.tap = see
 	// A listener beside a run of the same file must not throw its witness off.
-	s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
-	if err := s.Start(ctx); err != nil {
+	e.source.(*subscription).connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
+	if err := e.Start(ctx); err != nil {
 		return err
 	}
 	<-ctx.Done()
-	s.Stop()
+	e.Stop()
 	return nil
 }
 
 // overheard makes out whose message it is.
-func (s *subscription) overheard(p *mqttwire.Packet, part part, filed int, now time.Time) Overheard {
-	o := Overheard{At: now, Witness: s.spec.Name, Topic: p.Publish.Topic, QoS: p.Publish.QoS, Retained: p.Publish.Retain, Body: bytes.Clone(p.Publish.Payload)}
+func (e *ear) overheard(m *message, part part, filed int) Overheard {
+	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained, Body: bytes.Clone(m.body)}
 	if filed >= 0 {
-		st := s.catalog.Fleet.Streams[filed]
+		st := e.catalog.Fleet.Streams[filed]
 		o.Device, o.Reading = st.Device.Name, st.Reading.Name
 	}
 	switch x := part.mark.(type) {
@@ -67,25 +63,25 @@ func (s *subscription) overheard(p *mqttwire.Packet, part part, filed int, now t
 		}
 	case json.Number:
 		if n, err := x.Int64(); err == nil && n > 0 && filed >= 0 {
-			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading, Seq: uint64(n) / uint64(len(s.catalog.Fleet.Streams))} // the marks of a stream are that far apart
+			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading, Seq: uint64(n) / uint64(len(e.catalog.Fleet.Streams))} // the marks of a stream are that far apart
 		}
 	}
 	if part.values != nil {
 		v := part.values
-		if s.values != nil {
-			if picked, err := s.values.One(v); err == nil {
+		if e.values != nil {
+			if picked, err := e.values.One(v); err == nil {
 				v = picked
 			}
 		}
 		if m, is := v.(map[string]any); is {
-			for _, place := range s.catalog.places {
+			for _, place := range e.catalog.places {
 				delete(m, place.Name)
 			}
 		}
 		o.Values, _ = json.Marshal(v)
 	}
-	if s.device != nil {
-		if v, err := s.device.One(part.values); err == nil && v != nil && o.Mark == nil {
+	if e.device != nil {
+		if v, err := e.device.One(part.values); err == nil && v != nil && o.Mark == nil {
 			o.Device = formula.String(v)
 		}
 	}

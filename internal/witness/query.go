@@ -2,62 +2,63 @@ package witness
 
 import (
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/fnv"
+	"io"
 	"net/http"
 	"net/url"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/strictjson"
 )
 
-// askers is how many questions are under way at once.
-const askers = 8
-
-// clockMargin widens the asked time for clocks that disagree.
-const clockMargin = time.Minute
-
-// Unmarked is how the reason begins of a witness that could ask and found nothing that
-// it can tell apart.
-const Unmarked = "rows were found, but none carries a mark"
-
-// query is a witness that asks the platform over HTTP.
+// query is a source that is asked over HTTP.
 type query struct {
-	*base
-	rows, next, device, reading, time, mark, values, body, rowID *jq.Query
-	params                                                       []pageParam
-	path                                                         []string // of the rows, where they can be read one by one
+	spec       *crowd.Witness
+	catalog    *Catalog
+	rows, next *jq.Query
+	params     []pageParam
+	path       []string // of the rows, where they can be read one by one
 
 	client  *http.Client
 	headers http.Header
 	own     credential.Guest // of the link whose TLS it uses
 	pace    *rate.Limiter
 
-	mu       sync.Mutex // guards what follows
-	known    rows
-	marked   bool // some row carried a mark, of whatever run
-	unmarked int
-	sample   string
-	offset   *ledger.Offset // of the platform's clock
-	drifts   bool           // no single offset fits what it says
+	mu     sync.Mutex
+	clock  *ledger.Offset // of the platform's clock
+	drifts bool           // no single offset fits what it says
 }
 
-// Start asks once, so that a wrong address or secret is told before the run.
-func (q *query) Start(ctx Context) error {
+func newQuery(spec *crowd.Witness, c *Catalog) (*query, error) {
+	q := &query{spec: spec, catalog: c}
+	err := errors.Join(pick(&q.rows, spec.Rows), pick(&q.next, spec.Next))
+	for _, p := range spec.Page {
+		x := pageParam{name: p.Name}
+		err = errors.Join(err, pick(&x.of, p.Of))
+		q.params = append(q.params, x)
+	}
+	q.streams()
+	return q, err
+}
+
+// start implements asked.
+func (q *query) start(ctx Context, d *fleet.Device) error {
 	own, err := q.catalog.Fleet.Credentials.Guest(q.spec.Link, q.spec.Name)
 	if err != nil {
 		return err
@@ -79,12 +80,8 @@ func (q *query) Start(ctx Context) error {
 		}
 		q.headers.Set(h.Name, v)
 	}
-	devices := q.devices()
-	if len(devices) == 0 {
-		return nil
-	}
 	now := clock.Now()
-	address, err := q.address(devices[0], now, now)
+	address, err := q.address(d, now, now)
 	if err != nil {
 		return err
 	}
@@ -134,278 +131,460 @@ func (q *query) address(d *fleet.Device, from, to time.Time) (string, error) {
 	return s, nil
 }
 
-// row reads one row and notes what it holds.
-func (q *query) row(row any, d *fleet.Device, on *onPage) {
-	var parts []part
-	if q.body == nil { // most rows may be of others: those cost no more than this
-		parts = q.split(row, nil, -1)
-		if m := q.catalog.markOf(parts[0].mark); !m.ours {
-			q.foreign(m, row)
-			return
-		}
-	}
-	x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true}
-	if q.spec.PerDevice {
-		x.FiledDevice = d.Name
-	}
-	fill(&x, row, q.device, q.reading, q.time, q.values)
-	if x.Values == nil {
-		x.Values, _ = json.Marshal(row)
-	}
-	if q.rowID != nil {
-		if v, err := q.rowID.One(row); err == nil && v != nil {
-			h := fnv.New64a()
-			h.Write([]byte(text(v)))
-			x.Row = max(1, h.Sum64())
-		}
-	}
-	filed := q.catalog.stream(x.FiledDevice, x.FiledReading)
-	if filed < 0 && x.FiledReading == "" {
-		if of := q.catalog.device(x.FiledDevice); of != nil && len(of.Streams) == 1 {
-			filed = of.Streams[0].Index
-		}
-	}
-	if !q.spec.PerDevice {
-		d = q.catalog.device(x.FiledDevice) // one question for all: the row tells whose it is
-	}
-	if parts == nil {
-		parts = q.split(row, d, filed)
-	}
-	for _, p := range parts {
-		m := q.catalog.markOf(p.mark)
-		if p.values != nil {
-			x.Values, _ = json.Marshal(p.values)
-		}
-		if !m.ours {
-			q.foreign(m, row)
-			continue
-		}
-		q.found(x, m, on)
-	}
+// Bounds of a question.
+const (
+	maxPages   = 10_000
+	staleRows  = 20   // pages in a row that bring only rows that were met before
+	emptyPages = 1000 // pages in a row that bring none
+	// maxError is how much of an answer that is an error is read.
+	maxError = 4 << 10
+)
+
+// pageParam is a parameter of the address that the next page is asked with.
+type pageParam struct {
+	name string
+	of   *jq.Query
 }
 
-// foreign notes a row without a mark of this run.
-func (q *query) foreign(m whose, row any) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if q.marked = q.marked || m.marked; m.marked {
-		return
-	}
-	if q.unmarked++; q.sample == "" {
-		q.sample = clip(text(row))
-	}
+// statusError is an answer with another status than 200.
+type statusError struct {
+	code  int
+	text  string
+	after time.Duration // it asks to be asked again then
 }
 
-// split finds the mark of a row; a row that keeps a whole body may hold several
-// messages.
-func (q *query) split(row any, d *fleet.Device, filed int) []part {
-	if q.body != nil {
-		if v, err := q.body.One(row); err == nil {
-			if s, is := v.(string); is {
-				if parts := q.bodyParts(s, d, filed); len(parts) > 0 {
-					return parts
-				}
-			}
-		}
-	}
-	if q.mark != nil {
-		v, err := q.mark.One(row)
-		if err != nil {
-			v = nil
-		}
-		return []part{{mark: v}}
-	}
-	if object, is := row.(map[string]any); is {
-		for _, place := range q.catalog.places {
-			if v, has := object[place.Name]; has {
-				return []part{{mark: v}}
-			}
-		}
-	}
-	return []part{{}}
-}
+func (e *statusError) Error() string { return e.text }
 
-// bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
-// or, where it is none, as a text. D is the device whose row it is, or nil.
-func (q *query) bodyParts(s string, d *fleet.Device, filed int) []part {
-	body, err := base64.StdEncoding.DecodeString(s)
+// shapeError is an answer without the rows that the file speaks of.
+type shapeError struct{ text string }
+
+func (e *shapeError) Error() string { return e.text }
+
+// ask implements asked.
+func (q *query) ask(ctx Context, about question) (pages int, err error) {
+	address, err := q.address(about.device, about.from, about.to)
 	if err != nil {
-		body = []byte(s)
+		return 0, err
 	}
-	if filed >= 0 || d == nil {
-		return q.catalog.parts(body, filed)
+	pages, err = q.pages(ctx, address, about.sheet)
+	var status *statusError
+	if errors.As(err, &status) && status.code == http.StatusNotFound {
+		return pages, fmt.Errorf("%w: %w", errUnknownDevice, err)
 	}
-	for _, st := range d.Streams {
-		for _, p := range q.catalog.parts(body, st.Index) {
-			if p.mark != nil {
-				return q.catalog.parts(body, st.Index)
-			}
+	var ue *url.Error
+	if errors.As(err, &ue) && ctx.Err() == nil {
+		what, _ := link.Explain(err, hostOf(ue.URL))
+		return pages, fmt.Errorf("%s: %s", ue.URL, what)
+	}
+	return pages, err
+}
+
+// pages asks for all pages from an address on.
+func (q *query) pages(ctx Context, address string, on *sheet) (pages int, err error) {
+	asked := map[string]bool{}
+	stale, empty := 0, 0
+	for ; ; pages++ {
+		switch {
+		case asked[address]:
+			return pages, fmt.Errorf("the next page of %s is a page that was asked for already; check next", address)
+		case pages == maxPages:
+			return pages, fmt.Errorf("%s goes on for more than %d pages", address, maxPages)
 		}
+		asked[address] = true
+		on.turn()
+		rest, err := q.patiently(ctx, address, on)
+		if err != nil {
+			return pages, err
+		}
+		next, err := q.after(address, rest)
+		if err != nil || next == "" {
+			return pages + 1, err
+		}
+		stale, empty = stale+1, empty+1
+		if !on.stale() {
+			stale = 0
+		}
+		if on.rows > 0 {
+			empty = 0
+		}
+		if stale >= staleRows || empty >= emptyPages {
+			return pages, fmt.Errorf("the pages behind %s go on without bringing anything new (the last was %s); check next", q.spec.Get, address)
+		}
+		address = next
 	}
-	return nil
 }
 
-// found notes a message found in a row, unless the ledger has it from this row already.
-func (q *query) found(x ledger.Sighting, m whose, on *onPage) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	q.marked = true
-	x.Stream, x.Seq, x.Device, x.Reading = m.stream, m.Seq, m.Device, m.Reading
-	q.inPlace(&x)
-	switch q.known.meet(&x, on) {
-	case anotherCopy:
-		q.note(&x)
-	case changedRow:
-		x.Again = true
-		q.note(&x)
-	}
-}
-
-// Knower is a witness that can be told what an earlier hearing found, so that
-// it does not note it again.
-type Knower interface{ Know(s *ledger.Sighting) }
-
-// Know implements Knower.
-func (q *query) Know(x *ledger.Sighting) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	q.known.know(x)
-	q.remember(x.Stream, x.Seq)
-}
-
-// Hear asks about all devices, then again about those with something missing,
-// and once more about all when the time for repeats is over.
-func (q *query) Hear(ctx Context, r Round) (bool, string) {
-	q.begin(r)
-	all := q.devices()
-	room := q.spec.Wait
-	if q.spec.Pace > 0 { // asking about each of them takes its time
-		room += time.Duration(float64(len(all)) / float64(q.spec.Pace) * float64(time.Second))
-	}
-	deadline := time.Now().Add(room)
-	looking, stop := context.WithDeadline(ctx, deadline)
-	defer stop()
-	pause := 100 * time.Millisecond
-	q.askAll(looking, all, r) // its error counts only in the last pass
-	for looking.Err() == nil && q.Missing() > 0 {
-		sleep(looking, min(pause, time.Until(deadline)))
+// patiently asks for a page until it is answered: a platform that is busy, or that limits
+// questions, is asked again while there is time.
+func (q *query) patiently(ctx Context, address string, on *sheet) (any, error) {
+	pause := 200 * time.Millisecond
+	for {
+		on.begin()
+		rest, err := q.page(ctx, address, on.row)
+		var status *statusError
+		busy := errors.As(err, &status) && (status.code == http.StatusTooManyRequests || status.code >= 500)
+		var ue *url.Error
+		if err == nil || !busy && !errors.As(err, &ue) || ctx.Err() != nil {
+			return rest, err
+		}
+		wait := pause
+		if busy && status.after > 0 {
+			wait = status.after
+		}
 		pause = min(2*pause, 5*time.Second)
-		q.askAll(looking, q.wanted(r, all), r)
+		if deadline, is := ctx.Deadline(); is && time.Until(deadline) < wait {
+			sleep(ctx, time.Until(deadline))
+			return nil, err // it says more than that the time is over
+		}
+		sleep(ctx, wait)
 	}
-	if ctx.Err() == nil {
-		sleep(ctx, q.spec.Linger)
+}
+
+// page asks for one page, once. Each row goes to see; what stands beside the rows is
+// given back.
+func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
+	if err := q.pace.Wait(ctx); err != nil {
+		return nil, context.DeadlineExceeded // there is no room for it before the deadline
 	}
-	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
-	defer cancel()
-	pages, err := q.askAll(last, all, r)
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if q.offset != nil && !q.drifts {
-		q.base.page.Clock(q.index, q.offset.Least, q.offset.Most)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
 	}
+	req.Header = q.headers.Clone()
+	req.Header.Set("Accept", "application/json")
+	req.Header.Set("User-Agent", "runcrowd")
+	if err := q.own.Authorize(req); err != nil {
+		return nil, err
+	}
+	began := clock.Now()
+	resp, err := q.client.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, err
+	}
+	defer resp.Body.Close()
+	q.tells(resp, began, clock.Now())
+	if resp.StatusCode != http.StatusOK {
+		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
+		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status, clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
+	}
+	limited := &limitedReader{r: resp.Body, left: q.spec.MaxPage}
+	rest, err := q.read(limited, see)
+	var shape *shapeError
 	switch {
 	case err == nil:
+		return rest, nil
 	case ctx.Err() != nil:
-		return false, "the hearing was cut short"
-	case errors.Is(err, context.DeadlineExceeded):
-		return false, fmt.Sprintf("it was not read to the end within %s: %d pages had been read; raise wait, or ask for larger pages", room.Round(time.Millisecond), pages)
-	default:
-		return false, err.Error()
+		return nil, ctx.Err()
+	case limited.over:
+		return nil, fmt.Errorf("%s: the answer is longer than max_page, %s; ask for smaller pages, or raise it", address, size(q.spec.MaxPage))
+	case errors.As(err, &shape):
+		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address, shape.text)}
+	case limited.err != nil:
+		return nil, &url.Error{Op: "Get", URL: address, Err: limited.err}
 	}
-	for _, x := range q.known.moved() {
-		x.Witness, x.Seen, x.Asked, x.Perhaps = q.index, clock.Now(), true, true
-		q.note(&x)
+	return nil, fmt.Errorf("%s: %w", address, err)
+}
+
+// limitedReader reads at most so many bytes, and keeps the first ones.
+type limitedReader struct {
+	r     io.Reader
+	left  int64
+	over  bool
+	err   error // of the connection
+	first []byte
+}
+
+func (l *limitedReader) Read(b []byte) (int, error) {
+	if l.left <= 0 {
+		if n, _ := l.r.Read(b[:1]); n == 0 {
+			return 0, io.EOF
+		}
+		l.over = true
+		return 0, errors.New("it is too long")
 	}
+	n, err := l.r.Read(b[:min(int64(len(b)), l.left)])
+	l.left -= int64(n)
+	if len(l.first) < 1000 {
+		l.first = append(l.first, b[:min(n, 1000)]...)
+	}
+	if err != nil && err != io.EOF {
+		l.err = err
+	}
+	return n, err
+}
+
+// size writes a number of bytes.
+func size(n int64) string {
 	switch {
-	case q.known.lostTrack():
-		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
-	case q.unmarked > 0 && !q.marked && !q.any():
-		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
+	case n >= 1<<20 && n%(1<<20) == 0:
+		return fmt.Sprintf("%d MiB", n>>20)
+	case n >= 1<<10 && n%(1<<10) == 0:
+		return fmt.Sprintf("%d KiB", n>>10)
 	}
-	return true, ""
+	return fmt.Sprintf("%d bytes", n)
 }
 
-func orDefault(s string) string {
-	if s == "" {
-		return "the field of the row that has the mark's name"
+// simplePath is an expression that only follows names.
+var simplePath = regexp.MustCompile(`^\.([A-Za-z_]\w*(\.[A-Za-z_]\w*)*)?\[\]$`)
+
+// simpleNext is one that needs nothing of the rows.
+var simpleNext = regexp.MustCompile(`^\.[A-Za-z_]\w*(\.[A-Za-z_]\w*)*( // (null|empty|""))?$`)
+
+// streams finds out whether rows can be read one by one: where their place is a path, and
+// what names the next page is another.
+func (q *query) streams() {
+	m := simplePath.FindStringSubmatch(q.spec.Rows)
+	if m == nil {
+		return
 	}
-	return s
+	path := []string{}
+	if m[1] != "" {
+		path = strings.Split(m[1], ".")
+	}
+	beside := func(source string) bool {
+		if source == "" {
+			return true
+		}
+		if len(path) == 0 || !simpleNext.MatchString(source) {
+			return false
+		}
+		names := strings.Split(strings.TrimPrefix(strings.Fields(source)[0], "."), ".")
+		return !slices.Equal(names[:min(len(names), len(path))], path)
+	}
+	ok := beside(q.spec.Next)
+	for _, p := range q.spec.Page {
+		ok = ok && beside(p.Of)
+	}
+	if ok {
+		q.path = path
+	}
 }
 
-// devices are those to ask about: one stands for all where one question does.
-func (q *query) devices() []*fleet.Device {
-	var list []*fleet.Device
-	for _, d := range q.catalog.Fleet.Devices {
-		if q.sees(d) {
-			list = append(list, d)
-			if !q.spec.PerDevice {
-				break
-			}
+// read reads an answer: each row goes to see. It gives back what stands beside the rows.
+func (q *query) read(r *limitedReader, see func(any)) (any, error) {
+	if q.path != nil {
+		d := &rowReader{d: json.NewDecoder(r), see: see, most: q.spec.MaxRow}
+		rest, err := d.document(q.path)
+		var shape *shapeError
+		if err != nil && !errors.As(err, &shape) && !d.told {
+			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err), clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
+		}
+		return rest, err
+	}
+	body, err := io.ReadAll(r)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := strictjson.Decode(body)
+	if err != nil {
+		return nil, fmt.Errorf("the answer is not JSON (%w): %s", err, clip(string(body)))
+	}
+	list, err := q.rows.All(answer)
+	if err != nil {
+		return nil, &shapeError{fmt.Sprintf("%s): %s", err, clip(text(answer)))}
+	}
+	for _, row := range list {
+		see(row)
+	}
+	return answer, nil
+}
+
+// rowReader reads a JSON document row by row, strictly.
+type rowReader struct {
+	d    *json.Decoder
+	see  func(any)
+	most int64
+	told bool  // the error is no mistake of JSON
+	lack error // there is no list of rows in the document
+}
+
+// document reads the whole document; the rows are at a path.
+func (r *rowReader) document(path []string) (any, error) {
+	r.d.UseNumber()
+	rest, err := r.follow(path)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := r.d.Token(); err != io.EOF {
+		if err == nil {
+			err = errors.New("something stands behind the JSON value")
+		}
+		return nil, err
+	}
+	return rest, r.lack
+}
+
+// follow reads a value in which the rows are at a path.
+func (r *rowReader) follow(path []string) (any, error) {
+	if len(path) == 0 {
+		return nil, r.list()
+	}
+	t, err := r.d.Token()
+	if err != nil {
+		return nil, err
+	}
+	if t != json.Delim('{') {
+		return nil, &shapeError{fmt.Sprintf("there is no .%s in what is no object", path[0])}
+	}
+	object, found := map[string]any{}, false
+	for r.d.More() {
+		t, err := r.d.Token()
+		if err != nil {
+			return nil, err
+		}
+		name, _ := t.(string)
+		if _, twice := object[name]; twice {
+			return nil, fmt.Errorf("the name %q stands twice in an object", name)
+		}
+		if name == path[0] {
+			found = true
+			object[name], err = r.follow(path[1:])
+		} else {
+			object[name], err = r.value()
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
-	return list
+	if _, err := r.d.Token(); err != nil {
+		return nil, err
+	}
+	if !found {
+		r.lack = &shapeError{fmt.Sprintf("there is no .%s", path[0])}
+	}
+	return object, nil
 }
 
-// wanted are those of which something is missing.
-func (q *query) wanted(r Round, all []*fleet.Device) []*fleet.Device {
-	if !q.spec.PerDevice {
-		return all
+// list reads the rows.
+func (r *rowReader) list() error {
+	t, err := r.d.Token()
+	switch {
+	case err != nil:
+		return err
+	case t != json.Delim('['):
+		return &shapeError{"it is no list there"}
 	}
-	wanted := map[int]bool{}
-	q.base.mu.Lock()
-	q.lacks(r.Expect, func(stream int) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
-	q.base.mu.Unlock()
-	var some []*fleet.Device
-	for _, d := range all {
-		if wanted[d.Index] {
-			some = append(some, d)
-		}
-	}
-	return some
-}
-
-// askAll asks about devices, some at once. The platform may not know a device
-// that never reached it: a 404 is an error only when every answer is one.
-func (q *query) askAll(ctx Context, devices []*fleet.Device, r Round) (pages int, err error) {
-	q.mu.Lock()
-	q.known.ask()
-	q.mu.Unlock()
-	g, inner := errgroup.WithContext(ctx)
-	g.SetLimit(askers)
-	var mu sync.Mutex
-	var unknown error
-	unknowns := 0
-	for _, d := range devices {
-		g.Go(func() error {
-			n, err := q.ask(inner, d, r)
-			mu.Lock()
-			defer mu.Unlock()
-			pages += n
-			var status *statusError
-			if errors.As(err, &status) && status.code == http.StatusNotFound {
-				unknown = err
-				unknowns++
-				return nil
-			}
-			var ue *url.Error
-			if errors.As(err, &ue) && ctx.Err() == nil {
-				what, _ := link.Explain(err, hostOf(ue.URL))
-				return fmt.Errorf("%s: %s", ue.URL, what)
-			}
+	for r.d.More() {
+		row, err := r.value()
+		if err != nil {
 			return err
-		})
+		}
+		r.see(row)
 	}
-	if err := g.Wait(); err != nil {
-		return pages, err
-	}
-	if unknowns == len(devices) && unknowns > 0 {
-		return pages, fmt.Errorf("every question was answered with 404; check get: %w", unknown)
-	}
-	return pages, ctx.Err()
+	_, err = r.d.Token()
+	return err
 }
 
-// Stop frees the connections.
-func (q *query) Stop() {
+// value reads one value.
+func (r *rowReader) value() (any, error) {
+	var raw json.RawMessage
+	if err := r.d.Decode(&raw); err != nil {
+		return nil, err
+	}
+	if int64(len(raw)) > r.most {
+		r.told = true
+		return nil, fmt.Errorf("a row is longer than max_row, %s; raise it", size(r.most))
+	}
+	return strictjson.Decode(raw)
+}
+
+// cause says what is wrong in words.
+func (r *rowReader) cause(err error) error {
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return errors.New("it ends in the middle")
+	case errors.Is(err, io.EOF):
+		return errors.New("it is empty")
+	}
+	return err
+}
+
+// after is the address of the page behind an answer; empty at the end.
+func (q *query) after(address string, rest any) (string, error) {
+	if q.next != nil {
+		next, err := q.next.One(rest)
+		if err != nil {
+			return "", fmt.Errorf("the next page of %s: %w", address, err)
+		}
+		return link.NextPage(address, next)
+	}
+	if len(q.params) == 0 {
+		return "", nil
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	query := u.Query()
+	for _, p := range q.params {
+		v, err := p.of.One(rest)
+		if err != nil {
+			return "", fmt.Errorf("the next page of %s: page: %s: %w", address, p.name, err)
+		}
+		switch x := v.(type) {
+		case nil:
+			return "", nil
+		case bool:
+			if !x {
+				return "", nil
+			}
+			return "", fmt.Errorf("the next page of %s: page: %s is true, which is no value of a parameter", address, p.name)
+		case string:
+			if x == "" {
+				return "", nil
+			}
+			query.Set(p.name, x)
+		case map[string]any, []any:
+			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name, clip(text(v)))
+		default:
+			query.Set(p.name, strings.Trim(text(v), `"`))
+		}
+	}
+	u.RawQuery = query.Encode()
+	return u.String(), nil
+}
+
+func text(v any) string {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return fmt.Sprint(v)
+	}
+	return string(b)
+}
+
+// tells takes what an answer says of the platform's clock (RFC 9110, section 6.6.1): a
+// time in whole seconds, between the question and the answer. What a cache kept is old.
+func (q *query) tells(resp *http.Response, asked, answered time.Time) {
+	at, err := http.ParseTime(resp.Header.Get("Date"))
+	if err != nil || resp.Header.Get("Age") != "" {
+		return
+	}
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	least, most := at.Sub(answered), at.Add(time.Second).Sub(asked)
+	if q.clock == nil {
+		q.clock = &ledger.Offset{Least: least, Most: most}
+	}
+	o := q.clock
+	o.Least, o.Most = max(o.Least, least), min(o.Most, most)
+	q.drifts = q.drifts || o.Least > o.Most
+}
+
+// offset implements asked.
+func (q *query) offset() *ledger.Offset {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.drifts {
+		return nil
+	}
+	return q.clock
+}
+
+// stop frees the connections.
+func (q *query) stop() {
 	if q.client != nil {
 		q.client.CloseIdleConnections()
 	}

@@ -1,29 +1,20 @@
 package witness
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
-	"strings"
 	"sync"
 	"time"
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
-	"runcrowd/internal/formula"
-	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttwire"
-	"runcrowd/internal/strictjson"
 )
-
-// Context is the context of a hearing.
-type Context = context.Context
 
 // maxMessage is the largest message a subscription takes, in bytes.
 const maxMessage = 16 << 20
@@ -32,98 +23,52 @@ const maxMessage = 16 << 20
 // of a witness whose connection was lost.
 const subscriptionExpiry = 300
 
-// subscription is a witness that subscribes.
+// subscription is a listener that subscribes at a broker.
 type subscription struct {
-	*base
-	connect                             mqttwire.Connect
-	device, reading, time, mark, values *jq.Query
-	hasTopic                            map[*crowd.Cast]bool // groups whose topic is known
-	plain                               bool                 // marks ride in one field of the payload, and nothing is picked
+	spec    *crowd.Witness
+	ear     *ear
+	connect mqttwire.Connect
+	broker  *mqtt.Guest
 
 	writeMu  sync.Mutex
 	nc       net.Conn
-	broker   *mqtt.Guest
-	tap      func(Overheard) // in place of sightings
-	renew    time.Time       // when its access token has to be changed; zero: never
-	leaving  bool            // for that
+	renew    time.Time // when its access token has to be changed; zero: never
+	leaving  bool      // for that
 	lastRead time.Time
 	pings    int       // PINGREQs sent on this connection, less the PINGRESPs that came
 	pinged   time.Time // when the first of them was sent
 	lagging  time.Time // since when its answers come late; zero: they do not
-	stop     context.CancelFunc
+	cancel   context.CancelFunc
 	done     chan struct{}
 	wg       sync.WaitGroup  // of keepAlive
 	pending  map[uint16]bool // QoS 2 packets taken and not released yet
+	heard    message         // reused
 
 	hearMu    sync.Mutex
 	down      time.Time // since when it cannot hear; zero: it can
 	why       string
-	unmarked  int    // messages without a mark
-	sample    string // the first of them
-	foreign   int    // messages of other runs
 	connected bool
 	again     bool // it subscribed anew: retained messages of this run may come once more
 }
 
-// New makes the witness of a file; page is where it writes.
-func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness, error) {
-	b := &base{spec: spec, index: index, page: page, catalog: c}
-	pick := func(into **jq.Query, source string) error {
-		p, err := newPicker(source)
-		*into = p
-		return err
-	}
-	if spec.Filter == "" {
-		q := &query{base: b}
-		err := errors.Join(pick(&q.body, spec.Body), pick(&q.rows, spec.Rows), pick(&q.next, spec.Next), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
-			pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row))
-		for _, p := range spec.Page {
-			x := pageParam{name: p.Name}
-			err = errors.Join(err, pick(&x.of, p.Of))
-			q.params = append(q.params, x)
-		}
-		q.streams()
-		return q, err
-	}
-	s := &subscription{base: b, pending: map[uint16]bool{}, hasTopic: map[*crowd.Cast]bool{}}
-	err := errors.Join(pick(&s.device, spec.Device), pick(&s.reading, spec.Reading), pick(&s.time, spec.Time),
-		pick(&s.mark, spec.Mark), pick(&s.values, spec.Values))
-	if err != nil {
-		return nil, err
-	}
-	s.plain = s.mark == nil && s.device == nil && s.reading == nil && s.time == nil && s.values == nil &&
-		len(c.places) == 1 && c.places[0].Place == crowd.MarkField
+func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 	own, err := c.Fleet.Credentials.Guest(spec.Link, spec.Name)
 	if err != nil {
 		return nil, err
 	}
-	s.broker = own.Broker(spec.Link)
+	s := &subscription{spec: spec, pending: map[uint16]bool{}, broker: own.Broker(spec.Link)}
 	s.broker.Network = c.Network
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
-	for _, st := range c.Fleet.Streams {
-		t := spec.Topic(st.Device.Cast)
-		if t != nil {
-			st.Device.Env["reading"] = st.Reading.Name
-			topic, err := t.Expand(&formula.Machine{}, st.Device.Env)
-			delete(st.Device.Env, "reading")
-			if err != nil {
-				return nil, fmt.Errorf("the witness %q: topic: %w", spec.Name, err)
-			}
-			c.addTopic(topic, st.Index)
-		}
-		if t != nil || st.Device.Cast.Link.Protocol == crowd.MQTT {
-			s.hasTopic[st.Device.Cast] = true
-		}
-	}
 	return s, nil
 }
 
-// Start connects and subscribes.
-func (s *subscription) Start(ctx Context) error {
+// start connects and subscribes.
+func (s *subscription) start(ctx Context, e *ear) error {
+	s.ear = e
 	rd, err := s.open(ctx)
 	if err != nil {
 		var refused *mqtt.SubscribeError
@@ -132,8 +77,8 @@ func (s *subscription) Start(ctx Context) error {
 		}
 		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
 	}
-	run, stop := context.WithCancel(context.Background())
-	s.stop, s.done = stop, make(chan struct{})
+	run, cancel := context.WithCancel(context.Background())
+	s.cancel, s.done = cancel, make(chan struct{})
 	go s.listen(run, rd)
 	s.wg.Go(func() { s.keepAlive(run) })
 	return nil
@@ -165,8 +110,8 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 		}
 	}
 	s.hearMu.Lock()
-	if !s.down.IsZero() && s.page != nil {
-		s.page.Gap(s.index, &ledger.Gap{From: s.down, To: clock.Now(), QoS0: kept, Why: s.why})
+	if !s.down.IsZero() {
+		s.ear.gap(&ledger.Gap{From: s.down, To: clock.Now(), QoS0: kept, Why: s.why})
 		s.down = time.Time{}
 	}
 	s.hearMu.Unlock()
@@ -276,7 +221,7 @@ func (s *subscription) packet(p *mqttwire.Packet, acks []byte) ([]byte, error) {
 		case p.Publish.QoS == 2 && s.pending[p.ID]:
 			// The broker sent it again before it saw our PUBREC: not another copy.
 		default:
-			s.message(p)
+			s.take(p)
 		}
 		switch p.Publish.QoS {
 		case 1:
@@ -318,151 +263,25 @@ func (s *subscription) answered() {
 
 // lagged notes that the witness lagged up to now. The caller holds writeMu.
 func (s *subscription) lagged(now time.Time) {
-	if s.page != nil {
-		s.page.Gap(s.index, &ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
-	}
+	s.ear.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
 }
 
-// message looks for the mark in one message and notes the sighting.
-func (s *subscription) message(p *mqttwire.Packet) {
-	now := clock.Now()
-	filed, known := s.catalog.topics[p.Publish.Topic]
-	if !known {
-		filed = -1
-	}
-	if s.tap != nil {
-		for _, part := range s.split(p, filed) {
-			s.tap(s.overheard(p, part, filed, now))
-		}
-		return
-	}
-	if s.plain {
-		// The usual case without parsing: the body begins with the mark.
-		if text, ok := firstText(p.Publish.Payload, s.catalog.places[0].Name); ok {
-			if m, err := ledger.ParseMark(text); err == nil && m.Run == s.catalog.Run {
-				s.sighting(p, s.catalog.whose(m), filed, known, now, nil)
-				return
+// take hands a message to the ear.
+func (s *subscription) take(p *mqttwire.Packet) {
+	m := &s.heard
+	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
+		again: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
+	if len(p.UserProp) > 0 {
+		m.beside = func(name string) (string, bool) {
+			for _, u := range p.UserProp {
+				if u.Key == name {
+					return u.Value, true
+				}
 			}
+			return "", false
 		}
 	}
-	for _, part := range s.split(p, filed) {
-		m := s.catalog.markOf(part.mark)
-		if m.ours {
-			s.sighting(p, m, filed, known, now, part.values)
-			continue
-		}
-		s.hearMu.Lock()
-		if m.marked {
-			s.foreign++
-		} else if s.unmarked++; s.sample == "" {
-			s.sample = clip(fmt.Sprintf("%s %s", p.Publish.Topic, strings.ToValidUTF8(string(p.Publish.Payload), "?")))
-		}
-		s.hearMu.Unlock()
-	}
-}
-
-// split takes a message's body apart, and finds the mark of each part.
-func (s *subscription) split(p *mqttwire.Packet, filed int) []part {
-	var parts []part
-	if s.mark != nil {
-		// The file says where the mark is: what comes out is JSON.
-		v, err := strictjson.Decode(p.Publish.Payload)
-		if err == nil {
-			parts, _ = s.catalog.objects(v)
-		}
-		for i := range parts {
-			if parts[i].mark, err = s.mark.One(parts[i].values); err != nil {
-				parts[i].mark = nil
-			}
-		}
-	} else {
-		parts = s.catalog.parts(p.Publish.Payload, filed)
-	}
-	if len(parts) == 0 {
-		parts = []part{{}}
-	}
-	for _, place := range s.catalog.places {
-		if place.Place != crowd.MarkUserProperty || parts[0].mark != nil {
-			continue
-		}
-		for _, u := range p.UserProp {
-			if u.Key == place.Name {
-				parts[0].mark = u.Value
-			}
-		}
-	}
-	return parts
-}
-
-// firstText is the value of a JSON object's first member, where that has the
-// name and is a text without escapes.
-func firstText(b []byte, name string) (string, bool) {
-	rest, ok := bytes.CutPrefix(b, []byte(`{"`))
-	if ok {
-		rest, ok = bytes.CutPrefix(rest, []byte(name))
-	}
-	if ok {
-		rest, ok = bytes.CutPrefix(rest, []byte(`":"`))
-	}
-	end := bytes.IndexByte(rest, '"')
-	if !ok || end < 0 || bytes.IndexByte(rest[:end], '\\') >= 0 {
-		return "", false
-	}
-	return string(rest[:end]), true
-}
-
-// sighting notes a message of this run.
-func (s *subscription) sighting(p *mqttwire.Packet, m whose, filed int, known bool, now time.Time, values any) {
-	x := &ledger.Sighting{Witness: s.index, Seen: now, Stream: m.stream, Seq: m.Seq, Device: m.Device, Reading: m.Reading,
-		Again: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
-	if values == nil {
-		x.Values = append([]byte(nil), p.Publish.Payload...)
-	} else {
-		x.Values, _ = json.Marshal(values)
-	}
-	if filed >= 0 {
-		x.FiledDevice, x.FiledReading = s.catalog.Fleet.Streams[filed].Device.Name, s.catalog.Fleet.Streams[filed].Reading.Name
-	} else if !known && m.stream >= 0 && s.hasTopic[s.catalog.Fleet.Streams[m.stream].Device.Cast] {
-		x.FiledDevice = "topic " + s.catalog.Fleet.Crowd.Redact(p.Publish.Topic)
-	}
-	fill(x, values, s.device, s.reading, s.time, s.values)
-	s.note(x)
-}
-
-// fill adds to a sighting what the file's jq expressions pick out of a row.
-func fill(x *ledger.Sighting, row any, device, reading, at, values *jq.Query) {
-	text := func(p *jq.Query, into *string) {
-		if p == nil {
-			return
-		}
-		if v, err := p.One(row); err == nil && v != nil {
-			if n, is := v.(json.Number); is {
-				v = n.String()
-			}
-			*into = formula.String(v)
-		}
-	}
-	text(device, &x.FiledDevice)
-	text(reading, &x.FiledReading)
-	if at != nil {
-		if v, err := at.One(row); err == nil {
-			x.Stored, _ = timeOf(v)
-		}
-	}
-	if values != nil {
-		v, err := values.One(row)
-		if err != nil {
-			v = nil
-		}
-		x.Values, _ = json.Marshal(v)
-	}
-}
-
-func clip(s string) string {
-	if r := []rune(s); len(r) > 160 {
-		return string(r[:160]) + "…"
-	}
-	return s
+	s.ear.take(m)
 }
 
 // pingEvery is how often the broker is asked whether it still answers.
@@ -504,7 +323,7 @@ func (s *subscription) ping() {
 	s.nc.Write(mqttwire.AppendPing(nil)) // what fails here, fails in read too
 }
 
-// fence waits until the broker has answered after now: silence says nothing before.
+// fence implements listener.
 func (s *subscription) fence(ctx Context) bool {
 	deadline := time.Now().Add(s.broker.Timeout)
 	s.writeMu.Lock()
@@ -531,57 +350,26 @@ func (s *subscription) fence(ctx Context) bool {
 	return false
 }
 
-// Hear waits for what is missing.
-func (s *subscription) Hear(ctx Context, r Round) (bool, string) {
-	deadline := time.Now().Add(s.spec.Wait)
-	s.begin(r)
-	for s.Missing() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
-		sleep(ctx, 50*time.Millisecond)
-	}
-	if ctx.Err() == nil {
-		sleep(ctx, min(s.spec.Linger, max(0, time.Until(deadline))+s.spec.Linger))
-	}
-	answered := s.fence(ctx)
+// state implements listener; a time in which messages came late is noted up to now.
+func (s *subscription) state() (last, down time.Time, why string) {
+	s.hearMu.Lock()
+	defer s.hearMu.Unlock()
 	s.writeMu.Lock()
+	defer s.writeMu.Unlock()
 	if !s.lagging.IsZero() {
 		now := clock.Now()
 		s.lagged(now)
 		s.lagging = now
 	}
-	s.writeMu.Unlock()
-	s.hearMu.Lock()
-	defer s.hearMu.Unlock()
-	if !s.down.IsZero() && s.page != nil {
-		s.page.Gap(s.index, &ledger.Gap{From: s.down, Why: s.why})
-		return false, "the subscription was lost: " + s.why
-	}
-	if ctx.Err() != nil {
-		return false, "the hearing was cut short"
-	}
-	if last := s.heardLast(); !answered {
-		const why = "the broker no longer answers the witness"
-		s.page.Gap(s.index, &ledger.Gap{From: last, Why: why})
-		return false, fmt.Sprintf("%s; it was heard last at %s", why, last.UTC().Format("15:04:05.000"))
-	}
-	if s.unmarked > 0 && s.foreign == 0 && !s.any() {
-		return false, fmt.Sprintf("messages came (%d), but none carried a mark; the first was %s", s.unmarked, s.sample)
-	}
-	return true, ""
+	return s.lastRead, s.down, s.why
 }
 
-func sleep(ctx Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
-	}
-}
-
-// Stop disconnects and ends the subscription's session.
-func (s *subscription) Stop() {
-	if s.stop == nil {
+// stop disconnects and ends the subscription's session.
+func (s *subscription) stop() {
+	if s.cancel == nil {
 		return
 	}
-	s.stop()
+	s.cancel()
 	s.writeMu.Lock()
 	if s.nc != nil {
 		s.nc.SetWriteDeadline(time.Now().Add(time.Second))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sync"
 	"testing"
@@ -263,8 +264,9 @@ func TestSilence(t *testing.T) {
 	p.Expect(packets.Puback)
 	before := time.Now()
 	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+	runtime.KeepAlive(p) // a connection that nobody holds is closed
 	assert.False(t, complete)
-	assert.Contains(t, why, "the broker no longer answers the witness; it was heard last at")
+	assert.Contains(t, why, "the platform no longer answers the witness; it was heard last at")
 	got := e.book()
 	require.Len(t, got.Witnesses[0].Gaps, 1)
 	assert.True(t, got.Witnesses[0].Gaps[0].From.Before(before), "the gap begins with the last packet")

@@ -8,6 +8,7 @@
 package witness
 
 import (
+	"context"
 	"encoding/json"
 	"strconv"
 	"sync"
@@ -32,6 +33,9 @@ type Expect interface {
 	// Excused tells whether a message need not be found: it was refused or never sent.
 	Excused(stream int, seq uint64) bool
 }
+
+// Context is the context of a hearing.
+type Context = context.Context
 
 // Round is the round that a witness is heard for.
 type Round struct {
@@ -216,6 +220,13 @@ func (b *base) begin(r Round) {
 	b.hearing = r.Expect
 }
 
+// over ends the hearing of a round: what is expected of the next one changes as it plays.
+func (b *base) over() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.hearing = nil
+}
+
 // lacks calls f for every expected message that was not found yet. The caller holds mu.
 func (b *base) lacks(e Expect, f func(stream int)) {
 	for _, s := range b.catalog.Fleet.Streams {
@@ -238,12 +249,72 @@ func (b *base) Missing() int {
 	return b.left
 }
 
-// newPicker compiles an expression; nil for an empty one.
-func newPicker(source string) (*jq.Query, error) {
-	if source == "" {
-		return nil, nil
+// New makes the witness of a file; page is where it writes.
+func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness, error) {
+	b := &base{spec: spec, index: index, page: page, catalog: c}
+	if spec.Filter == "" {
+		q, err := newInquiry(b)
+		if err == nil {
+			q.source, err = newQuery(spec, c)
+		}
+		return q, err
 	}
-	return jq.Parse(source)
+	e, err := newEar(b)
+	if err == nil {
+		e.source, err = newSubscription(spec, c)
+	}
+	return e, err
+}
+
+// pick compiles an expression; nil for an empty one.
+func pick(into **jq.Query, source string) (err error) {
+	if source != "" {
+		*into, err = jq.Parse(source)
+	}
+	return err
+}
+
+// fill adds to a sighting what the file's jq expressions pick out of a row.
+func fill(x *ledger.Sighting, row any, device, reading, at, values *jq.Query) {
+	text := func(p *jq.Query, into *string) {
+		if p == nil {
+			return
+		}
+		if v, err := p.One(row); err == nil && v != nil {
+			if n, is := v.(json.Number); is {
+				v = n.String()
+			}
+			*into = formula.String(v)
+		}
+	}
+	text(device, &x.FiledDevice)
+	text(reading, &x.FiledReading)
+	if at != nil {
+		if v, err := at.One(row); err == nil {
+			x.Stored, _ = timeOf(v)
+		}
+	}
+	if values != nil {
+		v, err := values.One(row)
+		if err != nil {
+			v = nil
+		}
+		x.Values, _ = json.Marshal(v)
+	}
+}
+
+func clip(s string) string {
+	if r := []rune(s); len(r) > 160 {
+		return string(r[:160]) + "…"
+	}
+	return s
+}
+
+func sleep(ctx Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
 }
 
 // part is one message found in a body or row: its mark, as it stands there, and

@@ -1,0 +1,362 @@
+package witness
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/jq"
+	"runcrowd/internal/ledger"
+)
+
+// askers is how many questions are under way at once.
+const askers = 8
+
+// clockMargin widens the asked time for clocks that disagree.
+const clockMargin = time.Minute
+
+// Unmarked is how the reason begins of a witness that could ask and found nothing that
+// it can tell apart.
+const Unmarked = "rows were found, but none carries a mark"
+
+// inquiry is a witness that asks.
+type inquiry struct {
+	*base
+	source                                           asked
+	device, reading, time, mark, values, body, rowID *jq.Query
+
+	mu       sync.Mutex // guards what follows
+	known    rows
+	marked   bool // some row carried a mark, of whatever run
+	unmarked int
+	sample   string
+}
+
+// newInquiry makes the core of an asking witness.
+func newInquiry(b *base) (*inquiry, error) {
+	q, spec := &inquiry{base: b}, b.spec
+	return q, errors.Join(pick(&q.body, spec.Body), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
+		pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row))
+}
+
+// Start implements Witness.
+func (q *inquiry) Start(ctx Context) error {
+	devices := q.devices()
+	if len(devices) == 0 {
+		return nil
+	}
+	return q.source.start(ctx, devices[0])
+}
+
+// Stop implements Witness.
+func (q *inquiry) Stop() { q.source.stop() }
+
+// sheet takes the rows of one question, page by page.
+type sheet struct {
+	core   *inquiry
+	device *fleet.Device
+	serial uint32          // of this page
+	count  map[copyKey]int // on this page
+	fresh  int             // rows of ours on this page that this answer had not brought yet
+	ours   int             // rows of ours on this page
+	rows   int             // rows on this page
+}
+
+// turn begins a page.
+func (s *sheet) turn() {
+	s.core.mu.Lock()
+	defer s.core.mu.Unlock()
+	s.core.known.serial++
+	s.serial = s.core.known.serial
+	s.begin()
+}
+
+// begin begins the page again: an attempt to read it failed.
+func (s *sheet) begin() { s.count, s.fresh, s.ours, s.rows = map[copyKey]int{}, 0, 0, 0 }
+
+// row takes a row.
+func (s *sheet) row(v any) {
+	s.rows++
+	s.core.row(v, s.device, s)
+}
+
+// stale tells whether the page brought rows of ours, and each of them not for the first
+// time.
+func (s *sheet) stale() bool { return s.ours > 0 && s.fresh == 0 }
+
+// row reads one row and notes what it holds.
+func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
+	var parts []part
+	if q.body == nil { // most rows may be of others: those cost no more than this
+		parts = q.split(row, nil, -1)
+		if m := q.catalog.markOf(parts[0].mark); !m.ours {
+			q.foreign(m, row)
+			return
+		}
+	}
+	x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true}
+	if q.spec.PerDevice {
+		x.FiledDevice = d.Name
+	}
+	fill(&x, row, q.device, q.reading, q.time, q.values)
+	if x.Values == nil {
+		x.Values, _ = json.Marshal(row)
+	}
+	if q.rowID != nil {
+		if v, err := q.rowID.One(row); err == nil && v != nil {
+			h := fnv.New64a()
+			h.Write([]byte(text(v)))
+			x.Row = max(1, h.Sum64())
+		}
+	}
+	filed := q.catalog.stream(x.FiledDevice, x.FiledReading)
+	if filed < 0 && x.FiledReading == "" {
+		if of := q.catalog.device(x.FiledDevice); of != nil && len(of.Streams) == 1 {
+			filed = of.Streams[0].Index
+		}
+	}
+	if !q.spec.PerDevice {
+		d = q.catalog.device(x.FiledDevice) // one question for all: the row tells whose it is
+	}
+	if parts == nil {
+		parts = q.split(row, d, filed)
+	}
+	for _, p := range parts {
+		m := q.catalog.markOf(p.mark)
+		if p.values != nil {
+			x.Values, _ = json.Marshal(p.values)
+		}
+		if !m.ours {
+			q.foreign(m, row)
+			continue
+		}
+		q.found(x, m, on)
+	}
+}
+
+// foreign notes a row without a mark of this run.
+func (q *inquiry) foreign(m whose, row any) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.marked = q.marked || m.marked; m.marked {
+		return
+	}
+	if q.unmarked++; q.sample == "" {
+		q.sample = clip(text(row))
+	}
+}
+
+// split finds the mark of a row; a row that keeps a whole body may hold several
+// messages.
+func (q *inquiry) split(row any, d *fleet.Device, filed int) []part {
+	if q.body != nil {
+		if v, err := q.body.One(row); err == nil {
+			if s, is := v.(string); is {
+				if parts := q.bodyParts(s, d, filed); len(parts) > 0 {
+					return parts
+				}
+			}
+		}
+	}
+	if q.mark != nil {
+		v, err := q.mark.One(row)
+		if err != nil {
+			v = nil
+		}
+		return []part{{mark: v}}
+	}
+	if object, is := row.(map[string]any); is {
+		for _, place := range q.catalog.places {
+			if v, has := object[place.Name]; has {
+				return []part{{mark: v}}
+			}
+		}
+	}
+	return []part{{}}
+}
+
+// bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
+// or, where it is none, as a text. D is the device whose row it is, or nil.
+func (q *inquiry) bodyParts(s string, d *fleet.Device, filed int) []part {
+	body, err := base64.StdEncoding.DecodeString(s)
+	if err != nil {
+		body = []byte(s)
+	}
+	if filed >= 0 || d == nil {
+		return q.catalog.parts(body, filed)
+	}
+	for _, st := range d.Streams {
+		for _, p := range q.catalog.parts(body, st.Index) {
+			if p.mark != nil {
+				return q.catalog.parts(body, st.Index)
+			}
+		}
+	}
+	return nil
+}
+
+// found notes a message found in a row, unless the ledger has it from this row already.
+func (q *inquiry) found(x ledger.Sighting, m whose, on *sheet) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.marked = true
+	x.Stream, x.Seq, x.Device, x.Reading = m.stream, m.Seq, m.Device, m.Reading
+	q.inPlace(&x)
+	switch q.known.meet(&x, on) {
+	case anotherCopy:
+		q.note(&x)
+	case changedRow:
+		x.Again = true
+		q.note(&x)
+	}
+}
+
+// Knower is a witness that can be told what an earlier hearing found, so that
+// it does not note it again.
+type Knower interface{ Know(s *ledger.Sighting) }
+
+// Know implements Knower.
+func (q *inquiry) Know(x *ledger.Sighting) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.known.know(x)
+	q.remember(x.Stream, x.Seq)
+}
+
+// Hear asks about all devices, then again about those with something missing,
+// and once more about all when the time for repeats is over.
+func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
+	q.begin(r)
+	defer q.over()
+	all := q.devices()
+	room := q.spec.Wait
+	if q.spec.Pace > 0 { // asking about each of them takes its time
+		room += time.Duration(float64(len(all)) / float64(q.spec.Pace) * float64(time.Second))
+	}
+	deadline := time.Now().Add(room)
+	looking, stop := context.WithDeadline(ctx, deadline)
+	defer stop()
+	pause := 100 * time.Millisecond
+	q.askAll(looking, all, r) // its error counts only in the last pass
+	for looking.Err() == nil && q.Missing() > 0 {
+		sleep(looking, min(pause, time.Until(deadline)))
+		pause = min(2*pause, 5*time.Second)
+		q.askAll(looking, q.wanted(r, all), r)
+	}
+	if ctx.Err() == nil {
+		sleep(ctx, q.spec.Linger)
+	}
+	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
+	defer cancel()
+	pages, err := q.askAll(last, all, r)
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if o := q.source.offset(); o != nil {
+		q.page.Clock(q.index, o.Least, o.Most)
+	}
+	switch {
+	case err == nil:
+	case ctx.Err() != nil:
+		return false, "the hearing was cut short"
+	case errors.Is(err, context.DeadlineExceeded):
+		return false, fmt.Sprintf("it was not read to the end within %s: %d pages had been read; raise wait, or ask for larger pages", room.Round(time.Millisecond), pages)
+	default:
+		return false, err.Error()
+	}
+	for _, x := range q.known.moved() {
+		x.Witness, x.Seen, x.Asked, x.Perhaps = q.index, clock.Now(), true, true
+		q.note(&x)
+	}
+	switch {
+	case q.known.lostTrack():
+		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
+	case q.unmarked > 0 && !q.marked && !q.any():
+		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
+	}
+	return true, ""
+}
+
+func orDefault(s string) string {
+	if s == "" {
+		return "the field of the row that has the mark's name"
+	}
+	return s
+}
+
+// devices are those to ask about: one stands for all where one question does.
+func (q *inquiry) devices() []*fleet.Device {
+	var list []*fleet.Device
+	for _, d := range q.catalog.Fleet.Devices {
+		if q.sees(d) {
+			list = append(list, d)
+			if !q.spec.PerDevice {
+				break
+			}
+		}
+	}
+	return list
+}
+
+// wanted are those of which something is missing.
+func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
+	if !q.spec.PerDevice {
+		return all
+	}
+	wanted := map[int]bool{}
+	q.base.mu.Lock()
+	q.lacks(r.Expect, func(stream int) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
+	q.base.mu.Unlock()
+	var some []*fleet.Device
+	for _, d := range all {
+		if wanted[d.Index] {
+			some = append(some, d)
+		}
+	}
+	return some
+}
+
+// errUnknownDevice is the error for a device that the platform does not know. It may be
+// one that never reached it: that is an error only when every answer is one.
+var errUnknownDevice = errors.New("every question was answered with 404; check get")
+
+// askAll asks about devices, some at once.
+func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round) (pages int, err error) {
+	q.mu.Lock()
+	q.known.ask()
+	q.mu.Unlock()
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(askers)
+	var mu sync.Mutex
+	var unknown error
+	unknowns := 0
+	for _, d := range devices {
+		g.Go(func() error {
+			n, err := q.source.ask(inner, question{d, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), &sheet{core: q, device: d}})
+			mu.Lock()
+			defer mu.Unlock()
+			pages += n
+			if errors.Is(err, errUnknownDevice) {
+				unknown = err
+				unknowns++
+				return nil
+			}
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return pages, err
+	}
+	if unknowns == len(devices) && unknowns > 0 {
+		return pages, unknown
+	}
+	return pages, ctx.Err()
+}
