@@ -27,7 +27,7 @@ import (
 // again with -seed N -seeds 1.
 var (
 	firstSeed = flag.Uint64("seed", 0, "the first seed of random runs; 0: by the clock")
-	seeds     = flag.Int("seeds", 300, "how many random runs are played")
+	seeds     = flag.Int("seeds", 1000, "how many random runs are played")
 )
 
 // TestRandomRuns plays crowds against a platform in memory that loses, repeats, alters,
@@ -219,9 +219,21 @@ func (o *oracle) check(j *run.Judgement, killed bool) {
 		findings[ledger.Mark{Run: j.Run, Device: f.Device, Reading: f.Reading, Seq: f.Seq}.String()] = f
 	}
 	require.Zero(o, j.UnmatchedCount, "seed %d: %+v", o.seed, j.Unmatched)
-	seen := 0
+	seen, right := 0, [3]int{}
 	for _, mark := range o.order {
 		tr := o.truths[mark]
+		outs, rows := 0, 0
+		for _, e := range tr.emits {
+			if !e.altered && !tr.decided.misfile {
+				outs = 1
+			}
+		}
+		for _, r := range tr.rows {
+			if !r.altered && !tr.decided.misfile {
+				rows = 1
+			}
+		}
+		right[0], right[1], right[2] = right[0]+min(1, tr.acked), right[1]+outs, right[2]+rows
 		f := findings[mark]
 		if f == nil {
 			if killed {
@@ -231,6 +243,9 @@ func (o *oracle) check(j *run.Judgement, killed bool) {
 		}
 		seen++
 		o.one(f, tr, killed)
+	}
+	for i, p := range j.Proofs {
+		require.LessOrEqual(o, p.AsSent, right[i], "seed %d, killed %t: %s of more than there are", o.seed, killed, p.Name)
 	}
 	if !killed {
 		// What the platform never got was refused by nobody and is proven by nobody.

@@ -277,6 +277,9 @@ func TestRecovered(t *testing.T) {
 	assert.Equal(t, 4, r.Total.Due())
 	assert.Equal(t, 1, r.Total[verdict.Proven])
 	assert.Equal(t, 3, r.Total[verdict.Unknown])
+	assert.Equal(t, 2, r.Proofs[2].Seen)
+	assert.Equal(t, 1, r.Proofs[2].AsSent, "what was sent of the last is not known")
+	assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Proof: proof.Stored, Measure: "share", Percent: 100}})[0].State)
 	assert.Zero(t, r.UnmatchedCount)
 }
 

@@ -95,6 +95,7 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	*r = Ruling{States: r.States[:0], Delays: r.Delays[:0]}
 	var worst [Missing + 1]bool // that some witness is in
 	sees, found := 0, false
+	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	for w := range j.facts.Witnesses {
 		if j.excluded[c.Stream] != nil && j.excluded[c.Stream][w] {
 			j.sayings[w] = saying{took: -1}
@@ -106,10 +107,11 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 		j.sayings[w] = x
 		worst[x.state] = true
 		found = found || x.state != Missing && x.state != Unheard
+		if open && x.state == Missing {
+			x.state = Unheard // perhaps it was never taken: nobody is to blame
+		}
 		r.States, r.Delays = append(r.States, x.state), append(r.Delays, x.took)
 	}
-	whole := j.facts.Whole()
-	open := recovered || c.Outcome == outcome.Open && !whole
 	h := heardOf{c, open, worst, sees, found}
 	r.Verdict = h.verdict()
 	switch {
@@ -213,7 +215,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		x.took = max(0, when(first).Sub(c.Sent))
 	}
 	say := func(st State, w words) saying { x.state, x.words = st, w; return x }
-	known := true
+	known := !recovered // what was sent of it is not in the ledger
 	current := func(y *evidence.Sighting) bool { // what the platform holds now; all that a listener heard
 		switch {
 		case y.Witness != w || y.Perhaps:
@@ -453,6 +455,9 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = fmt.Sprintf("found %s after it was sent; allowed are %s", Span(x.took), wit.Within)
 	case sayNoValues:
 		t.Says = "found, but not all of its values could be made or read back here: there is nothing to compare it with"
+		if recovered {
+			t.Says = "found, but what was sent is not known: there is nothing to compare it with"
+		}
 	case sayClock:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
 	case sayNotToTheEnd:
