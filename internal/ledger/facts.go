@@ -15,7 +15,7 @@ type Round struct {
 // Gap is a time in which a witness could not hear.
 type Gap struct {
 	From, To time.Time // To is zero for: to the end
-	QoS0     bool      // only messages of QoS 0 can be missing
+	Kept     bool      // the broker kept messages of QoS 1 and 2 for it, as far as its queue goes
 	Lag      bool      // it heard, but late: the broker may have dropped messages for it
 	Why      string
 }

@@ -590,7 +590,7 @@ func (p *Page) Gap(witness int, g *Gap) {
 	p.uint(uint64(witness))
 	p.when(g.From)
 	p.when(g.To)
-	p.bool(g.QoS0)
+	p.bool(g.Kept)
 	p.bool(g.Lag)
 	p.text(g.Why)
 	p.end()

@@ -92,7 +92,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Sent(0, 1, start.UnixNano()+1)
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
-	p.Gap(0, &Gap{From: start, QoS0: true, Why: "cut"})
+	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})
 	p.Clock(0, -time.Second, time.Second)
 	p.Heard(0, 1, false, "why")
 	p.Link(&LinkEvent{At: start, What: NotHearing, Place: "ask", Why: "no"})

@@ -50,6 +50,7 @@ type fates struct {
 	limits         float64
 	keeps          bool // sessions of the ear
 	pageSize       int
+	queue          int // how many messages it keeps for the ear; 0: all
 }
 
 // truth is what became of one message.
@@ -68,6 +69,7 @@ type emission struct {
 	at      time.Time
 	altered bool
 	heard   bool // it was written to the ear
+	dropped bool // the queue for the ear was full
 }
 
 type row struct {
@@ -480,6 +482,12 @@ func (m *model) emit(t *truth, topic, body string, altered bool, after time.Dura
 			return
 		}
 		for name, s := range m.kept {
+			if m.fate.queue > 0 && len(s.queue) >= m.fate.queue {
+				if ear != nil && s == ear.state || ear == nil && strings.HasPrefix(name, "runcrowd-") {
+					e.dropped = true
+					return
+				}
+			}
 			if ear != nil && s == ear.state || ear == nil && strings.HasPrefix(name, "runcrowd-") {
 				s.id++
 				pk.PacketID = s.id

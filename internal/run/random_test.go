@@ -77,6 +77,9 @@ func newScenario(rng *rand.Rand) scenario {
 		misfile: some(0.2), refuse: some(0.2), mute: some(0.1), delay: some(0.2), pageSize: 3 + rng.IntN(40), limits: some(0.3), keeps: rng.IntN(2) == 0}
 	if !s.calm {
 		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart = some(0.1), some(0.03), some(0.1), some(0.9), some(0.05)
+		if rng.IntN(2) == 0 {
+			s.queue = 2 + rng.IntN(10)
+		}
 		if rng.IntN(3) == 0 {
 			s.killed = time.Duration(200+rng.IntN(9000)) * time.Millisecond
 		}
@@ -271,13 +274,13 @@ func (o *oracle) both(findings map[string]*verdict.Finding) (n int) {
 // one holds one verdict against the truth.
 func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 	qos0, mqtt1 := strings.HasSuffix(o.way.name, "qos0"), strings.HasSuffix(o.way.name, "qos1")
-	emits, rows, heard := len(tr.emits), len(tr.rows), 0
+	emits, rows, copies := len(tr.emits), len(tr.rows), len(tr.emits)
 	altered, misfiled := false, tr.decided.misfile && (emits > 0 || rows > 0)
 	late, earliest := false, time.Duration(0)
 	for _, e := range tr.emits {
 		altered = altered || e.altered
-		if e.heard {
-			heard++
+		if e.dropped { // a copy that nobody could get is none
+			copies--
 		}
 	}
 	for _, r := range tr.rows {
@@ -294,7 +297,7 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 	if mqtt1 {
 		allowed = max(1, f.Attempts, tr.came)
 	}
-	repeated := emits > allowed || rows > allowed
+	repeated := copies > allowed || rows > allowed
 	must := func(is bool, why string) {
 		if !is {
 			o.wrong(f, tr, why)

@@ -159,9 +159,8 @@ func TestMerge(t *testing.T) {
 		}
 	}
 	e := evidence.Of(b, verdict.Same(&b.Facts))
-	clocks := make([]verdict.Clock, 2)
 	part := func(takes func(*evidence.Case) bool) *tally.Tally {
-		x := tally.New(e.Facts, verdict.NewJudge(e.Facts, clocks), tally.Options{})
+		x := tally.New(e.Facts, verdict.NewJudge(verdict.NewSurvey(e.Facts)), tally.Options{})
 		require.NoError(t, e.Cases(func(c *evidence.Case) error {
 			if takes(c) {
 				x.Add(c)
@@ -173,7 +172,7 @@ func TestMerge(t *testing.T) {
 	whole := part(func(*evidence.Case) bool { return true })
 	first, second := part(func(c *evidence.Case) bool { return c.Stream == 0 }), part(func(c *evidence.Case) bool { return c.Stream == 1 })
 	first.Merge(second)
-	want, got := whole.Result(clocks), first.Result(clocks)
+	want, got := whole.Result(make([]verdict.Clock, 2)), first.Result(make([]verdict.Clock, 2))
 	assert.NotZero(t, want.Total[verdict.Altered])
 	assert.Equal(t, want, got)
 }

@@ -110,7 +110,7 @@ func gaps(list []ledger.Gap) []string {
 		kept bool
 		why  string
 	}
-	kind := func(d *ledger.Gap) sort { return sort{d.QoS0, d.Why} }
+	kind := func(d *ledger.Gap) sort { return sort{d.Kept, d.Why} }
 	times, total := map[sort]int{}, map[sort]time.Duration{}
 	for i := range list {
 		if d := &list[i]; !d.To.IsZero() {
@@ -137,8 +137,8 @@ func gaps(list []ledger.Gap) []string {
 		default:
 			text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))
 		}
-		if d.QoS0 {
-			text += " (the broker kept all but QoS 0)"
+		if d.Kept {
+			text += " (the broker kept QoS 1 and 2 for it, as far as its queue goes)"
 		}
 		lines = append(lines, text+": "+d.Why)
 	}

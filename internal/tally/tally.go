@@ -87,19 +87,19 @@ func (w *Watcher) Judge() (*Result, error) {
 	if err := e.Finish(); err != nil {
 		return nil, err
 	}
-	clocks := make([]verdict.Clock, len(e.Witnesses))
-	if e.Timed { // a clock is known only when all have been looked at
-		if err := e.Cases(func(c *evidence.Case) error { verdict.AddClocks(clocks, c); return nil }); err != nil {
+	survey := verdict.NewSurvey(e.Facts)
+	if survey.Needed(e.Timed) {
+		if err := e.Cases(func(c *evidence.Case) error { survey.Add(c); return nil }); err != nil {
 			return nil, err
 		}
 	}
-	verdict.FinishClocks(clocks, e.Facts)
-	t := New(e.Facts, verdict.NewJudge(e.Facts, clocks), w.opt)
+	survey.Finish()
+	t := New(e.Facts, verdict.NewJudge(survey), w.opt)
 	t.commands = w.commands
 	if err := e.Cases(func(c *evidence.Case) error { t.Add(c); return nil }); err != nil {
 		return nil, err
 	}
-	return t.Result(clocks), nil
+	return t.Result(survey.Clocks), nil
 }
 
 // Add counts a case.

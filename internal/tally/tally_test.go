@@ -159,7 +159,9 @@ func TestVerdicts(t *testing.T) {
 		"no answer, and nobody was heard":      {ended(outcome.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
 		"the ear did not listen then":          {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
 		"the ear did not listen later":         {nil, []ledger.Sighting{store}, gap(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
-		"the ear missed QoS 0 only":            {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, true), verdict.Lost, "not found"},
+		"the broker kept messages for the ear": {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, true), verdict.Unknown, "could not listen just then"},
+		"heard, and kept for the ear":          {nil, []ledger.Sighting{ear, store}, gap(0, time.Second, true), verdict.Proven, ""},
+		"QoS 0 heard, of which none is kept":   {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, func(b *ledger.Book) { gap(0, time.Second, true)(b); b.Streams[0].QoS0 = true }, verdict.Unknown, "whether once is not known"},
 		"QoS 0 with nobody who looks":          {ended(outcome.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
 		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
 		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
@@ -211,7 +213,7 @@ func lag(from, to time.Duration) func(*ledger.Book) {
 
 func gap(from, to time.Duration, qos0 bool) func(*ledger.Book) {
 	return func(b *ledger.Book) {
-		b.Witnesses[0].Gaps = []ledger.Gap{{From: start.Add(from), To: start.Add(to), QoS0: qos0, Why: "cut"}}
+		b.Witnesses[0].Gaps = []ledger.Gap{{From: start.Add(from), To: start.Add(to), Kept: qos0, Why: "cut"}}
 	}
 }
 
@@ -250,6 +252,24 @@ func TestTheSumAddsUp(t *testing.T) {
 		}
 		require.Equal(t, r, judge(b))
 	})
+}
+
+// Where a broker dropped a message that it kept for a witness, it may have dropped copies.
+func TestWhatABrokerDropped(t *testing.T) {
+	for name, dropped := range map[string]bool{"a message is missing": true, "none is missing": false} {
+		b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
+		gap(0, time.Second, true)(b)
+		b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil), seen(1, func(s *ledger.Sighting) { s.Seq = 2 })}
+		if !dropped {
+			b.Sightings = append(b.Sightings, seen(0, func(s *ledger.Sighting) { s.Seq = 2 }))
+		}
+		r := judge(b)
+		if dropped {
+			assert.Equal(t, 2, r.Total[verdict.Unknown], "%s: %+v", name, r.Findings)
+		} else {
+			assert.Equal(t, 2, r.Total[verdict.Proven], "%s: %+v", name, r.Findings)
+		}
+	}
 }
 
 func TestStraysAndOrder(t *testing.T) {
@@ -464,11 +484,11 @@ func TestGapsAreSummedUp(t *testing.T) {
 	b := &ledger.Book{Facts: ledger.Facts{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
 	for i := range 5 {
 		from := start.Add(time.Duration(i) * time.Minute)
-		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond), QoS0: true, Why: "again"})
+		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond), Kept: true, Why: "again"})
 		if i == 2 {
 			b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(time.Second), Why: "cut"}, ledger.Gap{From: from, Why: "gone"})
 		}
 	}
-	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept all but QoS 0): again",
+	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept QoS 1 and 2 for it, as far as its queue goes): again",
 		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, judge(b).Witnesses[0].Why)
 }

@@ -26,8 +26,8 @@ type Clock struct {
 // echoLook is how many sightings are looked through for the device's own time.
 const echoLook = 50
 
-// AddClocks takes what a case tells of the witnesses' clocks.
-func AddClocks(clocks []Clock, c *evidence.Case) {
+// addClocks takes what a case tells of the witnesses' clocks.
+func addClocks(clocks []Clock, c *evidence.Case) {
 	for i := range c.Sightings {
 		x := &c.Sightings[i]
 		if x.Stored.IsZero() || c.Sent.IsZero() || !c.Known || x.Witness < 0 || x.Witness >= len(clocks) {
@@ -53,8 +53,8 @@ func AddClocks(clocks []Clock, c *evidence.Case) {
 	}
 }
 
-// FinishClocks narrows what messages tell by what the platforms say of their clocks.
-func FinishClocks(clocks []Clock, f *ledger.Facts) {
+// finishClocks narrows what messages tell by what the platforms say of their clocks.
+func finishClocks(clocks []Clock, f *ledger.Facts) {
 	for i := range clocks {
 		k := &clocks[i]
 		k.Offset.Most += k.unit // the time told is cut off

@@ -10,15 +10,9 @@ import (
 	"runcrowd/internal/outcome"
 )
 
-// gapMargin: a message that was acknowledged this long before a gap of a witness, or
-// longer if the witness waits longer, may have come out in it.
-const gapMargin = time.Second
-
 // Judge decides on messages, one at a time.
 type Judge struct {
-	facts    *ledger.Facts
-	clocks   []Clock
-	gaps     []gaps // of the witnesses
+	*Survey
 	compare  func(stream, witness int) *comparer
 	ruling   Ruling
 	copies   []*evidence.Sighting
@@ -26,12 +20,10 @@ type Judge struct {
 	excluded [][]bool // by stream and witness: it has nothing to do with it; nil: with all
 }
 
-// NewJudge makes a judge of a run. Clocks are those of the witnesses.
-func NewJudge(f *ledger.Facts, clocks []Clock) *Judge {
-	j := &Judge{facts: f, clocks: clocks, compare: comparers(f), gaps: make([]gaps, len(f.Witnesses)), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
-	for i := range f.Witnesses {
-		j.gaps[i] = newGaps(f.Witnesses[i].Gaps)
-	}
+// NewJudge makes a judge of a run, of which there is a survey.
+func NewJudge(s *Survey) *Judge {
+	f := s.facts
+	j := &Judge{Survey: s, compare: comparers(f), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
 	for i := range f.Streams {
 		for _, w := range f.Streams[i].Unseen {
 			if j.excluded[i] == nil {
@@ -201,7 +193,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		case c.Outcome == outcome.Unsent || c.Attempts == 0 && !recovered && j.facts.Whole():
 			return saying{state: Missing, words: sayNotFound, took: -1} // nobody can find what was never sent
 		default:
-			if why := j.excused(w, s, c); why != "" {
+			if why := j.excused(w, c); why != "" {
 				return saying{state: Unheard, words: sayExcused, text: why, took: -1}
 			}
 			return saying{state: Missing, words: sayNotFound, took: -1}
@@ -215,7 +207,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		x.took = max(0, when(first).Sub(c.Sent))
 	}
 	say := func(st State, w words) saying { x.state, x.words = st, w; return x }
-	known := !recovered // what was sent of it is not in the ledger
+	known := !recovered                          // what was sent of it is not in the ledger
 	current := func(y *evidence.Sighting) bool { // what the platform holds now; all that a listener heard
 		switch {
 		case y.Witness != w || y.Perhaps:
@@ -272,10 +264,10 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	// A row that does not tell when it was stored cannot be called late: it may
 	// have been there long before the witness asked.
 	if wit.Within > 0 && !c.Sent.IsZero() && timed(first) {
-		switch verdict, took := j.clocks[w].inTime(c.Sent, first, wit.Within); verdict {
+		switch verdict, took := j.Clocks[w].inTime(c.Sent, first, wit.Within); verdict {
 		case TooLate:
 			if wit.Listens { // perhaps it was not late, but waited for the witness
-				if g := j.gaps[w].over(c.Sent, first.Seen, true, false); g != nil {
+				if g := j.gaps[w].over(c.Sent, first.Seen); g != nil {
 					x.text = g.Why
 					return say(Open, sayGapMeanwhile)
 				}
@@ -294,7 +286,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		if from.IsZero() {
 			from = first.Seen
 		}
-		if g := j.gaps[w].over(from, first.Seen.Add(wit.Linger), s.QoS0, true); g != nil {
+		if g := j.gaps[w].deaf(from, first.Seen.Add(wit.Linger), s.QoS0); g != nil {
 			x.text = g.Why
 			return say(Open, sayGapOnce)
 		}
@@ -316,67 +308,17 @@ func when(x *evidence.Sighting) time.Time {
 }
 
 // excused tells why a witness cannot be blamed for not having a message, or "".
-func (j *Judge) excused(w int, s *ledger.Stream, c *evidence.Case) string {
+func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
 	}
-	until := time.Time{}
-	if !c.At.IsZero() && c.Outcome != outcome.NoAnswer {
-		// The platform may take as long to pass it on as the witness waits for it.
-		until = c.At.Add(max(gapMargin, j.facts.Witnesses[w].Wait))
-	}
-	if g := j.gaps[w].over(c.Sent, until, s.QoS0, false); g != nil {
+	if g := j.gaps[w].over(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {
 		if g.Lag {
 			return "the witness lagged just then: " + g.Why
 		}
 		return "the witness could not listen just then: " + g.Why
 	}
 	return ""
-}
-
-// gaps are the gaps of a witness by their beginnings.
-type gaps struct {
-	list []ledger.Gap
-	// latest is, for each, when all gaps up to it are over; zero: never.
-	latest []time.Time
-}
-
-func newGaps(list []ledger.Gap) gaps {
-	g := gaps{list: slices.Clone(list)}
-	slices.SortStableFunc(g.list, func(a, b ledger.Gap) int { return a.From.Compare(b.From) })
-	for i := range g.list {
-		at := g.list[i].To
-		if i > 0 && (g.latest[i-1].IsZero() || !at.IsZero() && g.latest[i-1].After(at)) {
-			at = g.latest[i-1]
-		}
-		g.latest = append(g.latest, at)
-	}
-	return g
-}
-
-// over is a gap that shares a moment with a time; a zero end is for ever. QoS0: the
-// message is of QoS 0. Deaf: not one in which the witness only lagged. Nil without one.
-func (g *gaps) over(from, to time.Time, qos0, deaf bool) *ledger.Gap {
-	n := len(g.list)
-	if !to.IsZero() {
-		n, _ = slices.BinarySearchFunc(g.list, to, func(x ledger.Gap, at time.Time) int {
-			if x.From.After(at) {
-				return 1
-			}
-			return -1
-		})
-	}
-	for i := n - 1; i >= 0; i-- {
-		if last := g.latest[i]; !last.IsZero() && last.Before(from) {
-			return nil
-		}
-		x := &g.list[i]
-		if x.QoS0 && !qos0 || x.Lag && deaf || !x.To.IsZero() && x.To.Before(from) {
-			continue
-		}
-		return x
-	}
-	return nil
 }
 
 // Finding tells a ruling in words. It belongs to the case that was ruled on last.

@@ -111,7 +111,7 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	}
 	s.hearMu.Lock()
 	if !s.down.IsZero() {
-		s.ear.gap(&ledger.Gap{From: s.down, To: clock.Now(), QoS0: kept, Why: s.why})
+		s.ear.gap(&ledger.Gap{From: s.down, To: clock.Now(), Kept: kept, Why: s.why})
 		s.down = time.Time{}
 	}
 	s.hearMu.Unlock()
@@ -243,7 +243,7 @@ func (s *subscription) packet(p *mqttwire.Packet, acks []byte) ([]byte, error) {
 
 // slow is how long the broker's answer to a ping may wait behind messages. A broker drops
 // messages that wait too long for a subscriber, and tells nobody.
-const slow = 2 * time.Second
+const slow = 500 * time.Millisecond
 
 // answered takes the answer to a ping.
 func (s *subscription) answered() {

@@ -1,0 +1,133 @@
+package verdict
+
+import (
+	"slices"
+	"time"
+
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
+)
+
+// Survey is what all messages together tell, and each is judged by: the clocks of the
+// platforms, and in which gaps brokers dropped messages for a witness.
+type Survey struct {
+	Clocks []Clock
+	facts  *ledger.Facts
+	gaps   []gaps // of the witnesses
+}
+
+// NewSurvey makes a survey of a run, of which no case is known.
+func NewSurvey(f *ledger.Facts) *Survey {
+	s := &Survey{Clocks: make([]Clock, len(f.Witnesses)), facts: f, gaps: make([]gaps, len(f.Witnesses))}
+	for i := range f.Witnesses {
+		s.gaps[i] = newGaps(f.Witnesses[i].Gaps)
+	}
+	return s
+}
+
+// Needed tells whether the cases have to be looked at before they are judged. Timed: some
+// witness tells when messages were stored.
+func (s *Survey) Needed(timed bool) bool {
+	for i := range s.gaps {
+		timed = timed || slices.ContainsFunc(s.gaps[i].list, func(g ledger.Gap) bool { return g.Kept || g.Lag })
+	}
+	return timed
+}
+
+// Add takes what a case tells.
+func (s *Survey) Add(c *evidence.Case) {
+	addClocks(s.Clocks, c)
+	if c.Stream < 0 || !c.Known || c.Sent.IsZero() || c.Outcome != outcome.Accepted && c.Outcome != outcome.NotAsked {
+		return
+	}
+	for w := range s.gaps {
+		g := &s.gaps[w]
+		if len(g.list) == 0 || slices.Contains(s.facts.Streams[c.Stream].Unseen, w) || slices.ContainsFunc(c.Sightings, func(x evidence.Sighting) bool { return x.Witness == w }) {
+			continue
+		}
+		// It is missing: any gap in which it may have come out may have swallowed it.
+		g.each(c.Sent, patience(&s.facts.Witnesses[w], c), func(i int) bool { g.dropped[i] = true; return false })
+	}
+}
+
+// Finish ends the survey.
+func (s *Survey) Finish() { finishClocks(s.Clocks, s.facts) }
+
+// gapMargin: a message that was acknowledged this long before a gap of a witness, or
+// longer if the witness waits longer, may have come out in it.
+const gapMargin = time.Second
+
+// patience is until when a message may come out of the platform; zero: for ever.
+func patience(w *ledger.Witness, c *evidence.Case) time.Time {
+	if c.At.IsZero() || c.Outcome == outcome.NoAnswer {
+		return time.Time{}
+	}
+	// The platform may take as long to pass it on as the witness waits for it.
+	return c.At.Add(max(gapMargin, w.Wait))
+}
+
+// gaps are the gaps of a witness by their beginnings.
+type gaps struct {
+	list []ledger.Gap
+	// latest is, for each, when all gaps up to it are over; zero: never.
+	latest []time.Time
+	// dropped: a message is missing that may have come out in it.
+	dropped []bool
+}
+
+func newGaps(list []ledger.Gap) gaps {
+	g := gaps{list: slices.Clone(list), dropped: make([]bool, len(list))}
+	slices.SortStableFunc(g.list, func(a, b ledger.Gap) int { return a.From.Compare(b.From) })
+	for i := range g.list {
+		at := g.list[i].To
+		if i > 0 && (g.latest[i-1].IsZero() || !at.IsZero() && g.latest[i-1].After(at)) {
+			at = g.latest[i-1]
+		}
+		g.latest = append(g.latest, at)
+	}
+	return g
+}
+
+// each hands the places of gaps that share a moment with a time to see, the last first,
+// until that says yes; a zero end is for ever. It tells whether it did.
+func (g *gaps) each(from, to time.Time, see func(i int) bool) bool {
+	n := len(g.list)
+	if !to.IsZero() {
+		n, _ = slices.BinarySearchFunc(g.list, to, func(x ledger.Gap, at time.Time) int {
+			if x.From.After(at) {
+				return 1
+			}
+			return -1
+		})
+	}
+	for i := n - 1; i >= 0; i-- {
+		if last := g.latest[i]; !last.IsZero() && last.Before(from) {
+			break
+		}
+		if x := &g.list[i]; (x.To.IsZero() || !x.To.Before(from)) && see(i) {
+			return true
+		}
+	}
+	return false
+}
+
+// over is a gap that shares a moment with a time; nil without one.
+func (g *gaps) over(from, to time.Time) (found *ledger.Gap) {
+	g.each(from, to, func(i int) bool { found = &g.list[i]; return true })
+	return found
+}
+
+// deaf is one in which a copy may have been swallowed. While a broker keeps messages for a
+// witness, or has them wait, it drops what is too much, and tells nobody; where it dropped
+// none that is known, it dropped no copy. Of QoS 0 it keeps nothing.
+func (g *gaps) deaf(from, to time.Time, qos0 bool) (found *ledger.Gap) {
+	g.each(from, to, func(i int) bool {
+		x := &g.list[i]
+		if x.Kept && qos0 || !x.Kept && !x.Lag || g.dropped[i] {
+			found = x
+		}
+		return found != nil
+	})
+	return found
+}
