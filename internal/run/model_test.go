@@ -482,7 +482,8 @@ func (m *model) emit(t *truth, topic, body string, altered bool, after time.Dura
 			return
 		}
 		for name, s := range m.kept {
-			if m.fate.queue > 0 && len(s.queue) >= m.fate.queue {
+			// Its queue fills while the ear is away, or does not answer.
+			if m.fate.queue > 0 && len(s.queue) >= m.fate.queue && (ear == nil || ear.deaf) {
 				if ear != nil && s == ear.state || ear == nil && strings.HasPrefix(name, "runcrowd-") {
 					e.dropped = true
 					return
