@@ -359,6 +359,46 @@ func TestWhatDefinesALedgerIsLost(t *testing.T) {
 	assert.Len(t, twice.Damage, 2)
 }
 
+// A ledger is followed while it is written: what is half there is no damage.
+func TestFollowing(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := ledger.Create(path, "r", "c", time.Now())
+	require.NoError(t, err)
+	w.Stream(0, ledger.Stream{Device: "d", Reading: "r"})
+	w.Round(1, time.Now(), time.Now())
+	w.Flush()
+	const messages = 3000
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		p, carried := w.Page(), make([]byte, 40<<10)
+		for i := range uint64(messages) {
+			p.Due(0, i+1, 1, int64(i), carried[:1+i*7%uint64(len(carried))])
+			w.Flush()
+		}
+	}()
+	s, err := ledger.NewScanner(path)
+	require.NoError(t, err)
+	defer s.Close()
+	seen := 0
+	follow := func() { require.NoError(t, s.Scan(func(*ledger.Record) error { seen++; return nil })) }
+	for over := false; !over; {
+		select {
+		case <-done:
+			over = true
+		default:
+		}
+		follow()
+	}
+	require.NoError(t, w.Close())
+	follow()
+	f, err := s.Finish()
+	require.NoError(t, err)
+	assert.Equal(t, messages, seen)
+	assert.Empty(t, f.Damage)
+	assert.Zero(t, f.Torn)
+}
+
 func TestReadWhatIsNoLedger(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "x")
 	_, err := ledger.Read(path)

@@ -253,9 +253,17 @@ func (s *Scanner) Scan(see func(*Record) error) error {
 			if next < 0 {
 				return nil
 			}
-			passed = next - s.at
-			if body, from, err = s.frame(next); err != nil || body == nil {
+			// Perhaps it was being written, and is whole by now: what stands behind it was
+			// written later.
+			s.buf = s.buf[:0]
+			if body, from, err = s.frame(s.at); err != nil {
 				return err
+			}
+			if body == nil {
+				passed = next - s.at
+				if body, from, err = s.frame(next); err != nil || body == nil {
+					return err
+				}
 			}
 		}
 		if err := s.block(body, from, passed, see); err != nil {

@@ -145,7 +145,11 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	require.NoError(t, err, "seed %d", seed)
 	copied := ""
 	if s.killed > 0 {
-		m.later(s.killed, func() { copied = copyFolder(t, session.Folder) })
+		m.later(s.killed, func() {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			copied = copyFolder(t, session.Folder)
+		})
 	}
 	require.NoError(t, session.Play(context.Background()))
 	j, err := run.Judge(session.Folder, run.Judging{})
@@ -153,8 +157,9 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	o := &oracle{T: t, seed: seed, model: m, scenario: s}
 	m.mu.Lock()
 	o.check(j, false)
+	killed := copied != ""
 	m.mu.Unlock()
-	if copied == "" {
+	if !killed {
 		return
 	}
 	judge := func() {
