@@ -105,8 +105,25 @@ type played struct {
 	hits   []string // marks without the run, sorted
 }
 
-// play plays a crowd text against a stand-in and judges it.
+// play plays a crowd text against a stand-in and judges it. Where this machine was so busy
+// that a witness lagged, what is missing is not known: that is right, and tells nothing of
+// the flaw, so it is played again.
 func play(t *testing.T, text string, flaws ...string) *played {
+	t.Helper()
+	for again := 0; ; again++ {
+		p := playOnce(t, text, flaws...)
+		lagged := false
+		for _, w := range p.result.Witnesses {
+			lagged = lagged || strings.Contains(strings.Join(w.Why, " "), "lagged")
+		}
+		if !lagged || again == 5 {
+			return p
+		}
+		time.Sleep(time.Second)
+	}
+}
+
+func playOnce(t *testing.T, text string, flaws ...string) *played {
 	t.Helper()
 	var list []standin.Flaw
 	for _, f := range flaws {

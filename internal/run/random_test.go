@@ -27,7 +27,7 @@ import (
 // again with -seed N -seeds 1.
 var (
 	firstSeed = flag.Uint64("seed", 1, "the first seed of random runs; 0: by the clock")
-	seeds     = flag.Int("seeds", 1000, "how many random runs are played")
+	seeds     = flag.Int("seeds", 600, "how many random runs are played")
 )
 
 // TestRandomRuns plays crowds against a platform in memory that loses, repeats, alters,
