@@ -221,8 +221,8 @@ type key struct {
 	seq    uint64
 }
 
-// MostSightings is how many sightings of one message are looked at; more of them add
-// nothing.
+// MostSightings is how many sightings of one message are looked at: of more, only the first
+// of each witness.
 const MostSightings = 1000
 
 // stray is the stream of sightings that are of no stream of the run.
@@ -401,15 +401,11 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 		}
 	}
 	o := c.open(k)
-	if o.sightings++; o.sightings > MostSightings {
+	if o.sightings++; o.sightings > MostSightings && c.saw(o, x.witness) {
 		return
 	}
-	switch {
-	case e.opt.Same == nil || k.stream == stray:
-	case o.known:
-		if e.opt.Same(s.Stream, s.Witness, c.arena[o.carriedFrom:o.carriedTo], s.Values) {
-			x.flags |= same
-		}
+	if o.known && e.opt.Same != nil && e.opt.Same(s.Stream, s.Witness, c.arena[o.carriedFrom:o.carriedTo], s.Values) {
+		x.flags |= same
 	}
 	if e.scan == nil || !o.known {
 		x.valuesFrom, x.valuesTo = c.keep(s.Values)
@@ -422,6 +418,16 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 		o.first = n
 	}
 	o.last = n
+}
+
+// saw tells whether a witness has sighted the message of a case.
+func (c *chunk) saw(o *open, witness int32) bool {
+	for i := o.first; i > 0; i = c.seen[i-1].next {
+		if c.seen[i-1].witness == witness {
+			return true
+		}
+	}
+	return false
 }
 
 // sort finds the order of the chunk's cases. They came nearly in the order of their
@@ -522,8 +528,11 @@ func (e *Evidence) join(c *Case, parts []*part) {
 		if p.at != 0 || p.outcome != outcome.Open {
 			c.At, c.Outcome, c.Code, c.text = when(p.at), p.outcome, int(p.code), bytesAt{p.text, p.textBytes}
 		}
-		for i := range p.seen[:min(len(p.seen), MostSightings-len(list))] {
+		for i := range p.seen {
 			s := &p.seen[i]
+			if len(list) >= MostSightings && slices.ContainsFunc(list, func(x Sighting) bool { return x.Witness == int(s.witness) }) {
+				continue
+			}
 			x := Sighting{Witness: int(s.witness), Seen: when(s.seen), Stored: when(s.stored), Row: s.row, values: bytesAt{s.values, p.bytes(s)}, from: e,
 				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Same: s.flags&same != 0}
 			if s.names > 0 {

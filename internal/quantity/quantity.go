@@ -292,3 +292,28 @@ func ParseClock(text string) (time.Duration, error) {
 	}
 	return 0, fmt.Errorf("%q is not a time of day; write one such as \"15:00\", in quotes", text)
 }
+
+// ParseInstant reads a time as platforms write it: RFC 3339, or with a blank in place of
+// the T.
+func ParseInstant(text string) (time.Time, bool) {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return t, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// UnixInstant is the time of a number since 1970 in seconds, milliseconds, microseconds or
+// nanoseconds, told apart by its size.
+func UnixInstant(n int64) time.Time {
+	switch {
+	case n < 1e11:
+		return time.Unix(n, 0)
+	case n < 1e14:
+		return time.UnixMilli(n)
+	case n < 1e17:
+		return time.UnixMicro(n)
+	}
+	return time.Unix(0, n)
+}

@@ -16,7 +16,6 @@ import (
 func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	t.leave()
 	t.stream = -1
-	// Streams of which nothing came but that they had messages.
 	f, r := t.facts, &t.res
 	r.Run, r.Crowd, r.Start, r.Ended, r.Interrupted, r.Torn, r.Damage, r.Links = f.Run, f.Crowd, f.Start, f.Ended, f.Interrupted, f.Torn, f.Damage, f.Links
 	r.Proofs = t.proofs[:]

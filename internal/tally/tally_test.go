@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"math/big"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -122,6 +123,7 @@ func TestVerdicts(t *testing.T) {
 		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
 		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
 		"a second delivery before the first":   {nil, []ledger.Sighting{seen(0, again), ear, store}, nil, verdict.Repeated, "found twice"},
+		"twice, its sendings in a lost block":  {nil, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Lost = true }, verdict.Unknown, "how often it was sent is not known"},
 		"late":                                 {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
 		"late by the platform's clock":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, clockOf(-time.Millisecond, time.Millisecond), verdict.Late, "found 3s after"},
 		"late, if its clock were ours":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
@@ -301,6 +303,26 @@ func TestRecovered(t *testing.T) {
 	assert.Equal(t, 1, r.Proofs[2].AsSent, "what was sent of the last is not known")
 	assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Proof: proof.Stored, Measure: "share", Percent: 100}})[0].State)
 	assert.Zero(t, r.UnmatchedCount)
+}
+
+// A witness that found a message without end does not hide what another found of it.
+func TestManySightings(t *testing.T) {
+	for _, room := range []int64{0, 20_000} {
+		b := book(message(nil))
+		for range 2500 {
+			b.Sightings = append(b.Sightings, seen(0, nil))
+		}
+		b.Sightings = append(b.Sightings, seen(1, nil))
+		path := filepath.Join(t.TempDir(), "ledger")
+		writeLedger(t, path, b, indexes(1+len(b.Sightings)))
+		e, err := evidence.Open(path, evidence.Options{Compare: verdict.Same, Room: room})
+		require.NoError(t, err)
+		r, err := tally.Watch(e, tally.Options{}).Judge()
+		require.NoError(t, err)
+		require.NoError(t, e.Close())
+		assert.Equal(t, 1, r.Total[verdict.Repeated], "%v", r.Total)
+		assert.Contains(t, r.Findings[0].Testimony[1].Says, "found, as it was sent")
+	}
 }
 
 // How a value was changed has a name where there is one.

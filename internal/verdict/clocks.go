@@ -17,7 +17,6 @@ type Clock struct {
 	Offset ledger.Offset
 	timed  int           // sightings that tell when they were stored
 	unit   time.Duration // in which it tells times: 1 s, 1 ms or 0
-	told   bool          // the offset is narrowed by what the platform says of its clock
 
 	echoes int    // of the first sightings, those whose time is a text that the device sent
 	field  string // in which field
@@ -65,7 +64,7 @@ func finishClocks(clocks []Clock, f *ledger.Facts) {
 		// What keeps the messages may have another clock than what answers us.
 		both := ledger.Offset{Least: max(k.Offset.Least, told.Least), Most: min(k.Offset.Most, told.Most)}
 		if both.Least <= both.Most {
-			k.Offset, k.told = both, true
+			k.Offset = both
 		}
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
 
@@ -291,30 +292,16 @@ func compareTexts(sent, found string) string {
 	return ""
 }
 
-// instant reads a time: as RFC 3339, or with a blank in place of the T; as a number of
-// seconds, milliseconds, microseconds or nanoseconds since 1970, told apart by its size.
+// instant reads a time: a text, or a number since 1970.
 func instant(v any) (t time.Time, text, ok bool) {
 	switch x := v.(type) {
 	case string:
-		for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00"} {
-			if t, err := time.Parse(layout, x); err == nil {
-				return t, true, true
-			}
-		}
+		t, ok = quantity.ParseInstant(x)
+		return t, true, ok
 	case json.Number:
-		n, err := x.Int64()
-		if err != nil || n < 1e9 {
-			return t, false, false
+		if n, err := x.Int64(); err == nil && n >= 1e9 {
+			return quantity.UnixInstant(n), false, true
 		}
-		switch {
-		case n < 1e11:
-			return time.Unix(n, 0), false, true
-		case n < 1e14:
-			return time.UnixMilli(n), false, true
-		case n < 1e17:
-			return time.UnixMicro(n), false, true
-		}
-		return time.Unix(0, n), false, true
 	}
 	return t, false, false
 }

@@ -70,6 +70,7 @@ const (
 	sayUnder        // text is the device
 	sayUnderReading // text is the reading
 	sayTimes
+	sayAttempts
 	sayLate
 	sayNoValues
 	sayClock
@@ -253,6 +254,9 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		allowed = max(1, c.Attempts)
 	}
 	if len(copies) > allowed {
+		if s.MayRepeat && (recovered || j.facts.Lost || c.Outcome == outcome.Open && !j.facts.Whole()) {
+			return say(Open, sayAttempts) // a record that it was sent again may be missing
+		}
 		return say(Copied, sayTimes)
 	}
 	switch {
@@ -393,6 +397,8 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		if len(c.Sightings) >= evidence.MostSightings {
 			t.Says += " or more"
 		}
+	case sayAttempts:
+		t.Says = fmt.Sprintf("found %d times, and how often it was sent is not known: the ledger is not whole", x.times)
 	case sayLate:
 		t.Says = fmt.Sprintf("found %s after it was sent; allowed are %s", Span(x.took), wit.Within)
 	case sayNoValues:

@@ -24,6 +24,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
 
@@ -279,7 +280,7 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case limited.over:
-		return nil, fmt.Errorf("%s: the answer is longer than max_page, %s; ask for smaller pages, or raise it", address, size(q.spec.MaxPage))
+		return nil, fmt.Errorf("%s: the answer is longer than max_page, %s; ask for smaller pages, or raise it", address, quantity.FormatSize(q.spec.MaxPage))
 	case errors.As(err, &shape):
 		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address, shape.text)}
 	case limited.err != nil:
@@ -314,17 +315,6 @@ func (l *limitedReader) Read(b []byte) (int, error) {
 		l.err = err
 	}
 	return n, err
-}
-
-// size writes a number of bytes.
-func size(n int64) string {
-	switch {
-	case n >= 1<<20 && n%(1<<20) == 0:
-		return fmt.Sprintf("%d MiB", n>>20)
-	case n >= 1<<10 && n%(1<<10) == 0:
-		return fmt.Sprintf("%d KiB", n>>10)
-	}
-	return fmt.Sprintf("%d bytes", n)
 }
 
 // simplePath is an expression that only follows names.
@@ -486,7 +476,7 @@ func (r *rowReader) value() (any, error) {
 	}
 	if int64(len(raw)) > r.most {
 		r.told = true
-		return nil, fmt.Errorf("a row is longer than max_row, %s; raise it", size(r.most))
+		return nil, fmt.Errorf("a row is longer than max_row, %s; raise it", quantity.FormatSize(r.most))
 	}
 	return strictjson.Decode(raw)
 }

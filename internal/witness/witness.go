@@ -21,6 +21,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
 
@@ -428,10 +429,8 @@ func (c *Catalog) whose(m ledger.Mark) whose {
 func timeOf(v any) (time.Time, bool) {
 	switch x := v.(type) {
 	case string:
-		for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00"} {
-			if t, err := time.Parse(layout, x); err == nil {
-				return t, true
-			}
+		if t, ok := quantity.ParseInstant(x); ok {
+			return t, true
 		}
 		return numberTime(json.Number(x))
 	case json.Number:
@@ -444,15 +443,7 @@ func timeOf(v any) (time.Time, bool) {
 
 func numberTime(n json.Number) (time.Time, bool) {
 	if i, err := n.Int64(); err == nil && i > 0 {
-		switch {
-		case i < 1e11:
-			return time.Unix(i, 0), true
-		case i < 1e14:
-			return time.UnixMilli(i), true
-		case i < 1e17:
-			return time.UnixMicro(i), true
-		}
-		return time.Unix(0, i), true
+		return quantity.UnixInstant(i), true
 	}
 	if f, err := n.Float64(); err == nil && f > 0 && f < 1e11 {
 		return time.Unix(0, int64(f*1e9)), true
