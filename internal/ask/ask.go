@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"math"
 	"net/http"
 	"net/url"
 	"slices"
@@ -24,6 +23,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/strictjson"
 )
@@ -88,7 +88,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 		return nil, fmt.Errorf("the command %q does not say how the platform is asked to give it; write, for example, request: {url: \"http://HOST/asks/${device}\"}", q.Command.Name)
 	}
 	if overMQTT && (q.Command.Request == nil || a.Wanted) {
-		if line, err = q.open(ctx, env); err != nil {
+		if line, err = q.open(ctx, a, env); err != nil {
 			return nil, err
 		}
 		defer line.close()
@@ -103,7 +103,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	if q.Command.Request != nil {
 		err = q.request(ctx, a, env)
 	} else {
-		err = line.publish(a, q, body)
+		err = line.publish(ctx, body)
 	}
 	if a.Took = time.Since(sent); err != nil || a.Refused || !a.Wanted {
 		return a, err
@@ -112,7 +112,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	defer cancel()
 	switch {
 	case line != nil:
-		err = line.wait(ctx, a)
+		err = line.wait(ctx)
 	case ear != nil:
 		err = ear.wait(ctx, a)
 	default:
@@ -131,21 +131,22 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 // exchange is a question on its way over a broker.
 type exchange struct {
 	q           *Question
-	nc          io.WriteCloser
-	packets     chan mqttwire.Packet
-	failed      chan error
-	version     byte
+	a           *Answer
+	line        *mqtt.Line
+	granted     mqtt.Granted
+	command     mqttwire.Publish
+	taken       bool // the broker acknowledged the command, or refused it
 	response    string
 	correlation []byte
 }
 
-func (q *Question) open(ctx context.Context, env formula.Env) (*exchange, error) {
+func (q *Question) open(ctx context.Context, a *Answer, env formula.Env) (*exchange, error) {
 	l := q.Link
 	own, err := q.Credentials.Guest(l, "ask")
 	if err != nil {
 		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
 	}
-	n := &exchange{q: q, version: byte(l.Version), packets: make(chan mqttwire.Packet, 16), failed: make(chan error, 1), correlation: []byte(rand.Text()[:12])}
+	n := &exchange{q: q, a: a, correlation: []byte(rand.Text()[:12])}
 	if x := q.Command.Answer; x != nil && x.Topic != nil {
 		if n.response, err = x.Topic.Expand(&formula.Machine{}, env); err != nil {
 			return nil, fmt.Errorf("where the answer comes cannot be told beforehand: %w", err)
@@ -153,123 +154,113 @@ func (q *Question) open(ctx context.Context, env formula.Env) (*exchange, error)
 	} else if x != nil {
 		n.response = "runcrowd/" + q.Device.Name + "/" + strings.ToLower(rand.Text()[:12])
 	}
-	// Nothing is sent while it waits: the keep-alive must outlast that.
-	keepAlive := min(q.Wait+time.Minute, math.MaxUint16*time.Second)
-	connect := mqttwire.Connect{Version: n.version, ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: uint16(keepAlive / time.Second), CleanStart: true}
+	connect := mqttwire.Connect{Version: byte(l.Version), ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: 60, CleanStart: true}
 	broker := own.Broker(l)
-	line, err := broker.Open(ctx, connect, mqtt.Sizes{Buffer: 4096, Packet: maxAnswer})
-	if err != nil {
+	n.line = mqtt.NewLine(mqttsession.Options{Connect: connect, InFlight: 1, MaxPacket: maxAnswer, Timeout: l.Timeout}, n)
+	if err := broker.Open(ctx, n.line, connect); err != nil {
 		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 	}
-	n.nc = line.Conn
 	if n.response != "" {
-		if err := line.Subscribe(ctx, n.response, 1, broker.Timeout, nil); err != nil {
-			n.nc.Close()
+		asking, cancel := context.WithTimeout(ctx, broker.Timeout)
+		defer cancel()
+		if err := n.line.Subscribe(asking, n.response, 1, &n.granted); err != nil {
+			n.line.Close()
 			return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
 		}
 	}
-	go n.read(line.Reader)
 	return n, nil
 }
 
-// read hands on what comes, until the connection ends.
-func (n *exchange) read(rd *mqttwire.Reader) {
-	for {
-		var p mqttwire.Packet
-		if err := rd.Read(&p); err != nil {
-			n.failed <- err
-			return
-		}
-		p.Publish.Payload, p.Publish.Correlation = bytes.Clone(p.Publish.Payload), bytes.Clone(p.Publish.Correlation)
-		select {
-		case n.packets <- p:
-		case <-time.After(time.Second): // nobody reads any more
-			n.failed <- io.EOF
-			return
-		}
+// Fill implements mqttsession.Message: the command.
+func (n *exchange) Fill(p *mqttwire.Publish) { *p = n.command }
+
+// Up implements mqttsession.Handler.
+func (n *exchange) Up(*mqttwire.Packet) {}
+
+// Sent implements mqttsession.Handler.
+func (n *exchange) Sent(mqttsession.Message, mqttsession.Sending) {}
+
+// Settled implements mqttsession.Handler: the broker has the command, or refuses it.
+func (n *exchange) Settled(_ mqttsession.Message, r mqttsession.Result) {
+	n.taken = true
+	n.a.Refused, n.a.Nobody = r.Code >= 0x80 || r.Fate == mqttsession.Unsendable, r.Code == 0x10
+	switch {
+	case r.Fate == mqttsession.Unsendable:
+		n.a.Said = r.Said
+	case r.Code != 0:
+		n.a.Said = mqttwire.Because(mqttwire.Reason(r.Code), r.Said)
 	}
 }
+
+// Came implements mqttsession.Handler. The answer may be faster than the acknowledgement.
+func (n *exchange) Came(p *mqttwire.Packet) {
+	same := bytes.Equal(p.Publish.Correlation, n.correlation)
+	if n.a.Answered || p.Publish.Retain || len(p.Publish.Correlation) > 0 && !same {
+		return // to somebody else
+	}
+	n.a.Answered, n.a.Told, n.a.At, n.a.Matched = true, bytes.Clone(p.Publish.Payload), p.Publish.Topic, same
+}
+
+// TooLarge implements mqttsession.Handler.
+func (n *exchange) TooLarge(string, int) {}
+
+// Subscribed implements mqttsession.Handler.
+func (n *exchange) Subscribed(id uint16, p *mqttwire.Packet) { n.granted.Take(id, p) }
+
+// Ponged implements mqttsession.Handler.
+func (n *exchange) Ponged(int, time.Duration) {}
 
 // ackMost is how long the broker may take to acknowledge.
 const ackMost = 10 * time.Second
 
 // publish sends the command and waits until the broker has it.
-func (n *exchange) publish(a *Answer, q *Question, body []byte) error {
-	topic := q.Command.Filter
+func (n *exchange) publish(ctx context.Context, body []byte) error {
+	topic := n.q.Command.Filter
 	if err := crowd.CheckTopic(topic); err != nil {
-		return fmt.Errorf("the command %q: %w; a command for several topics cannot be asked from here", q.Command.Name, err)
+		return fmt.Errorf("the command %q: %w; a command for several topics cannot be asked from here", n.q.Command.Name, err)
 	}
-	a.Where = topic
-	p := &mqttwire.Publish{Topic: topic, QoS: 1, ID: 2, ContentType: "application/json", ResponseTopic: n.response, Payload: body}
+	n.a.Where = topic
+	n.command = mqttwire.Publish{Topic: topic, QoS: 1, ContentType: "application/json", ResponseTopic: n.response, Payload: body}
 	if n.response != "" {
-		p.Correlation = n.correlation
+		n.command.Correlation = n.correlation
 	}
-	if _, err := n.nc.Write(mqttwire.AppendPublish(nil, n.version, p)); err != nil {
+	err := n.line.Do(func(s *mqttsession.Session, now time.Time) error { s.Publish(now, n); return nil })
+	if err != nil {
 		return n.lost(err)
 	}
-	timeout := time.After(ackMost)
-	for {
-		select {
-		case p := <-n.packets:
-			if p.Type == mqttwire.PUBLISH { // the answer is faster than the acknowledgement
-				n.take(a, &p)
-				continue
-			}
-			if p.Type != mqttwire.PUBACK {
-				continue
-			}
-			a.Refused, a.Nobody = p.Reason >= 0x80, p.Reason == 0x10
-			if p.Reason != 0 {
-				a.Said = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
-			}
-			return nil
-		case err := <-n.failed:
-			return n.lost(err)
-		case <-timeout:
-			a.Refused, a.Said = true, fmt.Sprintf("no acknowledgement within %s", ackMost)
-			return nil
-		}
+	waiting, cancel := context.WithTimeout(ctx, ackMost)
+	defer cancel()
+	err = n.line.Until(waiting, func() bool { return n.taken })
+	if waiting.Err() != nil && ctx.Err() == nil {
+		n.a.Refused, n.a.Said = true, fmt.Sprintf("no acknowledgement within %s", ackMost)
+		return nil
 	}
+	return n.lost(err)
 }
 
 func (n *exchange) lost(err error) error {
+	if err == nil {
+		return nil
+	}
 	what, try := link.Explain(err, n.q.Link.Address)
 	return &link.ReachError{Link: n.q.Link.Name, Address: n.q.Link.URL(), What: what, Try: try, Err: err}
 }
 
-// take looks whether a message is the answer.
-func (n *exchange) take(a *Answer, p *mqttwire.Packet) {
-	if p.Publish.QoS == 1 {
-		n.nc.Write(mqttwire.AppendAck(nil, mqttwire.PUBACK, p.ID)) // what fails here, fails in read too
-	}
-	same := bytes.Equal(p.Publish.Correlation, n.correlation)
-	if a.Answered || p.Publish.Retain || len(p.Publish.Correlation) > 0 && !same {
-		return // to somebody else
-	}
-	a.Answered, a.Told, a.At, a.Matched = true, p.Publish.Payload, p.Publish.Topic, same
-}
-
 // wait waits for the answer.
-func (n *exchange) wait(ctx context.Context, a *Answer) error {
-	a.At = n.response
-	for !a.Answered {
-		select {
-		case p := <-n.packets:
-			if p.Type == mqttwire.PUBLISH {
-				n.take(a, &p)
-			}
-		case err := <-n.failed:
-			return n.lost(err)
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+func (n *exchange) wait(ctx context.Context) error {
+	if !n.a.Answered {
+		n.a.At = n.response
 	}
-	return nil
+	err := n.line.Until(ctx, func() bool { return n.a.Answered })
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return n.lost(err)
 }
 
 func (n *exchange) close() {
-	n.nc.Write(mqttwire.AppendDisconnect(nil, n.version, false))
-	n.nc.Close()
+	n.line.Leave(true)
+	n.line.Close()
 }
 
 // client is the client of the platform's API.

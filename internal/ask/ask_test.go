@@ -212,7 +212,7 @@ func TestBrokers(t *testing.T) {
 	long.Wait = 10 * time.Minute
 	go long.Ask(t.Context())
 	_, hello := b.Accept(packets.Packet{})
-	assert.Equal(t, uint16(660), hello.Connect.Keepalive)
+	assert.Equal(t, uint16(60), hello.Connect.Keepalive)
 
 	b = brokertest.New(t, 5)
 	go b.Accept(packets.Packet{ReasonCode: 0x87})

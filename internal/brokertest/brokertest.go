@@ -49,6 +49,10 @@ func read(t require.TestingT, version byte, r *bufio.Reader) packets.Packet {
 		err = pk.SubscribeDecode(body)
 	case packets.Disconnect:
 		err = pk.DisconnectDecode(body)
+	case packets.Connack:
+		err = pk.ConnackDecode(body)
+	case packets.Suback:
+		err = pk.SubackDecode(body)
 	}
 	require.NoError(t, err)
 	return pk

@@ -431,8 +431,11 @@ func WireSize(s *fleet.Stream, w engine.Written) int {
 		for _, u := range s.User {
 			p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
 		}
-		n := len(mqttwire.AppendPublish(nil, byte(l.Version), &p))
-		return n + map[byte]int{1: 4, 2: 12}[r.QoS]
+		if l.Version != mqttwire.V5 {
+			p.ContentType, p.UserKey, p.Expiry, p.User = "", "", 0, nil
+		}
+		b, _ := mqttwire.AppendPublish(nil, byte(l.Version), &p)
+		return len(b) + map[byte]int{1: 4, 2: 12}[r.QoS]
 	}
 	n := len(w.Body)
 	for _, line := range RequestHead(s, w) {

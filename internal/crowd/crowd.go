@@ -84,9 +84,10 @@ type Link struct {
 	KeepAlive     time.Duration
 	CleanStart    bool
 	SessionExpiry time.Duration // version 5: how long the broker keeps the session of a lost connection
+	EndSession    bool          // the session is ended when a device leaves for good
 	InFlight      int           // most messages of one device that wait for their acknowledgement
 
-	Timeout        time.Duration // HTTP: for one request
+	Timeout        time.Duration // HTTP: for one request; MQTT: for the answer to PINGREQ
 	ConnectTimeout time.Duration
 	BackOff        [2]time.Duration // first and longest wait before connecting again
 	Backlog        int              // most messages that wait in one device for the link
@@ -94,8 +95,9 @@ type Link struct {
 
 	Retries      int  // HTTP: how often one message is sent again at most
 	TopicAliases int  // version 5: most topics of a device that are sent as a number
-	Redirects    bool // version 5: go where the broker refers to
+	Redirects    bool // go where the platform refers or redirects to
 
+	Answer      string // HTTP: jq that must be true of an answer's body, or it is a refusal; empty: any will do
 	RetryKey    string // HTTP: header for the mark, by which the platform knows a request again
 	PerDevice   bool   // HTTP: a connection of its own for every device
 	HTTPVersion int    // 1 or 2

@@ -36,7 +36,7 @@ type wire struct {
 }
 
 func (w *wire) Try(context.Context, link.Identity) error { return nil }
-func (w *wire) Close()                                   {}
+func (w *wire) Close() (int, time.Duration)              { return 0, 0 }
 func (w *wire) Connect(id link.Identity, sink link.Sink) link.Conn {
 	w.sink = sink
 	sink.Up(id.Device, false)
@@ -54,7 +54,7 @@ func (c *wireConn) Send(m *link.Message) {
 	}
 	fails := c.fails && m.Answer > 0
 	c.mu.Unlock()
-	c.sink.Sent(m, clock.Nano())
+	c.sink.Sent(m, clock.Nano(), false)
 	if fails {
 		c.sink.Settled(m, clock.Nano(), outcome.Refused, 0x87, "not authorized")
 		return
@@ -63,7 +63,7 @@ func (c *wireConn) Send(m *link.Message) {
 }
 func (c *wireConn) Tick(time.Time) time.Duration { return 0 }
 func (c *wireConn) Open() int                    { return 0 }
-func (c *wireConn) Close()                       {}
+func (c *wireConn) Close(bool)                   {}
 
 // rig makes an engine with a link of ours; read ends its ledger and reads it.
 func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.Fleet, read func() *ledger.Book) {

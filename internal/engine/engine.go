@@ -47,11 +47,12 @@ type Engine struct {
 	round   int
 	begin   time.Time
 
-	mu      sync.Mutex
-	failure error // the first value that could not be made
-	failed  int64
-	lastWhy string
-	excused []ledger.Spans // by stream: no witness needs to find these
+	mu         sync.Mutex
+	failure    error // the first value that could not be made
+	failed     int64
+	lastWhy    string
+	lastRemark string
+	excused    []ledger.Spans // by stream: no witness needs to find these
 
 	asked  atomic.Uint64 // commands so far
 	toldMu sync.Mutex
@@ -122,7 +123,9 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 		}
 	}
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
-		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
+		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS > 0
+	} else {
+		d.MayRepeat = s.Device.Cast.Link.RetryKey == ""
 	}
 	template, _ := s.Form.(*payload.Template)
 	for i := range s.Reading.Fields {
@@ -171,7 +174,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
 	d.conn.Send(m)
 	e.settle(ctx, e.fleet.Crowd.Plan.Settle)
-	d.conn.Close()
+	d.conn.Close(true)
 	d.conn = nil
 	l.scribe.Fixed = nil
 }
@@ -207,9 +210,10 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	}
 	wg.Wait()
 	e.settle(context.Background(), plan.Settle)
+	last := ctx.Err() != nil || round >= max(1, plan.Rounds)
 	for i := range e.devices {
 		if c := e.devices[i].conn; c != nil {
-			c.Close()
+			c.Close(last)
 			e.devices[i].conn = nil
 			e.devices[i].up.Store(false)
 		}
@@ -245,7 +249,7 @@ func (e *Engine) settle(ctx context.Context, most time.Duration) {
 				continue
 			}
 			if look { // the loops are over: keep-alive is ours now
-				c.Tick(time.Now())
+				c.Tick(clock.Now())
 			}
 			if open == 0 {
 				open += c.Open()
@@ -347,14 +351,14 @@ func (l *loop) due(s *stream, due int64) *link.Message {
 }
 
 // Sent implements link.Sink.
-func (e *Engine) Sent(m *link.Message, at int64) {
+func (e *Engine) Sent(m *link.Message, at int64, anew bool) {
 	if m.Answer > 0 {
 		e.answerSent(m, at)
 		return
 	}
 	page := e.pageOf(m)
 	for seq := m.First(); seq <= m.Seq; seq++ {
-		page.Sent(m.Stream, seq, at)
+		page.Sent(m.Stream, seq, at, anew)
 	}
 	e.Counts.Sent.Add(int64(m.Count))
 }
@@ -400,9 +404,10 @@ func (e *Engine) pageOf(m *link.Message) *ledger.Page {
 }
 
 // changed notes what happened to a device's connection.
-func (e *Engine) changed(i int, what ledger.LinkChange, place, why string) {
+func (e *Engine) changed(i int, x *ledger.LinkEvent) {
 	if d := &e.devices[i]; len(d.Streams) > 0 {
-		d.page.Link(&ledger.LinkEvent{Stream: d.Streams[0].Index, At: clock.Now(), What: what, Place: e.fleet.Crowd.Redact(place), Why: e.fleet.Crowd.Redact(why)})
+		x.Stream, x.At, x.Place, x.Why = d.Streams[0].Index, clock.Now(), e.fleet.Crowd.Redact(x.Place), e.fleet.Crowd.Redact(x.Why)
+		d.page.Link(x)
 	}
 }
 
@@ -416,25 +421,55 @@ func (e *Engine) Up(i int, renewed bool) {
 	if e.devices[i].up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
 	}
-	e.changed(i, what, "", "")
+	e.changed(i, &ledger.LinkEvent{What: what})
 }
 
 // Listens implements link.Sink.
 func (e *Engine) Listens(i int, filter, why string) {
 	if why != "" {
-		e.changed(i, ledger.NotHearing, filter, why)
+		e.changed(i, &ledger.LinkEvent{What: ledger.NotHearing, Place: filter, Why: why})
 	}
 }
 
 // Down implements link.Sink.
-func (e *Engine) Down(i int, why string) {
+func (e *Engine) Down(i int, loss link.Loss) {
 	d := &e.devices[i]
 	if d.up.CompareAndSwap(true, false) {
 		e.Counts.Connected.Add(-1)
 	}
 	e.Counts.Drops.Add(1)
 	e.mu.Lock()
-	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(why))
+	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(loss.Why))
+	x := &ledger.LinkEvent{What: ledger.Down, Why: loss.Why}
+	if loss.After != nil && loss.After.Stream >= 0 {
+		x.After, x.Times = ledger.Entry{Stream: loss.After.Stream, Seq: loss.After.Seq}, loss.Times
+		if s := e.streamOf(loss.After.Stream); s != nil && loss.Times > 1 {
+			e.lastWhy += fmt.Sprintf(", %d times right after %s", loss.Times, s.Reading.Name)
+		}
+	}
 	e.mu.Unlock()
-	e.changed(i, ledger.Down, "", why)
+	e.changed(i, x)
+}
+
+// streamOf is a stream; nil where a message is of none: an answer to a command.
+func (e *Engine) streamOf(i int) *stream {
+	if i < 0 || i >= len(e.streams) {
+		return nil
+	}
+	return &e.streams[i]
+}
+
+// Remark implements link.Sink.
+func (e *Engine) Remark(i int, what string) {
+	e.mu.Lock()
+	e.lastRemark = fmt.Sprintf("%s: %s", e.devices[i].Name, e.fleet.Crowd.Redact(what))
+	e.mu.Unlock()
+	e.changed(i, &ledger.LinkEvent{What: ledger.Remarked, Why: what})
+}
+
+// LastRemark is what the platform did last that its user should know.
+func (e *Engine) LastRemark() string {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.lastRemark
 }

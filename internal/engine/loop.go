@@ -108,11 +108,11 @@ func (l *loop) next(x *entry, end int64) {
 	case joins:
 		e.join(x.index)
 		x.what = ticks
-		if wait := e.devices[x.index].conn.Tick(time.Now()); wait > 0 {
+		if wait := e.devices[x.index].conn.Tick(clock.Now()); wait > 0 {
 			again = clock.Nano() + int64(wait)
 		}
 	case ticks:
-		if wait := e.devices[x.index].conn.Tick(time.Now()); wait > 0 {
+		if wait := e.devices[x.index].conn.Tick(clock.Now()); wait > 0 {
 			again = clock.Nano() + int64(wait)
 		}
 	case answers:

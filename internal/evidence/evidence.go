@@ -23,6 +23,7 @@ type Case struct {
 	Due      time.Time
 	Sent     time.Time // first handed to the network; zero: never
 	Attempts int       // how often it was sent
+	Anew     int       // how often of that so that the platform may store it once more
 	Outcome  outcome.Outcome
 	At       time.Time // of the outcome
 	Code     int
@@ -154,7 +155,7 @@ func Of(b *ledger.Book, same func(stream, witness int, sent, found []byte) bool)
 		for i := range list {
 			m := &list[i]
 			x := e.chunk.open(key{uint32(stream), m.Seq})
-			x.known, x.round, x.attempts, x.outcome, x.code = !m.Hole, int32(m.Round), int32(m.Attempts), m.Outcome, int32(m.Code)
+			x.known, x.round, x.attempts, x.anew, x.outcome, x.code = !m.Hole, int32(m.Round), int32(m.Attempts), int32(m.Anew), m.Outcome, int32(m.Code)
 			x.due, x.sent, x.at = nano(m.Due), nano(m.Sent), nano(m.At)
 			x.carriedFrom, x.carriedTo = e.chunk.keep(m.Carried)
 			x.textFrom, x.textTo = e.chunk.keep([]byte(m.Text))
@@ -231,14 +232,14 @@ const stray = 1<<32 - 1
 // open is a case that is being gathered. Times are Unix nanoseconds, 0 for none.
 type open struct {
 	key
-	known           bool
-	outcome         outcome.Outcome
-	round, attempts int32
-	code            int32
-	first, last     int32 // of its sightings in the chunk, plus 1
-	sightings       int32
-	due, sent, at   int64
-	text, carried   place
+	known                 bool
+	outcome               outcome.Outcome
+	round, attempts, anew int32
+	code                  int32
+	first, last           int32 // of its sightings in the chunk, plus 1
+	sightings             int32
+	due, sent, at         int64
+	text, carried         place
 	// where the bytes are in the arena
 	carriedFrom, carriedTo, textFrom, textTo int32
 }
@@ -361,6 +362,9 @@ func (e *Evidence) add(r *ledger.Record) error {
 			x.sent = r.At
 		}
 		x.attempts++
+		if r.Anew {
+			x.anew++
+		}
 	case ledger.SettledRecord:
 		x := e.chunk.open(key{uint32(r.Stream), r.Seq})
 		x.at, x.outcome, x.code, x.text = r.At, r.Outcome, int32(r.Code), place{at: r.Text.At, n: int32(len(r.Text.B))}
@@ -525,6 +529,7 @@ func (e *Evidence) join(c *Case, parts []*part) {
 			c.Sent = when(p.sent)
 		}
 		c.Attempts += int(p.attempts)
+		c.Anew += int(p.anew)
 		if p.at != 0 || p.outcome != outcome.Open {
 			c.At, c.Outcome, c.Code, c.text = when(p.at), p.outcome, int(p.code), bytesAt{p.text, p.textBytes}
 		}

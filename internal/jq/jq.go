@@ -32,6 +32,9 @@ type Query struct {
 	watched bool // it can go on without end
 }
 
+// String is the expression as it was written.
+func (q *Query) String() string { return q.source }
+
 // Parse compiles an expression.
 func Parse(source string) (*Query, error) {
 	q, err := gojq.Parse(source)

@@ -15,6 +15,7 @@ type Message struct {
 	Due      time.Time
 	Sent     time.Time // first handed to the network; zero: never
 	Attempts int       // how often it was sent
+	Anew     int       // how often of that so that the platform may store it once more
 	Outcome  outcome.Outcome
 	At       time.Time // of the outcome
 	Code     int
@@ -75,6 +76,9 @@ func (b *Book) add(r *Record) {
 			m.Sent = timeOf(r.At)
 		}
 		m.Attempts++
+		if r.Anew {
+			m.Anew++
+		}
 	case SettledRecord:
 		m := b.message(r.Stream, r.Seq)
 		m.At, m.Outcome, m.Code, m.Text = timeOf(r.At), r.Outcome, r.Code, string(r.Text.B)

@@ -35,8 +35,8 @@
 //	    index uint, name text, proof text, within int, linger int, wait int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, carried bytes
-//	 6  a message was handed to the network; again for each attempt
-//	    stream uint, seq uint, at time
+//	 6  a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more
+//	    stream uint, seq uint, at time, anew bool
 //	 7  what became of a message
 //	    stream uint, seq uint, at time, outcome byte, code uint, text text
 //	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
@@ -45,8 +45,8 @@
 //	    witness uint, from time, to time, kept bool, lag bool, why text
 //	10  whether a witness was heard to the end of a round
 //	    witness uint, round uint, complete bool, why text
-//	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4); stream is the first of the device
-//	    stream uint, at time, change byte, place text, why text
+//	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so often right after one message
+//	    stream uint, at time, change byte, place text, why text, beside uint, seq uint, times uint
 //	12  the run is over
 //	    at time, interrupted bool
 //	13  what the platform asked of a device

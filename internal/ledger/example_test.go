@@ -29,7 +29,7 @@ func Example() {
 	w.Flush() // streams stand before what is told of them
 	page := w.Page()
 	page.Due(0, 1, 1, start.UnixNano(), []byte(`{"wave_m":0.4}`))
-	page.Sent(0, 1, start.Add(time.Millisecond).UnixNano())
+	page.Sent(0, 1, start.Add(time.Millisecond).UnixNano(), false)
 	page.Settled(0, 1, start.Add(3*time.Millisecond).UnixNano(), outcome.Accepted, 0, "")
 	w.End(false)
 	if err := w.Close(); err != nil {

@@ -28,7 +28,7 @@ const FlushEvery = 250 * time.Millisecond
 const pageSize = 128 << 10
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 5 "
+const header = "runcrowd ledger 6 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -80,8 +80,7 @@ type Stream struct {
 	Kind    string
 	Reading string
 	QoS0    bool // no acknowledgement is asked for
-	// MayRepeat: the protocol allows one copy for each time the message was
-	// sent (MQTT QoS 1).
+	// MayRepeat: a message may be sent more than once so that each time may be stored.
 	MayRepeat bool
 	// Unseen are the witnesses that need not find its messages.
 	Unseen []int
@@ -521,12 +520,14 @@ func (p *Page) Due(stream int, seq uint64, round int, due int64, carried []byte)
 	p.end()
 }
 
-// Sent notes that a message was handed to the network, in Unix nanoseconds.
-func (p *Page) Sent(stream int, seq uint64, at int64) {
+// Sent notes that a message was handed to the network, in Unix nanoseconds. Anew: after
+// an earlier time, and so that the platform may store it once more.
+func (p *Page) Sent(stream int, seq uint64, at int64, anew bool) {
 	p.begin(recSent)
 	p.uint(uint64(stream))
 	p.uint(seq)
 	p.nano(at, false)
+	p.bool(anew)
 	p.end()
 }
 
@@ -615,6 +616,7 @@ const (
 	Renewed                          // it was made anew, for a new access token
 	Down                             // it was lost
 	NotHearing                       // the platform does not let it hear commands
+	Remarked                         // the platform did something that its user should know
 )
 
 // LinkEvent is a change of a device's connection.
@@ -623,7 +625,17 @@ type LinkEvent struct {
 	At     time.Time
 	What   LinkChange
 	Place  string // topic filter or path, of NotHearing
-	Why    string // of Down and NotHearing
+	Why    string // of Down, NotHearing and Remarked
+	// Of Down: the message right after which the platform closed the connection, and how
+	// often that was so; with Times 0, none is known.
+	After Entry
+	Times int
+}
+
+// Entry names a message: a stream, and its sequence number in it.
+type Entry struct {
+	Stream int
+	Seq    uint64
 }
 
 // Link notes a change of a connection.
@@ -634,6 +646,9 @@ func (p *Page) Link(e *LinkEvent) {
 	p.buf = append(p.buf, byte(e.What))
 	p.text(e.Place)
 	p.text(e.Why)
+	p.uint(uint64(e.After.Stream))
+	p.uint(e.After.Seq)
+	p.uint(uint64(e.Times))
 	p.end()
 }
 

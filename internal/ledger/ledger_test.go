@@ -102,8 +102,8 @@ func written(t testing.TB, end bool) string {
 	p := w.Page()
 	at := start.UnixNano()
 	p.Due(0, 1, 1, at, []byte(`{"wave_m":1}`))
-	p.Sent(0, 1, at+1000)
-	p.Sent(0, 1, at+2000)
+	p.Sent(0, 1, at+1000, false)
+	p.Sent(0, 1, at+2000, false)
 	p.Settled(0, 1, at+3000, outcome.Refused, 135, "not authorized")
 	w.Flush()
 	p.Due(0, 2, 1, at+5000, []byte(`{"wave_m":2}`))
@@ -435,7 +435,7 @@ func BenchmarkMessage(b *testing.B) {
 	b.ReportAllocs()
 	for i := int64(1); b.Loop(); i++ {
 		p.Due(0, uint64(i), 1, i, carried)
-		p.Sent(0, uint64(i), i)
+		p.Sent(0, uint64(i), i, false)
 		p.Settled(0, uint64(i), i, outcome.Accepted, 0, "")
 	}
 	w.Close()

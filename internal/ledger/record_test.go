@@ -89,7 +89,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	w.Round(1, start, start.Add(time.Minute))
 	p := w.Page()
 	p.Due(0, 1, 1, start.UnixNano(), []byte(`{"a":1}`))
-	p.Sent(0, 1, start.UnixNano()+1)
+	p.Sent(0, 1, start.UnixNano()+1, false)
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
 	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})

@@ -45,6 +45,7 @@ type Record struct {
 	// stored, in Unix nanoseconds; 0 is no time.
 	At, Stored int64
 	Carried    Bytes // of DueRecord
+	Anew       bool  // of SentRecord: after an earlier time, and it may be stored once more
 	Outcome    outcome.Outcome
 	Code       int
 	Text       Bytes // of SettledRecord and ToldRecord
@@ -471,7 +472,10 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recLink:
-		f.Links.add(&LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text()})
+		e := &LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text(), Entry{int(d.uint()), d.uint()}, int(d.uint())}
+		if d.err == nil {
+			f.Links.add(e)
+		}
 		return nil
 	case recEnd:
 		_ = d.when()
@@ -496,6 +500,9 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 	case recSent, recSettled:
 		r.Type, r.Stream, r.Seq, r.At = RecordType(rec), s.index(d), d.uint(), d.nano()
+		if rec == recSent {
+			r.Anew = d.bool()
+		}
 		if rec == recSettled {
 			r.Outcome, r.Code, r.Text = outcome.Outcome(d.byte()), int(d.uint()), d.part()
 		}

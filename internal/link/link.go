@@ -155,8 +155,9 @@ func Hide(text, token string) string {
 // in order. They may be called while a lock of the Conn is held: they must not block, and
 // not call the Conn. The texts they are given hold no access token.
 type Sink interface {
-	// Sent: the message was handed to the network; again for each further attempt.
-	Sent(m *Message, at int64)
+	// Sent: the message was handed to the network; once more for each further attempt.
+	// Anew: after an earlier one, and so that the platform may store it a second time.
+	Sent(m *Message, at int64, anew bool)
 	// Settled: this is what became of the message, once for each message. It gives
 	// the message back: the link does not touch it again. Code is the protocol's own,
 	// or 0; text is what the platform said, or what went wrong.
@@ -164,12 +165,30 @@ type Sink interface {
 	// Up: the connection is there; renewed: it was made anew for a new access token.
 	Up(device int, renewed bool)
 	// Down: the connection was lost, or could not be made.
-	Down(device int, why string)
+	Down(device int, loss Loss)
+	// Remark: something about the platform that its user should know; each once for
+	// a connection.
+	Remark(device int, what string)
 	// Listens: the platform lets a device hear commands at a filter or path; or, with
 	// a why, does not.
 	Listens(device int, filter, why string)
 	// Came: a device was sent something on one of its Asks. The sink owns it.
 	Came(device int, in *Incoming)
+}
+
+// Loss is how a connection was lost, or could not be made.
+type Loss struct {
+	Why string
+	// After is the message right after which the platform closed the connection, as far
+	// as can be told; Times is how often that was so.
+	After *Culprit
+	Times int
+}
+
+// Culprit is a message that a connection did not outlive.
+type Culprit struct {
+	Stream int
+	Seq    uint64
 }
 
 // Conn is one device's connection. It brings itself back, with a growing, jittered
@@ -189,22 +208,26 @@ type Conn interface {
 	Open() int
 	// Close ends the connection as the protocol wants it, settles what is open, and does
 	// not wait. An HTTP request that is under way is cancelled and settled shortly
-	// after: Link.Close waits for it. A second Close does nothing.
-	Close()
+	// after: Link.Close waits for it. Last: the device does not come back in this run. A
+	// second Close does nothing.
+	Close(last bool)
 }
 
 // Link reaches one platform for many devices. Its methods may be called from any
 // goroutine.
 type Link interface {
-	// Try connects once, as one device, and leaves again: it fails where the run would.
-	// It blocks for at most the link's time to connect. The error is a *ReachError.
+	// Try reaches the platform as one device: it fails where the run would. What it opens
+	// on the way is what Connect gives to that device, so that nobody meets the device's
+	// session but the device itself. It blocks for at most the link's time to connect. The
+	// error is a *ReachError.
 	Try(ctx context.Context, id Identity) error
 	// Connect makes a device's connection and returns at once: what comes of it goes to
 	// the sink, which the Conn keeps. The caller closes the Conn.
 	Connect(id Identity, sink Sink) Conn
 	// Close waits until all connections are gone. All Conns are closed before, or
-	// are closed by it.
-	Close()
+	// are closed by it. It tells how many devices left a session on the platform, and
+	// for how long that is kept; 0 is without end.
+	Close() (left int, kept time.Duration)
 }
 
 // ReachError says that a platform could not be reached, and what to try.
@@ -243,6 +266,9 @@ func Explain(err error, address string) (what, try string) {
 	}
 	if e, is := errors.AsType[*TokenError](err); is {
 		return e.What, e.Try
+	}
+	if what, try, is := explainProxy(err); is {
+		return what, try
 	}
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:

@@ -21,10 +21,10 @@ func Transport(t *TLS, cert *tls.Certificate) *http.Transport {
 	return way
 }
 
-// keepsHost tells whether a request that carries credentials may go on from one
+// KeepsHost tells whether a request that carries credentials may go on from one
 // address to another: to the same host, or to the same host name over TLS. A host
 // that the file does not name must not see them.
-func keepsHost(from, to *url.URL) bool {
+func KeepsHost(from, to *url.URL) bool {
 	return from.Scheme == to.Scheme && from.Host == to.Host ||
 		from.Scheme == "http" && to.Scheme == "https" && from.Hostname() == to.Hostname()
 }
@@ -50,7 +50,7 @@ func NextPage(address string, named any) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("the next page of %s is %q, which is not an address", address, next)
 	}
-	if !keepsHost(base, u) {
+	if !KeepsHost(base, u) {
 		return "", fmt.Errorf("the next page of %s is at %s://%s, and was not asked: the credentials are for %s://%s alone", address, u.Scheme, u.Host, base.Scheme, base.Host)
 	}
 	return u.String(), nil
@@ -63,7 +63,7 @@ func StayOnHost(req *http.Request, via []*http.Request) error {
 	switch {
 	case len(via) >= 10:
 		return &redirectError{"it redirects again and again", "check the address"}
-	case !keepsHost(from, req.URL):
+	case !KeepsHost(from, req.URL):
 		return &redirectError{fmt.Sprintf("it redirects to %s://%s, which was not asked: the credentials are for %s://%s alone", req.URL.Scheme, req.URL.Host, from.Scheme, from.Host),
 			"if that is the platform, write its address"}
 	}

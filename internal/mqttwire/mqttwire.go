@@ -3,16 +3,16 @@
 // (OASIS Standard, 7 March 2019). Section numbers in comments are those of
 // version 5 unless another is named.
 //
-// Encoders append to a buffer and allocate nothing. The decoder checks every
-// length against the packet and never panics, whatever bytes come.
+// Encoders append to a buffer and allocate nothing; what the standard does not let a
+// client send is an error, and nothing is appended. The decoder refuses what the
+// standard calls malformed or a protocol error, and never panics, whatever bytes come.
 package mqttwire
 
 import (
-	"bufio"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"io"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -33,6 +33,7 @@ const (
 	PUBCOMP    = 7
 	SUBSCRIBE  = 8
 	SUBACK     = 9
+	UNSUBACK   = 11
 	PINGREQ    = 12
 	PINGRESP   = 13
 	DISCONNECT = 14
@@ -41,31 +42,77 @@ const (
 
 // Identifiers of the properties used here (section 2.2.2.2).
 const (
-	propMessageExpiry    = 0x02
-	propContentType      = 0x03
-	propResponseTopic    = 0x08
-	propCorrelationData  = 0x09
-	propSessionExpiry    = 0x11
-	propAssignedClientID = 0x12
-	propServerKeepAlive  = 0x13
-	propWillDelay        = 0x18
-	propServerReference  = 0x1c
-	propReasonString     = 0x1f
-	propReceiveMaximum   = 0x21
-	propMaximumQoS       = 0x24
-	propUserProperty     = 0x26
-	propMaximumPacket    = 0x27
-	propTopicAliasMax    = 0x22
-	propTopicAlias       = 0x23
-	propRetainAvailable  = 0x25
+	propPayloadFormat       = 0x01
+	propMessageExpiry       = 0x02
+	propContentType         = 0x03
+	propResponseTopic       = 0x08
+	propCorrelationData     = 0x09
+	propSubscriptionID      = 0x0b
+	propSessionExpiry       = 0x11
+	propAssignedClientID    = 0x12
+	propServerKeepAlive     = 0x13
+	propAuthMethod          = 0x15
+	propAuthData            = 0x16
+	propWillDelay           = 0x18
+	propResponseInformation = 0x1a
+	propServerReference     = 0x1c
+	propReasonString        = 0x1f
+	propReceiveMaximum      = 0x21
+	propTopicAliasMax       = 0x22
+	propTopicAlias          = 0x23
+	propMaximumQoS          = 0x24
+	propRetainAvailable     = 0x25
+	propUserProperty        = 0x26
+	propMaximumPacket       = 0x27
+	propWildcards           = 0x28
+	propSubscriptionIDs     = 0x29
+	propSharedSubscriptions = 0x2a
 )
 
 // MaxPacket is the largest packet there can be (section 2.1.4), in bytes
 // behind the fixed header.
 const MaxPacket = 268_435_455
 
+// MaxText is the longest text or binary value, in bytes (sections 1.5.4, 1.5.6).
+const MaxText = 65535
+
 // ErrMalformed is the error for a packet that breaks the standard.
 var ErrMalformed = errors.New("malformed packet")
+
+// Error is a packet that breaks the standard. It wraps ErrMalformed.
+type Error struct {
+	Code byte // reason that goes with it (section 4.13): 0x81, 0x82, 0x94, 0x95
+	What string
+}
+
+func (e *Error) Error() string { return ErrMalformed.Error() + ": " + e.What }
+
+// Unwrap gives ErrMalformed.
+func (e *Error) Unwrap() error { return ErrMalformed }
+
+func malformed(format string, args ...any) error { return &Error{0x81, fmt.Sprintf(format, args...)} }
+func protocol(format string, args ...any) error  { return &Error{0x82, fmt.Sprintf(format, args...)} }
+
+// checkText tells what keeps a text from going into a packet (section 1.5.4).
+func checkText(what, s string) error {
+	switch {
+	case len(s) > MaxText:
+		return fmt.Errorf("%s has %d bytes; MQTT allows %d", what, len(s), MaxText)
+	case strings.IndexByte(s, 0) >= 0:
+		return fmt.Errorf("%s holds the character U+0000, which MQTT does not allow", what)
+	case !utf8.ValidString(s):
+		return fmt.Errorf("%s is not UTF-8", what)
+	}
+	return nil
+}
+
+// checkBytes tells what keeps a binary value from going into a packet (section 1.5.6).
+func checkBytes(what string, n int) error {
+	if n > MaxText {
+		return fmt.Errorf("%s has %d bytes; MQTT allows %d", what, n, MaxText)
+	}
+	return nil
+}
 
 func appendVarint(b []byte, n int) []byte {
 	for n > 127 {
@@ -101,7 +148,29 @@ type Connect struct {
 	// ReceiveMaximum, version 5 only: how many QoS 1 and 2 messages the server
 	// may send before they are acknowledged; 0 leaves the standard's 65535.
 	ReceiveMaximum uint16
-	Will           *Will // nil: none
+	// MaximumPacket, version 5 only: the largest packet that the server may send, in
+	// bytes; 0: any.
+	MaximumPacket uint32
+	Will          *Will // nil: none
+}
+
+// Check tells what the standard does not allow in the packet.
+func (c *Connect) Check() error {
+	err := errors.Join(checkText("the client id", c.ClientID), checkText("the user name", c.Username), checkBytes("the password", len(c.Password)))
+	if w := c.Will; w != nil {
+		err = errors.Join(err, checkText("the will's topic", w.Topic), checkBytes("the will's body", len(w.Payload)), checkText("the will's content type", w.ContentType))
+		if w.Topic == "" || strings.ContainsAny(w.Topic, "#+") {
+			err = errors.Join(err, fmt.Errorf("the will's topic %q is not a topic name", w.Topic))
+		}
+	}
+	switch {
+	case err != nil:
+	case c.Version == V311 && c.Password != "" && c.Username == "": // 3.1.1, section 3.1.2.9
+		return errors.New("a password without a user name is not allowed in version 3.1.1")
+	case c.Version == V311 && c.ClientID == "" && !c.CleanStart: // 3.1.1, section 3.1.3.1
+		return errors.New("an empty client id needs a clean session in version 3.1.1")
+	}
+	return err
 }
 
 // Will is the message that the server publishes when the connection is lost
@@ -151,7 +220,10 @@ func (w *Will) append(b []byte, version byte) []byte {
 }
 
 // AppendConnect appends a CONNECT.
-func AppendConnect(b []byte, c *Connect) []byte {
+func AppendConnect(b []byte, c *Connect) ([]byte, error) {
+	if err := c.Check(); err != nil {
+		return b, err
+	}
 	props := 0
 	if c.Version == V5 {
 		if c.SessionExpiry > 0 {
@@ -159,6 +231,9 @@ func AppendConnect(b []byte, c *Connect) []byte {
 		}
 		if c.ReceiveMaximum > 0 {
 			props += 3
+		}
+		if c.MaximumPacket > 0 {
+			props += 5
 		}
 	}
 	n := 10 + 2 + len(c.ClientID)
@@ -199,6 +274,9 @@ func AppendConnect(b []byte, c *Connect) []byte {
 		if c.ReceiveMaximum > 0 {
 			b = binary.BigEndian.AppendUint16(append(b, propReceiveMaximum), c.ReceiveMaximum)
 		}
+		if c.MaximumPacket > 0 {
+			b = binary.BigEndian.AppendUint32(append(b, propMaximumPacket), c.MaximumPacket)
+		}
 	}
 	b = appendText(b, c.ClientID)
 	if c.Will != nil {
@@ -210,7 +288,7 @@ func AppendConnect(b []byte, c *Connect) []byte {
 	if c.Password != "" {
 		b = appendText(b, c.Password)
 	}
-	return b
+	return b, nil
 }
 
 // Publish is the PUBLISH packet (section 3.3). What stands behind Retain is of
@@ -289,8 +367,67 @@ func (p *Publish) appendProps(b []byte) []byte {
 	return b
 }
 
+// Check tells what the standard does not allow in the packet (section 3.3).
+func (p *Publish) Check(version byte) error {
+	if err := checkText("the topic", p.Topic); err != nil {
+		return err
+	}
+	switch {
+	case strings.IndexByte(p.Topic, '#') >= 0 || strings.IndexByte(p.Topic, '+') >= 0:
+		return fmt.Errorf("the topic %q holds a wildcard", p.Topic)
+	case p.Topic == "" && p.Alias == 0:
+		return errors.New("the topic is empty")
+	case p.QoS > 2:
+		return fmt.Errorf("there is no QoS %d", p.QoS)
+	case p.QoS == 0 && p.Dup:
+		return errors.New("a message of QoS 0 is never a repeated one (DUP)")
+	case p.QoS > 0 && p.ID == 0:
+		return errors.New("a message of QoS 1 or 2 needs a packet identifier above 0")
+	}
+	if version != V5 {
+		return nil
+	}
+	if p.ContentType != "" {
+		if err := checkText("the content type", p.ContentType); err != nil {
+			return err
+		}
+	}
+	if p.ResponseTopic != "" {
+		if err := checkText("the response topic", p.ResponseTopic); err != nil {
+			return err
+		}
+		if strings.ContainsAny(p.ResponseTopic, "#+") {
+			return fmt.Errorf("the response topic %q holds a wildcard", p.ResponseTopic)
+		}
+	}
+	if err := checkBytes("the correlation data", len(p.Correlation)); err != nil {
+		return err
+	}
+	if p.UserKey != "" {
+		if err := checkUser(p.UserKey, p.UserVal); err != nil {
+			return err
+		}
+	}
+	for i := range p.User {
+		if err := checkUser(p.User[i].Key, p.User[i].Value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkUser(key, value string) error {
+	if err := checkText("the name of a user property", key); err != nil {
+		return err
+	}
+	return checkText("a user property", value)
+}
+
 // AppendPublish appends a PUBLISH.
-func AppendPublish(b []byte, version byte, p *Publish) []byte {
+func AppendPublish(b []byte, version byte, p *Publish) ([]byte, error) {
+	if err := p.Check(version); err != nil {
+		return b, err
+	}
 	n := 2 + len(p.Topic) + len(p.Payload)
 	if p.QoS > 0 {
 		n += 2
@@ -299,6 +436,9 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 	if version == V5 {
 		props = p.props()
 		n += varintLen(props) + props
+	}
+	if n > MaxPacket {
+		return b, fmt.Errorf("the packet has %d bytes; MQTT allows %d", n, MaxPacket)
 	}
 	flags := p.QoS << 1
 	if p.Dup {
@@ -315,21 +455,30 @@ func AppendPublish(b []byte, version byte, p *Publish) []byte {
 	if version == V5 {
 		b = p.appendProps(appendVarint(b, props))
 	}
-	return append(b, p.Payload...)
+	return append(b, p.Payload...), nil
 }
 
-// AppendAck appends a PUBACK, PUBREC, PUBREL or PUBCOMP that says success. The
-// short form serves both versions (sections 3.4.2.1, 3.6.2.1).
-func AppendAck(b []byte, packet byte, id uint16) []byte {
+// AppendAck appends a PUBACK, PUBREC, PUBREL or PUBCOMP. The reason is of version 5;
+// success has the short form, which serves both versions (sections 3.4.2.1, 3.6.2.1).
+func AppendAck(b []byte, packet byte, id uint16, reason byte) []byte {
 	first := packet << 4
 	if packet == PUBREL {
 		first |= 0x02 // section 3.6.1
+	}
+	if reason != 0 {
+		return append(b, first, 3, byte(id>>8), byte(id), reason)
 	}
 	return append(b, first, 2, byte(id>>8), byte(id))
 }
 
 // AppendSubscribe appends a SUBSCRIBE for one filter (section 3.8).
-func AppendSubscribe(b []byte, version byte, id uint16, filter string, qos byte) []byte {
+func AppendSubscribe(b []byte, version byte, id uint16, filter string, qos byte) ([]byte, error) {
+	if err := checkText("the filter", filter); err != nil {
+		return b, err
+	}
+	if err := CheckFilter(filter); err != nil {
+		return b, err
+	}
 	n := 2 + 2 + len(filter) + 1
 	if version == V5 {
 		n++
@@ -339,304 +488,55 @@ func AppendSubscribe(b []byte, version byte, id uint16, filter string, qos byte)
 	if version == V5 {
 		b = append(b, 0)
 	}
-	return append(appendText(b, filter), qos)
+	return append(appendText(b, filter), qos), nil
+}
+
+// CheckFilter tells what is wrong with a topic filter (sections 4.7.1, 4.8.2).
+func CheckFilter(filter string) error {
+	rest := filter
+	if share, is := strings.CutPrefix(filter, "$share/"); is {
+		name, under, ok := strings.Cut(share, "/")
+		if !ok || name == "" || strings.ContainsAny(name, "#+") {
+			return fmt.Errorf("the filter %q: a shared subscription is $share/NAME/FILTER", filter)
+		}
+		rest = under
+	}
+	if rest == "" {
+		return errors.New("the filter is empty")
+	}
+	for more := true; more; {
+		var level string
+		level, rest, more = strings.Cut(rest, "/")
+		switch {
+		case level == "#" && more:
+			return fmt.Errorf("the filter %q has something behind #", filter)
+		case level != "#" && level != "+" && strings.ContainsAny(level, "#+"):
+			return fmt.Errorf("the filter %q: # and + stand for whole levels", filter)
+		}
+	}
+	return nil
 }
 
 // AppendPing appends a PINGREQ (section 3.12).
 func AppendPing(b []byte) []byte { return append(b, PINGREQ<<4, 0) }
 
-// AppendDisconnect appends a normal DISCONNECT. In version 5, end also ends the
-// session at once, whatever expiry it was opened with (section 3.14.2.2.2).
-func AppendDisconnect(b []byte, version byte, end bool) []byte {
+// AppendDisconnect appends a DISCONNECT; the reason is of version 5, 0 is normal. In
+// version 5, end also ends the session at once, whatever expiry it was opened with
+// (section 3.14.2.2.2).
+func AppendDisconnect(b []byte, version byte, reason byte, end bool) []byte {
+	if version == V5 && reason != 0 {
+		return append(b, DISCONNECT<<4, 1, reason)
+	}
 	if version == V5 && end {
 		return append(b, DISCONNECT<<4, 7, 0, 5, propSessionExpiry, 0, 0, 0, 0)
 	}
 	return append(b, DISCONNECT<<4, 0)
 }
 
-// Packet is a packet that came in. What it points into is valid until the next
-// Read with the same Reader.
-type Packet struct {
-	Type   byte
-	Reason byte   // CONNACK, acknowledgements, SUBACK's first, DISCONNECT
-	ID     uint16 // acknowledgements, SUBACK, PUBLISH with QoS above 0
-
-	SessionPresent bool // CONNACK
-
-	// CONNACK, version 5; zero values where the server said nothing.
-	ReceiveMaximum    uint16
-	MaximumPacket     uint32
-	MaximumQoS        byte
-	MaximumQoSSet     bool
-	ServerKeepAlive   uint16
-	KeepAliveSet      bool
-	AssignedClientID  string
-	TopicAliasMaximum uint16
-	NoRetain          bool // the server keeps no message for later subscribers
-
-	ReasonString    string
-	ServerReference string // of another server to use (section 4.11)
-
-	// PUBLISH
-	Publish  Publish
-	UserProp []UserProperty
-}
-
-// UserProperty is a name and a value (section 3.3.2.3.7).
-type UserProperty struct{ Key, Value string }
-
-// Reader reads packets of one connection.
-type Reader struct {
-	r       *bufio.Reader
-	version byte
-	max     int
-	body    []byte
-}
-
-// NewReader makes a reader of packets of at most max bytes.
-func NewReader(r *bufio.Reader, version byte, max int) *Reader {
-	return &Reader{r: r, version: version, max: max}
-}
-
-// Buffered is how many bytes have come that were not read yet.
-func (d *Reader) Buffered() int { return d.r.Buffered() }
-
-// Read waits for the next packet. The error is that of the connection, or one
-// that wraps ErrMalformed.
-func (d *Reader) Read(p *Packet) error {
-	first, err := d.r.ReadByte()
-	if err != nil {
-		return err
-	}
-	n := 0
-	for shift := 0; ; shift += 7 {
-		c, err := d.r.ReadByte()
-		if err != nil {
-			return unexpected(err)
-		}
-		n |= int(c&0x7f) << shift
-		if c&0x80 == 0 {
-			break
-		}
-		if shift == 21 {
-			return fmt.Errorf("%w: a length of more than four bytes", ErrMalformed)
-		}
-	}
-	if n > d.max {
-		return fmt.Errorf("%w: a packet of %d bytes; the most taken is %d", ErrMalformed, n, d.max)
-	}
-	if cap(d.body) < n {
-		d.body = make([]byte, n)
-	}
-	d.body = d.body[:n]
-	if _, err := io.ReadFull(d.r, d.body); err != nil {
-		return unexpected(err)
-	}
-	return Decode(p, d.version, first, d.body)
-}
-
-func unexpected(err error) error {
-	if err == io.EOF {
-		return io.ErrUnexpectedEOF
-	}
-	return err
-}
-
-// cursor takes fields off a body; after the first error all are zero.
-type cursor struct {
-	b   []byte
-	bad bool
-}
-
-func (c *cursor) take(n int) []byte {
-	if n > len(c.b) {
-		c.bad = true
-		c.b = nil
-		return nil
-	}
-	v := c.b[:n]
-	c.b = c.b[n:]
-	return v
-}
-
-func (c *cursor) byte() byte {
-	if v := c.take(1); v != nil {
-		return v[0]
-	}
-	return 0
-}
-
-func (c *cursor) uint16() uint16 {
-	if v := c.take(2); v != nil {
-		return binary.BigEndian.Uint16(v)
-	}
-	return 0
-}
-
-func (c *cursor) uint32() uint32 {
-	if v := c.take(4); v != nil {
-		return binary.BigEndian.Uint32(v)
-	}
-	return 0
-}
-
-func (c *cursor) bytes() []byte { return c.take(int(c.uint16())) }
-
-// text is a UTF-8 string (section 1.5.4).
-func (c *cursor) text() string {
-	b := c.bytes()
-	if !utf8.Valid(b) {
-		c.bad = true
-	}
-	return string(b)
-}
-
-func (c *cursor) varint() int {
-	n := 0
-	for shift := 0; shift <= 21; shift += 7 {
-		v := c.byte()
-		n |= int(v&0x7f) << shift
-		if v&0x80 == 0 {
-			return n
-		}
-	}
-	c.bad = true
-	return 0
-}
-
-// Decode decodes a packet from its first byte and its body.
-func Decode(p *Packet, version, first byte, body []byte) error {
-	users := p.UserProp[:0]
-	*p = Packet{Type: first >> 4, UserProp: users}
-	c := &cursor{b: body}
-	switch p.Type {
-	case CONNACK:
-		p.SessionPresent = c.byte()&1 != 0
-		p.Reason = c.byte()
-		if version == V5 && len(c.b) > 0 {
-			p.properties(c)
-		}
-	case PUBLISH:
-		p.Publish.Dup = first&0x08 != 0
-		p.Publish.QoS = first >> 1 & 3
-		p.Publish.Retain = first&1 != 0
-		p.Publish.Topic = c.text()
-		if p.Publish.QoS == 3 {
-			return fmt.Errorf("%w: PUBLISH with QoS 3", ErrMalformed)
-		}
-		if p.Publish.QoS > 0 {
-			p.ID = c.uint16()
-			p.Publish.ID = p.ID
-			if p.ID == 0 && !c.bad {
-				return fmt.Errorf("%w: PUBLISH with the packet identifier 0", ErrMalformed)
-			}
-		}
-		if version == V5 {
-			p.properties(c)
-		}
-		p.Publish.Payload = c.b
-	case PUBACK, PUBREC, PUBREL, PUBCOMP:
-		p.ID = c.uint16()
-		if version == V5 && len(c.b) > 0 {
-			p.Reason = c.byte()
-			if len(c.b) > 0 {
-				p.properties(c)
-			}
-		}
-	case SUBACK:
-		p.ID = c.uint16()
-		if version == V5 {
-			p.properties(c)
-		}
-		p.Reason = c.byte()
-	case DISCONNECT:
-		if version == V5 && len(c.b) > 0 {
-			p.Reason = c.byte()
-			if len(c.b) > 0 {
-				p.properties(c)
-			}
-		}
-	case PINGRESP, AUTH:
-	default:
-		return fmt.Errorf("%w: a server does not send packets of type %d", ErrMalformed, p.Type)
-	}
-	if c.bad {
-		return fmt.Errorf("%w: %s ends too early or holds a broken text", ErrMalformed, Name(p.Type))
-	}
-	return nil
-}
-
-// properties reads the properties of version 5; unknown ones are malformed,
-// because their length is not known.
-func (p *Packet) properties(c *cursor) {
-	n := c.varint()
-	b := c.take(n)
-	if c.bad {
-		return
-	}
-	q := &cursor{b: b}
-	for len(q.b) > 0 && !q.bad {
-		switch id := q.varint(); id {
-		case propReceiveMaximum:
-			p.ReceiveMaximum = q.uint16()
-		case propMaximumPacket:
-			p.MaximumPacket = q.uint32()
-		case propMaximumQoS:
-			p.MaximumQoS, p.MaximumQoSSet = q.byte(), true
-		case propServerKeepAlive:
-			p.ServerKeepAlive, p.KeepAliveSet = q.uint16(), true
-		case propTopicAliasMax:
-			p.TopicAliasMaximum = q.uint16()
-		case propRetainAvailable:
-			p.NoRetain = q.byte() == 0
-		case propAssignedClientID:
-			p.AssignedClientID = q.text()
-		case propReasonString:
-			p.ReasonString = q.text()
-		case propServerReference:
-			p.ServerReference = q.text()
-		case propMessageExpiry:
-			p.Publish.Expiry = q.uint32()
-		case propContentType:
-			p.Publish.ContentType = q.text()
-		case propResponseTopic:
-			p.Publish.ResponseTopic = q.text()
-		case propCorrelationData:
-			p.Publish.Correlation = q.bytes()
-		case propUserProperty:
-			p.UserProp = append(p.UserProp, UserProperty{q.text(), q.text()})
-		default:
-			q.skip(id)
-		}
-	}
-	if q.bad {
-		c.bad = true
-	}
-}
-
-// skip passes over a property that is not used here, by the type that
-// section 2.2.2.2 gives it.
-func (c *cursor) skip(id int) {
-	switch id {
-	case 0x01, 0x17, 0x19, 0x28, 0x29, 0x2a: // byte
-		c.byte()
-	case propTopicAlias: // two bytes
-		c.uint16()
-	case propSessionExpiry, propWillDelay: // four bytes
-		c.uint32()
-	case 0x0b: // variable byte integer
-		c.varint()
-	case 0x15, 0x16, 0x1a: // text or binary
-		c.bytes()
-	default:
-		c.bad = true
-	}
-}
-
 // Name is the name of a type of packets.
 func Name(packet byte) string {
 	names := [...]string{1: "CONNECT", 2: "CONNACK", 3: "PUBLISH", 4: "PUBACK", 5: "PUBREC", 6: "PUBREL", 7: "PUBCOMP",
-		8: "SUBSCRIBE", 9: "SUBACK", 12: "PINGREQ", 13: "PINGRESP", 14: "DISCONNECT", 15: "AUTH"}
+		8: "SUBSCRIBE", 9: "SUBACK", 10: "UNSUBSCRIBE", 11: "UNSUBACK", 12: "PINGREQ", 13: "PINGRESP", 14: "DISCONNECT", 15: "AUTH"}
 	if int(packet) < len(names) && names[packet] != "" {
 		return names[packet]
 	}

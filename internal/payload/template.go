@@ -25,6 +25,7 @@ type Template struct {
 	mark   []string
 	paths  map[string]string // where a placeholder's value stands alone, by its source
 	batch  bool
+	list   bool // its top is a list: one message all the same
 	fill   func(sample *Sample, placeholder int) (signal.Value, error)
 }
 
@@ -65,13 +66,23 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 	if err != nil {
 		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), "\\u007f", "")))
 	}
-	if _, is := v.(map[string]any); !is {
-		return nil, fmt.Errorf("the template must be a JSON object { … }")
+	switch v.(type) {
+	case map[string]any:
+	case []any:
+		if t.list = true; batch {
+			return nil, fmt.Errorf("a template that is a list holds one message; leave out batch, or the brackets: a batch is a list by itself")
+		}
+		v, _ = strictjson.Object(v)
+	default:
+		return nil, fmt.Errorf("the template must be a JSON object { … } or a list [ … ]")
 	}
 	trial.fill = func(_ *Sample, i int) (signal.Value, error) { return signal.OfText(fmt.Sprint(probe, i)), nil }
 	t.paths = map[string]string{}
 	if body, _ = trial.sample(nil, nil); json.Valid(body) {
 		v2, _ := strictjson.Decode(body)
+		if t.list {
+			v2, _ = strictjson.Object(v2)
+		}
 		for i, s := range sources {
 			if path := place(v2, fmt.Sprint(probe, i), ""); path != "" {
 				t.paths[s] = path
@@ -185,7 +196,7 @@ func (t *Template) Append(dst []byte, samples []Sample) ([]byte, error) {
 
 // Read implements Form: the values are the whole object but for the mark.
 func (t *Template) Read(body []byte) ([]Found, error) {
-	found, err := readObjects(body, "")
+	found, err := t.objects(body)
 	if err != nil || t.mark == nil {
 		return found, err
 	}
@@ -199,6 +210,22 @@ func (t *Template) Read(body []byte) ([]Found, error) {
 		delete(in, last)
 	}
 	return found, nil
+}
+
+// objects takes a body apart.
+func (t *Template) objects(body []byte) ([]Found, error) {
+	if !t.list {
+		return readObjects(body, "")
+	}
+	v, err := strictjson.Decode(body)
+	if err != nil {
+		return nil, fmt.Errorf("not JSON: %w", err)
+	}
+	values, is := strictjson.Object(v)
+	if !is {
+		return nil, fmt.Errorf("not a list")
+	}
+	return []Found{{Values: values}}, nil
 }
 
 // Carried is what a body carries beside its mark, as one JSON object for each

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
 	"strings"
 	"time"
 
@@ -14,6 +13,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/quantity"
 )
@@ -29,7 +29,7 @@ func (p *prober) makeToken(ctx context.Context, d *fleet.Device) {
 			what, try := link.Explain(err, "")
 			return what, p.late([]string{try}), false
 		}
-		p.token = token
+		p.token, p.renew = token, renew
 		says := fmt.Sprintf("%d characters", len(token))
 		if !renew.IsZero() {
 			says += ", to be renewed in " + quantity.FormatDuration(time.Until(renew).Round(time.Second))
@@ -66,8 +66,8 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 			return "upgraded at " + link.Hide(at.Path, p.token), nil, true
 		})
 	}
-	var line *mqtt.Line
-	var refused *mqtt.RefusedError
+	var conn *mqtt.Conn
+	var refused *mqttsession.RefusedError
 	said := "" // of the credentials, where the broker does not take them
 	version := map[int]string{4: "3.1.1", 5: "5"}[l.Version]
 	p.do(ctx, "MQTT "+version+" accepted", func(ctx context.Context) (string, []string, bool) {
@@ -78,15 +78,15 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 				return what, []string{try}, false
 			}
 		}
-		nc.SetDeadline(time.Now().Add(l.ConnectTimeout))
-		id := d.Identity()
-		id.Will = nil // nobody is to hear that the probe has left
-		connect := mqtt.Connect(l.Version, id, p.token)
-		connect.KeepAlive, connect.CleanStart = 30, true
-		line, err = mqtt.Handshake(nc, connect, mqtt.Sizes{Buffer: 4096, Packet: 1 << 20})
-		if err == nil {
-			return limits(l, line.Ack), nil, true
+		// The message below goes over this connection: nobody but the device itself meets
+		// the device's session.
+		broker := p.links[l].(*mqtt.Link)
+		conn = broker.NewConn(d.Identity())
+		if err = conn.Shake(ctx, nc, p.token, p.renew, true); err == nil {
+			broker.Park(conn)
+			return limits(l, conn.Ack()), nil, true
 		}
+		nc.Close()
 		e := mqtt.ReachError(l.Name, l.Scheme, l.Address, d.Name, err)
 		var reach *link.ReachError
 		if !errors.As(e, &reach) {
@@ -115,28 +115,20 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		return shown(d), nil, true
 	})
 	p.do(ctx, "connection kept", func(context.Context) (string, []string, bool) {
-		nc.SetReadDeadline(time.Now().Add(400 * time.Millisecond))
-		var pk mqttwire.Packet
-		err := line.Reader.Read(&pk)
-		if err == nil && pk.Type == mqttwire.DISCONNECT {
-			reason := mqttwire.Because(mqttwire.Reason(pk.Reason), pk.ReasonString)
+		err := conn.Watch(400 * time.Millisecond)
+		if gone, is := errors.AsType[*mqttsession.DisconnectError](err); is {
 			causes := []string{"see the broker's log"}
-			if pk.Reason == 0x8e {
+			if gone.Code == 0x8e {
 				causes = []string{fmt.Sprintf("another client connected with the same client id, %q: a real device, another run, or a second device of the same id", d.ClientID)}
 			}
-			return "the broker disconnected: " + reason, causes, false
+			return err.Error(), causes, false
 		}
-		if err != nil && !os.IsTimeout(err) {
+		if err != nil {
 			what, _ := link.Explain(err, l.Address)
 			return what, []string{fmt.Sprintf("another client has the client id %q, and the broker lets the newer one win", d.ClientID), "the broker closes connections of clients it does not know"}, false
 		}
 		return "as client id " + d.ClientID, nil, true
 	})
-	if nc != nil {
-		nc.SetDeadline(time.Now().Add(time.Second))
-		nc.Write(mqttwire.AppendDisconnect(nil, byte(l.Version), false))
-		nc.Close()
-	}
 }
 
 // ofCredentials tells whether a code of CONNACK speaks of credentials (MQTT 5, section

@@ -98,7 +98,7 @@ func (p *prober) play(ctx context.Context, f *fleet.Fleet, s *fleet.Stream) (*le
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device}})
+	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device}, Links: p.links})
 	if err != nil {
 		return nil, err
 	}

@@ -140,7 +140,8 @@ func Speaks(ctx context.Context, address string) string {
 			return err == nil || link.IsTLS(err) && !errors.As(err, &header)
 		}},
 		{"MQTT", func(nc net.Conn) bool {
-			nc.Write(mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: mqttwire.V311, ClientID: "runcrowd-probe", CleanStart: true}))
+			hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: mqttwire.V311, ClientID: "runcrowd-probe", CleanStart: true})
+			nc.Write(hello)
 			var b [2]byte
 			n, _ := nc.Read(b[:])
 			return n == 2 && b[0] == mqttwire.CONNACK<<4 && b[1] == 2

@@ -11,6 +11,8 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/link"
+	"runcrowd/internal/run"
 )
 
 // Result is how a step ended.
@@ -64,6 +66,8 @@ type prober struct {
 	measured time.Duration // of the step being made, where it is not the time that looking took
 	doubt    bool          // the step being made holds, and is doubtful
 	token    string
+	renew    time.Time // when it has to be changed
+	links    map[*crowd.Link]link.Link
 	skew     time.Duration // of the platform's clock against ours; above zero: it is ahead
 }
 
@@ -98,7 +102,12 @@ func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, s
 	d := s.Device
 	l := d.Cast.Link
 	r := Report{Link: l.Name, Address: l.URL(), Device: d.Name}
-	p := &prober{Report: &r, see: see}
+	p := &prober{Report: &r, see: see, links: run.Links(c, nil)}
+	defer func() {
+		for _, l := range p.links {
+			l.Close()
+		}
+	}()
 	address := l.Address
 	if l.Protocol == crowd.HTTP {
 		u, err := url.Parse(l.Address)

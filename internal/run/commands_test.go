@@ -1,11 +1,13 @@
 package run_test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +22,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
@@ -216,6 +219,7 @@ func TestCommandsAndRounds(t *testing.T) {
 	require.NoError(t, err)
 	done := make(chan error)
 	go func() { done <- session.Play(context.Background()) }()
+	a.ready("buoy-1", "ping")
 	a.ready("buoy-2", "ping")
 	assert.True(t, a.ask("buoy-2", "set", 5*time.Second, map[string]any{"watts": 36}).Answered)
 	assert.False(t, a.ask("buoy-1", "faster", 100*time.Millisecond, map[string]any{"ms": 100}).Answered, "its answer is due in a minute")
@@ -246,6 +250,21 @@ func TestCommandsAndRounds(t *testing.T) {
 	assert.Equal(t, "its answer: unsent: the round ended before it was due", res.Mishaps[0].Why)
 }
 
+// listeningEar hears what comes on a line.
+type listeningEar struct {
+	mqttsession.Handler
+	hear    chan mqttwire.Packet
+	granted mqtt.Granted
+}
+
+func (*listeningEar) Up(*mqttwire.Packet)                        {}
+func (e *listeningEar) Subscribed(id uint16, p *mqttwire.Packet) { e.granted.Take(id, p) }
+func (e *listeningEar) Came(p *mqttwire.Packet) {
+	x := *p
+	x.Publish.Payload, x.UserProp = bytes.Clone(p.Publish.Payload), slices.Clone(p.UserProp)
+	e.hear <- x
+}
+
 // A will is published where the connection is lost, and not where it is ended; user
 // properties, expiry and topic aliases go through a broker that we did not write.
 func TestMosquittoWillAndProperties(t *testing.T) {
@@ -255,22 +274,14 @@ func TestMosquittoWillAndProperties(t *testing.T) {
 	nc, err := net.Dial("tcp", m.addr)
 	require.NoError(t, err)
 	defer nc.Close()
-	ear, err := mqtt.Handshake(nc, &mqttwire.Connect{Version: 5, ClientID: "ear", CleanStart: true}, mqtt.Sizes{Buffer: 4096, Packet: 1 << 20})
-	require.NoError(t, err)
-	_, err = nc.Write(mqttwire.AppendSubscribe(nil, 5, 1, "#", 0))
-	require.NoError(t, err)
+	ear := &listeningEar{hear: hear}
+	line := mqtt.NewLine(mqttsession.Options{InFlight: 1, MaxPacket: 1 << 20}, ear)
+	require.NoError(t, line.Shake(t.Context(), nc, mqttwire.Connect{Version: 5, ClientID: "ear", CleanStart: true}))
+	require.NoError(t, line.Subscribe(t.Context(), "#", 0, &ear.granted))
 	go func() {
-		for {
-			var p mqttwire.Packet
-			if ear.Reader.Read(&p) != nil {
-				close(hear)
-				return
-			}
-			if p.Type == mqttwire.PUBLISH {
-				p.Publish.Payload = append([]byte(nil), p.Publish.Payload...)
-				hear <- p
-			}
+		for line.Read() == nil {
 		}
+		close(hear)
 	}()
 	next := func() mqttwire.Packet {
 		select {
@@ -285,8 +296,8 @@ func TestMosquittoWillAndProperties(t *testing.T) {
 		id := link.Identity{Name: "buoy", ClientID: "buoy", Will: &link.Will{Topic: "gone", Body: []byte(fmt.Sprint("v", version)), QoS: 1, ContentType: "text/plain"}}
 		device, err := net.Dial("tcp", m.addr)
 		require.NoError(t, err)
-		_, err = mqtt.Handshake(device, mqtt.Connect(version, id, ""), mqtt.Sizes{Buffer: 512, Packet: 1 << 16})
-		require.NoError(t, err)
+		line := mqtt.NewLine(mqttsession.Options{InFlight: 1, MaxPacket: 1 << 16}, &listeningEar{})
+		require.NoError(t, line.Shake(t.Context(), device, *mqtt.Connect(version, id, "")))
 		device.Close() // cut, without DISCONNECT
 		p := next()
 		assert.Equal(t, "gone", p.Publish.Topic)

@@ -25,6 +25,7 @@ import (
 	"runcrowd/internal/engine"
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
@@ -156,6 +157,8 @@ type Options struct {
 	// Only are the devices that take part; nil: all of the fleet. Witnesses that see
 	// none of them are left alone.
 	Only []*fleet.Device
+	// Links are those to use, and to close; nil: they are made.
+	Links map[*crowd.Link]link.Link
 	// Network is how connections are opened; nil is the usual way.
 	Network link.Network
 	// Judging, if not nil, gathers the evidence while the run plays.
@@ -174,7 +177,10 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if err := enrolled(f, devices); err != nil {
 		return nil, err
 	}
-	s := &Session{ID: newID(), crowd: c, fleet: f, links: Links(c, opt.Network), start: clock.Now()}
+	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now()}
+	if s.links == nil {
+		s.links = Links(c, opt.Network)
+	}
 	tried := map[*crowd.Link]bool{}
 	for _, d := range devices {
 		l := d.Cast.Link
@@ -257,16 +263,25 @@ func Links(c *crowd.Crowd, network link.Network) map[*crowd.Link]link.Link {
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
-			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive,
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive, Timeout: l.Timeout, EndSession: l.EndSession,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
 				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects, Network: network})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey, Network: network})
+				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey, Answer: query(l.Answer), Redirects: l.Redirects, Network: network})
 		}
 	}
 	return links
+}
+
+// query compiles an expression that was checked before; nil for none.
+func query(s string) *jq.Query {
+	if s == "" {
+		return nil
+	}
+	q, _ := jq.Parse(s)
+	return q
 }
 
 // within is the time that the requirements allow a witness's proof.

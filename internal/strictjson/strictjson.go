@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"unicode/utf8"
 )
 
@@ -128,4 +129,25 @@ func members(d *json.Decoder) ([]Member, error) {
 	}
 	_, err := d.Token()
 	return list, err
+}
+
+// Object is a decoded value as an object: a list of one object is that object, and any
+// other list has its items under the names "0", "1" and so on. False: it is neither.
+func Object(v any) (map[string]any, bool) {
+	switch x := v.(type) {
+	case map[string]any:
+		return x, true
+	case []any:
+		if len(x) == 1 {
+			if one, is := x[0].(map[string]any); is {
+				return one, true
+			}
+		}
+		m := make(map[string]any, len(x))
+		for i, item := range x {
+			m[strconv.Itoa(i)] = item
+		}
+		return m, true
+	}
+	return nil, false
 }

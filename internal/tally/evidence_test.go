@@ -43,7 +43,7 @@ func writeLedger(t require.TestingT, path string, b *ledger.Book, order []int) {
 			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), m.Carried)
 			deeds = append(deeds, func() {
 				for range m.Attempts {
-					p.Sent(stream, m.Seq, m.Sent.UnixNano())
+					p.Sent(stream, m.Seq, m.Sent.UnixNano(), false)
 				}
 				if m.Outcome != outcome.Open {
 					p.Settled(stream, m.Seq, m.At.UnixNano(), m.Outcome, m.Code, m.Text)
@@ -201,7 +201,7 @@ func BenchmarkJudgeALedger(b *testing.B) {
 		at := start.UnixNano() + int64(i)*20_000
 		body = fmt.Appendf(body[:0], `{"wave_m":%d.%02d,"water_c":9.%d,"depth_m":11.25,"under_m":9.9,"battery_v":12.%d}`, i%7, i%100, i%10, i%8)
 		p.Due(stream, seq, 1, at, body)
-		p.Sent(stream, seq, at+1000)
+		p.Sent(stream, seq, at+1000, false)
 		p.Settled(stream, seq, at+300_000, outcome.Accepted, 0, "")
 		q.Sighting(&ledger.Sighting{Stream: stream, Seq: seq, Seen: time.Unix(0, at+400_000),
 			Values: fmt.Appendf(nil, `{"mark":"k3f9a2xy/buoy-%04d/state/%d",%s`, stream, seq, body[1:])})

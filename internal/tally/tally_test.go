@@ -87,7 +87,7 @@ func filed(device, reading string) func(*ledger.Sighting) {
 func TestVerdicts(t *testing.T) {
 	ear, store := seen(0, nil), seen(1, nil)
 	late := seen(0, func(s *ledger.Sighting) { s.Seen = start.Add(1500 * time.Millisecond) })
-	resent := func(m *ledger.Message) { m.Attempts = 2 }
+	resent := func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }
 	unsent := func(m *ledger.Message) { m.Attempts, m.Sent, m.Outcome = 0, time.Time{}, outcome.Unsent }
 	for name, c := range map[string]struct {
 		message func(*ledger.Message)
@@ -119,6 +119,7 @@ func TestVerdicts(t *testing.T) {
 		"twice":                                {nil, []ledger.Sighting{ear, store, store}, nil, verdict.Repeated, "found twice"},
 		"three times":                          {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
 		"twice, as it was sent":                {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
+		"twice, sent twice as one":             {func(m *ledger.Message) { m.Attempts = 2 }, []ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
 		"three times, sent twice":              {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
 		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
 		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
@@ -354,7 +355,7 @@ func TestDifferences(t *testing.T) {
 		assert.Equal(t, c.want, got, "%s found as %s", c.sent, c.found)
 	}
 	b := book(message(nil))
-	b.Sightings = []ledger.Sighting{seen(0, values(`{"t":1,"site":"outer"}`)), seen(1, values(`[]`))}
+	b.Sightings = []ledger.Sighting{seen(0, values(`{"t":1,"site":"outer"}`)), seen(1, values(`"x"`))}
 	f := judge(b).Findings[0]
 	assert.Equal(t, verdict.Difference{Field: "wave_m", Sent: "47.8", Note: "missing"}, f.Testimony[0].Differences[0])
 	assert.Equal(t, "not an object of fields", f.Testimony[1].Differences[0].Note)

@@ -74,7 +74,7 @@ func (c *comparer) differences(sent, found []byte) (diffs []Difference, known bo
 		return nil, false
 	}
 	v, err := strictjson.Decode(found)
-	have, is := v.(map[string]any)
+	have, is := strictjson.Object(v)
 	if err != nil || !is {
 		note := "not an object of fields"
 		if err != nil {

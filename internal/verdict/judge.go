@@ -249,10 +249,8 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 			return say(Elsewhere, sayUnderReading)
 		}
 	}
-	allowed := 1
-	if s.MayRepeat {
-		allowed = max(1, c.Attempts)
-	}
+	allowed := 1 // and one for each time it was sent so that it may be stored once more
+	allowed += c.Anew
 	if len(copies) > allowed {
 		if s.MayRepeat && (recovered || j.facts.Lost || c.Outcome == outcome.Open && !j.facts.Whole()) {
 			return say(Open, sayAttempts) // a record that it was sent again may be missing

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"sync"
 	"time"
 
@@ -13,6 +12,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 )
 
@@ -29,20 +29,18 @@ type subscription struct {
 	ear     *ear
 	connect mqttwire.Connect
 	broker  *mqtt.Guest
+	line    *mqtt.Line
+	granted mqtt.Granted
+	ack     mqttwire.Packet // of this connection; only what it says of the session
+	heard   message         // reused
+	cancel  context.CancelFunc
+	done    chan struct{}
+	wg      sync.WaitGroup // of keepAlive
 
-	writeMu  sync.Mutex
-	nc       net.Conn
-	renew    time.Time // when its access token has to be changed; zero: never
-	leaving  bool      // for that
-	lastRead time.Time
-	pings    int       // PINGREQs sent on this connection, less the PINGRESPs that came
-	pinged   time.Time // when the first of them was sent
-	lagging  time.Time // since when its answers come late; zero: they do not
-	cancel   context.CancelFunc
-	done     chan struct{}
-	wg       sync.WaitGroup  // of keepAlive
-	pending  map[uint16]bool // QoS 2 packets taken and not released yet
-	heard    message         // reused
+	mu      sync.Mutex
+	opened  int       // connections so far
+	leaving bool      // to change the access token
+	lagging time.Time // since when pings are answered late; zero: they are not
 
 	hearMu    sync.Mutex
 	down      time.Time // since when it cannot hear; zero: it can
@@ -56,21 +54,21 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &subscription{spec: spec, pending: map[uint16]bool{}, broker: own.Broker(spec.Link)}
+	s := &subscription{spec: spec, broker: own.Broker(spec.Link)}
 	s.broker.Network = c.Network
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
+	s.line = mqtt.NewLine(mqttsession.Options{Connect: s.connect, InFlight: 1, MaxPacket: maxMessage, Timeout: spec.Link.Timeout}, s)
 	return s, nil
 }
 
 // start connects and subscribes.
 func (s *subscription) start(ctx Context, e *ear) error {
 	s.ear = e
-	rd, err := s.open(ctx)
-	if err != nil {
+	if err := s.open(ctx); err != nil {
 		var refused *mqtt.SubscribeError
 		if errors.As(err, &refused) {
 			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(), Try: "check that this user may subscribe", Err: err}
@@ -79,34 +77,30 @@ func (s *subscription) start(ctx Context, e *ear) error {
 	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel, s.done = cancel, make(chan struct{})
-	go s.listen(run, rd)
+	go s.listen(run)
 	s.wg.Go(func() { s.keepAlive(run) })
 	return nil
 }
 
 // open connects and makes sure that the subscription stands.
-func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
-	line, err := s.broker.Open(ctx, s.connect, mqtt.Sizes{Buffer: 64 << 10, Packet: maxMessage})
-	if err != nil {
-		return nil, err
+func (s *subscription) open(ctx Context) error {
+	if err := s.broker.Open(ctx, s.line, s.connect); err != nil {
+		return err
 	}
-	s.writeMu.Lock()
-	s.nc, s.lastRead, s.pings, s.renew, s.leaving = line.Conn, clock.Now(), 0, line.Renew, false
-	s.writeMu.Unlock()
-	kept := line.Ack.SessionPresent && s.connected
+	s.mu.Lock()
+	s.opened++
+	s.leaving = false
+	s.mu.Unlock()
+	kept := s.ack.SessionPresent && s.connected
 	if !kept {
-		clear(s.pending)
 		s.again = s.connected
-		err := line.Subscribe(ctx, s.spec.Filter, s.spec.QoS, s.broker.Timeout, func(p *mqttwire.Packet) error {
-			acks, err := s.packet(p, nil)
-			if err == nil {
-				err = s.acknowledge(line.Conn, acks)
-			}
-			return err
-		})
+		asking, cancel := context.WithTimeout(ctx, s.broker.Timeout)
+		err := s.line.Subscribe(asking, s.spec.Filter, s.spec.QoS, &s.granted)
+		cancel()
 		if err != nil {
-			line.Conn.Close()
-			return nil, err
+			s.line.Close()
+			s.line.Lost()
+			return err
 		}
 	}
 	s.hearMu.Lock()
@@ -117,31 +111,37 @@ func (s *subscription) open(ctx Context) (*mqttwire.Reader, error) {
 	s.hearMu.Unlock()
 	s.connected = true
 	s.connect.CleanStart = s.connect.Version == mqttwire.V311
-	return line.Reader, nil
+	return nil
 }
 
 // listen reads until stopped, and brings a lost connection back: sooner than
 // devices do, so as to miss nothing of theirs.
-func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
+func (s *subscription) listen(ctx Context) {
 	defer close(s.done)
 	for {
-		err := s.read(rd)
+		var err error
+		for err == nil {
+			err = s.line.Read()
+		}
+		s.line.Close()
 		if ctx.Err() != nil {
 			return
 		}
-		s.hearMu.Lock()
-		s.down = s.heardLast()
-		s.why, _ = link.Explain(err, s.spec.Link.Address)
-		s.writeMu.Lock()
+		s.mu.Lock()
 		leaving := s.leaving
-		s.writeMu.Unlock()
+		s.opened++
+		s.mu.Unlock()
+		s.hearMu.Lock()
+		s.down = s.line.LastIn()
+		s.why, _ = link.Explain(err, s.spec.Link.Address)
 		if leaving {
 			s.why = "it changed its access token for a new one"
 		}
 		s.hearMu.Unlock()
+		s.line.Lost()
 		for try := 0; ; try++ {
 			if leaving && try == 0 {
-				if rd, err = s.open(ctx); err == nil {
+				if err = s.open(ctx); err == nil {
 					break
 				}
 			}
@@ -150,7 +150,7 @@ func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
 				return
 			case <-time.After(link.BackOff(20*time.Millisecond, 200*time.Millisecond, try)):
 			}
-			if rd, err = s.open(ctx); err == nil {
+			if err = s.open(ctx); err == nil {
 				break
 			}
 			if ctx.Err() != nil {
@@ -160,108 +160,55 @@ func (s *subscription) listen(ctx Context, rd *mqttwire.Reader) {
 	}
 }
 
-func (s *subscription) read(rd *mqttwire.Reader) error {
-	s.writeMu.Lock()
-	nc := s.nc
-	s.writeMu.Unlock()
-	defer nc.Close()
-	var p mqttwire.Packet
-	var acks []byte
-	for {
-		if err := rd.Read(&p); err != nil {
-			return err
-		}
-		s.writeMu.Lock()
-		s.lastRead = clock.Now()
-		s.writeMu.Unlock()
-		var err error
-		if acks, err = s.packet(&p, acks); err != nil {
-			return err
-		}
-		// What came together is acknowledged together.
-		if rd.Buffered() == 0 || len(acks) >= mostAcks {
-			if err := s.acknowledge(nc, acks); err != nil {
-				return err
-			}
-			acks = acks[:0]
-		}
-	}
+// times is how often the connection was opened and lost.
+func (s *subscription) times() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.opened
 }
 
-// mostAcks is how many bytes of acknowledgements wait for the next packet.
-const mostAcks = 1 << 10
-
-// acknowledge writes acknowledgements.
-func (s *subscription) acknowledge(nc net.Conn, acks []byte) error {
-	if len(acks) == 0 {
-		return nil
-	}
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
-	if s.leaving { // behind DISCONNECT nothing may be sent; the broker asks again
-		return nil
-	}
-	_, err := nc.Write(acks)
-	return err
+// Up implements mqttsession.Handler.
+func (s *subscription) Up(ack *mqttwire.Packet) {
+	s.ack = mqttwire.Packet{SessionPresent: ack.SessionPresent}
 }
 
-// heardLast is when the last packet came. A connection may have been dead since: what
-// came out of the platform then was not heard, however late the cut was noticed.
-func (s *subscription) heardLast() time.Time {
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
-	return s.lastRead
+// Came implements mqttsession.Handler.
+func (s *subscription) Came(p *mqttwire.Packet) { s.take(p) }
+
+// TooLarge implements mqttsession.Handler: what came was not looked at.
+func (s *subscription) TooLarge(topic string, size int) {
+	now := clock.Now()
+	s.ear.gap(&ledger.Gap{From: now, To: now, Why: fmt.Sprintf("a message of %d bytes came on %s: it takes %d at most", size, topic, maxMessage)})
 }
 
-// packet handles one packet; its acknowledgement is appended to acks.
-func (s *subscription) packet(p *mqttwire.Packet, acks []byte) ([]byte, error) {
-	switch p.Type {
-	case mqttwire.PUBLISH:
-		switch {
-		case p.Publish.QoS == 2 && s.pending[p.ID]:
-			// The broker sent it again before it saw our PUBREC: not another copy.
-		default:
-			s.take(p)
-		}
-		switch p.Publish.QoS {
-		case 1:
-			acks = mqttwire.AppendAck(acks, mqttwire.PUBACK, p.ID)
-		case 2:
-			s.pending[p.ID] = true
-			acks = mqttwire.AppendAck(acks, mqttwire.PUBREC, p.ID)
-		}
-	case mqttwire.PUBREL:
-		delete(s.pending, p.ID)
-		acks = mqttwire.AppendAck(acks, mqttwire.PUBCOMP, p.ID)
-	case mqttwire.PINGRESP:
-		s.answered()
-	case mqttwire.DISCONNECT:
-		return acks, fmt.Errorf("the broker disconnected: %s", mqttwire.Reason(p.Reason))
-	}
-	return acks, nil
-}
+// Subscribed implements mqttsession.Handler.
+func (s *subscription) Subscribed(id uint16, p *mqttwire.Packet) { s.granted.Take(id, p) }
+
+// Sent implements mqttsession.Handler: nothing is published here.
+func (s *subscription) Sent(mqttsession.Message, mqttsession.Sending) {}
+
+// Settled implements mqttsession.Handler.
+func (s *subscription) Settled(mqttsession.Message, mqttsession.Result) {}
 
 // slow is how long the broker's answer to a ping may wait behind messages. A broker drops
 // messages that wait too long for a subscriber, and tells nobody.
 const slow = 500 * time.Millisecond
 
-// answered takes the answer to a ping.
-func (s *subscription) answered() {
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
-	s.pings = max(0, s.pings-1)
+// Ponged implements mqttsession.Handler.
+func (s *subscription) Ponged(_ int, took time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	now := clock.Now()
-	switch late := now.Sub(s.pinged) > slow; {
+	switch late := took > slow; {
 	case late && s.lagging.IsZero():
-		s.lagging = s.pinged.Add(-pingEvery)
+		s.lagging = now.Add(-took - pingEvery)
 	case !late && !s.lagging.IsZero():
 		s.lagged(now)
 		s.lagging = time.Time{}
 	}
-	s.pinged = now
 }
 
-// lagged notes that the witness lagged up to now. The caller holds writeMu.
+// lagged notes that the witness lagged up to now. The caller holds mu.
 func (s *subscription) lagged(now time.Time) {
 	s.ear.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
 }
@@ -287,7 +234,7 @@ func (s *subscription) take(p *mqttwire.Packet) {
 // pingEvery is how often the broker is asked whether it still answers.
 const pingEvery = time.Second
 
-// keepAlive pings and gives up a connection that does not answer.
+// keepAlive pings, obeys the keep-alive time, and gives up a connection that does not answer.
 func (s *subscription) keepAlive(ctx Context) {
 	t := time.NewTicker(pingEvery)
 	defer t.Stop()
@@ -296,53 +243,49 @@ func (s *subscription) keepAlive(ctx Context) {
 		case <-ctx.Done():
 			return
 		case <-t.C:
-			s.writeMu.Lock()
-			switch {
-			case s.nc == nil:
-			case !s.renew.IsZero() && time.Now().After(s.renew) && !s.leaving:
-				// Before the broker cuts it off. The session stays (section 3.14.4).
-				s.leaving = true
-				s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, false))
-				// What is under way is still read; the broker closes (section 3.14.4.1).
-				s.nc.SetReadDeadline(time.Now().Add(time.Second))
-			case s.pings == 0 && !s.leaving:
-				s.ping()
-			case clock.Now().Sub(s.lastRead) > time.Duration(s.connect.KeepAlive)*3*time.Second/2:
-				s.nc.Close()
+		}
+		s.mu.Lock()
+		leaves := !s.line.Renew.IsZero() && time.Now().After(s.line.Renew) && !s.leaving
+		s.leaving = s.leaving || leaves
+		s.mu.Unlock()
+		if leaves {
+			s.line.Leave(false) // before the broker cuts it off; the session stays (section 3.14.4)
+			continue
+		}
+		err := s.line.Do(func(x *mqttsession.Session, now time.Time) error {
+			if n, _ := x.Pings(); n == 0 {
+				x.Ping(now)
 			}
-			s.writeMu.Unlock()
+			_, err := x.Tick(now)
+			return err
+		})
+		if errors.Is(err, mqttsession.ErrSilent) {
+			s.line.Close()
 		}
 	}
-}
-
-// ping sends a PINGREQ. The caller holds writeMu.
-func (s *subscription) ping() {
-	if s.pings++; s.pings == 1 {
-		s.pinged = clock.Now()
-	}
-	s.nc.Write(mqttwire.AppendPing(nil)) // what fails here, fails in read too
 }
 
 // fence implements listener.
 func (s *subscription) fence(ctx Context) bool {
 	deadline := time.Now().Add(s.broker.Timeout)
-	s.writeMu.Lock()
-	asked := s.nc
-	s.ping()
-	s.writeMu.Unlock()
+	asked := -1
 	for ctx.Err() == nil && time.Now().Before(deadline) {
 		s.hearMu.Lock()
 		up := s.down.IsZero()
-		s.writeMu.Lock()
-		reconnected := s.nc != asked
-		if reconnected {
-			asked = s.nc
-			s.ping()
-		}
-		answered := up && s.pings == 0
-		s.writeMu.Unlock()
 		s.hearMu.Unlock()
-		if answered {
+		times := s.times()
+		again := times != asked
+		asked = times
+		answered := false
+		s.line.Do(func(x *mqttsession.Session, now time.Time) error {
+			n, _ := x.Pings()
+			answered = up && !again && n == 0 && x.State() == mqttsession.Connected
+			if again {
+				x.Ping(now)
+			}
+			return nil
+		})
+		if answered && times == s.times() {
 			return true
 		}
 		sleep(ctx, 2*time.Millisecond)
@@ -352,16 +295,17 @@ func (s *subscription) fence(ctx Context) bool {
 
 // state implements listener; a time in which messages came late is noted up to now.
 func (s *subscription) state() (last, down time.Time, why string) {
+	last = s.line.LastIn()
 	s.hearMu.Lock()
 	defer s.hearMu.Unlock()
-	s.writeMu.Lock()
-	defer s.writeMu.Unlock()
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if !s.lagging.IsZero() {
 		now := clock.Now()
 		s.lagged(now)
 		s.lagging = now
 	}
-	return s.lastRead, s.down, s.why
+	return last, s.down, s.why
 }
 
 // stop disconnects and ends the subscription's session.
@@ -370,13 +314,8 @@ func (s *subscription) stop() {
 		return
 	}
 	s.cancel()
-	s.writeMu.Lock()
-	if s.nc != nil {
-		s.nc.SetWriteDeadline(time.Now().Add(time.Second))
-		s.nc.Write(mqttwire.AppendDisconnect(nil, s.connect.Version, true))
-		s.nc.Close()
-	}
-	s.writeMu.Unlock()
+	s.line.Leave(true)
+	s.line.Close()
 	<-s.done
 	s.wg.Wait()
 }

@@ -49,9 +49,11 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 	{name: "keep_alive", typ: duration(time.Second, 65535*time.Second), def: "1m", goes: "MQTT", doc: "Keep-alive of the connection."},
 	{name: "clean_start", typ: truth, def: "true", goes: "MQTT", doc: "Begin without what the broker may have kept of an earlier session."},
 	{name: "session_expiry", typ: duration(0, century), def: "5m", goes: "MQTT", doc: "How long the broker keeps the session of a lost connection (version 5)."},
+	{name: "end_session", typ: truth, goes: "MQTT", doc: "End a device's session on the broker when it leaves for good. If not given: true, unless session_expiry or clean_start: false is written."},
 	{name: "in_flight", typ: whole(1, 65535), def: "20", goes: "MQTT", doc: "At most this many messages of a device wait for their acknowledgement at once."},
 	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of each request, such as Authorization: Bearer ${token}."},
-	{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "5s", goes: "HTTP", doc: "How long a request may take."},
+	{name: "timeout", typ: duration(time.Millisecond, time.Hour), doc: "HTTP: how long a request may take, 5s if not given. MQTT: how long the broker may leave a PINGREQ unanswered, 10s if not given; a device sends one when half of it passed without an acknowledgement that is due."},
+	{name: "answer", typ: jqText, goes: "HTTP", doc: "What must be true of an answer's body, beside its status, for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
 	{name: "connect_timeout", typ: duration(time.Millisecond, time.Hour), def: "5s", doc: "How long connecting may take."},
 	{name: "back_off", typ: matching("two durations", `^\s*`+spanRE+`\s* to \s*`+spanRE+`\s*$`), def: "500ms to 30s", doc: "First and longest wait before connecting again."},
 	{name: "backlog", typ: whole(1, 1_000_000), def: "1000", doc: "At most this many messages of a device wait for the link; what does not fit is unsent."},
@@ -62,7 +64,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 	{name: "access_token", typ: sub(tokenMap), doc: "Tokens that expire; ${access_token} stands for the current one."},
 	{name: "path", typ: template, goes: "MQTT", doc: "Path of a WebSocket, of a device: /mqtt?token=${token}. If not given, that of the address."},
 	{name: "topic_aliases", typ: whole(0, 65535), def: "0", goes: "MQTT", doc: "At most this many topics of a device are sent as a number, as far as the broker allows (version 5)."},
-	{name: "redirects", typ: word("report", "follow"), def: "report", goes: "MQTT", doc: "What a device does where the broker refers it to another one: report it, or follow, and show its credentials there (version 5)."},
+	{name: "redirects", typ: word("report", "follow"), def: "report", doc: "What a device does where the platform sends it elsewhere: report it, or follow. MQTT (version 5): it shows its credentials to the broker that it is referred to. HTTP: a message follows a redirect (301, 302, 307, 308) as it is; credentials and headers go to the link's own host alone."},
 }}
 
 var tlsMap = &mapping{name: "tls", doc: "How connections are secured.", needs: [][2]string{{"cert", "key"}, {"key", "cert"}}, keys: []key{

@@ -60,8 +60,18 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 	l.KeepAlive = o.span("keep_alive")
 	l.SessionExpiry = o.span("session_expiry")
 	l.CleanStart = o.truth("clean_start")
+	l.EndSession = l.CleanStart && o.get("session_expiry") == nil
+	if o.get("end_session") != nil {
+		l.EndSession = o.truth("end_session")
+	}
 	l.InFlight = int(o.whole("in_flight"))
-	l.Timeout = o.span("timeout")
+	if l.Timeout = o.span("timeout"); o.get("timeout") == nil {
+		l.Timeout = 10 * time.Second
+		if l.Protocol == crowd.HTTP {
+			l.Timeout = 5 * time.Second
+		}
+	}
+	l.Answer = parse(r, o.get("answer"), what+": answer", "", checkJQ)
 	l.ConnectTimeout = o.span("connect_timeout")
 	l.Backlog = int(o.whole("backlog"))
 	l.Retries = int(o.whole("retries"))

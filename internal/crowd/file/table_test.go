@@ -263,7 +263,7 @@ func TestReaderAndSchemaAgree(t *testing.T) {
 func TestExclusiveKeys(t *testing.T) {
 	s := CompiledSchema(t)
 	for title, text := range map[string]string{
-		"an HTTP key on an MQTT link": strings.Replace(places["link"], "KEY", "timeout: 5s", 1), "two protocols": strings.Replace(places["link"], "KEY", `http: "http://h"`, 1),
+		"an HTTP key on an MQTT link": strings.Replace(places["link"], "KEY", "retries: 5", 1), "two protocols": strings.Replace(places["link"], "KEY", `http: "http://h"`, 1),
 		"key and secret": strings.Replace(places["jwt"], "KEY", "key: k.pem", 1), "round and digits": strings.Replace(places["field"], "KEY", "round: 1, digits: 2", 1),
 		"an address of no scheme": strings.Replace(places["link"], "mqtt://h\", KEY", "amqp://h\"", 1), "an option of another form": strings.Replace(places["payload *"], "FORM, KEY", "cbor, head: true", 1),
 		"a signal's parameter for another": strings.Replace(places["field"], "KEY", "peak: 3", 1), "jitter above a half": strings.Replace(places["reading"], "KEY", "jitter: 51%", 1),

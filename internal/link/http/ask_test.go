@@ -33,7 +33,7 @@ func device(t *testing.T, base string, id link.Identity) (link.Conn, *linktest.S
 		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}})
 	s := &linktest.Sink{}
 	c := l.Connect(id, s)
-	t.Cleanup(func() { c.Close(); l.Close() })
+	t.Cleanup(func() { c.Close(true); l.Close() })
 	return c, s
 }
 

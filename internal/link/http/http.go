@@ -4,7 +4,10 @@
 //
 // A request that may have reached the platform is not sent a second time, unless
 // it carries a key by which the platform can tell that it is the same one. One that
-// surely did not reach it (the connection was refused) is tried again with back-off.
+// surely did not reach it (the connection was refused) is tried again with back-off;
+// one that died on a connection which the platform was closing (RFC 9112, section 9.5)
+// is sent once more at once. Nothing is sent again but here: the client library is kept
+// from repeating requests by itself.
 // An answer of 429 or 503 that says when to come back (Retry-After; RFC 9110,
 // section 10.2.3, RFC 6585, section 4) is obeyed.
 package http
@@ -23,13 +26,16 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
+	"runcrowd/internal/strictjson"
 )
 
 // Config is what the crowd file says of an HTTP link.
@@ -46,8 +52,14 @@ type Config struct {
 	BackOff        [2]time.Duration
 	Backlog        int
 	Connections    int
+	Answer         *jq.Query // must be true of the answer's body, or it is a refusal; nil: any will do
+	Redirects      bool      // go where the platform redirects to
+	Redact         func(string) string
 	Network        link.Network
 }
+
+// maxHops is how often a message follows from address to address.
+const maxHops = 5
 
 // maxAnswer is how much of an answer's body is read, in bytes.
 const maxAnswer = 64 << 10
@@ -70,7 +82,11 @@ func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
 	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
 		ctx, cancel := context.WithTimeout(ctx, cfg.ConnectTimeout)
 		defer cancel()
-		return cfg.Network.Dial(ctx, network, address)
+		nc, err := cfg.Network.Dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return &watched{Conn: nc}, nil
 	}
 	t := &http.Transport{
 		Proxy:               http.ProxyFromEnvironment,
@@ -113,33 +129,25 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 	if port == "" {
 		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
 	}
-	address := net.JoinHostPort(u.Hostname(), port)
-	if p, _ := http.ProxyFromEnvironment(&http.Request{URL: u}); p != nil {
-		address = p.Host
-	}
-	dialing, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
+	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
 	defer cancel()
-	nc, err := l.cfg.Network.Dial(dialing, "tcp", address)
-	if err == nil && u.Scheme == "https" && address == net.JoinHostPort(u.Hostname(), port) {
+	address := net.JoinHostPort(u.Hostname(), port)
+	nc, err := link.Through(ctx, l.cfg.Network, u, address)
+	if err == nil && u.Scheme == "https" {
 		t := l.cfg.TLS
 		if t == nil {
 			t = &link.TLS{}
 		}
-		c := tls.Client(nc, t.Config(u.Hostname(), id.Cert))
-		ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
-		defer cancel()
-		err = c.HandshakeContext(ctx)
+		err = tls.Client(nc, t.Config(u.Hostname(), id.Cert)).HandshakeContext(ctx)
 		if err != nil {
 			nc.Close()
 		}
 	}
-	if err != nil {
-		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
-		e.What, e.Try = link.Explain(err, address)
-		return e
+	if err == nil {
+		nc.Close()
+		_, _, err = link.TokenOf(ctx, id.Tokens)
 	}
-	nc.Close()
-	if _, _, err := link.TokenOf(ctx, id.Tokens); err != nil {
+	if err != nil {
 		e := &link.ReachError{Link: l.cfg.Name, Address: l.cfg.Base, Err: err}
 		e.What, e.Try = link.Explain(err, address)
 		return e
@@ -158,10 +166,11 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	return c
 }
 
-// Close waits for all requests to end.
-func (l *Link) Close() {
+// Close waits for all requests to end. HTTP leaves no sessions.
+func (l *Link) Close() (int, time.Duration) {
 	l.wg.Wait()
 	l.client.CloseIdleConnections()
+	return 0, 0
 }
 
 // Conn is one device.
@@ -212,7 +221,11 @@ func (c *Conn) Send(m *link.Message) {
 // work sends what waits and ends when nothing does.
 func (c *Conn) work() {
 	defer c.link.wg.Done()
-	for try, sent := 0, 0; ; {
+	cfg := &c.link.cfg
+	// Of the message in front: how often it did not leave, how often it was sent again
+	// because the platform said so, and whether it was sent again on a new connection.
+	try, sent, fresh := 0, 0, false
+	for {
 		c.mu.Lock()
 		if len(c.waiting) == 0 {
 			c.busy = false
@@ -226,32 +239,38 @@ func (c *Conn) work() {
 			c.finish(outcome.Unsent, 0, "timed out waiting for a free request slot: the round was over")
 			continue
 		}
-		a := c.request(m)
+		a := c.request(m, fresh)
 		c.link.slots.Release(1)
-		if a.after > 0 && sent < c.link.cfg.Retries && c.ctx.Err() == nil {
+		switch {
+		case a.untaken && !fresh && c.ctx.Err() == nil:
+			fresh = true
+			continue
+		case a.after > 0 && sent < cfg.Retries && c.ctx.Err() == nil:
 			sent++
 			select {
 			case <-c.ctx.Done():
 				c.finish(a.outcome, a.code, a.text+"; the round ended before it could be sent again")
-				sent = 0
+				sent, fresh = 0, false
 			case <-time.After(a.after):
 			}
 			continue
-		}
-		if sent > 0 && a.outcome != outcome.Accepted {
-			a.text += fmt.Sprintf("; sent %d times", sent+1)
-		}
-		if a.unsent {
+		case a.unsent:
 			c.lost(a.text)
 			select {
 			case <-c.ctx.Done():
 				c.finish(outcome.Unsent, 0, a.text)
-			case <-time.After(link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], try)):
+			case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
 			}
 			try++
 			continue
 		}
-		try, sent = 0, 0
+		if times := sent + 1; a.outcome != outcome.Accepted && (sent > 0 || fresh) {
+			if fresh {
+				times++
+			}
+			a.text += fmt.Sprintf("; sent %d times", times)
+		}
+		try, sent, fresh = 0, 0, false
 		c.finish(a.outcome, a.code, a.text)
 	}
 }
@@ -277,7 +296,7 @@ func (c *Conn) lost(why string) {
 	defer c.mu.Unlock()
 	if !c.down {
 		c.down = true
-		c.sink.Down(c.id.Device, why)
+		c.sink.Down(c.id.Device, link.Loss{Why: why})
 	}
 }
 
@@ -287,28 +306,180 @@ type answer struct {
 	code    int           // status; 0: none came
 	text    string        // what the platform said, or what went wrong
 	unsent  bool          // it surely did not leave, and will be tried again
+	untaken bool          // it left on a connection that the platform was closing
 	after   time.Duration // if above zero: it may be sent again when so much time has passed
 }
 
-// request sends one message.
-func (c *Conn) request(m *link.Message) (a answer) {
+// trip is one request on its way.
+type trip struct {
+	conn   *watched // that it went out on; nil: none
+	reused bool
+	left   bool
+	wrote  int64 // by conn before it
+	read   int64
+}
+
+// untaken tells whether a request that got no answer was never taken: it went out on a
+// connection that had served others, and the platform was closing it just then. Then
+// nothing of it was written, or the platform's kernel threw it away (reset).
+func (t *trip) untaken(err error) bool {
+	if strings.Contains(err.Error(), "cannot retry err") {
+		return true // HTTP/2: the platform says that it did not process it (RFC 9113, section 8.7)
+	}
+	if t.conn == nil || !t.reused || t.conn.in.Load() != t.read {
+		return false
+	}
+	return t.conn.out.Load() == t.wrote || t.conn.reset.Load() || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+}
+
+// request sends one message; anew: it was sent before, and the platform may store it once
+// more.
+func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
-	left := false
-	trace := &httptrace.ClientTrace{GotConn: func(httptrace.GotConnInfo) {
-		left = true
-		c.sink.Sent(m, clock.Nano())
+	var t trip
+	told := false
+	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
+		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
+		if t.conn != nil {
+			t.wrote, t.read = t.conn.out.Load(), t.conn.in.Load()
+		}
+		if !told { // not again for each redirect
+			told = true
+			c.sink.Sent(m, clock.Nano(), anew)
+		}
 	}}
-	// The client library itself sends such a request again only when it wrote
-	// nothing of it to a connection that had gone stale (net/http, Transport).
 	token, err := c.freshToken(ctx)
 	if err != nil {
 		return answer{outcome: outcome.Unsent, text: err.Error(), unsent: c.ctx.Err() == nil}
 	}
 	defer func() { a.text = link.Hide(a.text, token) }()
-	req, err := c.build(httptrace.WithClientTrace(ctx, trace), m.HTTP.Method, m.Target, m.HTTP.Headers, bytes.NewReader(m.Body), token)
+	target := c.link.cfg.Base + link.Fill(m.Target, token)
+	ctx = httptrace.WithClientTrace(ctx, trace)
+	own := true // the address is still that of the link
+	for hops := 0; ; hops++ {
+		req, err := c.message(ctx, m, target, token, own)
+		if err != nil {
+			return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
+		}
+		resp, err := c.client.Do(req)
+		if err == nil && c.link.cfg.Redirects && hops < maxHops {
+			if to := redirect(resp, m.HTTP.OKStatus); to != nil {
+				resp.Body.Close()
+				own = own && link.KeepsHost(req.URL, to)
+				target = to.String()
+				continue
+			}
+		}
+		return c.answered(ctx, m, &t, resp, err, hops)
+	}
+}
+
+// redirect is where an answer sends a message to be sent again as it is; nil: nowhere.
+// 303 says that it was taken (RFC 9110, section 15.4.4).
+func redirect(resp *http.Response, accepted []int) *url.URL {
+	switch resp.StatusCode {
+	case 301, 302, 307, 308:
+	default:
+		return nil
+	}
+	if slices.Contains(accepted, resp.StatusCode) {
+		return nil
+	}
+	to, err := resp.Location()
+	if err != nil || to.Scheme != "http" && to.Scheme != "https" {
+		return nil
+	}
+	return to
+}
+
+// answered tells what an answer, or none, means.
+func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *http.Response, err error, hops int) answer {
+	cfg := &c.link.cfg
+	var body []byte
+	cut := ""
+	if err == nil {
+		body, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
+		if err == nil {
+			_, err = io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
+		}
+		resp.Body.Close()
+		if err != nil {
+			cut = fmt.Sprintf("the answer, status %d, was cut off: ", resp.StatusCode)
+		}
+		if !slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
+			err = nil // a no is a no, however much of it came
+		}
+	}
 	if err != nil {
-		return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
+		what, _ := link.Explain(err, cfg.Base)
+		if !t.left {
+			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
+		}
+		a := answer{outcome: outcome.NoAnswer, untaken: resp == nil && ctx.Err() == nil && t.untaken(err)}
+		switch {
+		case errors.Is(err, context.Canceled):
+			what = "no answer before the end of the round"
+		case errors.Is(err, context.DeadlineExceeded):
+			what = fmt.Sprintf("no answer within %s", cfg.Timeout)
+		}
+		if cfg.RetryKey != "" && !errors.Is(err, context.Canceled) {
+			a.after = link.BackOff(cfg.BackOff[0], cfg.BackOff[1], 0)
+		}
+		a.text = cut + what
+		return a
+	}
+	if !slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
+		text := "status " + resp.Status
+		if to := resp.Header.Get("Location"); to != "" && resp.StatusCode/100 == 3 {
+			text += fmt.Sprintf(": it sends on to %s", to)
+			if hops == maxHops {
+				text += fmt.Sprintf(", as %d others before", maxHops)
+			}
+		}
+		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: text + link.Snippet(body), after: link.RetryAfter(resp, time.Now())}
+	}
+	if why := c.denied(body); why != "" {
+		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: "status " + resp.Status + ", but " + why + link.Snippet(body)}
+	}
+	return answer{outcome: outcome.Accepted, code: resp.StatusCode}
+}
+
+// denied tells why an answer is none that acknowledges, by what the file says of its body.
+func (c *Conn) denied(body []byte) string {
+	q := c.link.cfg.Answer
+	if q == nil {
+		return ""
+	}
+	if len(body) > maxAnswer {
+		return fmt.Sprintf("its body is longer than %d kB", maxAnswer>>10)
+	}
+	v, err := strictjson.Decode(body)
+	if err != nil {
+		return "its body is not JSON"
+	}
+	all, err := q.All(v)
+	switch {
+	case err != nil:
+		return fmt.Sprintf("answer: %s fails on its body (%s)", q, err)
+	case len(all) == 1 && all[0] == true:
+		return ""
+	case len(all) == 1:
+		return fmt.Sprintf("answer: %s gives %v, not true", q, all[0])
+	}
+	return fmt.Sprintf("answer: %s gives %d values, not one that is true", q, len(all))
+}
+
+// message makes the request of a message. To an address that is not the link's own,
+// nothing goes that was meant for the platform alone.
+func (c *Conn) message(ctx context.Context, m *link.Message, target, token string, own bool) (*http.Request, error) {
+	headers := m.HTTP.Headers
+	if !own {
+		headers = nil
+	}
+	req, err := c.build(ctx, m.HTTP.Method, target, headers, m.Body, token, own)
+	if err != nil {
+		return nil, err
 	}
 	if m.ContentType != "" {
 		req.Header.Set("Content-Type", m.ContentType)
@@ -322,50 +493,19 @@ func (c *Conn) request(m *link.Message) (a answer) {
 	if c.link.cfg.RetryKey != "" {
 		req.Header.Set(c.link.cfg.RetryKey, m.HTTP.Key)
 	}
-	resp, err := c.client.Do(req)
-	var body []byte
-	var cut string
-	if err == nil {
-		body, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-		if err == nil {
-			_, err = io.Copy(io.Discard, io.LimitReader(resp.Body, maxAnswer))
-		}
-		resp.Body.Close()
-		if err != nil {
-			cut = fmt.Sprintf("the answer, status %d, was cut off: ", resp.StatusCode)
-		}
-		if !slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
-			err = nil // a no is a no, however much of it came
-		}
-	}
-	if err != nil {
-		what, _ := link.Explain(err, c.link.cfg.Base)
-		if !left {
-			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
-		}
-		var after time.Duration
-		if c.link.cfg.RetryKey != "" && !errors.Is(err, context.Canceled) {
-			after = link.BackOff(c.link.cfg.BackOff[0], c.link.cfg.BackOff[1], 0)
-		}
-		if errors.Is(err, context.Canceled) {
-			what = "no answer before the end of the round"
-		} else if errors.Is(err, context.DeadlineExceeded) {
-			what = fmt.Sprintf("no answer within %s", c.link.cfg.Timeout)
-		}
-		return answer{outcome: outcome.NoAnswer, text: cut + what, after: after}
-	}
-	if slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
-		return answer{outcome: outcome.Accepted, code: resp.StatusCode}
-	}
-	return answer{outcome: outcome.Refused, code: resp.StatusCode, text: "status " + resp.Status + link.Snippet(body), after: link.RetryAfter(resp, time.Now())}
+	return req, nil
 }
 
+// once is a body that the client library cannot send a second time.
+type once struct{ io.Reader }
+
 // build makes a request of the device.
-func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body io.Reader, token string) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.link.cfg.Base+link.Fill(target, token), body)
+func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string, own bool) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method, target, once{bytes.NewReader(body)})
 	if err != nil {
 		return nil, err
 	}
+	req.ContentLength = int64(len(body))
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range headers {
 		value := link.Fill(h.Value, token)
@@ -378,7 +518,7 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 		}
 		req.Header.Set(h.Name, value)
 	}
-	if c.id.Username != "" && req.Header.Get("Authorization") == "" {
+	if own && c.id.Username != "" && req.Header.Get("Authorization") == "" {
 		req.SetBasicAuth(link.Fill(c.id.Username, token), link.Fill(c.id.Password, token)) // RFC 7617
 	}
 	return req, nil
@@ -459,7 +599,7 @@ func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
 	if err != nil {
 		return nil, err.Error()
 	}
-	req, err := c.build(ctx, http.MethodGet, a.Path, a.Headers, nil, token)
+	req, err := c.build(ctx, http.MethodGet, c.link.cfg.Base+link.Fill(a.Path, token), a.Headers, nil, token, true)
 	if err != nil {
 		return nil, "the request could not be made: " + err.Error()
 	}
@@ -491,10 +631,17 @@ func (c *Conn) Open() int {
 	return len(c.waiting)
 }
 
-// Close ends the request under way; what waits is settled.
-func (c *Conn) Close() {
+// Close ends the request under way; what waits behind it is settled.
+func (c *Conn) Close(bool) {
 	c.mu.Lock()
 	c.closed = true
+	for len(c.waiting) > 1 {
+		last := len(c.waiting) - 1
+		m := c.waiting[last]
+		c.waiting[last] = nil
+		c.waiting = c.waiting[:last]
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "still waiting for the requests before it at the end of the round")
+	}
 	c.mu.Unlock()
 	c.cancel()
 	if c.client != c.link.client {

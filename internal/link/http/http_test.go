@@ -28,7 +28,7 @@ func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *
 	}
 	l, s := http.New(cfg), &linktest.Sink{}
 	c := l.Connect(link.Identity{Name: "gauge"}, s)
-	t.Cleanup(func() { c.Close(); l.Close() })
+	t.Cleanup(func() { c.Close(true); l.Close() })
 	return c, s
 }
 
@@ -140,9 +140,9 @@ func TestTimeoutAndClose(t *testing.T) {
 	}
 	s.Has(t, "3 unsent 0 the backlog of the device was full (2 messages)")
 	require.Eventually(t, func() bool { return sendings(s) == 1 }, 5*time.Second, time.Millisecond)
-	c.Close()
+	c.Close(true)
 	s.Has(t, "1 no answer 0 no answer before the end of the round")
-	s.Has(t, "2 unsent 0 timed out waiting for a free request slot: the round was over")
+	s.Has(t, "2 unsent 0 still waiting for the requests before it at the end of the round")
 	c.Send(message(4))
 	s.Has(t, "4 unsent 0 the device had left")
 }

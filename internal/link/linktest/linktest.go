@@ -24,13 +24,16 @@ type Sink struct {
 }
 
 // Sent implements link.Sink.
-func (s *Sink) Sent(m *link.Message, _ int64) {
+func (s *Sink) Sent(m *link.Message, _ int64, anew bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.sent == nil {
 		s.sent = map[uint64]int{}
 	}
 	s.sent[m.Seq]++
+	if anew {
+		s.lines = append(s.lines, fmt.Sprintf("%d anew", m.Seq))
+	}
 }
 
 // Settled implements link.Sink: "7 refused 135 not authorized".
@@ -47,8 +50,17 @@ func (s *Sink) Up(_ int, renewed bool) {
 	}
 }
 
-// Down implements link.Sink: "down WHY".
-func (s *Sink) Down(_ int, why string) { s.add("down " + why) }
+// Down implements link.Sink: "down WHY", and behind it "; after 7 (2)".
+func (s *Sink) Down(_ int, loss link.Loss) {
+	line := "down " + loss.Why
+	if loss.After != nil {
+		line += fmt.Sprintf("; after %d (%d)", loss.After.Seq, loss.Times)
+	}
+	s.add(line)
+}
+
+// Remark implements link.Sink: "remark WHAT".
+func (s *Sink) Remark(_ int, what string) { s.add("remark " + what) }
 
 // Listens implements link.Sink: "listens FILTER", and why not.
 func (s *Sink) Listens(_ int, filter, why string) {

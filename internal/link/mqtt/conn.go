@@ -5,61 +5,55 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"sync"
 	"time"
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/link"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/outcome"
 )
-
-// flight is a message that waits for its acknowledgement.
-type flight struct {
-	id    uint16
-	taken bool // QoS 2: PUBREC came, PUBCOMP is due (section 4.3.3)
-	again bool // sent again with DUP, on a session that the broker kept
-	m     *link.Message
-}
 
 // Conn is one device's connection.
 type Conn struct {
 	link   *Link
 	id     link.Identity
-	sink   link.Sink
 	ctx    context.Context
 	cancel context.CancelFunc
 	home   Endpoint
 
-	mu        sync.Mutex
-	nc        net.Conn // nil while down
-	writer    *writer
-	closed    bool
-	flights   []flight // in the order of sending
-	waiting   []*link.Message
-	window    int
-	nextID    uint16
-	maxPacket int
-	maxQoS    byte
-	keepAlive time.Duration
-	lastWrite time.Time
-	lastRead  time.Time
-	pinged    bool
-	out       []byte // bytes that the kernel did not take yet
-	flushing  bool
-	scratch   []byte
+	mu       sync.Mutex
+	sink     link.Sink // nil until a device takes it over
+	s        *mqttsession.Session
+	nc       net.Conn // nil while down
+	writer   *writer
+	out      []byte // bytes that the kernel did not take yet
+	flushing bool
+	closed   bool
+	last     bool // it was closed for good
+	waiting  []*link.Message
 
-	token     string
-	timer     *time.Timer // for the token's end; nil: there is none
-	draining  bool        // nothing new is sent, because the token runs out
-	renewed   bool        // the connection was left for a new token
-	aliases   map[string]uint16
-	aliasMost int
-	users     []mqttwire.UserProperty // scratch
-	listens   bool                    // it has subscribed
-	asking    map[uint16]string       // filters of subscriptions that wait for their answer
-	taken     map[uint16]bool         // identifiers of QoS 2 messages that came and are not released
+	token    string
+	renew    time.Time   // when the token has to be changed; zero: never
+	timer    *time.Timer // for that
+	draining bool        // nothing new is sent, because the token runs out
+	renewed  bool        // the connection was left for a new token
+	listens  bool        // it has subscribed in this session
+	fresh    bool        // it has to subscribe
+	asking   map[uint16]asking
+	blame    blame
+
+	early chan chunk // what Watch's goroutine reads; nil: nobody does
+	seen  []chunk    // of that, looked at by Watch
+}
+
+// asking is a subscription that waits for its answer.
+type asking struct {
+	filter string
+	qos    byte
 }
 
 // leastStay keeps tokens that are hardly good for anything from making a device come
@@ -70,6 +64,19 @@ const leastStay = 500 * time.Millisecond
 // connection whose access token runs out.
 const drainMost = 5 * time.Second
 
+// letter is a message as the session asks for it.
+type letter link.Message
+
+// Fill implements mqttsession.Message.
+func (m *letter) Fill(p *mqttwire.Publish) {
+	users := p.User
+	*p = mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
+		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: users[:0], Payload: m.Body}
+	for _, u := range m.MQTT.User {
+		p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
+	}
+}
+
 func (c *Conn) settle(m *link.Message, o outcome.Outcome, code int, text string) {
 	c.sink.Settled(m, clock.Nano(), o, code, text)
 }
@@ -77,22 +84,25 @@ func (c *Conn) settle(m *link.Message, o outcome.Outcome, code int, text string)
 // Send takes a message over.
 func (c *Conn) Send(m *link.Message) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	switch {
 	case c.closed:
 		c.settle(m, outcome.Unsent, 0, "the device had left")
+	case c.blame.held[m.Stream] != "":
+		c.settle(m, outcome.Unsent, 0, c.blame.held[m.Stream])
 	case len(c.waiting) >= c.link.cfg.Backlog:
 		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
 	default:
 		c.waiting = append(c.waiting, m)
 		c.pump()
+		c.write()
 	}
-	c.mu.Unlock()
 }
 
 // pump sends what waits, as far as connection and window allow.
 func (c *Conn) pump() {
 	if c.draining {
-		if len(c.flights) == 0 {
+		if c.s.InFlight() == 0 {
 			c.leave()
 		}
 		return
@@ -100,113 +110,44 @@ func (c *Conn) pump() {
 	n := 0
 	for n < len(c.waiting) && c.nc != nil && len(c.out) < stuckOutput {
 		m := c.waiting[n]
-		if m.MQTT.QoS > 0 && len(c.flights) >= c.window {
+		if !c.s.Room(m.MQTT.QoS) || c.blame.alone && c.s.InFlight() > 0 {
 			break
 		}
 		n++
-		c.publish(m)
+		if held := c.blame.held[m.Stream]; held != "" {
+			c.settle(m, outcome.Unsent, 0, held)
+			continue
+		}
+		stream, seq, qos := m.Stream, m.Seq, m.MQTT.QoS // QoS 0: it is the sink's at once
+		c.s.Publish(clock.Now(), (*letter)(m))
+		if c.blame.sent(stream, seq, qos) {
+			c.s.Ping(clock.Now()) // its answer shows that the message was taken
+		}
 	}
 	if n > 0 {
 		rest := copy(c.waiting, c.waiting[n:])
 		clear(c.waiting[rest:])
 		c.waiting = c.waiting[:rest]
-		c.write()
 	}
 }
 
-// publish encodes one message into scratch, to be written by write.
-func (c *Conn) publish(m *link.Message) {
-	if m.MQTT.QoS > c.maxQoS {
-		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", c.maxQoS, m.MQTT.QoS))
-		return
-	}
-	p := c.packetOf(m)
-	fresh := c.alias(&p)
-	if m.MQTT.QoS > 0 {
-		p.ID = c.freeID()
-	}
-	before := len(c.scratch)
-	c.scratch = mqttwire.AppendPublish(c.scratch, byte(c.link.cfg.Version), &p)
-	if size := len(c.scratch) - before; c.maxPacket > 0 && size > c.maxPacket {
-		c.scratch = c.scratch[:before]
-		c.settle(m, outcome.Unsent, 0, fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size, c.maxPacket))
-		return
-	}
-	if fresh {
-		c.aliases[p.Topic] = p.Alias
-	}
-	now := clock.Nano()
-	c.sink.Sent(m, now)
-	if m.MQTT.QoS == 0 {
-		c.sink.Settled(m, now, outcome.NotAsked, 0, "")
-		return
-	}
-	c.flights = append(c.flights, flight{id: p.ID, m: m})
-}
-
-// packetOf is the PUBLISH of a message, but for its identifier. It is valid until
-// the next call.
-func (c *Conn) packetOf(m *link.Message) mqttwire.Publish {
-	c.users = c.users[:0]
-	for _, u := range m.MQTT.User {
-		c.users = append(c.users, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
-	}
-	return mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
-		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: c.users, Payload: m.Body}
-}
-
-// alias puts a number in place of a topic that was sent with it before, or gives
-// it one; then it is fresh (section 3.3.2.3.4).
-func (c *Conn) alias(p *mqttwire.Publish) (fresh bool) {
-	if c.aliasMost == 0 {
-		return false
-	}
-	if known, is := c.aliases[p.Topic]; is {
-		p.Alias, p.Topic = known, ""
-		return false
-	}
-	if len(c.aliases) >= c.aliasMost {
-		return false
-	}
-	p.Alias = uint16(len(c.aliases) + 1)
-	return true
-}
-
-// freeID is a packet identifier that no message in flight has (section 2.2.1).
-func (c *Conn) freeID() uint16 {
-	for {
-		if c.nextID++; c.nextID == 0 {
-			c.nextID = 1
-		}
-		_, used := c.asking[c.nextID]
-		for i := range c.flights {
-			used = used || c.flights[i].id == c.nextID
-		}
-		if !used {
-			return c.nextID
-		}
-	}
-}
-
-// write hands scratch to the network without waiting.
+// write hands what the session has to say to the network without waiting.
 func (c *Conn) write() {
-	if len(c.scratch) == 0 || c.nc == nil {
-		c.scratch = c.scratch[:0]
+	b := c.s.Output()
+	if len(b) == 0 || c.nc == nil {
 		return
 	}
-	c.lastWrite = time.Now()
-	b := c.scratch
-	c.scratch = c.scratch[:0]
 	if !c.flushing {
 		n, err := c.writer.write(b)
 		if err != nil {
 			c.nc.Close() // the reader sees it and brings the connection back
 			return
 		}
-		b = b[n:]
-		if len(b) == 0 {
+		if n == len(b) {
+			c.s.Recycle(b)
 			return
 		}
+		b = b[n:]
 		c.flushing = true
 		go c.flush(c.nc)
 	}
@@ -221,6 +162,7 @@ func (c *Conn) flush(nc net.Conn) {
 			if c.nc == nc {
 				c.flushing = false
 				c.pump()
+				c.write()
 			}
 			c.mu.Unlock()
 			return
@@ -235,26 +177,21 @@ func (c *Conn) flush(nc net.Conn) {
 	}
 }
 
-// Tick sends a PINGREQ when the connection was silent for the keep-alive time
-// (section 3.1.2.10), and gives a connection up that does not answer it.
+// Tick does what is due by the clock, and gives a connection up that is dead.
 func (c *Conn) Tick(now time.Time) time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	ka := c.keepAlive
-	if c.nc == nil || ka == 0 {
-		return c.link.cfg.KeepAlive / 2
+	if c.nc == nil || c.s.State() != mqttsession.Connected {
+		return max(c.link.cfg.Timeout/2, time.Second)
 	}
-	if c.pinged && now.Sub(c.lastRead) > ka+ka/2 {
+	wait, err := c.s.Tick(now)
+	if err != nil {
+		c.blame.silent = true
 		c.nc.Close()
-		return ka / 2
+		return c.link.cfg.Timeout / 2
 	}
-	// Three quarters leave time for the packet to arrive.
-	if now.Sub(c.lastWrite) >= ka*3/4 || !c.pinged && now.Sub(c.lastRead) >= ka*3/4 {
-		c.scratch = mqttwire.AppendPing(c.scratch)
-		c.pinged = true
-		c.write()
-	}
-	return ka / 4
+	c.write()
+	return max(wait, 10*time.Millisecond)
 }
 
 // expire leaves a connection whose access token runs out, when all that was sent is
@@ -264,7 +201,7 @@ func (c *Conn) expire(nc net.Conn) {
 	defer c.mu.Unlock()
 	switch {
 	case c.nc != nc || c.closed:
-	case c.draining || len(c.flights) == 0:
+	case c.draining || c.s.InFlight() == 0:
 		c.leave()
 	default:
 		c.draining = true
@@ -277,8 +214,8 @@ func (c *Conn) leave() {
 	if c.renewed || c.nc == nil {
 		return
 	}
-	c.renewed, c.draining = true, true // nothing may follow DISCONNECT
-	c.scratch = mqttwire.AppendDisconnect(c.scratch, byte(c.link.cfg.Version), false)
+	c.renewed, c.draining = true, true
+	c.s.Leave(false)
 	c.write()
 	c.hangUp()
 }
@@ -297,311 +234,577 @@ func (c *Conn) hangUp() {
 func (c *Conn) Open() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return len(c.flights) + len(c.waiting)
+	return c.s.InFlight() + len(c.waiting)
 }
 
 // Close disconnects and settles what is open.
-func (c *Conn) Close() {
+func (c *Conn) Close(last bool) {
 	c.mu.Lock()
+	defer c.mu.Unlock()
 	if c.closed {
-		c.mu.Unlock()
 		return
 	}
-	c.closed = true
-	for _, f := range c.flights {
+	c.closed, c.last = true, last
+	kept := c.s.Kept()
+	left := c.s.GiveUp(func(m mqttsession.Message, _ byte, released bool) {
 		text := "no acknowledgement before the end of the round"
-		if f.taken {
+		if released {
 			text = "PUBREC came, but no PUBCOMP before the end of the round"
 		}
-		c.settle(f.m, outcome.NoAnswer, 0, text)
-	}
+		c.settle((*link.Message)(m.(*letter)), outcome.NoAnswer, 0, text)
+	})
 	for _, m := range c.waiting {
-		c.settle(m, outcome.Unsent, 0, "still waiting for the connection at the end of the round")
+		c.settle(m, outcome.Unsent, 0, c.whyWaiting())
 	}
-	c.flights, c.waiting = nil, nil
-	if c.nc != nil {
-		c.scratch = mqttwire.AppendDisconnect(c.scratch, byte(c.link.cfg.Version), true)
-		c.write()
-		c.hangUp()
+	c.waiting = nil
+	ends := last && c.link.cfg.EndSession && (c.nc != nil || c.link.cfg.Version == mqttwire.V311)
+	if kept && !ends {
+		c.link.keep(c.id.ClientID, &leaving{left, c.listens}, last)
 	}
+	c.goodbye(ends)
 	c.cancel()
-	c.mu.Unlock()
 }
 
-// run keeps the connection up until Close.
+// whyWaiting tells why a message did not leave.
+func (c *Conn) whyWaiting() string {
+	if c.nc != nil && c.s.State() == mqttsession.Connected {
+		return "still waiting at the end of the round: the broker had not acknowledged enough of the messages before it"
+	}
+	return "still waiting for the connection at the end of the round"
+}
+
+// goodbye sends DISCONNECT; end also ends the session.
+func (c *Conn) goodbye(end bool) {
+	if c.nc == nil {
+		return
+	}
+	c.s.Leave(end)
+	c.write()
+	c.hangUp()
+}
+
+// abandon closes a connection that nobody has taken over.
+func (c *Conn) abandon() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.closed = true
+	if c.nc != nil {
+		c.goodbye(c.link.cfg.EndSession)
+		c.nc.Close()
+	}
+	c.cancel()
+}
+
+// adopt gives the connection to a device.
+func (c *Conn) adopt(id link.Identity, sink link.Sink) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.id, c.sink = id, sink
+	if c.nc != nil { // Try has opened it
+		c.announce()
+		c.after()
+	}
+}
+
+// first opens the first connection for Try; at is where that was.
+func (c *Conn) first(ctx context.Context) (token string, at Endpoint, err error) {
+	at = c.home
+	for hops := 0; ; hops++ {
+		if token, err = c.open(ctx, at, true); err == nil {
+			return token, at, nil
+		}
+		refused, is := errors.AsType[*mqttsession.RefusedError](err)
+		if !is || refused.Refers == "" || !c.link.cfg.Redirects || hops == maxHops {
+			return token, at, err
+		}
+		at = c.link.referred(at, refused.Refers)
+	}
+}
+
+// open opens a connection and exchanges CONNECT and CONNACK (section 3.2). Bare: nothing
+// behind CONNACK is read.
+func (c *Conn) open(ctx context.Context, at Endpoint, bare bool) (token string, err error) {
+	token, renew, err := link.TokenOf(ctx, c.id.Tokens)
+	if err != nil {
+		return token, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.link.cfg.ConnectTimeout)
+	defer cancel()
+	at = at.with(token)
+	nc, err := at.Dial(ctx)
+	if err != nil {
+		return token, err
+	}
+	if err := c.Shake(ctx, nc, token, renew, bare); err != nil {
+		c.down(nc, nil)
+		return token, &handshakeError{err}
+	}
+	return token, nil
+}
+
+// Shake exchanges CONNECT and CONNACK on an open network connection. Bare: nothing behind
+// CONNACK is read.
+func (c *Conn) Shake(ctx context.Context, nc net.Conn, token string, renew time.Time, bare bool) error {
+	c.mu.Lock()
+	cfg := &c.link.cfg
+	c.nc, c.out, c.flushing, c.writer = nc, nil, false, newWriter(nc)
+	c.token, c.renew, c.draining = token, renew, false
+	// In version 3.1.1 a clean session ends with its connection; in version 5 the
+	// session outlives it, and clean_start is for the first connection.
+	clean := cfg.CleanStart && !c.s.Kept()
+	err := c.s.OpenAs(clock.Now(), c.link.connectPacket(c.id, token, clean))
+	if err == nil {
+		c.write()
+	}
+	c.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
+	var one [1]byte
+	buf := one[:]
+	if !bare {
+		buf = make([]byte, readMost)
+	}
+	for up := false; !up; {
+		n, err := nc.Read(buf)
+		c.mu.Lock()
+		var bad error
+		if n > 0 {
+			bad = c.receive(buf[:n])
+		}
+		up = c.s.State() == mqttsession.Connected
+		c.mu.Unlock()
+		switch {
+		case bad != nil:
+			return bad
+		case up:
+		case errors.Is(err, io.EOF):
+			return io.ErrUnexpectedEOF
+		case err != nil:
+			return err
+		}
+	}
+	if !unhook() {
+		return ctx.Err()
+	}
+	nc.SetDeadline(time.Time{})
+	c.mu.Lock()
+	if c.closed { // meanwhile
+		nc.SetDeadline(time.Now().Add(time.Second))
+	}
+	c.mu.Unlock()
+	return nil
+}
+
+// Ack is the CONNACK that the connection began with.
+func (c *Conn) Ack() *mqttwire.Packet {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.s.Ack()
+}
+
+// chunk is what one read gave.
+type chunk struct {
+	b   []byte
+	err error
+}
+
+// Watch looks for a while whether the broker ends a connection that waits for Connect.
+// What else comes is kept for the device.
+func (c *Conn) Watch(d time.Duration) error {
+	c.early = make(chan chunk, 64)
+	nc := c.nc
+	go func() {
+		for {
+			buf := make([]byte, readMost)
+			n, err := nc.Read(buf)
+			select {
+			case c.early <- chunk{buf[:n], err}:
+			case <-c.ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	var came []byte
+	for timeout := time.After(d); ; {
+		select {
+		case x := <-c.early:
+			c.seen = append(c.seen, x)
+			came = append(came, x.b...)
+			if x.err != nil {
+				return x.err
+			}
+			var p mqttwire.Packet
+			for rest := came; len(rest) > 0; {
+				first, body, size, _, err := mqttwire.Frame(rest, byte(c.link.cfg.Version))
+				if err != nil || size == 0 {
+					break
+				}
+				if first>>4 == mqttwire.DISCONNECT && mqttwire.Decode(&p, byte(c.link.cfg.Version), first, body) == nil {
+					return &mqttsession.DisconnectError{Code: p.Reason, Said: p.ReasonString, Refers: p.ServerReference}
+				}
+				rest = rest[size:]
+			}
+		case <-timeout:
+			return nil
+		}
+	}
+}
+
+// readEarly reads what Watch has read first.
+func (c *Conn) readEarly() chunk {
+	if len(c.seen) > 0 {
+		x := c.seen[0]
+		c.seen = c.seen[1:]
+		return x
+	}
+	select {
+	case x := <-c.early:
+		return x
+	case <-c.ctx.Done():
+		return chunk{err: net.ErrClosed}
+	}
+}
+
+// readMost is how much is read at once, in bytes: acknowledgements are small, and so is
+// the buffer, one a device.
+const readMost = 512
+
+// run keeps the connection there until it is closed.
 func (c *Conn) run() {
 	defer c.link.wg.Done()
 	cfg := &c.link.cfg
-	clean := cfg.CleanStart
 	at, hops := c.home, 0
+	opened := c.nc != nil
 	for try := 0; c.ctx.Err() == nil; {
-		if c.link.dials.Acquire(c.ctx, 1) != nil {
-			return
+		var token string
+		var err error
+		if !opened {
+			if c.link.dials.Acquire(c.ctx, 1) != nil {
+				return
+			}
+			token, err = c.open(c.ctx, at, false)
+			c.link.dials.Release(1)
 		}
-		token, renew, err := link.TokenOf(c.ctx, c.id.Tokens)
-		var line *Line
-		if err == nil {
-			line, err = c.link.dial(c.ctx, c.link.connectPacket(c.id, token, clean), at.with(token))
-		}
-		c.link.dials.Release(1)
+		opened = false
 		renewed := false
+		var loss link.Loss
 		if err == nil {
 			began := time.Now()
 			hops = 0
-			// In version 5 the session outlives the connection by its expiry;
-			// in 3.1.1 only where the file did not ask for a clean one.
-			clean = cfg.CleanStart && cfg.Version == mqttwire.V311
-			c.up(line.Conn, line.Ack, token, renew)
-			err = c.read(line.Reader)
-			renewed = c.down(line.Conn)
-			if time.Since(began) > 5*time.Second {
+			nc := c.nc
+			err = c.read(nc)
+			var passed bool
+			loss, renewed, passed = c.down(nc, err)
+			if time.Since(began) > 5*time.Second || passed {
 				try = 0
 			}
+			token = c.token
 		}
 		if c.ctx.Err() != nil {
-			return
+			break
 		}
 		if renewed {
 			continue
 		}
 		reference := ""
-		var refused *RefusedError
-		var disc *disconnectError
+		refused, _ := errors.AsType[*mqttsession.RefusedError](err)
+		gone, _ := errors.AsType[*mqttsession.DisconnectError](err)
 		switch {
-		case errors.As(err, &refused):
+		case refused != nil:
 			reference = refused.Refers
-		case errors.As(err, &disc):
-			reference = disc.refers
+		case gone != nil:
+			reference = gone.Refers
 		}
+		loss.Why = link.Hide(c.why(err), token)
 		if reference != "" && cfg.Redirects && hops < maxHops {
 			at, hops = c.link.referred(at, reference), hops+1
-			c.sink.Down(c.id.Device, err.Error())
+			c.sink.Down(c.id.Device, loss)
 			continue
 		}
 		at, hops = c.home, 0
-		what := err.Error()
-		if refused == nil && disc == nil && !errors.Is(err, mqttwire.ErrMalformed) {
-			what, _ = link.Explain(err, cfg.Address)
-		}
-		c.sink.Down(c.id.Device, link.Hide(what, token))
+		c.sink.Down(c.id.Device, loss)
 		select {
 		case <-c.ctx.Done():
 		case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
 		}
 		try++
 	}
+	c.purge()
 }
 
-// up takes a new connection into use and sends again what was in flight.
-func (c *Conn) up(nc net.Conn, ack *mqttwire.Packet, token string, renew time.Time) {
+// why tells a connection's end in words.
+func (c *Conn) why(err error) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.closed {
-		nc.Close()
-		return
+	if c.blame.silent {
+		c.blame.silent = false
+		return fmt.Sprintf("the broker did not answer PINGREQ within %s: the connection was dead", c.link.cfg.Timeout)
 	}
-	cfg := &c.link.cfg
-	c.nc, c.out, c.flushing, c.pinged = nc, nil, false, false
-	c.writer = newWriter(nc)
-	c.lastRead = time.Now()
-	c.lastWrite = c.lastRead
-	c.window, c.maxQoS, c.maxPacket, c.keepAlive = cfg.InFlight, 2, int(ack.MaximumPacket), cfg.KeepAlive
-	if ack.ReceiveMaximum > 0 {
-		c.window = min(c.window, int(ack.ReceiveMaximum))
+	var handshake *handshakeError
+	what := ""
+	switch {
+	case errors.As(err, new(*mqttsession.RefusedError)), errors.As(err, new(*mqttsession.DisconnectError)), errors.As(err, new(*mqttsession.SessionError)), errors.Is(err, mqttwire.ErrMalformed):
+		return err.Error()
 	}
-	if ack.MaximumQoSSet {
-		c.maxQoS = ack.MaximumQoS
+	what, _ = link.Explain(err, c.link.cfg.Address)
+	if errors.As(err, &handshake) && !link.IsTLS(err) {
+		what = "CONNECT got no answer: " + what
 	}
-	if ack.KeepAliveSet {
-		c.keepAlive = time.Duration(ack.ServerKeepAlive) * time.Second
-	}
-	c.token, c.draining = token, false
-	if !renew.IsZero() {
-		c.timer = time.AfterFunc(max(time.Until(renew), leastStay), func() { c.expire(nc) })
-	}
-	c.aliasMost = min(cfg.TopicAliases, int(ack.TopicAliasMaximum))
-	if c.aliasMost > 0 {
-		c.aliases = map[string]uint16{}
-	}
-	c.sink.Up(c.id.Device, c.renewed)
-	c.renewed = false
-	c.subscribe(ack.SessionPresent)
-	old := c.flights
-	c.flights = nil
-	for _, f := range old {
-		switch {
-		case f.taken && ack.SessionPresent:
-			c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREL, f.id)
-			c.flights = append(c.flights, f)
-		case f.taken:
-			// The broker had taken it and forgot the session: to publish it
-			// again could store it twice.
-			c.settle(f.m, outcome.NoAnswer, 0, "PUBREC came, then the broker lost the session")
-		case ack.SessionPresent:
-			p := c.packetOf(f.m)
-			p.ID, p.Dup = f.id, true
-			c.scratch = mqttwire.AppendPublish(c.scratch, byte(cfg.Version), &p)
-			f.again = true
-			c.flights = append(c.flights, f)
-			c.sink.Sent(f.m, clock.Nano())
-		default:
-			c.publish(f.m)
-		}
-	}
-	c.write()
-	c.pump()
+	return what
 }
 
-// down puts the connection out of use, and tells whether it was left for a new
-// access token.
-func (c *Conn) down(nc net.Conn) bool {
-	nc.Close()
+// purge removes the session of a device that has left for good, where version 3.1.1 has no
+// other way: a clean session takes its place (3.1.1, section 3.1.2.4).
+func (c *Conn) purge() {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.nc, c.out, c.flushing, c.draining = nil, nil, false, false
-	if c.timer != nil {
-		c.timer.Stop()
-	}
-	return c.renewed
-}
-
-// subscribe subscribes to where commands come from (section 3.8). A session that the
-// broker kept has the subscriptions of before; its QoS 2 messages may come again.
-func (c *Conn) subscribe(kept bool) {
-	if !kept {
-		c.taken = nil
-	}
-	c.asking = nil
-	if kept && c.listens { // to subscribe again would bring retained messages again
-		return
-	}
-	c.listens = true
-	for _, a := range c.id.Asks {
-		if c.asking == nil {
-			c.asking = map[uint16]string{}
-		}
-		id := c.freeID()
-		c.asking[id] = a.Filter
-		c.scratch = mqttwire.AppendSubscribe(c.scratch, byte(c.link.cfg.Version), id, a.Filter, a.QoS)
+	is := c.last && c.link.cfg.EndSession && !c.link.cfg.CleanStart && c.link.cfg.Version == mqttwire.V311
+	c.mu.Unlock()
+	if is && !c.replace() {
+		c.link.keep(c.id.ClientID, nil, true)
 	}
 }
 
-// came takes a message in that the broker passed on.
-func (c *Conn) came(p *mqttwire.Packet) {
-	first := true
-	switch p.Publish.QoS {
-	case 1:
-		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBACK, p.ID)
-	case 2:
-		if first = !c.taken[p.ID]; first && c.taken == nil {
-			c.taken = map[uint16]bool{}
-		}
-		if len(c.taken) < 65535 {
-			c.taken[p.ID] = true
-		}
-		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREC, p.ID)
+// replace puts a clean session in the place of the device's, and leaves it.
+func (c *Conn) replace() bool {
+	ctx, cancel := context.WithTimeout(c.link.ctx, c.link.cfg.ConnectTimeout)
+	defer cancel()
+	token, _, err := link.TokenOf(ctx, c.id.Tokens)
+	if err != nil {
+		return false
 	}
-	// A device without commands may still be brought messages, of a session that
-	// another program left. They are acknowledged and let go.
-	if first && len(c.id.Asks) > 0 && !c.closed {
-		c.sink.Came(c.id.Device, &link.Incoming{At: clock.Nano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
-			Response: p.Publish.ResponseTopic, Correlation: bytes.Clone(p.Publish.Correlation)})
+	connect := c.link.connectPacket(c.id, token, true)
+	connect.Will = nil
+	at := c.home.with(token)
+	nc, err := at.Dial(ctx)
+	if err != nil {
+		return false
 	}
-	c.write()
+	defer nc.Close()
+	line := NewLine(mqttsession.Options{Connect: connect, InFlight: 1, MaxPacket: maxIncoming}, (*hearer)(nil))
+	if err := line.Shake(ctx, nc, connect); err != nil {
+		return false
+	}
+	line.Leave(true)
+	for line.Read() == nil { // until the broker closes
+	}
+	return true
 }
-
-// disconnectError is a DISCONNECT from the broker (section 3.14).
-type disconnectError struct{ reason, refers string }
-
-func (e *disconnectError) Error() string { return "the broker disconnected: " + e.reason }
 
 // read handles what the broker sends until the connection ends.
-func (c *Conn) read(rd *mqttwire.Reader) error {
-	var p mqttwire.Packet
+func (c *Conn) read(nc net.Conn) error {
+	buf := make([]byte, readMost)
+	early := c.early != nil // of this connection alone
+	defer func() { c.early = nil }()
 	for {
-		if err := rd.Read(&p); err != nil {
-			return err
+		var n int
+		var err error
+		if early {
+			x := c.readEarly()
+			n, err = copy(buf, x.b), x.err
+		} else {
+			n, err = nc.Read(buf)
 		}
-		c.mu.Lock()
-		c.lastRead = time.Now()
-		err := c.packet(&p)
-		c.mu.Unlock()
+		if n > 0 {
+			c.mu.Lock()
+			bad := c.receive(buf[:n])
+			c.mu.Unlock()
+			if bad != nil {
+				return bad
+			}
+		}
 		if err != nil {
 			return err
 		}
 	}
 }
 
-func (c *Conn) packet(p *mqttwire.Packet) error {
-	switch p.Type {
-	case mqttwire.PINGRESP:
-		c.pinged = false
-	case mqttwire.PUBACK, mqttwire.PUBREC, mqttwire.PUBCOMP:
-		c.acknowledged(p)
-		// Half a window is worth a write; the last ones must not wait.
-		if 2*len(c.flights) <= c.window {
-			c.pump()
-		}
-		c.write()
-	case mqttwire.DISCONNECT:
-		return &disconnectError{refers(mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString), p.ServerReference), p.ServerReference}
-	case mqttwire.PUBLISH:
-		c.came(p)
-	case mqttwire.SUBACK:
-		filter, asked := c.asking[p.ID]
-		delete(c.asking, p.ID)
-		why := ""
-		if p.Reason >= 0x80 {
-			why = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
-		}
-		if asked {
-			c.sink.Listens(c.id.Device, filter, why)
-		}
-	case mqttwire.PUBREL:
-		delete(c.taken, p.ID)
-		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBCOMP, p.ID)
-		c.write()
-	default:
-		return fmt.Errorf("%w: %s is not for a device", mqttwire.ErrMalformed, mqttwire.Name(p.Type))
-	}
-	return nil
+// receive hands bytes to the session, and sends what they make room for.
+func (c *Conn) receive(b []byte) error {
+	err := c.s.Receive(clock.Now(), b)
+	c.after()
+	return err
 }
 
-// acknowledged matches an acknowledgement to its message. One that matches
-// nothing is let go: it may answer a message that was given up.
-func (c *Conn) acknowledged(p *mqttwire.Packet) {
-	at := -1
-	for i := range c.flights {
-		if c.flights[i].id == p.ID {
-			at = i
-			break
+// after does what the session's calls have asked for.
+func (c *Conn) after() {
+	defer c.write()
+	if c.sink == nil {
+		return
+	}
+	if c.fresh {
+		c.fresh = false
+		c.subscribe()
+	}
+	if c.blame.alone && c.blame.suspect == nil {
+		c.blame.alone = false
+		c.s.OneByOne(false)
+	}
+	// Half a window is worth a write; the last ones must not wait.
+	if c.draining || c.s.State() == mqttsession.Connected && 2*c.s.InFlight() <= c.s.Window() {
+		c.pump()
+	}
+}
+
+// down puts the connection out of use. It tells what is to be said of it, whether it was
+// left for a new access token, and whether a message was acknowledged on it.
+func (c *Conn) down(nc net.Conn, err error) (loss link.Loss, renewed, passed bool) {
+	nc.Close()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.nc != nc {
+		return loss, false, false
+	}
+	if c.timer != nil {
+		c.timer.Stop()
+	}
+	renewed, passed = c.renewed, c.blame.passed
+	if err != nil && !renewed && !c.closed {
+		loss = c.accuse(err)
+	}
+	c.blame.over()
+	c.nc, c.out, c.flushing, c.draining, c.asking = nil, nil, false, false, nil
+	c.s.Lost()
+	return loss, renewed, passed
+}
+
+// subscribe subscribes to where commands come from (section 3.8).
+func (c *Conn) subscribe() {
+	c.asking = nil
+	for _, a := range c.id.Asks {
+		id, err := c.s.Subscribe(clock.Now(), a.Filter, a.QoS)
+		if err != nil {
+			c.sink.Listens(c.id.Device, a.Filter, err.Error())
+			continue
 		}
+		if c.asking == nil {
+			c.asking = map[uint16]asking{}
+		}
+		c.asking[id] = asking{a.Filter, a.QoS}
 	}
-	if at < 0 {
+	c.listens = true
+}
+
+// announce tells the sink that the connection is there.
+func (c *Conn) announce() {
+	c.sink.Up(c.id.Device, c.renewed)
+	c.renewed = false
+	if !c.renew.IsZero() {
+		nc := c.nc
+		c.timer = time.AfterFunc(max(time.Until(c.renew), leastStay), func() { c.expire(nc) })
+	}
+}
+
+// hearer hears the session of a Conn.
+type hearer Conn
+
+// Up implements mqttsession.Handler. A session that the broker kept has the subscriptions
+// of before: to subscribe again would bring retained messages again.
+func (h *hearer) Up(ack *mqttwire.Packet) {
+	if h == nil {
 		return
 	}
-	f := c.flights[at]
-	reason := func() string { return mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString) }
-	// Some brokers answer a repeated QoS 2 PUBLISH with "packet identifier in
-	// use": they have taken it the first time.
-	has := p.Type == mqttwire.PUBREC && f.again && p.Reason == 0x91
-	switch {
-	case p.Reason >= 0x80 && !has:
-		c.settle(f.m, outcome.Refused, int(p.Reason), link.Hide(mqttwire.Name(p.Type)+" "+reason(), c.token))
-	case p.Type == mqttwire.PUBREC && f.m.MQTT.QoS == 2:
-		c.flights[at].taken = true
-		c.scratch = mqttwire.AppendAck(c.scratch, mqttwire.PUBREL, p.ID)
+	h.fresh = len(h.id.Asks) > 0 && !(ack.SessionPresent && h.listens)
+	if h.sink != nil {
+		(*Conn)(h).announce()
+	}
+}
+
+// Sent implements mqttsession.Handler.
+func (h *hearer) Sent(m mqttsession.Message, how mqttsession.Sending) {
+	x := (*link.Message)(m.(*letter))
+	h.sink.Sent(x, clock.Nano(), how == mqttsession.Anew || how == mqttsession.Again && (x.MQTT.QoS == 1 || h.s.Downgrades()))
+	if how != mqttsession.First {
+		h.blame.sent(x.Stream, x.Seq, x.MQTT.QoS)
+	}
+}
+
+// asQoS1 is what is said of a message of QoS 2 that was answered with PUBACK.
+const asQoS1 = "PUBACK came in place of PUBREC: the broker took a message of QoS 2 as QoS 1"
+
+// Settled implements mqttsession.Handler.
+func (h *hearer) Settled(m mqttsession.Message, r mqttsession.Result) {
+	c := (*Conn)(h)
+	x := (*link.Message)(m.(*letter))
+	defer c.blame.settled(x)
+	reason := func() string {
+		return link.Hide(mqttwire.Because(mqttwire.Reason(r.Code), r.Said), c.token)
+	}
+	switch r.Fate {
+	case mqttsession.Unacked:
+		c.settle(x, outcome.NotAsked, 0, "")
 		return
-	case p.Type == mqttwire.PUBACK && f.m.MQTT.QoS == 1, p.Type == mqttwire.PUBCOMP && f.taken:
+	case mqttsession.Acknowledged:
+		c.blame.taken(x)
 		text := ""
-		if p.Reason != 0 {
-			text = link.Hide(reason(), c.token)
+		if r.Code != 0 {
+			text = reason()
 		}
-		c.settle(f.m, outcome.Accepted, int(p.Reason), text)
-	default:
-		return // an acknowledgement of the wrong kind acknowledges nothing
+		c.settle(x, outcome.Accepted, int(r.Code), text)
+	case mqttsession.AsQoS1:
+		c.blame.taken(x)
+		if !c.blame.told {
+			c.blame.told = true
+			c.sink.Remark(c.id.Device, asQoS1)
+		}
+		c.settle(x, outcome.Accepted, int(r.Code), asQoS1)
+	case mqttsession.Refused:
+		c.blame.taken(x)
+		c.settle(x, outcome.Refused, int(r.Code), mqttwire.Name(r.Packet)+" "+reason())
+	case mqttsession.Unsendable:
+		c.settle(x, outcome.Unsent, int(r.Code), r.Said)
+	case mqttsession.Stranded:
+		c.settle(x, outcome.NoAnswer, int(r.Code), "it was sent, and the connection was lost before an acknowledgement; it could not be sent again: "+r.Said)
+	case mqttsession.SessionGone:
+		// To publish it again could store it twice.
+		c.settle(x, outcome.NoAnswer, 0, "PUBREC came, then the broker lost the session")
+	case mqttsession.Uncertain:
+		c.settle(x, outcome.NoAnswer, 0, "it was sent, then the connection was lost, and with it the session: whether the broker had taken it cannot be told, and to send it again could store it twice (QoS 2)")
+	case mqttsession.SessionLeft:
+		c.settle(x, outcome.NoAnswer, 0, "PUBREC came, then the connection was lost, and with it the session: it was a clean one (clean_start)")
 	}
-	copy(c.flights[at:], c.flights[at+1:])
-	c.flights[len(c.flights)-1] = flight{}
-	c.flights = c.flights[:len(c.flights)-1]
+}
+
+// Came implements mqttsession.Handler. A device without commands may still be brought
+// messages, of a session that another program left. They are let go.
+func (h *hearer) Came(p *mqttwire.Packet) {
+	if h == nil || len(h.id.Asks) == 0 || h.closed || h.sink == nil {
+		return
+	}
+	h.sink.Came(h.id.Device, &link.Incoming{At: clock.Nano(), Topic: p.Publish.Topic, Body: bytes.Clone(p.Publish.Payload),
+		Response: p.Publish.ResponseTopic, Correlation: bytes.Clone(p.Publish.Correlation)})
+}
+
+// TooLarge implements mqttsession.Handler.
+func (h *hearer) TooLarge(topic string, size int) {
+	if h != nil && h.sink != nil {
+		h.sink.Remark(h.id.Device, fmt.Sprintf("a message of %d bytes came on %s, and was dropped: a device takes %d", size, topic, maxIncoming))
+	}
+}
+
+// Subscribed implements mqttsession.Handler.
+func (h *hearer) Subscribed(id uint16, p *mqttwire.Packet) {
+	a, asked := h.asking[id]
+	if !asked {
+		return
+	}
+	delete(h.asking, id)
+	why := ""
+	if p.Reason >= 0x80 {
+		why = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
+	} else if p.Reason < a.qos {
+		h.sink.Remark(h.id.Device, fmt.Sprintf("the broker granted QoS %d for %s; QoS %d was asked for", p.Reason, a.filter, a.qos))
+	}
+	h.sink.Listens(h.id.Device, a.filter, why)
+}
+
+// Ponged implements mqttsession.Handler.
+func (h *hearer) Ponged(pending int, _ time.Duration) {
+	if h != nil && pending == 0 {
+		h.blame.ponged()
+	}
 }

@@ -1,17 +1,21 @@
 package mqtt
 
 import (
-	"bufio"
 	"context"
 	"crypto/tls"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
-	"runcrowd/internal/link"
-	"runcrowd/internal/mqttwire"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/link"
+	"runcrowd/internal/mqttsession"
+	"runcrowd/internal/mqttwire"
 )
 
 // Endpoint is where a broker listens, and how a connection to it is secured.
@@ -71,61 +75,221 @@ type upgradeError struct{ text string }
 
 func (e *upgradeError) Error() string { return e.text }
 
-// Sizes bound what is read from a broker, in bytes.
-type Sizes struct {
-	Buffer int // what is read at once
-	Packet int // the largest packet that is taken
-}
+// handshakeError is an error after the connection was open.
+type handshakeError struct{ err error }
 
-// Line is a connection on which the broker has accepted CONNECT.
+func (e *handshakeError) Error() string { return e.err.Error() }
+func (e *handshakeError) Unwrap() error { return e.err }
+
+// Line is a session and its network connections, one after the other, for those on the
+// platform's side: witnesses and people. Its methods may be called from several goroutines,
+// but for Shake, Read and Subscribe, which are for one.
 type Line struct {
-	Conn   net.Conn
-	Reader *mqttwire.Reader
-	Ack    *mqttwire.Packet // CONNACK
-	Renew  time.Time        // when the access token has to be changed; zero: never
+	Renew time.Time // when the access token has to be changed; zero: never
 
-	version byte
+	mu     sync.Mutex
+	nc     net.Conn
+	s      *mqttsession.Session
+	buf    []byte
+	lastIn time.Time
 }
 
-// Open dials and exchanges CONNECT and CONNACK (section 3.2), within the time of the
-// context.
-func (e *Endpoint) Open(ctx context.Context, connect *mqttwire.Connect, sizes Sizes) (*Line, error) {
-	nc, err := e.Dial(ctx)
-	if err != nil {
-		return nil, err
+// NewLine makes a line that is not connected yet.
+func NewLine(opt mqttsession.Options, h mqttsession.Handler) *Line {
+	return &Line{s: mqttsession.New(opt, h), buf: make([]byte, 16<<10)}
+}
+
+// writeMost is how long a write may take before a line is given up.
+const writeMost = 5 * time.Second
+
+// Shake exchanges CONNECT and CONNACK on an open network connection (section 3.2 of
+// MQTT 5), within the time of the context.
+func (l *Line) Shake(ctx context.Context, nc net.Conn, connect mqttwire.Connect) error {
+	l.mu.Lock()
+	l.nc = nc
+	err := l.s.OpenAs(clock.Now(), connect)
+	if err == nil {
+		err = l.flush()
 	}
-	// A cancelled context must end the exchange too.
-	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
-	line, err := Handshake(nc, connect, sizes)
-	if !unhook() && err == nil {
+	l.mu.Unlock()
+	defer l.bound(ctx)()
+	for err == nil && l.state() == mqttsession.Connecting {
+		err = l.Read()
+	}
+	if err == nil {
 		err = ctx.Err()
 	}
 	if err != nil {
 		nc.Close()
-		return nil, &handshakeError{err}
+		l.Lost()
+		return &handshakeError{err}
 	}
-	nc.SetDeadline(time.Time{})
-	return line, nil
+	return nil
 }
 
-// Handshake sends CONNECT on an open connection and waits for CONNACK (section 3.2).
-func Handshake(nc net.Conn, connect *mqttwire.Connect, sizes Sizes) (*Line, error) {
-	if _, err := nc.Write(mqttwire.AppendConnect(nil, connect)); err != nil {
-		return nil, err
+func (l *Line) state() mqttsession.State {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.s.State()
+}
+
+// bound ends reads and writes when the context does; the result takes that back.
+func (l *Line) bound(ctx context.Context) func() {
+	nc := l.nc
+	unhook := context.AfterFunc(ctx, func() { nc.SetDeadline(time.Unix(1, 0)) })
+	return func() {
+		if unhook() {
+			nc.SetDeadline(time.Time{})
+		}
 	}
-	rd := mqttwire.NewReader(bufio.NewReaderSize(nc, sizes.Buffer), connect.Version, sizes.Packet)
-	var pk mqttwire.Packet
-	if err := rd.Read(&pk); err != nil {
-		return nil, err
+}
+
+// Read takes in what the broker sends next, and writes what the session answers. One
+// goroutine at a time reads.
+func (l *Line) Read() error {
+	n, err := l.nc.Read(l.buf)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if n > 0 {
+		l.lastIn = clock.Now()
+		if bad := l.s.Receive(l.lastIn, l.buf[:n]); bad != nil {
+			l.flush()
+			return bad
+		}
+		if bad := l.flush(); bad != nil {
+			return bad
+		}
 	}
-	if pk.Type != mqttwire.CONNACK {
-		return nil, fmt.Errorf("%w: %s came where CONNACK was due", mqttwire.ErrMalformed, mqttwire.Name(pk.Type))
+	if err == io.EOF && l.s.State() == mqttsession.Connecting {
+		return io.ErrUnexpectedEOF
 	}
-	if pk.Reason != 0 {
-		reason := mqttwire.Because(mqttwire.ConnectReason(connect.Version, pk.Reason), pk.ReasonString)
-		return nil, &RefusedError{pk.Reason, refers(reason, pk.ServerReference), pk.ServerReference}
+	return err
+}
+
+// Do lets f use the session, and writes what it has to say.
+func (l *Line) Do(f func(s *mqttsession.Session, now time.Time) error) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := f(l.s, clock.Now()); err != nil {
+		return err
 	}
-	return &Line{Conn: nc, Reader: rd, Ack: &pk, version: connect.Version}, nil
+	return l.flush()
+}
+
+func (l *Line) flush() error {
+	b := l.s.Output()
+	if len(b) == 0 {
+		return nil
+	}
+	l.nc.SetWriteDeadline(time.Now().Add(writeMost))
+	_, err := l.nc.Write(b)
+	l.s.Recycle(b)
+	return err
+}
+
+// Leave says goodbye; end also ends the session. What is under way may still be read for
+// a second: the broker closes the connection (section 3.14.4).
+func (l *Line) Leave(end bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.nc == nil {
+		return
+	}
+	l.s.Leave(end)
+	l.flush()
+	l.nc.SetReadDeadline(time.Now().Add(time.Second))
+}
+
+// Until reads until something is so, and keeps the connection alive meanwhile. The error
+// is that of the connection, also where the context ended it.
+func (l *Line) Until(ctx context.Context, so func() bool) error {
+	defer l.bound(ctx)()
+	done := make(chan struct{})
+	defer close(done)
+	go func() {
+		t := time.NewTicker(time.Second)
+		defer t.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-t.C:
+			}
+			if l.Do(func(s *mqttsession.Session, now time.Time) error { _, err := s.Tick(now); return err }) == mqttsession.ErrSilent {
+				l.Close()
+			}
+		}
+	}()
+	for !so() {
+		if err := l.Read(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LastIn is when the broker sent something last.
+func (l *Line) LastIn() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.lastIn
+}
+
+// Lost lets the session know that the network connection is gone.
+func (l *Line) Lost() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.s.Lost()
+}
+
+// Close closes the network connection.
+func (l *Line) Close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.nc != nil {
+		l.nc.Close()
+	}
+}
+
+// Subscribe subscribes on a line that nobody else reads, and waits for the answer: the
+// QoS that was granted. Heard is what the session's Handler noted of the answer.
+func (l *Line) Subscribe(ctx context.Context, filter string, qos byte, heard *Granted) error {
+	defer l.bound(ctx)()
+	var id uint16
+	*heard = Granted{}
+	err := l.Do(func(s *mqttsession.Session, now time.Time) (err error) {
+		id, err = s.Subscribe(now, filter, qos)
+		return err
+	})
+	for err == nil && heard.ID != id {
+		err = l.Read()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		return err
+	case heard.Code >= 0x80:
+		return &SubscribeError{filter, mqttwire.Because(mqttwire.Reason(heard.Code), heard.Said)}
+	}
+	return nil
+}
+
+// Granted is the answer to a subscription.
+type Granted struct {
+	ID   uint16
+	Code byte // the QoS that was granted, or a reason from 0x80 on
+	Said string
+}
+
+// Take notes the answer.
+func (g *Granted) Take(id uint16, p *mqttwire.Packet) { *g = Granted{id, p.Reason, p.ReasonString} }
+
+// SubscribeError is a subscription that the broker refused.
+type SubscribeError struct{ Filter, Reason string }
+
+func (e *SubscribeError) Error() string {
+	return fmt.Sprintf("the broker refused the subscription %q: %s", e.Filter, e.Reason)
 }
 
 // Guest is somebody on the platform's side who connects to the broker: not a device.
@@ -137,81 +301,19 @@ type Guest struct {
 }
 
 // Open connects with the guest's credentials, within its timeout.
-func (g *Guest) Open(ctx context.Context, connect mqttwire.Connect, sizes Sizes) (*Line, error) {
+func (g *Guest) Open(ctx context.Context, l *Line, connect mqttwire.Connect) error {
 	token, renew, err := link.TokenOf(ctx, g.Tokens)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	at := g.Endpoint.with(token)
 	connect.Username, connect.Password = link.Fill(g.Username, token), link.Fill(g.Password, token)
 	ctx, cancel := context.WithTimeout(ctx, g.Timeout)
 	defer cancel()
-	line, err := at.Open(ctx, &connect, sizes)
+	nc, err := at.Dial(ctx)
 	if err != nil {
-		return nil, err
-	}
-	line.Renew = renew
-	return line, nil
-}
-
-// Subscribe subscribes on a new connection; the answer must come within a time. What
-// comes before it goes to other, which may be nil: retained messages may (section 3.8.4
-// of MQTT 5).
-func (n *Line) Subscribe(ctx context.Context, filter string, qos byte, within time.Duration, other func(*mqttwire.Packet) error) error {
-	n.Conn.SetDeadline(time.Now().Add(within))
-	unhook := context.AfterFunc(ctx, func() { n.Conn.SetDeadline(time.Unix(1, 0)) })
-	defer func() {
-		if unhook() {
-			n.Conn.SetDeadline(time.Time{})
-		}
-	}()
-	if _, err := n.Conn.Write(mqttwire.AppendSubscribe(nil, n.version, 1, filter, qos)); err != nil {
 		return err
 	}
-	for {
-		var p mqttwire.Packet
-		if err := n.Reader.Read(&p); err != nil {
-			return err
-		}
-		switch {
-		case p.Type == mqttwire.SUBACK && p.Reason >= 0x80:
-			return &SubscribeError{filter, mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)}
-		case p.Type == mqttwire.SUBACK:
-			return nil
-		case other != nil:
-			if err := other(&p); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-// SubscribeError is a subscription that the broker refused.
-type SubscribeError struct{ Filter, Reason string }
-
-func (e *SubscribeError) Error() string {
-	return fmt.Sprintf("the broker refused the subscription %q: %s", e.Filter, e.Reason)
-}
-
-// RefusedError is a CONNACK that says no.
-type RefusedError struct {
-	Code   byte
-	Reason string
-	Refers string // to another server; empty: to none
-}
-
-func (e *RefusedError) Error() string { return "the broker refused the connection: " + e.Reason }
-
-// handshakeError is an error after the connection was open.
-type handshakeError struct{ err error }
-
-func (e *handshakeError) Error() string { return e.err.Error() }
-func (e *handshakeError) Unwrap() error { return e.err }
-
-// refers adds to a reason where the server refers to.
-func refers(reason, reference string) string {
-	if reference == "" {
-		return reason
-	}
-	return fmt.Sprintf("%s: it refers to %s", reason, reference)
+	l.Renew = renew
+	return l.Shake(ctx, nc, connect)
 }

@@ -1,15 +1,14 @@
 // Package mqtt brings messages over MQTT 3.1.1 and 5, on TCP, TLS and WebSocket.
 //
-// A device costs one goroutine, which waits for what the broker sends; writing
-// is done by whoever has something to write. A write that the kernel would not
-// take at once is finished by a goroutine that lives just as long as that.
+// The protocol itself is mqttsession's; here its bytes are moved. A device costs one
+// goroutine, which waits for what the broker sends; writing is done by whoever has
+// something to write. A write that the kernel would not take at once is finished by a
+// goroutine that lives just as long as that.
 //
-// Acknowledgements are matched by packet identifier (section 2.2.1 of version
-// 5). When a connection is lost, messages of QoS 1 and 2 that wait for their
-// acknowledgement are sent again on the next one: with the same identifier and
-// the DUP flag where the broker kept the session (section 4.4), as new packets
-// where it did not. A QoS 2 message that the broker has taken (PUBREC) is never
-// published again.
+// When a connection is lost, messages of QoS 1 and 2 that wait for their acknowledgement
+// are sent again on the next one: with the same identifier and the DUP flag where the
+// broker kept the session (section 4.4), as new packets where it did not. A QoS 2 message
+// that the broker has taken (PUBREC) is never published again.
 package mqtt
 
 import (
@@ -26,6 +25,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/link"
+	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
 )
 
@@ -38,8 +38,10 @@ type Config struct {
 	TLS            *link.TLS
 	Version        int // mqttwire.V311 or V5
 	KeepAlive      time.Duration
+	Timeout        time.Duration // how long the broker may leave a PINGREQ unanswered; half of it, an acknowledgement
 	CleanStart     bool
 	SessionExpiry  time.Duration // version 5
+	EndSession     bool          // sessions are ended when devices leave for good
 	InFlight       int
 	Backlog        int
 	ConnectTimeout time.Duration
@@ -72,12 +74,23 @@ type Link struct {
 	wg    sync.WaitGroup
 
 	shared *tls.Config // of devices without a certificate of their own
+
+	mu     sync.Mutex
+	parked map[string]*Conn    // that Try has opened, by client id
+	left   map[string]*leaving // sessions of devices that come back, by client id
+	stay   int                 // sessions that are left on the broker for good
+}
+
+// leaving is what a device leaves behind at the end of a round.
+type leaving struct {
+	session *mqttsession.Left
+	listens bool // its subscriptions are in the session
 }
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
 	ctx, stop := context.WithCancel(context.Background())
-	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop}
+	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop, parked: map[string]*Conn{}, left: map[string]*leaving{}}
 	if cfg.TLS != nil {
 		l.shared = cfg.TLS.Config(link.Host(cfg.Address), nil)
 	}
@@ -101,13 +114,13 @@ func Connect(version int, id link.Identity, token string) *mqttwire.Connect {
 	return c
 }
 
-func (l *Link) connectPacket(id link.Identity, token string, clean bool) *mqttwire.Connect {
+func (l *Link) connectPacket(id link.Identity, token string, clean bool) mqttwire.Connect {
 	c := Connect(l.cfg.Version, id, token)
 	c.KeepAlive, c.CleanStart = uint16(l.cfg.KeepAlive/time.Second), clean
 	if l.cfg.Version == mqttwire.V5 {
 		c.SessionExpiry = uint32(min(l.cfg.SessionExpiry/time.Second, math.MaxUint32))
 	}
-	return c
+	return *c
 }
 
 // place is where a device connects, if the broker does not refer it elsewhere.
@@ -142,42 +155,37 @@ func (l *Link) referred(e Endpoint, reference string) Endpoint {
 	return e
 }
 
-// dial opens a connection and exchanges CONNECT and CONNACK.
-func (l *Link) dial(ctx context.Context, connect *mqttwire.Connect, at Endpoint) (*Line, error) {
-	ctx, cancel := context.WithTimeout(ctx, l.cfg.ConnectTimeout)
-	defer cancel()
-	// Acknowledgements are small: so is the buffer, one a device.
-	return at.Open(ctx, connect, Sizes{Buffer: 512, Packet: maxIncoming})
+// Try connects one device. Its connection waits, unread, until Connect takes it over:
+// what the broker kept for the device goes to the device.
+func (l *Link) Try(ctx context.Context, id link.Identity) error {
+	l.mu.Lock()
+	open := l.parked[id.ClientID] != nil
+	l.mu.Unlock()
+	if open {
+		return nil
+	}
+	c := l.NewConn(id)
+	token, at, err := c.first(ctx)
+	if err == nil {
+		l.Park(c)
+		return nil
+	}
+	c.cancel()
+	reach := ReachError(l.cfg.Name, l.cfg.Scheme, at.Address, id.Name, err)
+	if e, is := errors.AsType[*link.ReachError](reach); is {
+		e.What = link.Hide(e.What, token)
+	}
+	return reach
 }
 
-// Try connects as one device and leaves again.
-func (l *Link) Try(ctx context.Context, id link.Identity) error {
-	token, _, err := link.TokenOf(ctx, id.Tokens)
-	if err != nil {
-		return ReachError(l.cfg.Name, l.cfg.Scheme, l.cfg.Address, id.Name, err)
+// Park keeps a connection for Connect to take over.
+func (l *Link) Park(c *Conn) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if old := l.parked[c.id.ClientID]; old != nil {
+		old.abandon()
 	}
-	connect := l.connectPacket(id, token, true)
-	connect.SessionExpiry, connect.Will = 0, nil
-	at := l.place(id).with(token)
-	line, err := l.dial(ctx, connect, at)
-	for hops := 0; err != nil && l.cfg.Redirects && hops < maxHops; hops++ {
-		var refused *RefusedError
-		if !errors.As(err, &refused) || refused.Refers == "" {
-			break
-		}
-		at = l.referred(at, refused.Refers)
-		line, err = l.dial(ctx, connect, at)
-	}
-	if err != nil {
-		reach := ReachError(l.cfg.Name, l.cfg.Scheme, at.Address, id.Name, err)
-		if e, is := errors.AsType[*link.ReachError](reach); is {
-			e.What = link.Hide(e.What, token)
-		}
-		return reach
-	}
-	line.Conn.Write(mqttwire.AppendDisconnect(nil, byte(l.cfg.Version), false))
-	line.Conn.Close() // the broker may have closed first: it was reached all the same
-	return nil
+	l.parked[c.id.ClientID] = c
 }
 
 // ReachError tells why a broker could not be reached.
@@ -187,13 +195,13 @@ func ReachError(name, scheme, address, device string, err error) error {
 	}
 	speaks := map[string]string{"mqtt": "MQTT without TLS", "mqtts": "MQTT over TLS", "ws": "MQTT over WebSocket", "wss": "MQTT over WebSocket and TLS"}[scheme]
 	e := &link.ReachError{Link: name, Address: scheme + "://" + address, Err: err}
-	var refused *RefusedError
+	var refused *mqttsession.RefusedError
 	var upgrade *upgradeError
 	switch {
 	case errors.As(err, &upgrade):
 		e.What, e.Try = upgrade.text, "check the path of the address: brokers often use /mqtt or /"
 	case errors.As(err, &refused):
-		e.What = fmt.Sprintf("the broker refused the connection of %s: %s", device, refused.Reason)
+		e.What = fmt.Sprintf("the broker refused the connection of %s: %s", device, refused.Reason())
 		switch refused.Code {
 		case 0x86, 0x87, 4, 5:
 			e.Try = "check username and password, and that this client may connect"
@@ -218,17 +226,57 @@ func ReachError(name, scheme, address, device string, err error) error {
 	return e
 }
 
-// Connect makes a device's connection.
+// Connect makes a device's connection, or takes over the one that Try has opened.
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
-	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, window: l.cfg.InFlight, home: l.place(id)}
+	l.mu.Lock()
+	c := l.parked[id.ClientID]
+	delete(l.parked, id.ClientID)
+	l.mu.Unlock()
+	if c == nil {
+		c = l.NewConn(id)
+	}
 	l.wg.Add(1)
+	c.adopt(id, sink)
 	go c.run()
 	return c
 }
 
+// NewConn makes a connection that is not open yet: Shake opens it, Park keeps it for
+// Connect.
+func (l *Link) NewConn(id link.Identity) *Conn {
+	ctx, cancel := context.WithCancel(l.ctx)
+	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id)}
+	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming, Timeout: l.cfg.Timeout}
+	l.mu.Lock()
+	if left := l.left[id.ClientID]; left != nil {
+		opt.Left, c.listens = left.session, left.listens
+		delete(l.left, id.ClientID)
+	}
+	l.mu.Unlock()
+	opt.Connect.Version = byte(l.cfg.Version)
+	c.s = mqttsession.New(opt, (*hearer)(c))
+	return c
+}
+
+// keep notes what a device leaves behind.
+func (l *Link) keep(client string, left *leaving, last bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if last {
+		l.stay++
+	} else {
+		l.left[client] = left
+	}
+}
+
 // Close ends all connections and waits for their goroutines.
-func (l *Link) Close() {
+func (l *Link) Close() (left int, kept time.Duration) {
+	l.mu.Lock()
+	for client, c := range l.parked {
+		c.abandon()
+		delete(l.parked, client)
+	}
+	l.mu.Unlock()
 	done := make(chan struct{})
 	go func() { l.wg.Wait(); close(done) }()
 	select {
@@ -237,4 +285,10 @@ func (l *Link) Close() {
 	}
 	l.stop()
 	<-done
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry < math.MaxUint32*time.Second {
+		kept = l.cfg.SessionExpiry
+	}
+	return l.stay + len(l.left), kept
 }

@@ -45,7 +45,7 @@ func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *lin
 	s := &linktest.Sink{}
 	id.Name, id.ClientID = "buoy", "buoy"
 	c := l.Connect(id, s)
-	t.Cleanup(func() { c.Close(); l.Close() })
+	t.Cleanup(func() { c.Close(true); l.Close() })
 	return c, s
 }
 
@@ -53,14 +53,14 @@ func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *lin
 // leaves its connection but not its session, and comes back with a new token.
 func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	b := brokertest.New(t, 5)
-	source := &tokens{after: time.Second}
+	source := &tokens{after: 600 * time.Millisecond}
 	c, s := connectAs(t, config(b, 5), link.Identity{Username: "u-" + link.TokenPlace, Password: link.TokenPlace, Tokens: source})
 	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, "token-1", string(hello.Connect.Password))
 	assert.Equal(t, "u-token-1", string(hello.Connect.Username))
 	c.Send(message(1, 1))
 	first := publish(t, p, "m1")
-	time.Sleep(1100 * time.Millisecond) // the token runs out while m1 is in flight
+	time.Sleep(2 * time.Second) // the token runs out while m1 is in flight, and it waits 5s for that
 	c.Send(message(2, 1))
 	require.True(t, p.Silent(200*time.Millisecond), "nothing new on a connection that is to be left, and no leaving before m1 is acknowledged")
 	source.mu.Lock()
@@ -216,7 +216,7 @@ func TestCommandsCome(t *testing.T) {
 	p.Write(ask) // the number is free again
 	p.Expect(packets.Pubrec)
 	assert.Equal(t, 2, s.Count("came ask/buoy {}"))
-	c.Close()
+	c.Close(true)
 	bye := p.Expect(packets.Disconnect)
 	assert.Equal(t, byte(0), bye.ReasonCode, "no will after a normal end")
 	assert.False(t, slices.ContainsFunc(s.All(), func(l string) bool { return l == "down the broker disconnected" }))
