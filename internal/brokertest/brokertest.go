@@ -5,6 +5,7 @@ package brokertest
 import (
 	"bufio"
 	"bytes"
+	"fmt"
 	"io"
 	"net"
 	"testing"
@@ -144,3 +145,54 @@ func (p *Peer) Silent(d time.Duration) bool {
 	_, err := p.r.Peek(1)
 	return err != nil
 }
+
+// Server is the broker's side of one connection that answers by itself: it accepts, and
+// acknowledges.
+type Server struct {
+	nc      net.Conn
+	r       *bufio.Reader
+	version byte
+}
+
+// Serve makes a Server of a connection.
+func Serve(nc net.Conn, version byte) *Server { return &Server{nc, bufio.NewReader(nc), version} }
+
+// problem is a packet that could not be read.
+type problem struct{ err error }
+
+// Errorf and FailNow make it a require.TestingT that gives errors instead of failing.
+func (p *problem) Errorf(format string, args ...any) { p.err = fmt.Errorf(format, args...) }
+
+// FailNow ends the reading.
+func (p *problem) FailNow() { panic(p) }
+
+// Next reads the next packet and answers it.
+func (s *Server) Next() (pk packets.Packet, err error) {
+	defer func() {
+		if x, is := recover().(*problem); is {
+			err = x.err
+		}
+	}()
+	pk = read(&problem{}, s.version, s.r)
+	answer := packets.Packet{PacketID: pk.PacketID}
+	switch pk.FixedHeader.Type {
+	case packets.Connect:
+		answer.FixedHeader.Type = packets.Connack
+	case packets.Publish:
+		if pk.FixedHeader.Qos == 0 || pk.TopicName == "bad" {
+			return pk, nil
+		}
+		answer.FixedHeader.Type = map[byte]byte{1: packets.Puback, 2: packets.Pubrec}[pk.FixedHeader.Qos]
+	case packets.Pubrel:
+		answer.FixedHeader.Type = packets.Pubcomp
+	case packets.Pingreq:
+		answer.FixedHeader.Type = packets.Pingresp
+	default:
+		return pk, nil
+	}
+	s.Reply(answer)
+	return pk, nil
+}
+
+// Reply sends a packet.
+func (s *Server) Reply(pk packets.Packet) { s.nc.Write(Encode(&problem{}, s.version, pk)) }

@@ -265,8 +265,10 @@ func (s *Session) Ack() *mqttwire.Packet { return &s.ack }
 // written. What is in flight stays so.
 func (s *Session) Leave(end bool) { s.leave(0, end) }
 
+// leave may come before CONNACK: otherwise the server would publish the will (section
+// 3.1.4 allows it).
 func (s *Session) leave(reason byte, end bool) {
-	if s.state != Connected {
+	if s.state != Connected && s.state != Connecting {
 		return
 	}
 	s.out = mqttwire.AppendDisconnect(s.out, s.opt.Connect.Version, reason, end)

@@ -525,7 +525,7 @@ func AppendPing(b []byte) []byte { return append(b, PINGREQ<<4, 0) }
 // (section 3.14.2.2.2).
 func AppendDisconnect(b []byte, version byte, reason byte, end bool) []byte {
 	if version == V5 && reason != 0 {
-		return append(b, DISCONNECT<<4, 1, reason)
+		return append(b, DISCONNECT<<4, 2, reason, 0)
 	}
 	if version == V5 && end {
 		return append(b, DISCONNECT<<4, 7, 0, 5, propSessionExpiry, 0, 0, 0, 0)
