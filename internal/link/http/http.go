@@ -26,7 +26,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -86,7 +85,7 @@ func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
 		if err != nil {
 			return nil, err
 		}
-		return &watched{Conn: nc}, nil
+		return &watched{Conn: nc, secure: strings.HasPrefix(cfg.Base, "https:")}, nil
 	}
 	t := &http.Transport{
 		Proxy:               http.ProxyFromEnvironment,
@@ -218,6 +217,9 @@ func (c *Conn) Send(m *link.Message) {
 	}
 }
 
+// maxClosings is how often a message may meet a connection that is just being closed.
+const maxClosings = 20
+
 // work sends what waits and ends when nothing does.
 func (c *Conn) work() {
 	defer c.link.wg.Done()
@@ -225,7 +227,7 @@ func (c *Conn) work() {
 	// Of the message in front: how often it did not leave, how often it was sent again
 	// because the platform said so, and whether it was sent again on a new connection.
 	try, sent, fresh := 0, 0, false
-	for {
+	for closings := 0; ; {
 		c.mu.Lock()
 		if len(c.waiting) == 0 {
 			c.busy = false
@@ -242,7 +244,10 @@ func (c *Conn) work() {
 		a := c.request(m, fresh)
 		c.link.slots.Release(1)
 		switch {
-		case a.untaken && !fresh && c.ctx.Err() == nil:
+		case a.untaken && a.sure && closings < maxClosings && c.ctx.Err() == nil:
+			closings++
+			continue
+		case a.untaken && !a.sure && !fresh && c.ctx.Err() == nil:
 			fresh = true
 			continue
 		case a.after > 0 && sent < cfg.Retries && c.ctx.Err() == nil:
@@ -270,7 +275,7 @@ func (c *Conn) work() {
 			}
 			a.text += fmt.Sprintf("; sent %d times", times)
 		}
-		try, sent, fresh = 0, 0, false
+		try, sent, fresh, closings = 0, 0, false, 0
 		c.finish(a.outcome, a.code, a.text)
 	}
 }
@@ -307,6 +312,7 @@ type answer struct {
 	text    string        // what the platform said, or what went wrong
 	unsent  bool          // it surely did not leave, and will be tried again
 	untaken bool          // it left on a connection that the platform was closing
+	sure    bool          // and nothing of it was taken
 	after   time.Duration // if above zero: it may be sent again when so much time has passed
 }
 
@@ -316,20 +322,24 @@ type trip struct {
 	reused bool
 	left   bool
 	wrote  int64 // by conn before it
-	read   int64
+	begun  bool  // its answer has
 }
 
 // untaken tells whether a request that got no answer was never taken: it went out on a
-// connection that had served others, and the platform was closing it just then. Then
-// nothing of it was written, or the platform's kernel threw it away (reset).
-func (t *trip) untaken(err error) bool {
+// connection that had served others, and the platform was closing it just then. That is
+// sure where nothing of it was written, or where the platform says so; it is as good as
+// sure where the platform's kernel threw it away (reset).
+func (t *trip) untaken(err error) (is, sure bool) {
 	if strings.Contains(err.Error(), "cannot retry err") {
-		return true // HTTP/2: the platform says that it did not process it (RFC 9113, section 8.7)
+		return true, true // HTTP/2: it was not processed (RFC 9113, section 8.7)
 	}
-	if t.conn == nil || !t.reused || t.conn.in.Load() != t.read {
-		return false
+	if t.conn == nil || !t.reused || t.begun {
+		return false, false
 	}
-	return t.conn.out.Load() == t.wrote || t.conn.reset.Load() || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+	if !t.conn.wrote(t.wrote) {
+		return true, true
+	}
+	return t.conn.reset.Load(), false
 }
 
 // request sends one message; anew: it was sent before, and the platform may store it once
@@ -342,11 +352,16 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
 		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
 		if t.conn != nil {
-			t.wrote, t.read = t.conn.out.Load(), t.conn.in.Load()
+			t.wrote = t.conn.out.Load()
 		}
 		if !told { // not again for each redirect
 			told = true
 			c.sink.Sent(m, clock.Nano(), anew)
+		}
+	}, GotFirstResponseByte: func() {
+		t.begun = true
+		if t.conn != nil {
+			t.conn.answered()
 		}
 	}}
 	token, err := c.freshToken(ctx)
@@ -416,7 +431,10 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 		if !t.left {
 			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
 		}
-		a := answer{outcome: outcome.NoAnswer, untaken: resp == nil && ctx.Err() == nil && t.untaken(err)}
+		a := answer{outcome: outcome.NoAnswer}
+		if resp == nil && ctx.Err() == nil {
+			a.untaken, a.sure = t.untaken(err)
+		}
 		switch {
 		case errors.Is(err, context.Canceled):
 			what = "no answer before the end of the round"
@@ -496,16 +514,14 @@ func (c *Conn) message(ctx context.Context, m *link.Message, target, token strin
 	return req, nil
 }
 
-// once is a body that the client library cannot send a second time.
-type once struct{ io.Reader }
-
-// build makes a request of the device.
+// build makes a request of the device. Its body cannot be had a second time (GetBody):
+// the client library cannot send it again.
 func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string, own bool) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, method, target, once{bytes.NewReader(body)})
+	req, err := http.NewRequestWithContext(ctx, method, target, nil)
 	if err != nil {
 		return nil, err
 	}
-	req.ContentLength = int64(len(body))
+	req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range headers {
 		value := link.Fill(h.Value, token)

@@ -1,0 +1,242 @@
+package http_test
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net"
+	nethttp "net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/jq"
+	"runcrowd/internal/link"
+	"runcrowd/internal/link/http"
+)
+
+// closer is a server that answers the first request of each connection, and does to the
+// second what a test says.
+func closer(t *testing.T, second func(nc net.Conn, r *bufio.Reader)) (address string, came func() []string) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	var mu sync.Mutex
+	var list []string
+	go func() {
+		for {
+			nc, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer nc.Close()
+				r := bufio.NewReader(nc)
+				for n := 1; ; n++ {
+					if n == 2 {
+						second(nc, r)
+						return
+					}
+					req, err := nethttp.ReadRequest(r)
+					if err != nil {
+						return
+					}
+					io.Copy(io.Discard, req.Body)
+					mu.Lock()
+					list = append(list, req.URL.Path)
+					mu.Unlock()
+					fmt.Fprint(nc, "HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n")
+				}
+			}()
+		}
+	}()
+	return l.Addr().String(), func() []string {
+		mu.Lock()
+		defer mu.Unlock()
+		return append([]string(nil), list...)
+	}
+}
+
+// A request that died on a connection which the platform was closing was never taken: it
+// is sent once more, on a new connection, and the attempt counts.
+func TestAClosingConnection(t *testing.T) {
+	for _, method := range []string{"POST", "GET"} {
+		var sent atomic.Bool
+		address, came := closer(t, func(nc net.Conn, _ *bufio.Reader) {
+			for !sent.Load() {
+				time.Sleep(time.Millisecond)
+			}
+			time.Sleep(20 * time.Millisecond) // the request is in the kernel, and nobody reads it
+		})
+		c, s := connect(t, "http://"+address, nil)
+		send := func(seq uint64) {
+			m := message(seq)
+			m.HTTP.Method = method
+			c.Send(m)
+		}
+		send(1)
+		s.Has(t, "1 accepted 200 ")
+		send(2)
+		require.Eventually(t, func() bool { return s.Sendings()[2] > 0 }, 5*time.Second, time.Millisecond)
+		sent.Store(true)
+		s.Has(t, "2 accepted 200 ")
+		assert.Equal(t, map[uint64]int{1: 1, 2: 2}, s.Sendings())
+		assert.Equal(t, 1, s.Count("2 anew"))
+		assert.Equal(t, []string{"/in/1", "/in/2"}, came())
+	}
+}
+
+// One that was read before the connection was closed may have been taken: it is not sent
+// again, whatever its method; not even with a key that the client library knows.
+func TestNothingIsRepeatedBehindOurBack(t *testing.T) {
+	for _, method := range []string{"POST", "GET", "PUT"} {
+		address, came := closer(t, func(_ net.Conn, r *bufio.Reader) {
+			if req, err := nethttp.ReadRequest(r); err == nil {
+				io.Copy(io.Discard, req.Body)
+			}
+		})
+		c, s := connect(t, "http://"+address, nil)
+		for seq := uint64(1); seq <= 2; seq++ {
+			m := message(seq)
+			m.HTTP.Method = method
+			m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: "Idempotency-Key", Value: "k"})
+			c.Send(m)
+		}
+		s.Has(t, "1 accepted 200 ")
+		s.Has(t, "2 no answer 0 the platform closed the connection")
+		assert.Equal(t, map[uint64]int{1: 1, 2: 1}, s.Sendings())
+		assert.Equal(t, []string{"/in/1"}, came())
+	}
+}
+
+// A server whose keep-alive ends all the time loses nothing, over both versions.
+func TestShortKeepAlive(t *testing.T) {
+	for _, over := range []string{"HTTP/1.1", "HTTP/1.1 over TLS", "HTTP/2", "HTTP/2 over TLS"} {
+		t.Run(over, func(t *testing.T) {
+			var mu sync.Mutex
+			came := map[string]int{}
+			srv := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+				io.Copy(io.Discard, r.Body)
+				mu.Lock()
+				came[r.URL.Path]++
+				mu.Unlock()
+			}))
+			srv.Config.IdleTimeout = 3 * time.Millisecond
+			version := 1
+			if strings.HasPrefix(over, "HTTP/2") {
+				version, srv.EnableHTTP2 = 2, true
+				srv.Config.Protocols = new(nethttp.Protocols)
+				srv.Config.Protocols.SetUnencryptedHTTP2(true)
+				srv.Config.Protocols.SetHTTP2(true)
+			}
+			if strings.HasSuffix(over, "TLS") {
+				srv.StartTLS()
+			} else {
+				srv.Start()
+			}
+			t.Cleanup(srv.Close)
+			c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Backlog, cfg.Version, cfg.TLS = 1000, version, &link.TLS{NoVerify: true} })
+			const n = 300
+			for i := uint64(1); i <= n; i++ {
+				c.Send(message(i))
+				time.Sleep(3 * time.Millisecond)
+			}
+			require.Eventually(t, func() bool { return c.Open() == 0 }, 10*time.Second, time.Millisecond)
+			for i := 1; i <= n; i++ {
+				assert.Equal(t, 1, s.Count(fmt.Sprintf("%d accepted 200 ", i)), "%v", s.All())
+				if t.Failed() {
+					return
+				}
+			}
+			mu.Lock()
+			for i := 1; i <= n; i++ {
+				assert.Equal(t, 1, came[fmt.Sprint("/in/", i)], "stored once")
+			}
+			mu.Unlock()
+		})
+	}
+}
+
+// What the file says of an answer's body decides, beside its status.
+func TestAnswerBodies(t *testing.T) {
+	bodies := map[string]string{"/in/1": `{"kept": 1}`, "/in/2": `{"kept": 0, "why": "the disk is full"}`, "/in/3": "fine", "/in/4": `{}`, "/in/5": `{"kept": "x"}`,
+		"/in/6": `{"kept": 1, "kept": 0}`, "/in/7": `{"pad":"` + strings.Repeat("x", 100_000) + `","kept": 1}`}
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) { io.WriteString(w, bodies[r.URL.Path]) }))
+	defer srv.Close()
+	q, err := jq.Parse(".kept == 1")
+	require.NoError(t, err)
+	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Answer = q })
+	for i := uint64(1); i <= 7; i++ {
+		c.Send(message(i))
+	}
+	s.Has(t, "1 accepted 200 ")
+	s.Has(t, `2 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {"kept": 0, "why": "the disk is full"}`)
+	s.Has(t, "3 refused 200 status 200 OK, but its body is not JSON: fine")
+	s.Has(t, "4 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {}")
+	s.Has(t, `5 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {"kept": "x"}`)
+	s.Has(t, `6 refused 200 status 200 OK, but its body is not JSON: {"kept": 1, "kept": 0}`)
+	require.Eventually(t, func() bool { return c.Open() == 0 }, 5*time.Second, time.Millisecond)
+	assert.Contains(t, s.All()[len(s.All())-1], "7 refused 200 status 200 OK, but its body is longer than 64 kB")
+}
+
+// A redirect is told with where it goes. Where the file says so it is followed, with method
+// and body; what is meant for the platform alone does not go to another host.
+func TestRedirects(t *testing.T) {
+	type seen struct{ path, method, body, authorization, key, mark, kind string }
+	var mu sync.Mutex
+	var at []seen
+	other := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		b, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"), r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
+		mu.Unlock()
+	}))
+	defer other.Close()
+	var srv *httptest.Server
+	srv = httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		b, _ := io.ReadAll(r.Body)
+		switch r.URL.Path {
+		case "/in/1":
+			nethttp.Redirect(w, r, other.URL+"/there", 307)
+		case "/in/2":
+			nethttp.Redirect(w, r, "/here", 301)
+		case "/in/3", "/round":
+			nethttp.Redirect(w, r, "/round", 302)
+		case "/in/4":
+			nethttp.Redirect(w, r, "/result", 303)
+		default:
+			mu.Lock()
+			at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"), r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
+			mu.Unlock()
+		}
+	}))
+	defer srv.Close()
+	send := func(c link.Conn) {
+		for i := uint64(1); i <= 4; i++ {
+			m := message(i)
+			m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: "X-Key", Value: "secret"})
+			c.Send(m)
+		}
+	}
+	c, s := connect(t, srv.URL, nil)
+	send(c)
+	s.Has(t, "1 refused 307 status 307 Temporary Redirect: it sends on to "+other.URL+"/there")
+	s.Has(t, "2 refused 301 status 301 Moved Permanently: it sends on to /here")
+	s.Has(t, "4 refused 303 status 303 See Other: it sends on to /result")
+	assert.Empty(t, at)
+
+	c, s = connect(t, srv.URL, func(cfg *http.Config) { cfg.Redirects = true })
+	send(c)
+	s.Has(t, "1 accepted 200 ")
+	s.Has(t, "2 accepted 200 ")
+	s.Has(t, "3 refused 302 status 302 Found: it sends on to /round, as 5 others before")
+	s.Has(t, "4 refused 303 status 303 See Other: it sends on to /result")
+	assert.Equal(t, map[uint64]int{1: 1, 2: 1, 3: 1, 4: 1}, s.Sendings())
+	assert.Equal(t, []seen{{"/there", "POST", "{}", "", "", "m1", "application/json"}, {"/here", "POST", "{}", "Bearer t", "secret", "m2", "application/json"}}, at)
+}
