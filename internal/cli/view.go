@@ -16,6 +16,9 @@ import (
 // plainEvery is how often progress is told where there is no terminal.
 const plainEvery = 5 * time.Second
 
+// notesEvery is how soon what a user should know is told.
+const notesEvery = 500 * time.Millisecond
+
 // view shows how far a run is: a few lines that refresh on a terminal, a plain
 // line every few seconds elsewhere. All of it goes to standard error.
 type view struct {
@@ -88,16 +91,18 @@ func (v *view) note(text string) {
 
 func (v *view) plain() {
 	defer close(v.done)
-	t := time.NewTicker(plainEvery)
+	t, soon := time.NewTicker(plainEvery), time.NewTicker(notesEvery)
 	defer t.Stop()
+	defer soon.Stop()
 	for {
 		select {
 		case <-v.quit:
 			return
-		case <-t.C:
+		case <-soon.C:
 			for _, n := range v.session.Notes() {
 				fmt.Fprintln(v.env.stderr, n)
 			}
+		case <-t.C:
 			fmt.Fprintln(v.env.stderr, v.line(v.session.Progress()))
 		}
 	}
@@ -185,7 +190,11 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.over = true
 		return m, tea.Quit
 	case tick:
-		return m, next()
+		cmds := []tea.Cmd{next()}
+		for _, n := range m.view.session.Notes() {
+			cmds = append(cmds, tea.Println(string(printableBytes([]byte(n), false))))
+		}
+		return m, tea.Batch(cmds...)
 	}
 	return m, nil
 }

@@ -2,9 +2,7 @@ package crowd
 
 import (
 	"slices"
-	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"runcrowd/internal/formula"
@@ -36,7 +34,7 @@ type Crowd struct {
 
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
-	redactor atomic.Pointer[strings.Replacer] // of secrets; nil: to be made anew
+	redactor redactor
 	literal  []literal
 }
 

@@ -18,7 +18,7 @@ func (c *Crowd) Secret(value string) {
 			c.secrets = map[string]bool{}
 		}
 		c.secrets[value] = true
-		c.redactor.Store(nil)
+		c.redactor.add(value)
 	}
 }
 
@@ -26,8 +26,10 @@ func (c *Crowd) Secret(value string) {
 func (c *Crowd) NotSecret(value string) {
 	c.secretMu.Lock()
 	defer c.secretMu.Unlock()
-	delete(c.secrets, value)
-	c.redactor.Store(nil)
+	if c.secrets[value] {
+		delete(c.secrets, value)
+		c.redactor.only(c.listSecrets())
+	}
 }
 
 // Secrets lists what must never be printed, the longest first: one secret may
@@ -56,23 +58,10 @@ func (c *Crowd) PlainSecrets() []Pos {
 	return list
 }
 
-// Redact takes all secrets out of a text. It and Secret may be called from any
-// goroutine.
+// Redact takes all secrets out of a text: also escaped, in base64, and cut off where a text
+// was clipped. It and Secret may be called from any goroutine.
 func (c *Crowd) Redact(text string) string {
-	r := c.redactor.Load()
-	if r == nil {
-		c.secretMu.Lock()
-		defer c.secretMu.Unlock()
-		// A roster may bring a secret for each of many devices: looking for them one
-		// by one would take as long as all texts times all secrets.
-		var pairs []string
-		for _, s := range c.listSecrets() {
-			pairs = append(pairs, s, "«secret»")
-		}
-		r = strings.NewReplacer(pairs...)
-		c.redactor.Store(r)
-	}
-	return r.Replace(text)
+	return c.redactor.redact(text)
 }
 
 // Copy is the file for the run folder: secrets in plain text are taken out,

@@ -9,6 +9,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -47,12 +48,19 @@ type Engine struct {
 	round   int
 	begin   time.Time
 
-	mu         sync.Mutex
-	failure    error // the first value that could not be made
-	failed     int64
-	lastWhy    string
-	lastRemark string
-	excused    []ledger.Spans // by stream: no witness needs to find these
+	mu       sync.Mutex
+	failure  error // the first value that could not be made
+	failed   int64
+	lastWhy  string
+	remarked map[string]bool // texts that were told
+	excused  []ledger.Spans  // by stream: no witness needs to find these
+
+	// Tell is told what the platform did that its user should know: each text once, of
+	// the first device. It must not block. Nil: nobody is told.
+	Tell func(text string)
+	// WasOpen is how many messages of the round just played were under way when the time
+	// of its plan was over.
+	WasOpen int
 
 	asked  atomic.Uint64 // commands so far
 	toldMu sync.Mutex
@@ -173,7 +181,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	m := l.due(s, clock.Nano())
 	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
 	d.conn.Send(m)
-	e.settle(ctx, e.fleet.Crowd.Plan.Settle)
+	e.settle(ctx, e.fleet.Crowd.Plan.Settle, false)
 	d.conn.Close(true)
 	d.conn = nil
 	l.scribe.Fixed = nil
@@ -209,7 +217,8 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 		wg.Go(func() { l.run(ctx, end) })
 	}
 	wg.Wait()
-	e.settle(context.Background(), plan.Settle)
+	e.WasOpen = e.open(false)
+	e.settle(ctx, plan.Settle, true)
 	last := ctx.Err() != nil || round >= max(1, plan.Rounds)
 	for i := range e.devices {
 		if c := e.devices[i].conn; c != nil {
@@ -237,32 +246,44 @@ func (s *stream) due(begin int64) int64 {
 	return due
 }
 
-// settle waits until every message has its outcome, at most for the given time.
-func (e *Engine) settle(ctx context.Context, most time.Duration) {
+// settle waits until every message has its outcome: as long as some get theirs, and at
+// most for the given time without. A run that is interrupted is not waited for longer than
+// that; where it is patient, not less either.
+func (e *Engine) settle(ctx context.Context, most time.Duration, patient bool) {
 	deadline := time.Now().Add(most)
 	looked := time.Now()
-	for time.Now().Before(deadline) && ctx.Err() == nil {
-		open, look := 0, time.Since(looked) > time.Second
-		for i := range e.devices {
-			c := e.devices[i].conn
-			if c == nil {
-				continue
-			}
-			if look { // the loops are over: keep-alive is ours now
-				c.Tick(clock.Now())
-			}
-			if open == 0 {
-				open += c.Open()
-			}
-		}
-		if look {
+	least, interrupted := math.MaxInt, ctx.Err() != nil
+	for time.Now().Before(deadline) && (patient || ctx.Err() == nil) {
+		look := time.Since(looked) > time.Second
+		if look { // the loops are over: keep-alive is ours now
 			looked = time.Now()
 		}
+		open := e.open(look)
 		if open == 0 {
 			return
 		}
-		time.Sleep(10 * time.Millisecond)
+		switch {
+		case ctx.Err() != nil && !interrupted:
+			interrupted, deadline = true, time.Now().Add(most)
+		case open < least && !interrupted:
+			deadline = time.Now().Add(most)
+		}
+		least = min(least, open)
+		time.Sleep(20 * time.Millisecond)
 	}
+}
+
+// open is how many messages have no outcome yet; tick lets connections look at the clock.
+func (e *Engine) open(tick bool) (n int) {
+	for i := range e.devices {
+		if c := e.devices[i].conn; c != nil {
+			if tick {
+				c.Tick(clock.Now())
+			}
+			n += c.Open()
+		}
+	}
+	return n
 }
 
 // Failure is how many values could not be made, and why the first one was not.
@@ -440,7 +461,7 @@ func (e *Engine) Down(i int, loss link.Loss) {
 	e.Counts.Drops.Add(1)
 	e.mu.Lock()
 	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(loss.Why))
-	x := &ledger.LinkEvent{What: ledger.Down, Why: loss.Why}
+	x := &ledger.LinkEvent{What: ledger.Down, Why: loss.Why, Early: loss.Early}
 	if loss.After != nil && loss.After.Stream >= 0 {
 		x.After, x.Times = ledger.Entry{Stream: loss.After.Stream, Seq: loss.After.Seq}, loss.Times
 		if s := e.streamOf(loss.After.Stream); s != nil && loss.Times > 1 {
@@ -459,17 +480,24 @@ func (e *Engine) streamOf(i int) *stream {
 	return &e.streams[i]
 }
 
+// mostRemarks is how many different texts are told.
+const mostRemarks = 20
+
 // Remark implements link.Sink.
 func (e *Engine) Remark(i int, what string) {
+	text := e.fleet.Crowd.Redact(what)
 	e.mu.Lock()
-	e.lastRemark = fmt.Sprintf("%s: %s", e.devices[i].Name, e.fleet.Crowd.Redact(what))
+	first := !e.remarked[text]
+	if first && len(e.remarked) < mostRemarks {
+		if e.remarked == nil {
+			e.remarked = map[string]bool{}
+		}
+		e.remarked[text] = true
+	}
+	tell := first && len(e.remarked) < mostRemarks && e.Tell != nil
 	e.mu.Unlock()
+	if tell {
+		e.Tell(e.devices[i].Name + ": " + text)
+	}
 	e.changed(i, &ledger.LinkEvent{What: ledger.Remarked, Why: what})
-}
-
-// LastRemark is what the platform did last that its user should know.
-func (e *Engine) LastRemark() string {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	return e.lastRemark
 }

@@ -45,8 +45,8 @@
 //	    witness uint, from time, to time, kept bool, lag bool, why text
 //	10  whether a witness was heard to the end of a round
 //	    witness uint, round uint, complete bool, why text
-//	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so often right after one message
-//	    stream uint, at time, change byte, place text, why text, beside uint, seq uint, times uint
+//	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so often right after one message; early: the platform had not accepted the connection
+//	    stream uint, at time, change byte, place text, why text, beside uint, seq uint, times uint, early bool
 //	12  the run is over
 //	    at time, interrupted bool
 //	13  what the platform asked of a device
@@ -61,6 +61,10 @@
 //	    witness uint, least int, most int
 //	18  the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0
 //	    pages list(blocks uint, witness uint)
+//	19  the devices had stopped; open messages were under way when the time of the plan was over
+//	    round uint, at time, open uint
+//	20  devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end
+//	    link text, devices uint, kept uint
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

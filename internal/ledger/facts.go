@@ -10,6 +10,15 @@ import (
 type Round struct {
 	N          int
 	Begin, End time.Time
+	Over       time.Time // when the devices had stopped; zero: it is not known
+	Open       int       // messages that were under way when the time of the plan was over
+}
+
+// Left are sessions that devices left on the broker of a link.
+type Left struct {
+	Link    string        `json:"link"`
+	Devices int           `json:"devices"`
+	Kept    time.Duration `json:"-"` // how long the broker keeps them; 0: without end
 }
 
 // Gap is a time in which a witness could not hear.
@@ -90,10 +99,39 @@ type Links struct {
 	Why        map[string]int // of the drops
 	Renewed    int
 	NotHearing map[string]int // by place and reason
+	Remarks    map[string]int // by what was remarked; in how many devices' connections
+	// Devices is how each fared, by its first stream.
+	Devices map[int]*DeviceLinks
+	// Closings are messages right after which the platform closed connections: the most
+	// often it did so right after each.
+	Closings map[Entry]int
 }
 
-// mostReasons bounds how many different reasons are counted apart.
-const mostReasons = 1000
+// DeviceLinks is what happened to one device's connections.
+type DeviceLinks struct {
+	Ups     int
+	Fails   int    // connections that the platform did not accept
+	Why     string // the last one was lost, or failed
+	Early   bool   // that one was not accepted
+	Outages []Outage
+}
+
+// Outage is a time in which a device was not connected.
+type Outage struct {
+	From, To time.Time // To is zero for: to the end
+	Why      string    // it was lost
+	Fails    int       // times that it did not come back
+	Again    string    // why not, the last time
+	After    Entry     // the message right after which the platform closed it
+	Times    int       // how often it did so; 0: no such message is known
+}
+
+// mostReasons bounds how many different reasons are counted apart, mostOutages how many
+// outages are kept of a device.
+const (
+	mostReasons = 1000
+	mostOutages = 64
+)
 
 func (l *Links) add(e *LinkEvent) {
 	count := func(m *map[string]int, why string) {
@@ -105,14 +143,55 @@ func (l *Links) add(e *LinkEvent) {
 		}
 		(*m)[why]++
 	}
+	if l.Devices == nil {
+		l.Devices = map[int]*DeviceLinks{}
+	}
+	d := l.Devices[e.Stream]
+	if d == nil {
+		d = &DeviceLinks{}
+		l.Devices[e.Stream] = d
+	}
 	switch e.What {
+	case Up, Renewed:
+		d.Ups++
+		if n := len(d.Outages); n > 0 && d.Outages[n-1].To.IsZero() {
+			d.Outages[n-1].To = e.At
+		}
+		if e.What == Renewed {
+			l.Renewed++
+		}
 	case Down:
 		l.Drops++
 		count(&l.Why, e.Why)
-	case Renewed:
-		l.Renewed++
+		d.down(e)
+		if e.Times > 0 {
+			if l.Closings == nil {
+				l.Closings = map[Entry]int{}
+			}
+			if _, known := l.Closings[e.After]; known || len(l.Closings) < mostReasons {
+				l.Closings[e.After] = max(l.Closings[e.After], e.Times)
+			}
+		}
 	case NotHearing:
 		count(&l.NotHearing, e.Place+": "+e.Why)
+	case Remarked:
+		count(&l.Remarks, e.Why)
+	}
+}
+
+func (d *DeviceLinks) down(e *LinkEvent) {
+	d.Why, d.Early = e.Why, e.Early
+	if e.Early {
+		d.Fails++
+	}
+	if n := len(d.Outages); n > 0 && d.Outages[n-1].To.IsZero() {
+		o := &d.Outages[n-1]
+		o.Fails++
+		o.Again = e.Why
+		return
+	}
+	if len(d.Outages) < mostOutages {
+		d.Outages = append(d.Outages, Outage{From: e.At, Why: e.Why, After: e.After, Times: e.Times})
 	}
 }
 
@@ -127,6 +206,7 @@ type Facts struct {
 	Played    time.Time // when the last message of the last round was due
 	Witnesses []Witness
 	Links     Links
+	Left      []Left
 
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool

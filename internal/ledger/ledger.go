@@ -72,6 +72,8 @@ const (
 	recReopened
 	recClock
 	recClosed
+	recOver
+	recLeft
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -509,6 +511,28 @@ func (w *Writer) Round(n int, begin, end time.Time) {
 	p.end()
 }
 
+// Over notes that the devices had stopped, and how many messages were still under way when
+// the time of the plan was over.
+func (w *Writer) Over(round int, at time.Time, open int) {
+	p := w.own
+	p.begin(recOver)
+	p.uint(uint64(round))
+	p.when(at)
+	p.uint(uint64(open))
+	p.end()
+}
+
+// Left notes that devices left sessions on the broker of a link, and how long it keeps
+// them; 0 is without end.
+func (w *Writer) Left(link string, devices int, kept time.Duration) {
+	p := w.own
+	p.begin(recLeft)
+	p.text(link)
+	p.uint(uint64(devices))
+	p.uint(uint64(kept))
+	p.end()
+}
+
 // Due notes a message. Carried is the JSON object of its fields; it is copied.
 func (p *Page) Due(stream int, seq uint64, round int, due int64, carried []byte) {
 	p.begin(recDue)
@@ -630,6 +654,8 @@ type LinkEvent struct {
 	// often that was so; with Times 0, none is known.
 	After Entry
 	Times int
+	// Early, of Down: the platform had not accepted the connection yet.
+	Early bool
 }
 
 // Entry names a message: a stream, and its sequence number in it.
@@ -649,6 +675,7 @@ func (p *Page) Link(e *LinkEvent) {
 	p.uint(uint64(e.After.Stream))
 	p.uint(e.After.Seq)
 	p.uint(uint64(e.Times))
+	p.bool(e.Early)
 	p.end()
 }
 

@@ -165,7 +165,10 @@ func TestLedgerRoundTrip(t *testing.T) {
 				Outcome: outcome.Refused, Code: 135, Text: "not authorized"}},
 		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"},
 	}, b.Commands)
-	assert.Equal(t, ledger.Links{Drops: 1, Why: map[string]int{"cut": 1}}, b.Links)
+	assert.Equal(t, 1, b.Links.Drops)
+	assert.Equal(t, map[string]int{"cut": 1}, b.Links.Why)
+	require.Len(t, b.Links.Devices[0].Outages, 1)
+	assert.Equal(t, "cut", b.Links.Devices[0].Outages[0].Why)
 }
 
 // A ledger may be cut at any byte: what is whole before the cut is read, and

@@ -99,6 +99,8 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Command(&Command{Number: 1, Device: "buoy-1", At: start, Did: []Deed{{"set", "a", "1"}, {"send", "state", "2"}}})
 	p.Answer(1, &Answer{Due: start, How: Wrong, Body: []byte("x")})
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
+	w.Over(1, start, 3)
+	w.Left("sea", 2, time.Minute)
 	w.End(true)
 	require.NoError(t, w.Close())
 	again, err := Reopen(path)
@@ -124,7 +126,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recClosed)
+	assert.Len(t, table, recLeft)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.

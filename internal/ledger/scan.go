@@ -437,9 +437,22 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recStream:
 		return s.stream(d)
 	case recRound:
-		f.Rounds = append(f.Rounds, Round{int(d.uint()), d.when(), d.when()})
+		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when()})
 		s.rounds, s.streams, s.witnesses = true, d.uint(), d.uint()
 		s.played = 0
+		return nil
+	case recOver:
+		n, at, open := int(d.uint()), d.when(), int(d.uint())
+		for i := range f.Rounds {
+			if f.Rounds[i].N == n && d.err == nil {
+				f.Rounds[i].Over, f.Rounds[i].Open = at, open
+			}
+		}
+		return nil
+	case recLeft:
+		if x := (Left{d.text(), int(d.uint()), time.Duration(d.uint())}); d.err == nil {
+			f.Left = append(f.Left, x)
+		}
 		return nil
 	case recWitness:
 		i := d.uint()
@@ -472,7 +485,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recLink:
-		e := &LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text(), Entry{int(d.uint()), d.uint()}, int(d.uint())}
+		e := &LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text(), Entry{int(d.uint()), d.uint()}, int(d.uint()), d.bool()}
 		if d.err == nil {
 			f.Links.add(e)
 		}

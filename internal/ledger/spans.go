@@ -49,3 +49,11 @@ func (s *Spans) Add(n uint64) {
 	}
 	*s = list
 }
+
+// Ranges are the first spans, each from its first to its last number.
+func (s Spans) Ranges(most int) (list [][2]uint64) {
+	for _, x := range s[:min(len(s), most)] {
+		list = append(list, [2]uint64{x.from, x.to - 1})
+	}
+	return list
+}

@@ -183,6 +183,8 @@ type Loss struct {
 	// as can be told; Times is how often that was so.
 	After *Culprit
 	Times int
+	// Early: the platform had not accepted the connection.
+	Early bool
 }
 
 // Culprit is a message that a connection did not outlive.

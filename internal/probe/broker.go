@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"time"
@@ -103,7 +104,10 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		if !errors.Is(err, mqttwire.ErrMalformed) && !link.IsTLS(err) {
 			reach.What = "CONNECT got no answer: " + reach.What
 		}
-		if speaks := Speaks(ctx, l.Address); speaks != "" && speaks != "MQTT" {
+		other := map[int]string{mqttwire.V5: "3.1.1", mqttwire.V311: "5"}[l.Version]
+		if p.speaksVersion(ctx, l, &at, other) {
+			causes = append(causes, "the broker speaks version "+other+" alone: write version: "+other)
+		} else if speaks := Speaks(ctx, l.Address); speaks != "" && speaks != "MQTT" {
 			causes = append(causes, "this port speaks "+speaks+": the port of another protocol, or the scheme should be mqtts, ws or wss")
 		}
 		return reach.What, append(causes, reach.Try, "the broker closes the connection where it does not like user name, password or client id"), false
@@ -129,6 +133,24 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		}
 		return "as client id " + d.ClientID, nil, true
 	})
+}
+
+// speaksVersion tells whether the broker answers CONNECT in a version, whatever it says.
+func (p *prober) speaksVersion(ctx context.Context, l *crowd.Link, at *mqtt.Endpoint, version string) bool {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), stepTime)
+	defer cancel()
+	nc, err := at.Dial(ctx)
+	if err != nil {
+		return false
+	}
+	defer nc.Close()
+	hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: map[string]byte{"5": mqttwire.V5, "3.1.1": mqttwire.V311}[version], ClientID: "runcrowd-probe", CleanStart: true})
+	nc.Write(hello)
+	nc.SetReadDeadline(time.Now().Add(time.Second))
+	var b [4]byte
+	n, _ := io.ReadFull(nc, b[:])
+	refused := version == "5" && (b[3] == 1 || b[3] == 0x84) || version == "3.1.1" && b[3] == 1
+	return n == 4 && b[0] == mqttwire.CONNACK<<4 && !refused
 }
 
 // ofCredentials tells whether a code of CONNACK speaks of credentials (MQTT 5, section

@@ -52,6 +52,9 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		switch {
 		case m == nil:
 			return "no message was made", nil, false
+		case m.Outcome == outcome.Accepted && m.Text != "":
+			p.measured, p.doubt = m.At.Sub(m.Sent), true
+			return c.Redact(m.Text), nil, true
 		case m.Outcome == outcome.Accepted:
 			p.measured = m.At.Sub(m.Sent)
 			return fmt.Sprintf("%s of %s", s.Reading.Name, s.Device.Name), nil, true
@@ -65,6 +68,12 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			continue
 		}
 		what := "own subscription hears it"
+		if group, shared := sharedBy(w); shared {
+			p.do(ctx, "subscription is its own", func(context.Context) (string, []string, bool) {
+				p.doubt = true
+				return fmt.Sprintf("%s: the broker splits messages between the members of the group %q: others may get what this witness should hear", w.Name, group), nil, true
+			})
+		}
 		if w.Get != "" {
 			what = "store finds it"
 			p.do(ctx, "read-back answers", func(context.Context) (string, []string, bool) {
@@ -141,7 +150,17 @@ func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 	return []string{"see the platform's log"}
 }
 
+// sharedBy is the group of a shared subscription (MQTT 5, section 4.8.2).
+func sharedBy(w *crowd.Witness) (group string, is bool) {
+	rest, is := strings.CutPrefix(w.Filter, "$share/")
+	group, _, _ = strings.Cut(rest, "/")
+	return group, is
+}
+
 func missingCauses(w *crowd.Witness) []string {
+	if group, shared := sharedBy(w); shared {
+		return []string{fmt.Sprintf("another member of the group %q got it: leave $share/%s/ out of the filter", group, group)}
+	}
 	if w.Get == "" {
 		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
@@ -38,7 +39,15 @@ type Document struct {
 	Unmatched       int                   `json:"unmatched"`
 	UnmatchedSample []tally.Unmatched     `json:"unmatched_sample,omitempty"`
 	OutOfOrder      int                   `json:"out_of_order"`
+	OutOfOrderAt    []tally.Behind        `json:"out_of_order_at,omitempty"`
 	Resent          int                   `json:"resent"`
+	Holes           []tally.Hole          `json:"gaps,omitempty"`
+	HoleCount       int                   `json:"gap_count"`
+	Never           []tally.Never         `json:"never_connected,omitempty"`
+	Closings        []tally.Closing       `json:"closed_right_after,omitempty"`
+	Remarks         map[string]int        `json:"remarks,omitempty"`
+	Overtime        []overtime            `json:"longer_than_planned,omitempty"`
+	Left            []left                `json:"sessions_left,omitempty"`
 	Drops           int                   `json:"connections_lost"`
 	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
 	Renewed         int                   `json:"access_tokens_renewed,omitempty"`
@@ -71,6 +80,16 @@ type asked struct {
 	Delays delays `json:"answered_after_ms"`
 }
 
+type overtime struct {
+	tally.Overtime
+	By float64 `json:"by_ms"`
+}
+
+type left struct {
+	ledger.Left
+	Kept float64 `json:"kept_s"` // 0: without end
+}
+
 // Input is what a report is made of.
 type Input struct {
 	Folder string
@@ -97,6 +116,13 @@ func JSON(in *Input) ([]byte, error) {
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
+	d.OutOfOrderAt, d.Holes, d.HoleCount, d.Never, d.Closings, d.Remarks = r.OutOfOrderAt, r.Holes, r.HoleCount, r.Never, r.Closings, r.Links.Remarks
+	for _, x := range r.Overtime {
+		d.Overtime = append(d.Overtime, overtime{x, float64(x.By.Microseconds()) / 1000})
+	}
+	for _, x := range r.Left {
+		d.Left = append(d.Left, left{x, x.Kept.Seconds()})
+	}
 	d.Renewed, d.Mishaps, d.NotHearing = r.Links.Renewed, r.Mishaps, r.Links.NotHearing
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})

@@ -64,6 +64,7 @@ func Text(in *Input, st Style) string {
 	asides(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))
+	b.WriteString(holes(r))
 	b.WriteString(alike(r))
 	b.WriteString(findings(r, st))
 	w("\n%s\n", st.paint(head, "Requirements"))
@@ -119,12 +120,62 @@ func headline(b *strings.Builder, in *Input, st Style) {
 		}
 		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", st.paint(bad, "NOT PROVEN"), proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
+	for _, w := range r.Witnesses {
+		if w.Sightings == 0 && wasAsked(r, w.Proves) {
+			what, check := "heard no message of this run", "where it listens, and that it may"
+			if w.Asks {
+				what, check = "found no row of any device of this run", "what it asks for, and where the mark is in a row"
+			}
+			fmt.Fprintf(b, "%s: check %s.\n", st.paint(bad, fmt.Sprintf("The witness %s %s", w.Name, what)), check)
+		}
+	}
+	for _, x := range r.Never {
+		fmt.Fprintf(b, "%s: %s%s.\n", st.paint(bad, plural(x.Devices, "device")+" never connected"), x.Why, such(x.Examples, x.Devices))
+		if x.Crowded {
+			fmt.Fprintf(b, "  The others did: a limit on connections at the platform looks like this.\n")
+		}
+	}
+	for _, x := range r.Overtime {
+		round := "The run"
+		if len(r.Rounds) > 1 {
+			round = fmt.Sprintf("Round %d", x.Round)
+		}
+		fmt.Fprintf(b, "%s took %s longer than its plan: %s still under way when its time was over.\n", round, x.By.Round(100*time.Millisecond), were(x.Open))
+	}
 	for _, d := range r.Damage {
 		fmt.Fprintf(b, "The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.\n", d.Bytes, d.At)
 	}
 	if r.Recovered > 0 {
 		fmt.Fprintf(b, "%d messages are known from witnesses only: they were sent just before the run was cut off.\n", r.Recovered)
 	}
+}
+
+func were(n int) string {
+	if n == 1 {
+		return "1 message was"
+	}
+	return fmt.Sprintf("%d messages were", n)
+}
+
+// such gives examples of many.
+func such(list []string, of int) string {
+	switch {
+	case len(list) == 0:
+		return ""
+	case len(list) == of:
+		return " (" + strings.Join(list, ", ") + ")"
+	}
+	return " (such as " + strings.Join(list, ", ") + ")"
+}
+
+// wasAsked tells whether a proof was asked for.
+func wasAsked(r *tally.Result, name string) bool {
+	for _, p := range r.Proofs {
+		if p.Name == name {
+			return p.Asked > 0
+		}
+	}
+	return false
 }
 
 // everyProof names the proofs that were had of every message.
@@ -325,7 +376,7 @@ func delayTable(r *tally.Result) string {
 func asides(b *strings.Builder, r *tally.Result) {
 	var list []string
 	if r.OutOfOrder > 0 {
-		list = append(list, fmt.Sprintf("%d out of order", r.OutOfOrder))
+		list = append(list, fmt.Sprintf("%d out of order%s", r.OutOfOrder, behind(r.OutOfOrderAt)))
 	}
 	if r.UnmatchedCount > 0 {
 		list = append(list, fmt.Sprintf("%d unmatched (sightings of this run that match no message sent)", r.UnmatchedCount))
@@ -342,6 +393,27 @@ func asides(b *strings.Builder, r *tally.Result) {
 	if r.Links.Drops > 0 {
 		fmt.Fprintf(b, "\n  Connections were lost or failed %s:\n", times(r.Links.Drops))
 		reasons(b, r.Links.Why)
+	}
+	for _, c := range r.Closings {
+		if c.Times < 2 {
+			continue
+		}
+		more := ""
+		if c.Devices > 1 {
+			more = fmt.Sprintf(", and %d times in all with %d devices", c.Times, c.Devices)
+		}
+		fmt.Fprintf(b, "  The platform closed the connection %s right after %s #%d of %s%s.\n", times(c.Most), c.Reading, c.Seq, c.Device, more)
+	}
+	if len(r.Links.Remarks) > 0 {
+		fmt.Fprintf(b, "\n  Connections with something to mention:\n")
+		reasons(b, r.Links.Remarks)
+	}
+	for _, x := range r.Left {
+		kept := "without end"
+		if x.Kept > 0 {
+			kept = "for " + quantity.FormatDuration(x.Kept)
+		}
+		fmt.Fprintf(b, "\n  Sessions were left on the broker by %s of the link %s: it keeps them %s; end_session: true ends them.\n", plural(x.Devices, "device"), x.Link, kept)
 	}
 	if r.Links.Renewed > 0 {
 		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))
@@ -441,6 +513,62 @@ func devices(r *tally.Result, _ Style) string {
 			}
 		}
 		fmt.Fprintf(&b, "  %-20s %d of %d: %s\n", g.Name, g.Counts.Due()-g.Counts[verdict.Proven], g.Counts.Due(), strings.Join(parts, ", "))
+	}
+	return b.String()
+}
+
+// behind tells which messages came out of order.
+func behind(list []tally.Behind) string {
+	var parts []string
+	for _, x := range list[:min(len(list), 3)] {
+		var ranges []string
+		for _, r := range x.Ranges[:min(len(x.Ranges), 4)] {
+			ranges = append(ranges, span(r[0], r[1]))
+		}
+		if len(x.Ranges) > 4 {
+			ranges = append(ranges, "…")
+		}
+		parts = append(parts, fmt.Sprintf("%s %s %s", x.Device, x.Reading, strings.Join(ranges, ", ")))
+	}
+	if len(list) > 3 {
+		parts = append(parts, "…")
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return " (" + strings.Join(parts, "; ") + ")"
+}
+
+func span(from, to uint64) string {
+	if from == to {
+		return fmt.Sprintf("#%d", from)
+	}
+	return fmt.Sprintf("#%d..%d", from, to)
+}
+
+// mostHoles is how many rows of messages are told.
+const mostHoles = 8
+
+// holes tells where many messages in a row are not proven, and why.
+func holes(r *tally.Result) string {
+	if len(r.Holes) == 0 {
+		return ""
+	}
+	var b strings.Builder
+	b.WriteString("\nGaps: messages in a row that are not proven\n")
+	for _, h := range r.Holes[:min(len(r.Holes), mostHoles)] {
+		when := ""
+		if !h.FirstDue.IsZero() && !h.LastDue.IsZero() {
+			when = fmt.Sprintf(", %s to %s", h.FirstDue.UTC().Format("15:04:05"), h.LastDue.UTC().Format("15:04:05"))
+		}
+		why := ""
+		if h.Why != "" {
+			why = ": " + h.Why
+		}
+		fmt.Fprintf(&b, "  %s %s %s%s, %s%s\n", h.Device, h.Reading, span(h.From, h.To), when, h.Verdict, why)
+	}
+	if more := r.HoleCount - min(len(r.Holes), mostHoles); more > 0 {
+		fmt.Fprintf(&b, "  … and %d more\n", more)
 	}
 	return b.String()
 }

@@ -198,6 +198,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
+	s.engine.Tell = func(text string) { s.note("%s", text) }
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network = opt.Network
 	// All are made before any listens: what they share is complete before it is read.
@@ -407,6 +408,9 @@ func (s *Session) finish(ctx context.Context) error {
 	return nil
 }
 
+// longer is by how much a round may outlast its plan before that is told.
+const longer = time.Second
+
 // round plays one round, which is to end at a time, and hears the witnesses for it.
 func (s *Session) round(ctx context.Context, n int, end time.Time, play func(begin time.Time)) {
 	begin := clock.Now()
@@ -416,6 +420,10 @@ func (s *Session) round(ctx context.Context, n int, end time.Time, play func(beg
 	s.ledger.Round(n, begin, end)
 	s.ledger.Flush() // what defines the round is on its way to the disk before its first message
 	play(begin)
+	s.ledger.Over(n, clock.Now(), s.engine.WasOpen)
+	if over := clock.Now().Sub(end); over > longer && s.engine.WasOpen > 0 && ctx.Err() == nil {
+		s.note("round %d took %s longer than the plan: %d messages were still under way when its time was over", n, over.Round(100*time.Millisecond), s.engine.WasOpen)
+	}
 	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
 		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)
 	}
@@ -514,8 +522,10 @@ func (s *Session) close() {
 			w.Stop()
 		}
 	}
-	for _, l := range s.links {
-		l.Close()
+	for l, open := range s.links {
+		if left, kept := open.Close(); left > 0 && s.ledger != nil {
+			s.ledger.Left(l.Name, left, kept)
+		}
 	}
 }
 

@@ -52,6 +52,7 @@ type WitnessReport struct {
 	Proves    string   `json:"proves"`
 	Sightings int      `json:"sightings"`
 	Heard     bool     `json:"heard"`
+	Asks      bool     `json:"-"` // it is asked for rows, and does not listen
 	Why       []string `json:"why,omitempty"`
 }
 
@@ -90,6 +91,13 @@ type Result struct {
 	Unmatched      []Unmatched
 	UnmatchedCount int
 	OutOfOrder     int
+	OutOfOrderAt   []Behind // some of them
+	Holes          []Hole   // the longest
+	HoleCount      int
+	Never          []Never
+	Closings       []Closing
+	Overtime       []Overtime
+	Left           []ledger.Left
 	Resent         int // messages sent more than once
 	Acknowledged   Delays
 	Received       Delays

@@ -76,7 +76,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]
-		report := WitnessReport{Name: w.Name, Proves: w.Proof, Sightings: w.Sightings, Heard: true}
+		report := WitnessReport{Name: w.Name, Proves: w.Proof, Sightings: w.Sightings, Heard: true, Asks: !w.Listens}
 		for _, n := range rounds {
 			h, ok := w.Heard[n]
 			if !ok {
@@ -95,6 +95,8 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 		report.Why = append(report.Why, clocks[i].Says()...)
 		r.Witnesses = append(r.Witnesses, report)
 	}
+	r.Holes = longestHoles(r.Holes)
+	t.connections()
 	r.Commands, r.Mishaps = t.commands.result()
 	return r
 }

@@ -48,6 +48,8 @@ type Tally struct {
 	kind   *Counts
 	order  []order // by witness
 	behind ledger.Spans
+	hole   hole
+	links  map[string]*ledger.DeviceLinks // by device
 }
 
 // New makes an empty tally of a run, whose messages are judged by j.
@@ -144,8 +146,8 @@ func (t *Tally) enter(stream int) {
 func (t *Tally) leave() {
 	if t.stream >= 0 {
 		t.fill(t.facts.Last[t.stream] + 1)
-		t.res.OutOfOrder += t.behind.Len()
-		t.behind = t.behind[:0]
+		t.rowOver()
+		t.behindOver()
 	}
 }
 
@@ -232,6 +234,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	t.device[v]++
 	t.kind[v]++
 	counts(t.byRound, c.Round)[v]++
+	t.row(c, v)
 	if v == verdict.Altered {
 		t.likenesses(c, s)
 	}
@@ -401,6 +404,10 @@ func (t *Tally) Merge(o *Tally) {
 	t.res.Unmatched = t.res.Unmatched[:min(len(t.res.Unmatched), maxUnmatched)]
 	t.res.UnmatchedCount += o.res.UnmatchedCount
 	t.res.OutOfOrder += o.res.OutOfOrder
+	t.res.OutOfOrderAt = append(t.res.OutOfOrderAt, o.res.OutOfOrderAt...)
+	t.res.OutOfOrderAt = t.res.OutOfOrderAt[:min(len(t.res.OutOfOrderAt), mostBehind)]
+	t.res.Holes = longestHoles(append(t.res.Holes, o.res.Holes...))
+	t.res.HoleCount += o.res.HoleCount
 	t.res.Resent += o.res.Resent
 	t.res.Recovered += o.res.Recovered
 }

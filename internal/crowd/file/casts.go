@@ -265,6 +265,9 @@ func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 		env[crowd.TokenName] = ""
 	}
 	c.Path = r.text(node.path, "path", env)
+	if c.Path != nil {
+		r.addressSecrets(node.path, "path", c.Path.Source())
+	}
 	if c.Path != nil && !strings.HasPrefix(c.Path.Source(), "/") {
 		r.Add(pos(node.path), "path must begin with /")
 	}

@@ -150,6 +150,10 @@ func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
 	if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
 		r.Add(pos(n), "%s must be a whole address that begins with http:// or https://", what)
 	}
+	r.addressSecrets(n, what, t.Source())
+	if m := hostVariable.FindStringSubmatch(t.Source()); m != nil {
+		r.addressSecrets(n, what, r.crowd.Env[m[1]])
+	}
 }
 
 // enrollRequest reads a request of an enrolment by its place among them; -1 is that

@@ -192,7 +192,7 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it", name, t.lines[0]-1, col)
 			continue
 		}
-		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || secretName.MatchString(strings.ReplaceAll(col, "_", "-"))}
+		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || looksSecret(col)}
 		c.Type, c.Values = column(t, i, c.Secret)
 		ro.Columns = append(ro.Columns, c)
 		if c.Secret {

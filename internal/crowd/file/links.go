@@ -239,6 +239,7 @@ func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 		return ""
 	}
 	l.Scheme, l.Path = u.Scheme, u.RequestURI()
+	r.addressSecrets(n, what, l.Path)
 	return hostPort(u, port)
 }
 
@@ -271,6 +272,7 @@ func (r *reader) httpAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 		return ""
 	}
 	l.Scheme = u.Scheme
+	r.addressSecrets(n, what, s)
 	return strings.TrimRight(s, "/")
 }
 
@@ -305,7 +307,7 @@ func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []crowd.Hea
 		}
 		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
 			r.alone(e.value, what+": "+e.key.Value, t)
-			if secretName.MatchString(e.key.Value) {
+			if looksSecret(e.key.Value) {
 				r.secretText(r.resolve(e.value), t)
 			}
 			list = append(list, crowd.Header{Name: e.key.Value, Value: t})

@@ -1,7 +1,9 @@
 package file
 
 import (
+	"encoding/base64"
 	"fmt"
+	"net/url"
 	"os"
 	"regexp"
 	"strings"
@@ -149,12 +151,53 @@ func (r *reader) span(n *yaml.Node, what string, def, low, high time.Duration) t
 	})
 }
 
-var secretName = regexp.MustCompile(`(?i)(^|[-_])(password|passwd|secret|token|authorization|cookie|api-?key|key)($|[-_])`)
+var (
+	secretName = regexp.MustCompile(`(?i)(^|-)(passwords?|passwd|passphrase|passcode|pwd|pw|psk|secrets?|tokens?|authorization|auth|bearer|cookie|credentials?|private|sas|signature|api-?key|apikey|keys?|access-?key)($|-)`)
+	camel      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+)
 
-// secretText registers a text as secret where it has no placeholder.
+// looksSecret tells whether a name is one that secrets have: password, api_key, WriteKey.
+func looksSecret(name string) bool {
+	name = camel.ReplaceAllString(name, "$1-$2")
+	return secretName.MatchString(strings.NewReplacer("_", "-", ".", "-", " ", "-").Replace(name))
+}
+
+// secretText registers a text as secret where it has no placeholder; of a header also what
+// stands behind the scheme, and what that is in base64 (RFC 7617).
 func (r *reader) secretText(n *yaml.Node, t *formula.Text) {
-	if t != nil && t.Fixed() && t.Source() != "" {
-		r.crowd.Literal(pos(n), t.Source())
+	if t == nil || !t.Fixed() || t.Source() == "" {
+		return
+	}
+	s := t.Source()
+	r.crowd.Literal(pos(n), s)
+	scheme, rest, is := strings.Cut(s, " ")
+	if !is || rest == "" {
+		return
+	}
+	r.crowd.Secret(rest)
+	if plain, err := base64.StdEncoding.DecodeString(rest); err == nil && strings.EqualFold(scheme, "Basic") {
+		_, password, _ := strings.Cut(string(plain), ":")
+		r.crowd.Secret(password)
+	}
+}
+
+var queryPart = regexp.MustCompile(`[?&;]([^=&;#?]+)=([^&;#]*)`)
+
+// addressSecrets registers what is secret in an address, as it stands in the file or as it
+// was put in: a password, which does not belong there, and parameters such as key.
+func (r *reader) addressSecrets(n *yaml.Node, what, s string) {
+	host, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(s, "https://"), "http://"), "/")
+	if host != s && strings.Contains(host, "@") {
+		r.hidePassword(n, s)
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
+	}
+	for _, m := range queryPart.FindAllStringSubmatch(s, -1) {
+		if value := m[2]; looksSecret(m[1]) && value != "" && !strings.Contains(value, "${") {
+			r.crowd.Literal(pos(n), value)
+			if plain, err := url.QueryUnescape(value); err == nil {
+				r.crowd.Secret(plain)
+			}
+		}
 	}
 }
 

@@ -268,6 +268,10 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 		}
 	})
 	w.Get = get.Value
+	r.addressSecrets(get, what+": get", get.Value)
+	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
+		r.addressSecrets(get, what+": get", r.crowd.Env[m[1]])
+	}
 	for _, name := range []string{"from", "to", "crowd", "env"} {
 		delete(names, name)
 	}

@@ -153,7 +153,7 @@ func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	what := fmt.Sprintf("the property %q", p.Name)
 	if n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
 		p.Text = r.text(n, what, env)
-		if p.Text != nil && secretName.MatchString(strings.ReplaceAll(p.Name, "_", "-")) {
+		if p.Text != nil && looksSecret(p.Name) {
 			r.secretText(n, p.Text)
 			p.Secret = true
 		}

@@ -301,7 +301,7 @@ func (c *Conn) lost(why string) {
 	defer c.mu.Unlock()
 	if !c.down {
 		c.down = true
-		c.sink.Down(c.id.Device, link.Loss{Why: why})
+		c.sink.Down(c.id.Device, link.Loss{Why: why, Early: true})
 	}
 }
 

@@ -491,7 +491,7 @@ func (c *Conn) run() {
 			c.link.dials.Release(1)
 		}
 		opened = false
-		renewed := false
+		renewed, early := false, err != nil
 		var loss link.Loss
 		if err == nil {
 			began := time.Now()
@@ -521,6 +521,7 @@ func (c *Conn) run() {
 			reference = gone.Refers
 		}
 		loss.Why = link.Hide(c.why(err), token)
+		loss.Early = early
 		if reference != "" && cfg.Redirects && hops < maxHops {
 			at, hops = c.link.referred(at, reference), hops+1
 			c.sink.Down(c.id.Device, loss)

@@ -220,7 +220,7 @@ func ReachError(name, scheme, address, device string, err error) error {
 		var hs *handshakeError
 		if errors.As(err, &hs) && !link.IsTLS(err) {
 			e.What = "the connection opened, but CONNECT got no answer: " + e.What
-			e.Try = "check that this port speaks " + speaks + ", and the broker's log"
+			e.Try = "check that this port speaks " + speaks + ", in this version (version: 5 or 3.1.1), and the broker's log"
 		}
 	}
 	return e
