@@ -166,14 +166,22 @@ func (p *problem) Errorf(format string, args ...any) { p.err = fmt.Errorf(format
 // FailNow ends the reading.
 func (p *problem) FailNow() { panic(p) }
 
-// Next reads the next packet and answers it.
-func (s *Server) Next() (pk packets.Packet, err error) {
+// Read reads the next packet.
+func (s *Server) Read() (pk packets.Packet, err error) {
 	defer func() {
 		if x, is := recover().(*problem); is {
 			err = x.err
 		}
 	}()
-	pk = read(&problem{}, s.version, s.r)
+	return read(&problem{}, s.version, s.r), nil
+}
+
+// Next reads the next packet and answers it.
+func (s *Server) Next() (packets.Packet, error) {
+	pk, err := s.Read()
+	if err != nil {
+		return pk, err
+	}
 	answer := packets.Packet{PacketID: pk.PacketID}
 	switch pk.FixedHeader.Type {
 	case packets.Connect:

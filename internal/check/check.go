@@ -7,9 +7,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/http"
 	"net/netip"
 	"net/url"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -293,10 +295,47 @@ func (c *checker) schedule() {
 			c.add(r.Pos, "the reading %q is sent in turn by %d devices, one every %s: the plan of %s is over before all have had their turn", r.Name, s.Peers, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
 		}
 	}
+	if NothingDue(c.Fleet) {
+		c.add(crowd.Pos{}, "%s", NothingDueText(c.Fleet))
+	}
 	if plan.Join.Rate > 0 {
 		if last := plan.Join.At(len(c.Devices)-1, len(c.Devices)); last > plan.For {
 			c.add(crowd.Pos{}, "plan: at %s devices join so slowly that the last would come after %s; the plan lasts %s", plan.Join.Rate, last.Round(time.Second), quantity.FormatDuration(plan.For))
 		}
+	}
+}
+
+// NothingDue tells whether no message of a fleet falls due in a round.
+func NothingDue(f *fleet.Fleet) bool {
+	plan := &f.Crowd.Plan
+	for _, s := range f.Streams {
+		join := int64(plan.Join.At(s.Device.Index, len(f.Devices)))
+		if due, _ := engine.Due(s, 0, join, 1, 0); join < int64(plan.For) && due < int64(plan.For) {
+			return false
+		}
+	}
+	return true
+}
+
+// NothingDueText says so, and what to do.
+func NothingDueText(f *fleet.Fleet) string {
+	least := time.Duration(0)
+	for _, s := range f.Streams {
+		if every := s.Reading.Every * time.Duration(s.Reading.Batch); least == 0 || every < least {
+			least = every
+		}
+	}
+	if least == 0 {
+		return "plan: nothing falls due: no device has a reading"
+	}
+	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval is %s); make it longer, or the intervals shorter", quantity.FormatDuration(f.Crowd.Plan.For), quantity.FormatDuration(least))
+}
+
+// precision finds time stamps that two messages of a device may share.
+func (c *checker) precision(r *crowd.Reading) {
+	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[r.Payload.Precision]
+	if r.Payload.Form == "line-protocol" && r.Every < unit {
+		c.add(r.Payload.Pos, "the reading %q is due every %s, and its time stamps have a precision of %s: two messages of a device may share one, and a store then keeps one of them; write precision: ns", r.Name, quantity.FormatDuration(r.Every), r.Payload.Precision)
 	}
 }
 
@@ -308,6 +347,11 @@ func (c *checker) witnesses() {
 	}
 	for i, w := range cr.Witnesses {
 		if w.Filter == "" {
+			continue
+		}
+		if rest, shared := strings.CutPrefix(w.Filter, "$share/"); shared {
+			group, filter, _ := strings.Cut(rest, "/")
+			c.add(w.Pos, "the witness %q subscribes to %q: the broker splits its messages between all members of the group %q, and what another member gets is missing here; write subscribe: %q", w.Name, w.Filter, group, filter)
 			continue
 		}
 		for _, s := range c.Streams {
@@ -351,6 +395,7 @@ func (c *checker) bodies() {
 			total, n := 0, min(len(all), sampled)
 			r := d.Cast.Readings[ri]
 			c.units(r)
+			c.precision(r)
 			for _, x := range all[:n] {
 				s := x.Streams[ri]
 				w, err := scribe.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
@@ -470,6 +515,15 @@ func RequestHead(s *fleet.Stream, w engine.Written) []string {
 	}
 	if w.Mark.Name != "" {
 		lines = append(lines, w.Mark.Name+": "+w.Mark.Value)
+	}
+	l, d := s.Device.Cast.Link, s.Device
+	if l.RetryKey != "" {
+		lines = append(lines, l.RetryKey+": "+ledger.Mark{Run: engine.PreviewRun, Device: d.Name, Reading: r.Name, Seq: max(1, w.First)}.String())
+	}
+	if d.Username != "" && !slices.ContainsFunc(s.Headers, func(h crowd.Header) bool { return strings.EqualFold(h.Name, "Authorization") }) {
+		basic := http.Header{}
+		(&http.Request{Header: basic}).SetBasicAuth(d.Username, d.Password)
+		lines = append(lines, "Authorization: "+basic.Get("Authorization"))
 	}
 	return append(head, lines...)
 }

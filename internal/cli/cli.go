@@ -55,12 +55,16 @@ type env struct {
 // Main runs the command line and gives the exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
 	ignoreFileLimitSignal()
-	e := &env{program: programName(args[0]), raw: stdout}
-	e.stdout = &printer{stdout, true}
-	e.stderr = &printer{stderr, true}
+	e := &env{program: programName(args[0])}
+	out := &printer{w: stdout, colored: true}
+	e.stdout, e.raw, e.stderr = out, rawWriter{out}, &printer{w: stderr, colored: true}
 	root := e.root()
 	root.SetArgs(args[1:])
 	err := root.Execute()
+	// A result that nobody could read is none, whatever it was.
+	if lost := out.failed(); lost != nil && (err == nil || strings.Contains(err.Error(), lost.Error()) || err.Error() == "") {
+		err = fmt.Errorf("standard output could not be written, and what it should hold is not whole: %w", cause(lost))
+	}
 	if err == nil {
 		return exitProven
 	}
@@ -77,6 +81,15 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintf(e.stderr, "runcrowd: %s\n", text)
 	}
 	return code
+}
+
+// cause is the innermost error: "write /dev/stdout: no space left" says too much.
+func cause(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
 }
 
 // programName is what to write in hints: with "go run" the binary has a path
@@ -132,6 +145,7 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	root.SetOut(e.stdout)
 	root.SetErr(e.stderr)
 	root.CompletionOptions.HiddenDefaultCmd = true
+	root.SetHelpCommand(e.help(root))
 	root.PersistentFlags().StringVar(&e.color, "color", "auto", "colours: auto, always or never")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch e.color {
@@ -145,6 +159,22 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	})
 	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(), e.certs(), e.enroll(), e.withdraw(), e.probe(), e.send(), e.ask(), e.listen(), e.run(), e.verify(), e.standin())
 	return root
+}
+
+// help is the command that shows the help of another; one that is not there is an error.
+func (e *env) help(root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use:   "help [COMMAND]",
+		Short: "Shows the help of a command",
+		RunE: func(_ *cobra.Command, args []string) error {
+			cmd, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				return fmt.Errorf("there is no command %q\nSee %s --help for all commands", strings.Join(args, " "), e.program)
+			}
+			cmd.InitDefaultHelpFlag()
+			return cmd.Help()
+		},
+	}
 }
 
 // exactly is cobra.ExactArgs with a message that says what is wanted.

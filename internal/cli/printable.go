@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 )
@@ -15,14 +16,45 @@ import (
 type printer struct {
 	w       io.Writer
 	colored bool
+
+	mu  sync.Mutex
+	err error // the first that kept a text from being written
 }
 
 // Write implements io.Writer. Whole texts are written at once.
 func (p *printer) Write(b []byte) (int, error) {
 	if _, err := p.w.Write(printableBytes(b, p.colored)); err != nil {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.err == nil {
+			p.err = err
+		}
 		return 0, err
 	}
 	return len(b), nil
+}
+
+// failed is why something could not be written; nil: all was.
+func (p *printer) failed() error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.err
+}
+
+// rawWriter writes bodies as they are, to where a printer writes, and lets it know of errors.
+type rawWriter struct{ p *printer }
+
+// Write implements io.Writer.
+func (r rawWriter) Write(b []byte) (int, error) {
+	n, err := r.p.w.Write(b)
+	if err != nil {
+		r.p.mu.Lock()
+		defer r.p.mu.Unlock()
+		if r.p.err == nil {
+			r.p.err = err
+		}
+	}
+	return n, err
 }
 
 // ourColors are the sequences that colours of ours are made of (ECMA-48, section

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"runcrowd/internal/check"
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
@@ -121,6 +122,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	how, err := o.memory.judging()
 	if err != nil {
 		return nil, err
+	}
+	if check.NothingDue(f) {
+		fmt.Fprintf(e.stderr, "Warning: %s.\n", check.NothingDueText(f))
 	}
 	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how})
 	if err != nil {
@@ -237,7 +241,7 @@ func replaceFile(path string, data []byte) error {
 	}
 	_, err = f.Write(data)
 	if err == nil {
-		err = f.Chmod(0o644)
+		err = f.Chmod(0o600)
 	}
 	if closed := f.Close(); err == nil {
 		err = closed

@@ -68,8 +68,15 @@ type Enrolled struct {
 	Steps int `json:"requests_answered,omitempty"`
 }
 
-// EnrolledFile is the path of that file.
+// Stdin is the path of a crowd file that is read from standard input.
+const Stdin = "-"
+
+// EnrolledFile is the path of that file. Of a crowd file from standard input it has the
+// crowd's name, and is in the current folder.
 func (c *Crowd) EnrolledFile() string {
+	if c.Path == Stdin {
+		return c.Name + ".enrolled.jsonl"
+	}
 	base := filepath.Base(c.Path)
 	for _, ext := range []string{".yaml", ".yml"} {
 		base = strings.TrimSuffix(base, ext)

@@ -22,10 +22,16 @@ const clipped = "…"
 // all texts times all secrets.
 type start [4]byte
 
+// alike are the forms that begin alike.
+type alike struct {
+	lengths []int // that they have, the longest first
+	forms   map[string]bool
+}
+
 // redactor finds secrets, in all their forms. Adding one costs no more than its forms do.
 type redactor struct {
 	mu     sync.RWMutex
-	by     map[start][]string // the longest first
+	by     map[start]*alike
 	all    []string
 	sorted bool // all is
 }
@@ -35,16 +41,23 @@ func (r *redactor) add(secret string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.by == nil {
-		r.by = map[start][]string{}
+		r.by = map[start]*alike{}
 	}
 	for _, f := range forms(secret) {
 		k := start([]byte(f[:leastForm]))
-		list := r.by[k]
-		if slices.Contains(list, f) {
+		x := r.by[k]
+		if x == nil {
+			x = &alike{forms: map[string]bool{}}
+			r.by[k] = x
+		}
+		if x.forms[f] {
 			continue
 		}
-		at := sort.Search(len(list), func(i int) bool { return len(list[i]) < len(f) })
-		r.by[k] = slices.Insert(list, at, f)
+		x.forms[f] = true
+		at := sort.Search(len(x.lengths), func(i int) bool { return x.lengths[i] <= len(f) })
+		if at == len(x.lengths) || x.lengths[at] != len(f) {
+			x.lengths = slices.Insert(x.lengths, at, len(f))
+		}
 		r.all, r.sorted = append(r.all, f), false
 	}
 }
@@ -140,9 +153,13 @@ func (r *redactor) mustSort(text string) bool {
 
 // match is how long the secret is that a text begins with; 0: it does not.
 func (r *redactor) match(text string) int {
-	for _, f := range r.by[start([]byte(text[:leastForm]))] {
-		if strings.HasPrefix(text, f) {
-			return len(f)
+	x := r.by[start([]byte(text[:leastForm]))]
+	if x == nil {
+		return 0
+	}
+	for _, n := range x.lengths {
+		if n <= len(text) && x.forms[text[:n]] {
+			return n
 		}
 	}
 	return 0

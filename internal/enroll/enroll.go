@@ -14,12 +14,14 @@ import (
 	"maps"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/gofrs/flock"
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/time/rate"
 
@@ -267,6 +269,16 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 	if len(todo) == 0 {
 		return &o.result, nil
 	}
+	// One process at a time: the file is written anew when devices are withdrawn.
+	lock := flock.New(o.Crowd.EnrolledFile() + ".lock")
+	mine, err := lock.TryLock()
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.EnrolledFile(), err)
+	case !mine:
+		return nil, fmt.Errorf("another process enrolls or withdraws devices of this crowd just now (%s is locked); nothing was changed", o.Crowd.EnrolledFile())
+	}
+	defer lock.Unlock()
 	file, err := os.OpenFile(o.Crowd.EnrolledFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err == nil {
 		err = file.Chmod(0o600) // it may be older, and others could read it
@@ -315,9 +327,58 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		})
 	}
 	err = g.Wait()
+	if tidyErr := tidy(o.Crowd.EnrolledFile()); err == nil && tidyErr != nil {
+		err = fmt.Errorf("%s still holds what devices had that are withdrawn: %w", o.Crowd.EnrolledFile(), tidyErr)
+	}
 	sort.Strings(o.result.Done)
 	sort.Slice(o.result.Failed, func(i, j int) bool { return o.result.Failed[i].Device < o.result.Failed[j].Device })
 	return &o.result, err
+}
+
+// tidy takes the entries of devices that are withdrawn out of the file: their tokens are
+// nobody's business any more. The file is replaced whole, or not at all.
+func tidy(path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	gone := map[string]int{} // the last line that says so
+	lines := bytes.SplitAfter(text, []byte("\n"))
+	names := make([]string, len(lines))
+	for i, line := range lines {
+		var e crowd.Enrolled
+		if json.Unmarshal(line, &e) != nil {
+			continue // not ours to judge: it stays
+		}
+		if names[i] = e.Device; e.Gone != nil {
+			gone[e.Device] = i
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	var kept []byte
+	for i, line := range lines {
+		if last, is := gone[names[i]]; !is || i > last {
+			kept = append(kept, line...)
+		}
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*") // for its owner alone
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(kept)
+	if err == nil {
+		err = f.Sync()
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), path)
+	}
+	return err
 }
 
 // endLine ends a last line that a killed process left torn: what is added must not

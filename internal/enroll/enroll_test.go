@@ -33,14 +33,18 @@ type registry struct {
 	stays  bool                                              // removes nothing, and says yes
 	page   string                                            // address of the next page
 	pace   string
+	free   bool // before is called without the lock
 }
 
 func newRegistry(t *testing.T) *registry {
 	p := &registry{known: map[string]bool{}, pace: "1000/s"}
 	p.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if p.free && p.before(w, r) {
+			return
+		}
 		p.mu.Lock()
 		defer p.mu.Unlock()
-		if p.before != nil && p.before(w, r) {
+		if !p.free && p.before != nil && p.before(w, r) {
 			return
 		}
 		switch r.Method {
@@ -374,4 +378,46 @@ plan: {for: 1s}
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id, which later requests need")
 	assert.Empty(t, seen)
+}
+
+// What a device had leaves the file with it; what the others have stays, and so does what
+// is no entry. Two at once are kept apart.
+func TestTokensLeaveWithTheirDevices(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	_, err := p.office(t, dir).Enroll(t.Context(), nil)
+	require.NoError(t, err)
+	path := filepath.Join(dir, "harbour.enrolled.jsonl")
+	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	f.WriteString("a line by hand\n")
+	f.Close()
+	p.before = func(w http.ResponseWriter, r *http.Request) bool {
+		if r.Method != http.MethodDelete {
+			return false
+		}
+		if strings.HasSuffix(r.URL.Path, "buoy-2") {
+			w.WriteHeader(http.StatusInternalServerError)
+			return true
+		}
+		if strings.HasSuffix(r.URL.Path, "buoy-1") { // while this one withdraws
+			_, err := p.office(t, dir).Enroll(context.Background(), nil)
+			assert.ErrorContains(t, err, "another process enrolls or withdraws devices of this crowd just now")
+		}
+		return false
+	}
+	p.free = true
+	res, err := p.office(t, dir).Withdraw(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.NotContains(t, string(text), "key-of-buoy-1")
+	assert.NotContains(t, string(text), "key-of-buoy-3")
+	assert.Contains(t, string(text), "key-of-buoy-2")
+	assert.Contains(t, string(text), "a line by hand\n")
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	o := p.office(t, dir)
+	assert.Len(t, o.Fleet.NotEnrolled(), 2)
 }

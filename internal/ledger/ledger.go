@@ -209,7 +209,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		l.Unlock()
 		return nil, err

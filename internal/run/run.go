@@ -306,19 +306,23 @@ func rules(w *crowd.Witness) map[string]ledger.FieldRule {
 
 // make makes the run folder.
 func (s *Session) make(opt Options) error {
-	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(s.Folder), 0o755); err != nil {
+		return err
+	}
+	// What a run leaves is its owner's alone.
+	if err := os.Mkdir(s.Folder, 0o700); err != nil {
 		return err
 	}
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: s.crowd.Require}
 	if len(s.crowd.Files) > 0 {
-		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o755); err != nil {
+		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o700); err != nil {
 			return err
 		}
 	}
 	for i, f := range s.crowd.Files {
 		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)), SHA256: f.SHA256, CopySHA256: digest(f.Copy)}
-		if err := os.WriteFile(filepath.Join(s.Folder, e.Copy), f.Copy, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(s.Folder, e.Copy), f.Copy, 0o600); err != nil {
 			return err
 		}
 		m.Files = append(m.Files, e)
@@ -327,10 +331,10 @@ func (s *Session) make(opt Options) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(s.Folder, ManifestFile), append(text, '\n'), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.Folder, ManifestFile), append(text, '\n'), 0o600); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(s.Folder, CrowdFile), s.crowd.Copy(), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(s.Folder, CrowdFile), s.crowd.Copy(), 0o600); err != nil {
 		return err
 	}
 	s.ledger, err = ledger.Create(filepath.Join(s.Folder, LedgerFile), s.ID, s.crowd.Name, s.start)

@@ -41,6 +41,9 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 		pn := o.need("path", "/commands/${device}")
 		k.Path = r.text(pn, what+": path", full)
 		r.alone(pn, what+": path", k.Path)
+		if k.Path != nil {
+			r.addressSecrets(pn, what+": path", k.Path.Source())
+		}
 		k.Every = o.span("every")
 		k.Rows = parse(r, o.get("rows"), what+": rows", "", checkJQ)
 	}
@@ -165,6 +168,9 @@ func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what
 		pn := o.need("path", "/answers/${device}")
 		a.Path = r.text(pn, what+": path", tokened)
 		r.alone(pn, what+": path", a.Path)
+		if a.Path != nil {
+			r.addressSecrets(pn, what+": path", a.Path.Source())
+		}
 		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 		a.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", tokened)...)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"strconv"
@@ -54,6 +55,18 @@ type castStep func(c *crowd.Cast, env formula.Env)
 
 // readSource reads the file, with one clear error for what is no crowd file at all.
 func readSource(path string) ([]byte, error) {
+	if path == crowd.Stdin {
+		source, err := io.ReadAll(io.LimitReader(os.Stdin, MaxFileSize+1))
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("standard input cannot be read: %w", err)
+		case len(source) == 0:
+			return nil, errors.New("standard input is empty; - stands for a crowd file that comes from there")
+		case len(source) > MaxFileSize:
+			return nil, fmt.Errorf("standard input: a crowd file has at most %d MB", MaxFileSize>>20)
+		}
+		return source, nil
+	}
 	info, err := os.Stat(path)
 	if err != nil {
 		if errors.Is(err, os.ErrNotExist) {

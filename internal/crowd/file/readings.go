@@ -77,6 +77,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			rd.Target = r.text(o.need("topic", "harbour/${device}/"+rd.Name), what+": topic", streamEnv)
 		case l.Protocol == crowd.HTTP && o.get("topic") == nil:
 			rd.Target = r.text(o.need("path", "/in/${device}/"+rd.Name), what+": path", streamEnv)
+			if rd.Target != nil {
+				r.addressSecrets(o.get("path"), what+": path", rd.Target.Source())
+			}
 			if rd.Target != nil && !strings.HasPrefix(rd.Target.Source(), "/") && !strings.HasPrefix(rd.Target.Source(), "${") {
 				r.Add(pos(o.get("path")), "%s: path must begin with /", what)
 			}
