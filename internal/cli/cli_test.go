@@ -3,6 +3,9 @@ package cli_test
 import (
 	"errors"
 	"net"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -84,6 +87,11 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			env.Setenv("EXAMPLES", examples)
+			// A proxy that takes every host for the stand-in.
+			to := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: s.HTTPAddr})
+			proxy := httptest.NewServer(to)
+			env.Defer(proxy.Close)
+			env.Setenv("PROXY", proxy.Listener.Addr().String())
 			env.Setenv("MQTT", s.MQTTAddr)
 			env.Setenv("HTTP", s.HTTPAddr)
 			env.Setenv("GUARDED", guarded.MQTTAddr)

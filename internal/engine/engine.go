@@ -131,9 +131,7 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 		}
 	}
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
-		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS > 0
-	} else {
-		d.MayRepeat = s.Device.Cast.Link.RetryKey == ""
+		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
 	template, _ := s.Form.(*payload.Template)
 	for i := range s.Reading.Fields {

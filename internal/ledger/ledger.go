@@ -82,7 +82,8 @@ type Stream struct {
 	Kind    string
 	Reading string
 	QoS0    bool // no acknowledgement is asked for
-	// MayRepeat: a message may be sent more than once so that each time may be stored.
+	// MayRepeat: the protocol allows one copy for each time that a message was sent anew
+	// (MQTT QoS 1).
 	MayRepeat bool
 	// Unseen are the witnesses that need not find its messages.
 	Unseen []int

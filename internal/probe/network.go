@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -23,7 +24,17 @@ import (
 
 func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, address string) {
 	host := link.Host(address)
-	if net.ParseIP(host) == nil {
+	target := &url.URL{Scheme: l.Scheme, Host: address}
+	proxy := (*url.URL)(nil)
+	if l.Protocol == crowd.HTTP || l.Scheme == "ws" || l.Scheme == "wss" {
+		// As requests go. For a WebSocket http and https stand (RFC 6455, section 4.1).
+		target.Scheme = map[string]string{"ws": "http", "wss": "https"}[l.Scheme]
+		if target.Scheme == "" {
+			target.Scheme = l.Scheme
+		}
+		proxy = link.Proxy(target)
+	}
+	if net.ParseIP(host) == nil && proxy == nil {
 		p.do(ctx, "name resolved", func(ctx context.Context) (string, []string, bool) {
 			list, err := net.DefaultResolver.LookupHost(ctx, host)
 			if err != nil {
@@ -35,8 +46,16 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 	}
 	var nc net.Conn
 	p.do(ctx, "TCP open", func(ctx context.Context) (string, []string, bool) {
-		var dialer net.Dialer
 		var err error
+		if proxy != nil {
+			at := link.ProxyAddress(proxy)
+			if nc, err = link.Through(ctx, nil, target, address); err != nil {
+				what, try := link.Explain(err, at)
+				return what, []string{try}, false
+			}
+			return at + ", the proxy that this machine uses for " + address, nil, true
+		}
+		var dialer net.Dialer
 		if nc, err = dialer.DialContext(ctx, "tcp", address); err != nil {
 			what, _ := link.Explain(err, address)
 			causes := []string{"the port is wrong: " + usualPorts(l), "the platform is not up, or this is the other of two hosts", "a firewall is in the way"}

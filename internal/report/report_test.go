@@ -23,7 +23,7 @@ var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 // one is altered, one refused and one unsent; the ear lost its connection once.
 func input(proven bool) *report.Input {
 	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
-		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}},
+		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Sightings: 6, Heard: map[int]ledger.Hearing{1: {Complete: true}},
 			Gaps: []ledger.Gap{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
 		Links: ledger.Links{Drops: 1, Why: map[string]int{"the platform cut the connection": 1}}}}
 	for i := range 12 {

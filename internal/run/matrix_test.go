@@ -135,15 +135,21 @@ func playOnce(t *testing.T, text string, flaws ...string) *played {
 	require.NoError(t, err)
 	defer s.Close()
 	p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+	p.hits = hitsOf(t, s)
+	return p
+}
+
+// hitsOf lists the messages that a stand-in did something to.
+func hitsOf(t *testing.T, s *standin.StandIn) (list []string) {
 	for _, h := range s.Hits() {
 		var body struct{ Mark string }
 		require.NoError(t, json.Unmarshal(h.Payload, &body))
 		m, err := ledger.ParseMark(body.Mark)
 		require.NoError(t, err)
-		p.hits = append(p.hits, fmt.Sprintf("%s/%s/%d", m.Device, m.Reading, m.Seq))
+		list = append(list, fmt.Sprintf("%s/%s/%d", m.Device, m.Reading, m.Seq))
 	}
-	sort.Strings(p.hits)
-	return p
+	sort.Strings(list)
+	return list
 }
 
 func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {

@@ -71,6 +71,7 @@ const (
 	sayUnderReading // text is the reading
 	sayTimes
 	sayAttempts
+	saySentAnew
 	sayLate
 	sayNoValues
 	sayClock
@@ -249,11 +250,16 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 			return say(Elsewhere, sayUnderReading)
 		}
 	}
-	allowed := 1 // and one for each time it was sent so that it may be stored once more
-	allowed += c.Anew
+	allowed := 1 // where the protocol says so, one more for each time it was sent anew
+	if s.MayRepeat {
+		allowed += c.Anew
+	}
 	if len(copies) > allowed {
-		if s.MayRepeat && (recovered || j.facts.Lost || c.Outcome == outcome.Open && !j.facts.Whole()) {
+		if !s.QoS0 && (recovered || j.facts.Lost || c.Outcome == outcome.Open && !j.facts.Whole()) {
 			return say(Open, sayAttempts) // a record that it was sent again may be missing
+		}
+		if len(copies) <= 1+c.Anew { // the first sending was as good as surely never taken
+			return say(Open, saySentAnew)
 		}
 		return say(Copied, sayTimes)
 	}
@@ -395,6 +401,8 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		if len(c.Sightings) >= evidence.MostSightings {
 			t.Says += " or more"
 		}
+	case saySentAnew:
+		t.Says = fmt.Sprintf("found %d times, and it was sent again after a connection that the platform was closing: whether the platform took it twice or stored it twice is not known", x.times)
 	case sayAttempts:
 		t.Says = fmt.Sprintf("found %d times, and how often it was sent is not known: the ledger is not whole", x.times)
 	case sayLate:

@@ -67,17 +67,19 @@ const maxAnswer = 64 << 10
 type Link struct {
 	cfg    Config
 	client *http.Client
+	fresh  *http.Client // opens a connection for each request
 	slots  *semaphore.Weighted
 	wg     sync.WaitGroup
 }
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
-	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil)}
+	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil, false), fresh: newClient(&cfg, nil, true)}
 }
 
-// newClient makes the client of all devices, or of one with a certificate.
-func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
+// newClient makes the client of all devices, or of one with a certificate; fresh: it
+// opens a connection for each request.
+func newClient(cfg *Config, cert *tls.Certificate, fresh bool) *http.Client {
 	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
 		ctx, cancel := context.WithTimeout(ctx, cfg.ConnectTimeout)
 		defer cancel()
@@ -95,6 +97,7 @@ func newClient(cfg *Config, cert *tls.Certificate) *http.Client {
 		MaxIdleConnsPerHost: cfg.Connections,
 		IdleConnTimeout:     90 * time.Second,
 		DisableCompression:  true,
+		DisableKeepAlives:   fresh,
 		Protocols:           new(http.Protocols),
 	}
 	if cfg.Version == 2 {
@@ -160,7 +163,7 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	sink.Up(id.Device, false)
 	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks))}
 	if id.Cert != nil || l.cfg.PerDevice {
-		c.client = newClient(&l.cfg, id.Cert)
+		c.client, c.fresh = newClient(&l.cfg, id.Cert, false), newClient(&l.cfg, id.Cert, true)
 	}
 	return c
 }
@@ -180,6 +183,7 @@ type Conn struct {
 	ctx    context.Context
 	cancel context.CancelFunc
 	client *http.Client
+	fresh  *http.Client // as that of the link, with the device's certificate; nil: that of the link
 
 	mu      sync.Mutex
 	closed  bool
@@ -330,8 +334,12 @@ type trip struct {
 // sure where nothing of it was written, or where the platform says so; it is as good as
 // sure where the platform's kernel threw it away (reset).
 func (t *trip) untaken(err error) (is, sure bool) {
-	if strings.Contains(err.Error(), "cannot retry err") {
-		return true, true // HTTP/2: it was not processed (RFC 9113, section 8.7)
+	// HTTP/2: it was not processed (RFC 9113, section 8.7), and the client library would
+	// repeat it, if it could have the body again. It has no other way to say so.
+	for _, says := range []string{"cannot retry err", "cannot rewind body"} {
+		if strings.Contains(err.Error(), says) {
+			return true, true
+		}
 	}
 	if t.conn == nil || !t.reused || t.begun {
 		return false, false
@@ -377,7 +385,14 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 		if err != nil {
 			return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
 		}
-		resp, err := c.client.Do(req)
+		client := c.client
+		if anew { // on a connection that surely nobody is closing
+			client = c.link.fresh
+			if c.fresh != nil {
+				client = c.fresh
+			}
+		}
+		resp, err := client.Do(req)
 		if err == nil && c.link.cfg.Redirects && hops < maxHops {
 			if to := redirect(resp, m.HTTP.OKStatus); to != nil {
 				resp.Body.Close()
