@@ -1,8 +1,8 @@
 #!/usr/bin/env bash
 # Runs everything that must hold before a change lands: vet, staticcheck, all
 # tests with the race detector, and the build of the static program. It installs
-# what the machine lacks (a C compiler for the race detector, and two servers that
-# we did not write: the broker Mosquitto and the web server nginx).
+# what the machine lacks (a C compiler for the race detector, and servers that we did
+# not write: the brokers Mosquitto, RabbitMQ and ejabberd, and the web server nginx).
 set -euo pipefail
 cd "$(dirname "$0")"
 
@@ -18,6 +18,8 @@ need go golang-go
 need gcc gcc
 need mosquitto mosquitto
 need nginx nginx-light
+need rabbitmq-server rabbitmq-server
+need ejabberdctl ejabberd
 
 echo "go vet";      go vet ./...
 echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"

@@ -58,7 +58,7 @@ links: {shore: {LINK, timeout: 1s}, store: {http: "http://STORE"}}
 kinds: {gauge: {link: shore, readings: {level: {every: 21ms, jitter: 40%, path: "PATH", fields: {level_m: {signal: tide, range: 4.1, round: 3}}}}}}
 devices: [{kind: gauge, count: 8}]
 plan: {for: 2s, settle: 10s}
-witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 10s}}
+witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 3s}}
 `
 		text = strings.NewReplacer("LINK", link, "PATH", path).Replace(text)
 		for k, v := range at {
