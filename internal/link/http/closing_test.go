@@ -198,18 +198,17 @@ func TestRedirects(t *testing.T) {
 		mu.Unlock()
 	}))
 	defer other.Close()
-	var srv *httptest.Server
-	srv = httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
 		b, _ := io.ReadAll(r.Body)
 		switch r.URL.Path {
 		case "/in/1":
-			nethttp.Redirect(w, r, other.URL+"/there", 307)
+			nethttp.Redirect(w, r, other.URL+"/there", nethttp.StatusTemporaryRedirect)
 		case "/in/2":
-			nethttp.Redirect(w, r, "/here", 301)
+			nethttp.Redirect(w, r, "/here", nethttp.StatusMovedPermanently)
 		case "/in/3", "/round":
-			nethttp.Redirect(w, r, "/round", 302)
+			nethttp.Redirect(w, r, "/round", nethttp.StatusFound)
 		case "/in/4":
-			nethttp.Redirect(w, r, "/result", 303)
+			nethttp.Redirect(w, r, "/result", nethttp.StatusSeeOther)
 		default:
 			mu.Lock()
 			at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"), r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
