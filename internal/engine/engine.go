@@ -134,6 +134,7 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
 	template, _ := s.Form.(*payload.Template)
+	d.List = template != nil && template.List()
 	for i := range s.Reading.Fields {
 		field := &s.Reading.Fields[i]
 		name := field.Name

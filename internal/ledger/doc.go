@@ -28,7 +28,7 @@
 //	 1  the run: its identity, the crowd, when it began
 //	    run text, crowd text, start int
 //	 2  a reading of a device; index counts from 0
-//	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
+//	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
 //	 3  a round that is to be played, and how many streams and witnesses are defined
 //	    round uint, begin time, end time, streams uint, witnesses uint
 //	 4  a witness; index counts from 0, within, linger and wait are in nanoseconds

@@ -85,6 +85,8 @@ type Stream struct {
 	// MayRepeat: the protocol allows one copy for each time that a message was sent anew
 	// (MQTT QoS 1).
 	MayRepeat bool
+	// List: the body of a message is a JSON list; of one object, that is what it carries.
+	List bool
 	// Unseen are the witnesses that need not find its messages.
 	Unseen []int
 	// Tolerances maps fields to how far a found number may be off.
@@ -458,6 +460,7 @@ func (w *Writer) Stream(index int, s Stream) {
 	p.text(s.Reading)
 	p.bool(s.QoS0)
 	p.bool(s.MayRepeat)
+	p.bool(s.List)
 	p.uint(uint64(len(s.Tolerances)))
 	for name, t := range s.Tolerances {
 		p.text(name)

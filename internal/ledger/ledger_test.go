@@ -94,7 +94,7 @@ func written(t testing.TB, end bool) string {
 	start := time.Unix(1_900_000_000, 0)
 	w, err := ledger.Create(path, "k3f9a2xy", "harbour", start)
 	require.NoError(t, err)
-	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
+	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
 	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
 	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
 	w.Round(1, start, start.Add(time.Minute))
@@ -138,7 +138,7 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.True(t, b.Interrupted)
 	assert.Zero(t, b.Torn)
 	require.Len(t, b.Streams, 2)
-	assert.Equal(t, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}}, b.Streams[0])
+	assert.Equal(t, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}}, b.Streams[0])
 	require.Len(t, b.Messages[0], 2)
 	m := b.Messages[0][0]
 	assert.Equal(t, 2, m.Attempts)

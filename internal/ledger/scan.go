@@ -561,7 +561,7 @@ const maxHole = 1 << 20
 func (s *Scanner) stream(d *decoder) error {
 	f := &s.Facts
 	i := d.uint()
-	x := Stream{Device: d.text(), Kind: d.text(), Reading: d.text(), QoS0: d.bool(), MayRepeat: d.bool()}
+	x := Stream{Device: d.text(), Kind: d.text(), Reading: d.text(), QoS0: d.bool(), MayRepeat: d.bool(), List: d.bool()}
 	if n := d.uint(); n > 0 && n < maxIndex {
 		x.Tolerances = map[string]float64{}
 		for ; n > 0 && d.err == nil; n-- {

@@ -145,6 +145,9 @@ func place(v any, value, path string) string {
 // joined by dots; empty where it does not stand alone.
 func (t *Template) Path(field string) string { return t.paths[strings.ReplaceAll(field, ".", "_")] }
 
+// List tells whether the body is a JSON list.
+func (t *Template) List() bool { return t.list }
+
 // ContentType implements Form.
 func (t *Template) ContentType() string { return "application/json" }
 

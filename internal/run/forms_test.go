@@ -21,6 +21,8 @@ import (
 var bodies = map[string]string{
 	"nested":        "payload: {nested: true}",
 	"template":      `payload: {template: '{"head": {"id": "${mark}"}, "w": ${wave_m}, "s": "at ${site}"}'}`,
+	"list":          `payload: {template: '[{"id": "${mark}", "w": ${wave_m}, "s": "at ${site}"}]'}`,
+	"long list":     `payload: {template: '[{"id": "${mark}"}, {"n": "w", "v": ${wave_m}}, "${site}"]'}`,
 	"senml":         `payload: {form: senml, base_name: "urn:dev:${device}:"}`,
 	"senml-cbor":    "payload: senml-cbor",
 	"cbor":          "payload: cbor",

@@ -105,13 +105,17 @@ type played struct {
 	hits   []string // marks without the run, sorted
 }
 
-// play plays a crowd text against a stand-in and judges it. Where this machine was so busy
-// that a witness lagged, what is missing is not known: that is right, and tells nothing of
-// the flaw, so it is played again.
+// play plays a crowd text against a stand-in and judges it.
 func play(t *testing.T, text string, flaws ...string) *played {
 	t.Helper()
+	return unhurried(func() *played { return playOnce(t, text, flaws...) })
+}
+
+// unhurried plays again where this machine was so busy that a witness lagged: what is
+// missing is not known then; that is right, and tells nothing of the flaw.
+func unhurried(once func() *played) *played {
 	for again := 0; ; again++ {
-		p := playOnce(t, text, flaws...)
+		p := once()
 		lagged := false
 		for _, w := range p.result.Witnesses {
 			lagged = lagged || strings.Contains(strings.Join(w.Why, " "), "lagged")

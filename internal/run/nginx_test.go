@@ -19,8 +19,7 @@ import (
 // A web server that we did not write ends its connections all the time: by time, and by
 // the number of requests. Healthy as it is, nothing is unanswered; what the platform behind
 // it loses is found exactly. It redirects, and the message follows where the file says so.
-func TestNginxShortKeepAlive(t *testing.T) {
-	t.Parallel()
+func TestNginxShortKeepAlive(t *testing.T) { // not beside others, as TestForeignBrokers
 	program, err := exec.LookPath("nginx")
 	if err != nil {
 		program = "/usr/sbin/nginx"
@@ -49,7 +48,7 @@ http {
 		path := filepath.Join(dir, "nginx.conf")
 		require.NoError(t, os.WriteFile(path, []byte(conf), 0o644))
 		background(t, exec.Command(program, "-c", path, "-p", dir), ports[2].(string))
-		return s, map[string]string{"DIR": dir, "STORE": s.HTTPAddr, "PLAIN": ports[2].(string), "TLS2": ports[3].(string), "TLS": ports[4].(string)}
+		return s, map[string]string{"DIR": dir, "STORE": s.HTTPAddr, "PLAIN": ports[2].(string), "SECOND": ports[3].(string), "TLS": ports[4].(string)}
 	}
 	play := func(t *testing.T, at map[string]string, link, path string) *played {
 		text := `
@@ -70,7 +69,7 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 	links := map[string]string{
 		"HTTP/1.1, ended by time":              `http: "http://127.0.0.1:PLAIN"`,
 		"HTTP/1.1 per device":                  `http: "http://127.0.0.1:PLAIN", connections: per device`,
-		"HTTP/2 over TLS, ended by time":       `http: "https://127.0.0.1:TLS2", version: 2` + secure,
+		"HTTP/2 over TLS, ended by time":       `http: "https://127.0.0.1:SECOND", version: 2` + secure,
 		"HTTP/1.1 over TLS, ended by requests": `http: "https://127.0.0.1:TLS"` + secure,
 	}
 	store, at := start(t)

@@ -200,7 +200,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	s.engine.Tell = func(text string) { s.note("%s", text) }
 	catalog := witness.NewCatalog(f, s.ID)
-	catalog.Network = opt.Network
+	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)

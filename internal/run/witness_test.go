@@ -296,7 +296,7 @@ func TestQuestions(t *testing.T) {
 			if keys := strings.TrimPrefix(c.keys, "next: , "); keys != "" {
 				text = strings.Replace(text, "linger: 50ms}", "linger: 50ms, "+keys+"}", 1)
 			}
-			text = strings.Replace(text, "wait: 600ms", "wait: 4s", 1)
+			text = strings.Replace(text, "wait: 600ms", "wait: 15s", 1)
 			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
 			due := p.result.Total.Due()
 			assert.Equal(t, due, p.result.Total[c.want], "%v %+v %v", p.result.Total, p.result.Witnesses, p.result.Findings)

@@ -120,7 +120,7 @@ func TestVerdicts(t *testing.T) {
 		"three times":                          {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
 		"twice, as it was sent":                {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
 		"twice, sent twice as one":             {func(m *ledger.Message) { m.Attempts = 2 }, []ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
-		"twice, sent again over HTTP":          {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Unknown, "whether the platform took it twice or stored it twice is not known"},
+		"twice, sent again over HTTP":          {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Unknown, "whether it did, or stored it twice, is not known"},
 		"three times, sent again over HTTP":    {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Repeated, "found 3 times"},
 		"three times, sent twice":              {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
 		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},

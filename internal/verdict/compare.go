@@ -74,7 +74,10 @@ func (c *comparer) differences(sent, found []byte) (diffs []Difference, known bo
 		return nil, false
 	}
 	v, err := strictjson.Decode(found)
-	have, is := strictjson.Object(v)
+	have, is := v.(map[string]any)
+	if !is && c.stream.List {
+		have, is = strictjson.Object(v)
+	}
 	if err != nil || !is {
 		note := "not an object of fields"
 		if err != nil {

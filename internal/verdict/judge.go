@@ -402,7 +402,7 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 			t.Says += " or more"
 		}
 	case saySentAnew:
-		t.Says = fmt.Sprintf("found %d times, and it was sent again after a connection that the platform was closing: whether the platform took it twice or stored it twice is not known", x.times)
+		t.Says = fmt.Sprintf("found %d times, and it was sent again so that the platform may have taken it twice: whether it did, or stored it twice, is not known", x.times)
 	case sayAttempts:
 		t.Says = fmt.Sprintf("found %d times, and how often it was sent is not known: the ledger is not whole", x.times)
 	case sayLate:

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
@@ -69,6 +70,16 @@ func (e *ear) Stop() { e.source.stop() }
 func (e *ear) gap(g *ledger.Gap) {
 	if e.page != nil {
 		e.page.Gap(e.index, g)
+	}
+}
+
+// remark tells something about the platform that its user should know.
+func (e *ear) remark(what string) {
+	if e.page != nil && len(e.catalog.Fleet.Streams) > 0 {
+		e.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: what})
+	}
+	if e.catalog.Tell != nil {
+		e.catalog.Tell(what)
 	}
 }
 

@@ -102,6 +102,9 @@ func (s *subscription) open(ctx Context) error {
 			s.line.Lost()
 			return err
 		}
+		if s.granted.Code < s.spec.QoS && !s.connected {
+			s.ear.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name, s.granted.Code, s.spec.Filter, s.spec.QoS))
+		}
 	}
 	s.hearMu.Lock()
 	if !s.down.IsZero() {
@@ -244,8 +247,9 @@ func (s *subscription) keepAlive(ctx Context) {
 			return
 		case <-t.C:
 		}
+		renew := s.line.Renew()
 		s.mu.Lock()
-		leaves := !s.line.Renew.IsZero() && time.Now().After(s.line.Renew) && !s.leaving
+		leaves := !renew.IsZero() && time.Now().After(renew) && !s.leaving
 		s.leaving = s.leaving || leaves
 		s.mu.Unlock()
 		if leaves {

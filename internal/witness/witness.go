@@ -86,6 +86,8 @@ type base struct {
 type Catalog struct {
 	Run     string
 	Network link.Network // how connections are opened
+	// Tell is told what a user should know; nil: nobody is.
+	Tell    func(text string)
 	numbers ledger.Numbers
 	Fleet   *fleet.Fleet
 	streams map[string]int // by device and reading

@@ -341,6 +341,11 @@ func (t *trip) untaken(err error) (is, sure bool) {
 			return true, true
 		}
 	}
+	// It was closed before the server's first frame, which comes before any answer
+	// (RFC 9113, section 3.4).
+	if strings.Contains(err.Error(), "client conn could not be established") {
+		return true, false
+	}
 	if t.conn == nil || !t.reused || t.begun {
 		return false, false
 	}

@@ -85,9 +85,8 @@ func (e *handshakeError) Unwrap() error { return e.err }
 // platform's side: witnesses and people. Its methods may be called from several goroutines,
 // but for Shake, Read and Subscribe, which are for one.
 type Line struct {
-	Renew time.Time // when the access token has to be changed; zero: never
-
 	mu     sync.Mutex
+	renew  time.Time
 	nc     net.Conn
 	s      *mqttsession.Session
 	buf    []byte
@@ -228,6 +227,13 @@ func (l *Line) Until(ctx context.Context, so func() bool) error {
 	return nil
 }
 
+// Renew is when the access token has to be changed; zero: never.
+func (l *Line) Renew() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.renew
+}
+
 // LastIn is when the broker sent something last.
 func (l *Line) LastIn() time.Time {
 	l.mu.Lock()
@@ -314,6 +320,8 @@ func (g *Guest) Open(ctx context.Context, l *Line, connect mqttwire.Connect) err
 	if err != nil {
 		return err
 	}
-	l.Renew = renew
+	l.mu.Lock()
+	l.renew = renew
+	l.mu.Unlock()
 	return l.Shake(ctx, nc, connect)
 }

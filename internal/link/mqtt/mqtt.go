@@ -212,6 +212,8 @@ func ReachError(name, scheme, address, device string, err error) error {
 		case 0x85, 2:
 			e.Try = "check client_id: the broker may allow fewer characters"
 		}
+	case errors.As(err, new(*mqttsession.SessionError)):
+		e.What, e.Try = err.Error(), "give these clients ids that nobody had before, and report it to the makers of the broker"
 	case errors.Is(err, mqttwire.ErrMalformed):
 		e.What = "the answer is not MQTT (" + err.Error() + ")"
 		e.Try = "check that this port speaks " + speaks
