@@ -18,6 +18,7 @@ func (s *Session) OpenAs(now time.Time, c mqttwire.Connect) error {
 		c.MaximumPacket = uint32(s.opt.MaxPacket)
 	}
 	s.state, s.in, s.skip, s.pings, s.subs, s.ack = Connecting, nil, 0, 0, nil, mqttwire.Packet{}
+	s.held = false
 	var err error
 	s.out, err = mqttwire.AppendConnect(s.out[:0], &c)
 	s.lastOut, s.lastIn = now, now
@@ -52,6 +53,11 @@ func (s *Session) connack(now time.Time, p *mqttwire.Packet) error {
 		s.beginAnew()
 	}
 	s.had = c.Version == mqttwire.V311 && !c.CleanStart || c.Version == mqttwire.V5 && s.expiry() > 0
+	if s.single {
+		s.held, s.resuming = true, true
+		s.Ping(now)
+		return nil
+	}
 	s.resume(now)
 	return nil
 }
@@ -109,6 +115,9 @@ func (s *Session) beginAnew() {
 // resume sends what was in flight on the last connection, as far as the server's receive
 // maximum allows (section 4.9): it holds for these as for new ones.
 func (s *Session) resume(now time.Time) {
+	if s.held {
+		return
+	}
 	s.resuming = false
 	for i := 0; i < len(s.flights) && s.state == Connected; i++ {
 		f := &s.flights[i]

@@ -134,6 +134,10 @@ func (s *Session) take(now time.Time, first byte, body []byte) error {
 		took := now.Sub(s.pinged)
 		s.pings, s.pinged = max(0, s.pings-1), now
 		s.h.Ponged(s.pings, took)
+		if s.held {
+			s.held = false
+			s.resume(now)
+		}
 	case mqttwire.DISCONNECT:
 		s.state = Leaving // nothing may be sent any more (section 3.14.4)
 		return &DisconnectError{p.Reason, p.ReasonString, p.ServerReference}

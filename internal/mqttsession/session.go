@@ -163,6 +163,7 @@ type Session struct {
 	aliasMax  int
 	subs      map[uint16]bool // subscriptions that wait for their answer
 	resuming  bool            // flights of before wait to be sent
+	held      bool            // what was in flight waits for the answer to a ping
 	single    bool            // messages go one by one
 	downgrade bool            // the server answered PUBACK to a message of QoS 2
 }
@@ -237,7 +238,9 @@ func (s *Session) Downgrades() bool { return s.downgrade }
 // LastIn is when bytes came last on this connection.
 func (s *Session) LastIn() time.Time { return s.lastIn }
 
-// OneByOne makes messages of QoS 1 and 2 wait for the acknowledgement of the one before.
+// OneByOne makes messages of QoS 1 and 2 wait for the acknowledgement of the one before. On
+// a new connection the first waits until the server has answered a ping: what ends the
+// connection then is known to come behind that.
 func (s *Session) OneByOne(on bool) {
 	s.single = on
 	s.window = s.most()

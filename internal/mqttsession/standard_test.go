@@ -134,6 +134,8 @@ func (g *stage) do(line string) {
 		g.s.Leave(false)
 	case "end":
 		g.s.Leave(true)
+	case "one-by-one":
+		g.s.OneByOne(words[1] == "on")
 	case "lost":
 		g.s.Lost()
 	case "drop":

@@ -108,7 +108,7 @@ func (b *blame) cleared(stream int) {
 
 // over forgets what belongs to one connection.
 func (b *blame) over() {
-	b.recent, b.passed, b.told = b.recent[:0], false, false
+	b.recent, b.passed, b.told, b.lastAt = b.recent[:0], false, false, time.Time{}
 	for _, x := range b.near {
 		x.sentAt = time.Time{}
 	}
