@@ -398,3 +398,37 @@ func TestProtoBatch(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 }
+
+// A template that is a list is one message: of one object, that is what it carries; of
+// several items, each has its number for a name.
+func TestTemplatesThatAreLists(t *testing.T) {
+	fill := func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil }
+	for text, want := range map[string]string{
+		`[{"id": "|", "w": |}]`:                  `{"w":1.5}`,
+		`[{"id": "|"}, {"n": "w", "v": |}, "x"]`: `{"0":{},"1":{"n":"w","v":1.5},"2":"x"}`,
+	} {
+		var parts []payload.Part
+		for i, literal := range strings.Split(text, "|") {
+			if i > 0 {
+				parts = append(parts, payload.Part{Placeholder: i - 1})
+			}
+			parts = append(parts, payload.Part{Literal: literal, Placeholder: -1})
+		}
+		f, err := payload.NewTemplate(parts, []string{"mark", "wave_m"}, 0, false, fill)
+		require.NoError(t, err)
+		assert.True(t, f.List())
+		s := sample("m/1", 1.5, -3, true, "n")
+		body, err := f.Append(nil, []payload.Sample{s})
+		require.NoError(t, err)
+		assert.Equal(t, strings.NewReplacer(`"|"`, `"m/1"`, "|", "1.5").Replace(text), string(body))
+		found, err := f.Read(body)
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		assert.Equal(t, "m/1", found[0].Mark)
+		carried, err := payload.Carried(f, body, []payload.Sample{s}, names())
+		require.NoError(t, err)
+		assert.JSONEq(t, want, string(carried[0]))
+		_, err = payload.NewTemplate(parts, []string{"mark", "wave_m"}, 0, true, fill)
+		assert.ErrorContains(t, err, "a template that is a list holds one message; leave out batch")
+	}
+}
