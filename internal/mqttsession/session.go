@@ -109,6 +109,7 @@ type Options struct {
 	TopicAliases int           // most topics that are sent as a number; version 5
 	MaxPacket    int           // largest packet that is taken, in bytes
 	Timeout      time.Duration // how long the server may leave a PINGREQ unanswered; half of it, an acknowledgement; 0: for ever
+	FirstID      uint16        // the identifier before the first that is used; a random one keeps two clients of one id apart
 	Left         *Left         // what an earlier Session of this client left behind; nil: nothing
 }
 
@@ -170,7 +171,7 @@ type Session struct {
 
 // New makes a session; nothing is connected.
 func New(opt Options, h Handler) *Session {
-	s := &Session{opt: opt, h: h}
+	s := &Session{opt: opt, h: h, nextID: opt.FirstID}
 	if opt.Left != nil {
 		s.nextID, s.spent, s.incoming, s.had = opt.Left.next, opt.Left.spent, opt.Left.incoming, true
 		for _, id := range opt.Left.released {

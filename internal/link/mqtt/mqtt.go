@@ -17,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"net"
 	"strings"
 	"sync"
@@ -249,6 +250,11 @@ func (l *Link) NewConn(id link.Identity) *Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
 	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id)}
 	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming, Timeout: l.cfg.Timeout}
+	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry > 0 || !l.cfg.CleanStart {
+		// The broker may keep messages of an earlier run, or of another client with the
+		// same id, that it knows by identifiers such as 1.
+		opt.FirstID = uint16(rand.N(65535))
+	}
 	l.mu.Lock()
 	if left := l.left[id.ClientID]; left != nil {
 		opt.Left, c.listens = left.session, left.listens

@@ -65,7 +65,7 @@ func TestAcknowledgementsAreMatched(t *testing.T) {
 			s.Has(t, fmt.Sprintf("%d accepted 0 ", i))
 		}
 		p.Ack(packets.Pubrec, ids[2], 0) // of the wrong kind: it acknowledges nothing
-		p.Ack(packets.Puback, 9999, 0)
+		p.Ack(packets.Puback, (ids[1]+1000)%60000+1, 0)
 		p.Ack(packets.Pubrec, id6, 0)
 		rel := p.Read()
 		assert.Equal(t, packets.Pubrel, rel.FixedHeader.Type)
@@ -169,17 +169,17 @@ func TestLimitsOfTheBrokerAreObeyed(t *testing.T) {
 		c.Send(message(i, 1))
 	}
 	first := publish(t, p, "m1")
-	publish(t, p, "m2")
+	second := publish(t, p, "m2")
 	require.True(t, p.Silent(100*time.Millisecond), "a third is in flight, two are allowed")
 	p.Ack(packets.Puback, first.PacketID, 0)
-	publish(t, p, "m3")
+	third := publish(t, p, "m3")
 	c.Send(message(5, 2))
 	big := message(6, 1)
 	big.Body = make([]byte, 100)
 	c.Send(big)
-	p.Ack(packets.Puback, 2, 0)
+	p.Ack(packets.Puback, second.PacketID, 0)
 	publish(t, p, "m4")
-	p.Ack(packets.Puback, 3, 0)
+	p.Ack(packets.Puback, third.PacketID, 0)
 	s.Has(t, "5 unsent 155 the broker takes QoS 1 at most, the message has QoS 2")
 	s.Has(t, "6 unsent 149 the packet has 119 bytes, the broker takes 60 at most")
 }
