@@ -413,14 +413,14 @@ type chunk struct {
 // Watch looks for a while whether the broker ends a connection that waits for Connect.
 // What else comes is kept for the device.
 func (c *Conn) Watch(d time.Duration) error {
-	c.early = make(chan chunk, 64)
-	nc := c.nc
+	early, nc := make(chan chunk, 64), c.nc
+	c.early = early
 	go func() {
 		for {
 			buf := make([]byte, readMost)
 			n, err := nc.Read(buf)
 			select {
-			case c.early <- chunk{buf[:n], err}:
+			case early <- chunk{buf[:n], err}:
 			case <-c.ctx.Done():
 				return
 			}
@@ -432,7 +432,7 @@ func (c *Conn) Watch(d time.Duration) error {
 	var came []byte
 	for timeout := time.After(d); ; {
 		select {
-		case x := <-c.early:
+		case x := <-early:
 			c.seen = append(c.seen, x)
 			came = append(came, x.b...)
 			if x.err != nil {
