@@ -9,7 +9,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"math"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -245,13 +244,13 @@ func (s *stream) due(begin int64) int64 {
 	return due
 }
 
-// settle waits until every message has its outcome: as long as some get theirs, and at
-// most for the given time without. A run that is interrupted is not waited for longer than
+// settle waits until every message has its outcome: as long as the platform answers some, or
+// takes some of QoS 0, and at most for the given time without. A run that is interrupted is not waited for longer than
 // that; where it is patient, not less either.
 func (e *Engine) settle(ctx context.Context, most time.Duration, patient bool) {
 	deadline := time.Now().Add(most)
 	looked := time.Now()
-	least, interrupted := math.MaxInt, ctx.Err() != nil
+	answers, interrupted := e.answers(), ctx.Err() != nil
 	for time.Now().Before(deadline) && (patient || ctx.Err() == nil) {
 		look := time.Since(looked) > time.Second
 		if look { // the loops are over: keep-alive is ours now
@@ -264,12 +263,16 @@ func (e *Engine) settle(ctx context.Context, most time.Duration, patient bool) {
 		switch {
 		case ctx.Err() != nil && !interrupted:
 			interrupted, deadline = true, time.Now().Add(most)
-		case open < least && !interrupted:
-			deadline = time.Now().Add(most)
+		case e.answers() > answers && !interrupted:
+			answers, deadline = e.answers(), time.Now().Add(most)
 		}
-		least = min(least, open)
 		time.Sleep(20 * time.Millisecond)
 	}
+}
+
+// answers is how many messages the platform has answered, or taken without an answer.
+func (e *Engine) answers() int64 {
+	return e.Counts.Accepted.Load() + e.Counts.Refused.Load() + e.Counts.NotAsked.Load()
 }
 
 // open is how many messages have no outcome yet; tick lets connections look at the clock.

@@ -6,13 +6,9 @@ import (
 	"runcrowd/internal/mqttwire"
 )
 
-// Open begins a network connection with CONNECT, which must come first (section 3.1.0).
-// The error says what the standard does not allow in it.
-func (s *Session) Open(now time.Time) error { return s.OpenAs(now, s.opt.Connect) }
-
-// OpenAs is Open with another CONNECT from now on: a new access token, or a session that
-// is to be kept.
-func (s *Session) OpenAs(now time.Time, c mqttwire.Connect) error {
+// Open begins a network connection with CONNECT, which must come first (section 3.1.0). The
+// error says what the standard does not allow in it.
+func (s *Session) Open(now time.Time, c mqttwire.Connect) error {
 	s.opt.Connect = c
 	if c.Version == mqttwire.V5 {
 		c.MaximumPacket = uint32(s.opt.MaxPacket)
@@ -143,7 +139,8 @@ func (s *Session) send(now time.Time, f *flight) bool {
 		how = Anew
 		f.id = s.freeID()
 	}
-	r, ok := s.append(f.m, f.id, !fresh)
+	f.m.Fill(&s.publish)
+	r, ok := s.append(f.id, !fresh)
 	if ok {
 		f.sent, f.at = true, now
 		s.lastOut = now

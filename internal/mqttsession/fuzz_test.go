@@ -20,9 +20,10 @@ func FuzzReceive(f *testing.F) {
 		g := &stage{t: t, version: mqttwire.V311 + version%2, now: time.Unix(1_900_000_000, 0), notes: map[string]*note{}}
 		settled := map[string]bool{}
 		h := &once{stage: g, settled: settled}
-		s := mqttsession.New(mqttsession.Options{Connect: mqttwire.Connect{Version: g.version, ClientID: "c", KeepAlive: 10, SessionExpiry: 9}, InFlight: 3, MaxPacket: 64, Timeout: time.Second, TopicAliases: 2}, h)
+		connect := mqttwire.Connect{Version: g.version, ClientID: "c", KeepAlive: 10, SessionExpiry: 9}
+		s := mqttsession.New(mqttsession.Options{Connect: connect, InFlight: 3, MaxPacket: 64, Timeout: time.Second, TopicAliases: 2}, h)
 		for range 2 {
-			require.NoError(t, s.Open(g.now))
+			require.NoError(t, s.Open(g.now, connect))
 			s.Output()
 			n := 0
 			for rest := b; len(rest) > 0; {

@@ -15,7 +15,7 @@ func (s *Session) Publish(now time.Time, m Message) {
 	if qos > 0 {
 		id = s.freeID()
 	}
-	if r, ok := s.append(m, id, false); !ok {
+	if r, ok := s.append(id, false); !ok {
 		r.Fate = Unsendable
 		s.h.Settled(m, r)
 		return
@@ -30,11 +30,10 @@ func (s *Session) Publish(now time.Time, m Message) {
 	}
 }
 
-// append puts the PUBLISH of a message into Output, unless a limit that the server has
+// append puts the PUBLISH that was filled in into Output, unless a limit that the server has
 // announced is against it (sections 3.2.2.3.4 to 3.2.2.3.6).
-func (s *Session) append(m Message, id uint16, dup bool) (Result, bool) {
+func (s *Session) append(id uint16, dup bool) (Result, bool) {
 	p := &s.publish
-	m.Fill(p)
 	p.ID, p.Dup = id, dup
 	switch {
 	case s.ack.MaximumQoSSet && p.QoS > s.ack.MaximumQoS:

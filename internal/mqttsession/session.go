@@ -6,7 +6,7 @@
 //
 // A Session outlives its network connections, as the standard's session does:
 //
-//	s.Open(now)              // a network connection is there: CONNECT is in Output
+//	s.Open(now, connect)     // a network connection is there: CONNECT is in Output
 //	s.Receive(now, bytes)    // what the server sent; then write Output
 //	s.Publish(now, message)  // while Room says so; then write Output
 //	s.Tick(now)              // by the clock: keep-alive, a server that does not answer
@@ -69,8 +69,6 @@ const (
 	SessionGone              // PUBREC came, then the server had no session any more
 	SessionLeft              // PUBREC came, then the session was left for a clean one of our own
 	Uncertain                // QoS 2: PUBLISH was sent, and the session that knows whether it was taken is gone
-	PerhapsTaken             // QoS 2: it was sent, and the session that would tell whether it was taken is gone
-	GivenUp                  // GiveUp was called
 )
 
 // Result says what became of a message.
@@ -235,9 +233,6 @@ func (s *Session) First() Message {
 
 // Downgrades tells whether the server answered a message of QoS 2 as one of QoS 1.
 func (s *Session) Downgrades() bool { return s.downgrade }
-
-// LastIn is when bytes came last on this connection.
-func (s *Session) LastIn() time.Time { return s.lastIn }
 
 // OneByOne makes messages of QoS 1 and 2 wait for the acknowledgement of the one before. On
 // a new connection the first waits until the server has answered a ping: what ends the

@@ -111,7 +111,7 @@ func (g *stage) do(line string) {
 	case "open": // as a device does: clean where it was asked for and no session is kept
 		c := g.opt.Connect
 		c.CleanStart = c.CleanStart && !g.s.Kept()
-		g.fails(g.s.OpenAs(g.now, c))
+		g.fails(g.s.Open(g.now, c))
 	case "publish":
 		topic, is := g.option(words, "topic")
 		if !is {

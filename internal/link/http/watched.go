@@ -13,7 +13,7 @@ import (
 type watched struct {
 	net.Conn
 	secure  bool         // TLS lies above it
-	out     atomic.Int64 // bytes written, without those of a goodbye
+	out     atomic.Int64 // bytes written, without those of a goodbye of TLS
 	writing atomic.Int32
 	served  atomic.Bool // it brought an answer
 	asked   atomic.Bool // a request was written, and no byte of its answer has come
@@ -68,7 +68,7 @@ func (w *watched) Write(b []byte) (int, error) {
 	before := w.asked.Swap(true)
 	w.writing.Add(1)
 	n, err := w.Conn.Write(b)
-	if n > goodbyeSize {
+	if n > goodbyeSize || !w.secure {
 		w.out.Add(int64(n))
 	}
 	if n == 0 && !before {

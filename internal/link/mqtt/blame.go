@@ -151,7 +151,8 @@ func (c *Conn) accuse(err error) (loss link.Loss) {
 	m, _ := c.s.First().(*letter)
 	if m != nil {
 		first := (*link.Message)(m)
-		x := point(first.Stream, first.Seq)
+		stream := first.Stream // giveUp gives the message back
+		x := point(stream, first.Seq)
 		if b.suspect != first {
 			b.suspect, b.strikes = first, 0
 		}
@@ -163,7 +164,7 @@ func (c *Conn) accuse(err error) (loss link.Loss) {
 			x.guilty++
 			c.giveUp(first, gone)
 		}
-		c.hold(first.Stream, x, x.guilty >= guiltyMost)
+		c.hold(stream, x, x.guilty >= guiltyMost)
 	}
 	for i := len(b.recent) - 1; i >= 0; i-- {
 		if r := b.recent[i]; now.Sub(r.at) <= justBefore {

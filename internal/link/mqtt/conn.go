@@ -352,7 +352,7 @@ func (c *Conn) Shake(ctx context.Context, nc net.Conn, token string, renew time.
 	// In version 3.1.1 a clean session ends with its connection; in version 5 the
 	// session outlives it, and clean_start is for the first connection.
 	clean := cfg.CleanStart && !c.s.Kept()
-	err := c.s.OpenAs(clock.Now(), c.link.connectPacket(c.id, token, clean))
+	err := c.s.Open(clock.Now(), c.link.connectPacket(c.id, token, clean))
 	if err == nil {
 		c.write()
 	}

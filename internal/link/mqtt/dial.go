@@ -106,7 +106,7 @@ const writeMost = 5 * time.Second
 func (l *Line) Shake(ctx context.Context, nc net.Conn, connect mqttwire.Connect) error {
 	l.mu.Lock()
 	l.nc = nc
-	err := l.s.OpenAs(clock.Now(), connect)
+	err := l.s.Open(clock.Now(), connect)
 	if err == nil {
 		err = l.flush()
 	}
