@@ -2,6 +2,8 @@ package http_test
 
 import (
 	"bufio"
+	"context"
+	"crypto/tls"
 	"fmt"
 	"io"
 	"net"
@@ -19,6 +21,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
+	"runcrowd/internal/link/linktest"
 )
 
 // closer is a server that answers the first request of each connection, and does to the
@@ -238,4 +241,54 @@ func TestRedirects(t *testing.T) {
 	s.Has(t, "4 refused 303 status 303 See Other: it sends on to /result")
 	assert.Equal(t, map[uint64]int{1: 1, 2: 1, 3: 1, 4: 1}, s.Sendings())
 	assert.Equal(t, []seen{{"/there", "POST", "{}", "", "", "m1", "application/json"}, {"/here", "POST", "{}", "Bearer t", "secret", "m2", "application/json"}}, at)
+}
+
+// The certificate of a device is a credential too: it is not shown to another host.
+func TestRedirectsShowNoCertificateElsewhere(t *testing.T) {
+	shown := make(chan int, 2)
+	other := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(_ nethttp.ResponseWriter, r *nethttp.Request) { shown <- len(r.TLS.PeerCertificates) }))
+	other.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
+	other.StartTLS()
+	defer other.Close()
+	srv := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		shown <- len(r.TLS.PeerCertificates)
+		nethttp.Redirect(w, r, other.URL+"/there", nethttp.StatusPermanentRedirect)
+	}))
+	srv.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
+	srv.StartTLS()
+	defer srv.Close()
+	l, s := http.New(http.Config{Name: "shore", Base: srv.URL, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4, Redirects: true,
+		TLS: &link.TLS{NoVerify: true}, BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}), &linktest.Sink{}
+	c := l.Connect(link.Identity{Name: "gauge", Cert: &srv.TLS.Certificates[0]}, s)
+	defer func() { c.Close(true); l.Close() }()
+	c.Send(message(1))
+	s.Has(t, "1 accepted 200 ")
+	assert.Equal(t, []int{1, 0}, []int{<-shown, <-shown})
+}
+
+// A server of HTTP/2 that took a request and cut the connection may have stored it: small as
+// its packets are, it is not sent again.
+func TestACutOfHTTP2(t *testing.T) {
+	type key struct{}
+	var came atomic.Int32
+	srv := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(_ nethttp.ResponseWriter, r *nethttp.Request) {
+		io.Copy(io.Discard, r.Body)
+		if came.Add(1) == 3 {
+			r.Context().Value(key{}).(net.Conn).Close()
+		}
+	}))
+	srv.Config.Protocols = new(nethttp.Protocols)
+	srv.Config.Protocols.SetUnencryptedHTTP2(true)
+	srv.Config.ConnContext = func(ctx context.Context, nc net.Conn) context.Context { return context.WithValue(ctx, key{}, nc) }
+	srv.Start()
+	defer srv.Close()
+	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Version = 2 })
+	for i := uint64(1); i <= 4; i++ {
+		m := message(1) // the same headers: they take a byte each
+		m.Seq = i
+		c.Send(m)
+	}
+	s.Has(t, "4 accepted 200 ")
+	assert.Equal(t, map[uint64]int{1: 1, 2: 1, 3: 1, 4: 1}, s.Sendings(), s.All())
+	assert.Equal(t, int32(4), came.Load())
 }

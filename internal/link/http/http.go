@@ -68,13 +68,20 @@ type Link struct {
 	cfg    Config
 	client *http.Client
 	fresh  *http.Client // opens a connection for each request
+	other  *http.Client // for hosts that messages are redirected to: shows no certificate
 	slots  *semaphore.Weighted
 	wg     sync.WaitGroup
 }
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
-	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil, false), fresh: newClient(&cfg, nil, true)}
+	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil, false), fresh: newClient(&cfg, nil, true), other: newClient(elsewhere(cfg), nil, true)}
+}
+
+// elsewhere is what the file says of another host than the link's.
+func elsewhere(cfg Config) *Config {
+	cfg.Base, cfg.TLS = "", cfg.TLS.Elsewhere()
+	return &cfg
 }
 
 // newClient makes the client of all devices, or of one with a certificate; fresh: it
@@ -327,6 +334,7 @@ type trip struct {
 	left   bool
 	wrote  int64 // by conn before it
 	begun  bool  // its answer has
+	shared bool  // by requests at the same time
 }
 
 // untaken tells whether a request that got no answer was never taken: it went out on a
@@ -352,7 +360,8 @@ func (t *trip) untaken(err error) (is, sure bool) {
 	if !t.conn.wrote(t.wrote) {
 		return true, true
 	}
-	return t.conn.reset.Load(), false
+	// A connection of HTTP/2 serves many at once: that it was reset says nothing of one.
+	return t.conn.reset.Load() && !t.shared, false
 }
 
 // request sends one message; anew: it was sent before, and the platform may store it once
@@ -363,7 +372,7 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	var t trip
 	told := false
 	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
-		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
+		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true, shared: c.link.cfg.Version == 2}
 		if t.conn != nil {
 			t.wrote = t.conn.out.Load()
 		}
@@ -391,11 +400,13 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 			return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
 		}
 		client := c.client
-		if anew { // on a connection that surely nobody is closing
+		switch {
+		case !own:
+			client = c.link.other
+		case anew && c.fresh != nil: // on a connection that surely nobody is closing
+			client = c.fresh
+		case anew:
 			client = c.link.fresh
-			if c.fresh != nil {
-				client = c.fresh
-			}
 		}
 		resp, err := client.Do(req)
 		if err == nil && c.link.cfg.Redirects && hops < maxHops {
