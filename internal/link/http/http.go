@@ -334,7 +334,6 @@ type trip struct {
 	left   bool
 	wrote  int64 // by conn before it
 	begun  bool  // its answer has
-	shared bool  // by requests at the same time
 }
 
 // untaken tells whether a request that got no answer was never taken: it went out on a
@@ -360,8 +359,7 @@ func (t *trip) untaken(err error) (is, sure bool) {
 	if !t.conn.wrote(t.wrote) {
 		return true, true
 	}
-	// A connection of HTTP/2 serves many at once: that it was reset says nothing of one.
-	return t.conn.reset.Load() && !t.shared, false
+	return t.conn.reset.Load(), false
 }
 
 // request sends one message; anew: it was sent before, and the platform may store it once
@@ -372,7 +370,7 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	var t trip
 	told := false
 	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
-		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true, shared: c.link.cfg.Version == 2}
+		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
 		if t.conn != nil {
 			t.wrote = t.conn.out.Load()
 		}
