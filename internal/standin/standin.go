@@ -79,6 +79,7 @@ type StandIn struct {
 
 	cfg    Config
 	broker *mqtt.Server
+	guests guests
 	relay  *mqtt.Client
 	web    *http.Server
 	store  *store
@@ -146,7 +147,7 @@ func Start(cfg Config) (*StandIn, error) {
 		web.NextProtos = []string{"h2", "http/1.1"}
 		ml, hl = tls.NewListener(ml, cfg.TLS), tls.NewListener(hl, web)
 	}
-	if err := s.broker.AddListener(&listener{Listener: ml}); err != nil {
+	if err := s.broker.AddListener(&listener{Listener: ml, guests: &s.guests}); err != nil {
 		return nil, err
 	}
 	if cfg.WS != "" {
@@ -160,10 +161,13 @@ func Start(cfg Config) (*StandIn, error) {
 		if cfg.TLS != nil {
 			wl = tls.NewListener(wl, cfg.TLS)
 		}
-		if err := s.broker.AddListener(&webListener{listener: listener{Listener: wl}}); err != nil {
+		if err := s.broker.AddListener(&webListener{listener: listener{Listener: wl, guests: &s.guests}}); err != nil {
 			return nil, err
 		}
 	}
+	// The broker's count of its clients must never rise from none while Close
+	// waits for it: the stand-in is counted, too, until its own have ended.
+	s.broker.Listeners.ClientsWg.Add(1)
 	if err := s.broker.Serve(); err != nil {
 		return nil, err
 	}
@@ -223,6 +227,11 @@ func (s *StandIn) Close() {
 	s.mu.Unlock()
 	close(s.quit)
 	s.web.Close()
+	s.guests.refuse()
+	go func() {
+		s.guests.inside.Wait()
+		s.broker.Listeners.ClientsWg.Done()
+	}()
 	// The broker waits for its clients, and one that comes just now may not hear
 	// of the end: that must hold nobody up.
 	done := make(chan struct{})
@@ -240,7 +249,41 @@ const closeWait = 2 * time.Second
 // panic ends that connection, not the program.
 type listener struct {
 	net.Listener
-	once sync.Once
+	guests *guests
+	once   sync.Once
+}
+
+// guests are the connections that the broker serves. When the stand-in closes,
+// no more are let in.
+type guests struct {
+	mu     sync.Mutex
+	closed bool
+	inside sync.WaitGroup
+}
+
+// serve hands a connection to the broker, until it has ended.
+func (g *guests) serve(c net.Conn, establish func()) {
+	g.mu.Lock()
+	if g.closed {
+		g.mu.Unlock()
+		c.Close()
+		return
+	}
+	g.inside.Add(1)
+	g.mu.Unlock()
+	defer g.inside.Done()
+	defer func() {
+		if recover() != nil {
+			c.Close()
+		}
+	}()
+	establish()
+}
+
+func (g *guests) refuse() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.closed = true
 }
 
 func (l *listener) Init(*slog.Logger) error { return nil }
@@ -254,14 +297,7 @@ func (l *listener) Serve(establish listeners.EstablishFn) {
 		if err != nil {
 			return
 		}
-		go func() {
-			defer func() {
-				if recover() != nil {
-					c.Close()
-				}
-			}()
-			establish(l.ID(), c)
-		}()
+		go l.guests.serve(c, func() { establish(l.ID(), c) })
 	}
 }
 
@@ -283,8 +319,7 @@ func (l *webListener) Serve(establish listeners.EstablishFn) {
 		ws.SetReadLimit(-1)
 		c := websocket.NetConn(context.Background(), ws, websocket.MessageBinary)
 		defer c.Close()
-		defer func() { _ = recover() }() // as with listener.Serve
-		establish(l.ID(), c)
+		l.guests.serve(c, func() { establish(l.ID(), c) })
 	})}
 	l.web.Serve(l.Listener)
 }
