@@ -4,12 +4,17 @@ import (
 	"bytes"
 	"context"
 	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"crypto/x509/pkix"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"math/big"
 	"net/http"
 	"net/url"
 	"strings"
@@ -145,6 +150,27 @@ func (s *Store) Token(l *crowd.Link, t *crowd.AccessToken, env formula.Env, try 
 		}
 		return s.shared[id], nil
 	}
+	maker, err := s.maker(t, env)
+	if err != nil {
+		return nil, err
+	}
+	if try {
+		if _, _, err := maker(context.Background(), time.Now()); err != nil {
+			return nil, errors.New(strings.TrimPrefix(err.Error(), "no access token: "))
+		}
+	}
+	return NewToken(maker, t.Renew, By{}), nil
+}
+
+// maker makes tokens that are signed or composed.
+func (s *Store) maker(t *crowd.AccessToken, env formula.Env) (Maker, error) {
+	m := &formula.Machine{}
+	var failed error
+	expand := func(x *formula.Text) string {
+		var out string
+		out, failed = x.Expand(m, env)
+		return out
+	}
 	var key any
 	if t.JWT != nil {
 		if t.JWT.Secret != nil {
@@ -160,7 +186,7 @@ func (s *Store) Token(l *crowd.Link, t *crowd.AccessToken, env formula.Env, try 
 	}
 	// The device's own may change while tokens are made.
 	own := maps.Clone(env)
-	maker := func(_ context.Context, now time.Time) (string, time.Time, error) {
+	return func(_ context.Context, now time.Time) (string, time.Time, error) {
 		expiry := now.Add(t.Valid).Truncate(time.Second) // as it will stand in the token
 		own["issued"], own["expiry"] = int(now.Unix()), int(expiry.Unix())
 		token, err := sign(t, key, m, own, now, expiry)
@@ -168,13 +194,49 @@ func (s *Store) Token(l *crowd.Link, t *crowd.AccessToken, env formula.Env, try 
 			return "", time.Time{}, &link.TokenError{What: "no access token: " + s.crowd.Redact(err.Error()), Try: "see access_token of the link"}
 		}
 		return token, expiry, nil
+	}, nil
+}
+
+// Expired makes access tokens that have run out: they are signed or composed as good ones
+// are, and were good until a minute ago.
+func (s *Store) Expired(l *crowd.Link, t *crowd.AccessToken, env formula.Env) (link.TokenSource, error) {
+	if t.OAuth != nil {
+		return nil, errors.New("a token of an authorization server cannot be made one that has expired")
 	}
-	if try {
-		if _, _, err := maker(context.Background(), time.Now()); err != nil {
-			return nil, errors.New(strings.TrimPrefix(err.Error(), "no access token: "))
-		}
+	good, err := s.maker(t, env)
+	if err != nil {
+		return nil, err
 	}
-	return NewToken(maker, t.Renew, By{}), nil
+	return expired(good), nil
+}
+
+// expired gives tokens of another time.
+type expired Maker
+
+func (e expired) Token(ctx context.Context) (string, time.Time, error) {
+	// It was made so long ago that it ran out a minute ago.
+	token, until, err := e(ctx, time.Now())
+	if err != nil {
+		return "", time.Time{}, err
+	}
+	lasts := time.Until(until)
+	token, _, err = e(ctx, time.Now().Add(-lasts-time.Minute))
+	return token, time.Time{}, err
+}
+
+// Stranger makes a certificate that nobody has signed but its owner.
+func Stranger(name string) (*tls.Certificate, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
+	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, nil
 }
 
 func sign(t *crowd.AccessToken, key any, m *formula.Machine, env formula.Env, now, expiry time.Time) (string, error) {

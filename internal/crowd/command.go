@@ -2,13 +2,11 @@ package crowd
 
 import (
 	"encoding/json"
-	"fmt"
 	"maps"
 	"strconv"
 	"time"
 
 	"runcrowd/internal/formula"
-	"runcrowd/internal/quantity"
 	"runcrowd/internal/signal"
 	"runcrowd/internal/strictjson"
 )
@@ -25,11 +23,12 @@ type Command struct {
 	Every time.Duration
 	Rows  string // jq: the commands in what is answered there; empty: the answer is one
 
-	Match      []Match     // what a message says that is this command
-	Do         []Deed      // in this order: all of them, or with an error none
-	Answer     *Answer     // nil: none
-	Request    *Request    // how the platform is asked to ask; nil: not known
-	AnswerFrom *AnswerFrom // where the platform tells what a device answered; nil: not known
+	Match      []Match       // what a message says that is this command
+	Do         []Deed        // in this order: all of them, or with an error none
+	For        time.Duration // how long; 0: to the end of the round
+	Answer     *Answer       // nil: none
+	Request    *Request      // how the platform is asked to ask; nil: not known
+	AnswerFrom *AnswerFrom   // where the platform tells what a device answered; nil: not known
 }
 
 // AnswerFrom says where the platform tells what devices answered.
@@ -43,27 +42,6 @@ type Match struct {
 	Name  string
 	Value signal.Value
 }
-
-// Deed is something that is done to a device. Its texts know what asks for it.
-type Deed struct {
-	Kind DeedKind
-	Name string // the reading, or the property; empty: all readings
-	// Value is the new interval or the new value; nil of send.
-	Value  *formula.Text
-	Sample any // of the property's type
-}
-
-// DeedKind is a kind of deed.
-type DeedKind uint8
-
-// The kinds of deeds.
-const (
-	DeedSet      DeedKind = iota // a property has another value
-	DeedInterval                 // a reading is sent at another interval
-	DeedSend                     // a reading is sent now, beside its schedule
-)
-
-func (k DeedKind) String() string { return [...]string{"set", "interval", "send"}[k] }
 
 // Answer is what a device says to a command.
 type Answer struct {
@@ -87,15 +65,6 @@ func AskEnv(env formula.Env) formula.Env {
 	full := maps.Clone(env)
 	full["ask"], full["done"], full["why"] = map[string]any{}, true, ""
 	return full
-}
-
-// ParseInterval reads the interval of a reading: 1 ms to 366 days.
-func ParseInterval(s string) (time.Duration, error) {
-	d, err := quantity.ParseDuration(s)
-	if err == nil && (d < time.Millisecond || d > 366*quantity.Day) {
-		err = fmt.Errorf("%s is no interval; it is 1ms at least and 366d at most", s)
-	}
-	return d, err
 }
 
 // Is tells whether a message is this command.

@@ -310,11 +310,70 @@ var MarkPlaces = []string{"field", "sequence", "user_property", "header"}
 
 // Plan says what happens in a run and when.
 type Plan struct {
-	Join   Join
-	For    time.Duration
-	Rounds int
-	Every  time.Duration // from the beginning of one round to that of the next
-	Settle time.Duration // how long the end of a round waits for acknowledgements
+	Begin    Begin
+	Speed    Speed
+	Join     Join
+	For      time.Duration // Forever without end
+	Until    TimeOfDay     // it ends then at the latest
+	Messages int           // after so many messages a device leaves; 0: never
+	Rounds   int           // Forever rounds: 0
+	Every    time.Duration // from the beginning of one round to that of the next
+	GiveUp   int           // after so many rounds in a row that fail the run ends; 0: never
+	Settle   time.Duration // how long the end of a round waits for acknowledgements
+	Events   []*Event
+}
+
+// Forever is a length that nobody will see the end of.
+const Forever = 100 * 366 * quantity.Day
+
+// End is when a round ends that begins at a time.
+func (p *Plan) End(begin time.Time) time.Time {
+	end := begin.Add(p.For)
+	if p.Until.Is {
+		if at := p.Until.Next(begin); at.Before(end) {
+			end = at
+		}
+	}
+	return end
+}
+
+// Lasts is how long a round lasts that begins at a time.
+func (p *Plan) Lasts(begin time.Time) time.Duration { return p.End(begin).Sub(begin) }
+
+// Begin is when the clock of a plan begins; the zero Begin is: now.
+type Begin struct {
+	Day  TimeOfDay     // the run waits for it
+	At   time.Time     // the clock is set to this; zero: it is not
+	Past time.Duration // how long ago: what lies before now is sent first
+}
+
+// TimeOfDay is a time of day (UTC), or none.
+type TimeOfDay struct {
+	Is bool
+	At time.Duration // since midnight
+}
+
+// Next is the first such time after another.
+func (d TimeOfDay) Next(after time.Time) time.Time {
+	at := after.UTC().Truncate(quantity.Day).Add(d.At)
+	if !at.After(after) {
+		at = at.Add(quantity.Day)
+	}
+	return at
+}
+
+// Speed is how fast the clock of a plan goes. The zero Speed is that of any clock.
+type Speed struct {
+	Factor float64 // 60: an hour in a minute; 0 is 1
+	Max    bool    // as fast as messages are acknowledged
+}
+
+// Times is the factor.
+func (s Speed) Times() float64 {
+	if s.Factor == 0 {
+		return 1
+	}
+	return s.Factor
 }
 
 // Join says how devices come: all at once (the zero Join), spread over a time,

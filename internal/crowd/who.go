@@ -37,6 +37,9 @@ type Selection struct {
 	Pos    Pos // in the crowd file
 }
 
+// Source is how it was written.
+func (s *Selection) Source() string { return s.source }
+
 type baseSort uint8
 
 const (
@@ -158,7 +161,26 @@ func (a *amount) parse(text string) (bool, error) {
 // Pick tells for each candidate whether it is selected. The error says why none
 // can be: a name that nobody has, a formula that is wrong.
 func (s *Selection) Pick(seed uint64, list []Candidate) ([]bool, error) {
+	p, err := s.Pool(list)
+	if err != nil {
+		return nil, err
+	}
 	picked := make([]bool, len(list))
+	for _, i := range p.Draw(seed, "") {
+		picked[i] = true
+	}
+	return picked, nil
+}
+
+// Pool is the candidates that a selection may draw from.
+type Pool struct {
+	selection *Selection
+	list      []Candidate
+	in        []int
+}
+
+// Pool finds out whom a selection may draw. The error is that of Pick.
+func (s *Selection) Pool(list []Candidate) (*Pool, error) {
 	test, err := s.test(list)
 	if err != nil {
 		return nil, err
@@ -173,40 +195,60 @@ func (s *Selection) Pick(seed uint64, list []Candidate) ([]bool, error) {
 			in = append(in, i)
 		}
 	}
-	if len(in) == 0 {
-		return nil, s.nobody(list)
-	}
 	a := &s.amount
 	switch {
+	case len(in) == 0:
+		return nil, s.nobody(list)
+	case a.every > len(in):
+		return nil, fmt.Errorf("%q selects no device: there are only %d to count", s.source, len(in))
+	case a.some == 0 && a.share > 0 && a.share < 1 && math.Round(a.share*float64(len(in))) == 0:
+		return nil, fmt.Errorf("%q selects no device: it is less than half of one of %d", s.source, len(in))
+	}
+	return &Pool{s, list, in}, nil
+}
+
+// All are all that may be drawn, by their place among the candidates.
+func (p *Pool) All() []int { return p.in }
+
+// Drawn tells whether chance decides who is selected.
+func (p *Pool) Drawn() bool {
+	a := &p.selection.amount
+	return a.every == 0 && a.first == 0 && (a.some > 0 && a.some < len(p.in) || a.some == 0 && a.share < 1)
+}
+
+// Draw is who is selected, by place among the candidates, in their order. Another occasion
+// draws others; the empty one is that of Pick.
+func (p *Pool) Draw(seed uint64, occasion string) []int {
+	a, in := &p.selection.amount, p.in
+	switch {
 	case a.every > 0:
+		var list []int
 		for k := a.every - 1; k < len(in); k += a.every {
-			picked[in[k]] = true
+			list = append(list, in[k])
 		}
-		if len(in) < a.every {
-			return nil, fmt.Errorf("%q selects no device: there are only %d to count", s.source, len(in))
-		}
-		return picked, nil
+		return list
 	case a.first > 0:
-		in = in[:min(a.first, len(in))]
-	case a.some > 0 || a.share < 1:
-		n := min(a.some, len(in))
-		if a.some == 0 {
-			n = int(math.Round(a.share * float64(len(in))))
-		}
-		if n == 0 && a.share > 0 {
-			return nil, fmt.Errorf("%q selects no device: it is less than half of one of %d", s.source, len(in))
-		}
-		rank := make([]uint64, len(list))
-		for _, i := range in {
-			rank[i] = signal.Key(seed, "who", s.source, list[i].Name)
-		}
-		sort.Slice(in, func(x, y int) bool { return rank[in[x]] < rank[in[y]] })
-		in = in[:n]
+		return in[:min(a.first, len(in))]
+	case !p.Drawn():
+		return in
 	}
+	n := a.some
+	if n == 0 {
+		n = int(math.Round(a.share * float64(len(in))))
+	}
+	rank := make(map[int]uint64, len(in))
 	for _, i := range in {
-		picked[i] = true
+		parts := []string{"who", p.selection.source, p.list[i].Name}
+		if occasion != "" {
+			parts = append(parts, occasion)
+		}
+		rank[i] = signal.Key(seed, parts...)
 	}
-	return picked, nil
+	drawn := slices.Clone(in)
+	sort.Slice(drawn, func(x, y int) bool { return rank[drawn[x]] < rank[drawn[y]] })
+	drawn = drawn[:n]
+	slices.Sort(drawn)
+	return drawn
 }
 
 func (s *Selection) test(list []Candidate) (func(*Candidate) (bool, error), error) {

@@ -46,10 +46,7 @@ func (e *Engine) Came(i int, in *link.Incoming) {
 		e.Counts.Overheard.Add(1)
 	}
 	l.inboxMu.Unlock()
-	select {
-	case l.bell <- struct{}{}:
-	default:
-	}
+	l.ring()
 }
 
 // arrived takes what is in the inbox.
@@ -61,8 +58,24 @@ func (l *loop) arrived() []incoming {
 	return list
 }
 
+// roomy takes the devices that have room again.
+func (l *loop) roomy() []int {
+	l.inboxMu.Lock()
+	defer l.inboxMu.Unlock()
+	list := l.woken
+	l.woken = nil
+	return list
+}
+
 // hear obeys the commands that came. End is when the round ends.
 func (l *loop) hear(end int64) {
+	for _, i := range l.roomy() {
+		d := &l.engine.devices[i]
+		if len(d.kept) > 0 {
+			l.later(0, feeds, i)
+		}
+		l.unpark(d)
+	}
 	for _, in := range l.arrived() {
 		for _, body := range l.engine.split(&in) {
 			l.obey(&in, body, end)
@@ -126,7 +139,7 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	note.Name, note.Asks = k.Name, k.Answer != nil
 	asked := crowd.AskEnv(d.Env)
 	asked["ask"] = ask
-	did, err := l.doAll(d, k.Do, asked, end)
+	did, err := l.doAll(d, k, asked, end)
 	if note.Done = err == nil; err != nil {
 		note.Why = e.fleet.Crowd.Redact(err.Error())
 	} else {
@@ -146,6 +159,37 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 		env["why"] = note.Why
 	}
 	l.answer(k, d, in, number, env, end)
+}
+
+// doAll does what a command says: all of it, or, with an error, nothing.
+func (l *loop) doAll(d *device, k *fleet.Command, env formula.Env, end int64) ([]ledger.Deed, error) {
+	worked, err := l.workOut(d, k.Do, env, end)
+	if err != nil {
+		return nil, err
+	}
+	a := l.newAct(d, nil)
+	a.from, a.deeds = l.now(), worked
+	lasts := k.For
+	for i := range k.Do { // a device that is off comes back
+		if x := &k.Do[i]; x.Kind == crowd.DeedRestart && lasts == 0 {
+			lasts = x.Restart.Off
+		}
+	}
+	if lasts > 0 {
+		a.to = a.from + int64(lasts)
+		if a.to < end {
+			heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
+		}
+	}
+	return l.do(a, a.from, end), nil
+}
+
+// now is what the plan's clock shows.
+func (l *loop) now() int64 {
+	if l.engine.clock.max {
+		return l.at
+	}
+	return l.engine.clock.shows(clock.Nano())
 }
 
 func (e *Engine) redactBytes(b []byte) []byte { return []byte(e.fleet.Crowd.Redact(string(b))) }
@@ -179,7 +223,7 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 	case err != nil:
 		d.page.Told(number, 0, clock.Nano(), outcome.Unsent, 0, e.fleet.Crowd.Redact(err.Error()))
 		return
-	case due >= end:
+	case !e.clock.max && due >= e.clock.when(end):
 		d.page.Told(number, 0, clock.Nano(), outcome.Unsent, 0, roundOver)
 		return
 	}
@@ -193,7 +237,7 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 		index = len(e.told)
 	}
 	e.toldMu.Unlock()
-	heap.Push(&l.entries, entry{at: due, what: answers, index: index})
+	heap.Push(&l.timed, entry{at: due, what: answers, index: index})
 }
 
 // message is the message of an answer.
@@ -247,7 +291,11 @@ func (l *loop) tell(index int) {
 	t.message = link.Message{}
 	e.toldMu.Unlock()
 	m.Answer = index
-	e.devices[d].conn.Send(&m)
+	if c := e.devices[d].conn; c != nil {
+		c.Send(&m)
+		return
+	}
+	e.answerSettled(&m, clock.Nano(), outcome.Unsent, 0, "the device had left")
 }
 
 // answerSent notes that an answer left.
@@ -287,9 +335,9 @@ func (l *loop) leftover() {
 		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
 			Why: "it came when the round was over"})
 	}
-	for i := range l.entries {
-		if l.entries[i].what == answers {
-			t := e.settled(l.entries[i].index)
+	for i := range l.timed {
+		if l.timed[i].what == answers {
+			t := e.settled(l.timed[i].index)
 			e.devices[t.device].page.Told(t.command, 0, clock.Nano(), outcome.Unsent, 0, roundOver)
 		}
 	}
@@ -299,9 +347,10 @@ func (l *loop) leftover() {
 func (e *Engine) restore() {
 	for i := range e.devices {
 		d := &e.devices[i]
-		for k := len(d.done) - 1; k >= 0; k-- {
-			e.loopOf(i).undo(d, &d.done[k])
+		for name, v := range d.original {
+			d.Env[name] = v
 		}
-		d.done = nil
+		d.original, d.acts = nil, nil
+		e.loopOf(i).scribe.composer.Forget()
 	}
 }

@@ -46,6 +46,8 @@ func (w *wire) Connect(id link.Identity, sink link.Sink) link.Conn {
 
 type wireConn struct{ *wire }
 
+func (*wireConn) Wake() {}
+
 func (c *wireConn) Send(m *link.Message) {
 	time.Sleep(c.slow)
 	c.mu.Lock()

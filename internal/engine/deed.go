@@ -1,119 +1,548 @@
 package engine
 
 import (
+	"bytes"
 	"container/heap"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/signal"
 )
+
+// act is deeds that are done to one device together, and undone together: by an event of
+// the plan, or by a command.
+type act struct {
+	device *device
+	event  *crowd.Event // nil: a command
+	n      int          // its place among the loop's acts
+	from   int64        // by the plan's clock
+	to     int64        // the same; 0: no end
+	deeds  []deed
+	left   map[int]bool // streams whose next message it concerns; nil: all messages
+}
 
 // deed is a deed worked out for one device: nothing in it can fail any more.
 type deed struct {
 	*crowd.Deed
-	every   time.Duration // of an interval
-	value   any           // of a property
-	streams []int         // the device's, that it concerns
-
-	// What undoing it needs.
-	before  any             // the property's value
-	befores []time.Duration // the streams' intervals
+	every time.Duration // of an interval
+	value any           // of a property
+	alter fleet.Alteration
+	guise *fleet.Guise
+	topic string
+	kept  map[int]*signal.Value // by stream: where a field is stuck
+	then  []deed                // of a restart: what it changes
 }
 
-// doAll does deeds to a device: all of them, or, with an error, none. It runs in the
-// loop that owns the device.
-func (l *loop) doAll(d *device, list []crowd.Deed, env formula.Env, end int64) ([]ledger.Deed, error) {
+// concerns tells whether a deed is about a stream.
+func (x *deed) concerns(s *stream) bool { return x.Reading == "" || x.Reading == s.Reading.Name }
+
+// workOut finds out all that can go wrong with deeds before any is done: all of them are
+// done, or none.
+func (l *loop) workOut(d *device, list []crowd.Deed, env formula.Env, end int64) ([]deed, error) {
 	worked := make([]deed, len(list))
 	for i := range list {
-		x, err := l.workOut(d, &list[i], env, end)
+		x, err := l.work(d, &list[i], env, end)
 		if err != nil {
 			return nil, err
 		}
 		worked[i] = x
 	}
-	did := make([]ledger.Deed, 0, len(worked))
-	for i := range worked {
-		did = append(did, l.do(d, &worked[i], end))
-	}
-	return did, nil
+	return worked, nil
 }
 
-// workOut finds out all that can go wrong with a deed before anything is done.
-func (l *loop) workOut(d *device, deedOf *crowd.Deed, env formula.Env, end int64) (deed, error) {
-	x := deed{Deed: deedOf}
-	for _, s := range d.Streams {
-		if x.Name == "" || s.Reading.Name == x.Name {
-			x.streams = append(x.streams, s.Index)
-		}
-	}
+func (l *loop) work(d *device, of *crowd.Deed, env formula.Env, end int64) (deed, error) {
+	x := deed{Deed: of}
+	var err error
 	switch x.Kind {
 	case crowd.DeedInterval:
-		s, err := x.Value.Expand(&l.machine, env)
-		if err == nil {
+		if x.Never {
+			break
+		}
+		s := ""
+		if s, err = x.Value.Expand(&l.machine, env); err == nil {
 			x.every, err = crowd.ParseInterval(s)
 		}
 		if err != nil {
 			return x, fmt.Errorf("every: %w", err)
 		}
 	case crowd.DeedSet:
-		v, err := l.property(deedOf, env)
-		if err != nil {
+		if x.Field {
+			x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterSet, Text: x.Value}
+			if x.Value.Fixed() {
+				x.alter.Text, x.alter.Value = nil, fixedValue(x.Value.Source(), x.Sample)
+			}
+			break
+		}
+		if x.value, err = l.property(of, env); err != nil {
 			return x, fmt.Errorf("set: %s: %w", x.Name, err)
 		}
-		x.value = v
+	case crowd.DeedStuck:
+		x.alter, x.kept = fleet.Alteration{Field: x.Name, How: fleet.AlterStuck}, map[int]*signal.Value{}
+	case crowd.DeedWild:
+		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterWild, By: x.By}
+	case crowd.DeedMissing:
+		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterMissing}
 	case crowd.DeedSend:
-		if clock.Nano() >= end {
+		if l.engine.see == nil && !l.engine.clock.max && clock.Nano() >= l.engine.clock.when(end) {
 			return x, fmt.Errorf("send: the round is over")
+		}
+	case crowd.DeedCredential:
+		if l.engine.see != nil {
+			break
+		}
+		if x.guise, err = l.engine.fleet.Guise(d.Device, x.Credential); err != nil {
+			return x, fmt.Errorf("credential: %s: %w", x.Credential, err)
+		}
+	case crowd.DeedRestart:
+		if x.then, err = l.workOut(d, x.Restart.Set, env, end); err != nil {
+			return x, fmt.Errorf("restart: %w", err)
+		}
+	case crowd.DeedSpoil:
+		if x.Spoil != crowd.SpoilTopic {
+			break
+		}
+		x.topic, err = x.Value.Expand(&l.machine, env)
+		switch {
+		case err != nil:
+		case d.Cast.Link.Protocol == crowd.MQTT:
+			err = crowd.CheckTopic(x.topic)
+		default:
+			err = crowd.CheckPath(x.topic)
+		}
+		if err != nil {
+			return x, fmt.Errorf("spoil: topic: %w", err)
 		}
 	}
 	return x, nil
 }
 
-// do does a deed, and keeps what undoing it needs.
-func (l *loop) do(d *device, x *deed, end int64) ledger.Deed {
-	now := clock.Nano()
-	told := ledger.Deed{Kind: x.Kind.String(), Name: x.Name}
-	switch x.Kind {
-	case crowd.DeedSet:
-		x.before = d.Env[x.Name]
-		d.Env[x.Name] = x.value
-		l.scribe.composer.Forget()
-		told.Value = formula.String(x.value)
-	case crowd.DeedInterval:
-		for _, i := range x.streams {
-			s := &l.engine.streams[i]
-			x.befores = append(x.befores, s.every)
-			l.pace(s, x.every, now, end)
+// fixedValue is a value that stands in the file, of the type of a sample.
+func fixedValue(s string, sample any) signal.Value {
+	number, is := crowd.Number(s)
+	switch sample.(type) {
+	case bool:
+		return signal.OfBool(s == "true")
+	case int, int64, uint64:
+		if is && number.Float() == math.Trunc(number.Float()) && math.Abs(number.Float()) < 1<<53 {
+			return signal.OfInt(int64(number.Float()))
 		}
-		told.Value = quantity.FormatDuration(x.every)
-	case crowd.DeedSend:
-		for _, i := range x.streams {
-			s := &l.engine.streams[i]
-			l.speak(s, now)
-			s.slot-- // its schedule goes on as it was
-			told.Value = strconv.FormatUint(s.seq, 10)
-		}
-		return told // what was sent cannot be undone
 	}
-	d.done = append(d.done, *x)
+	if _, text := sample.(string); is && !text {
+		return signal.OfFloat(number.Float())
+	}
+	return signal.OfText(s)
+}
+
+// do does what an act says, and tells it as data.
+func (l *loop) do(a *act, at, end int64) []ledger.Deed {
+	d := a.device
+	d.acts = append(d.acts, a)
+	told := make([]ledger.Deed, 0, len(a.deeds))
+	for i := range a.deeds {
+		told = append(told, l.doOne(a, &a.deeds[i], at, end))
+	}
 	return told
 }
 
-// undo takes a deed back. The last one done is undone first.
-func (l *loop) undo(d *device, x *deed) {
+func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
+	d := a.device
+	told := ledger.Deed{Kind: x.Kind.String(), Name: x.Name}
+	if told.Name == "" {
+		told.Name = x.Reading
+	}
 	switch x.Kind {
 	case crowd.DeedSet:
-		d.Env[x.Name] = x.before
-		l.scribe.composer.Forget()
+		if x.Field {
+			told.Value = x.Value.Source()
+			break
+		}
+		l.setProperty(d, x.Name)
+		told.Value = formula.String(x.value)
+	case crowd.DeedWild:
+		told.Value = "by at most " + strconv.FormatFloat(x.By, 'f', -1, 64)
 	case crowd.DeedInterval:
-		for k, i := range x.streams {
-			l.engine.streams[i].every = x.befores[k]
+		l.setIntervals(d, x.Reading, at, end)
+		if told.Value = quantity.FormatDuration(x.every); x.Never {
+			told.Value = "never"
+		}
+	case crowd.DeedSend:
+		for range max(1, x.Times) {
+			for _, st := range d.Streams {
+				if s := &l.engine.streams[st.Index]; x.concerns(s) && d.joined && d.idle == 0 {
+					l.speak(s, at)
+					s.slot-- // its schedule goes on as it was
+					told.Value = strconv.FormatUint(s.seq, 10)
+				}
+			}
+		}
+	case crowd.DeedClock:
+		told.Value = clockText(x.Clock)
+	case crowd.DeedNetwork:
+		l.setNetwork(d)
+		told.Value = networkText(&x.Network)
+	case crowd.DeedCredential:
+		told.Value = x.Credential.String()
+		l.setGuise(d)
+	case crowd.DeedSpoil:
+		if told.Value = x.Spoil.String(); x.topic != "" {
+			told.Value = "to " + x.topic
+		}
+	case crowd.DeedRepeat:
+		told.Value = fmt.Sprintf("%d times more", x.Times)
+	case crowd.DeedOffline:
+		told.Value = l.goOffline(d, &x.Offline)
+	case crowd.DeedRestart:
+		l.switchOff(d, &x.Restart)
+	case crowd.DeedLeave:
+		l.goAway(d, false, a.to == 0)
+	case crowd.DeedJoin:
+		l.joined(d)
+	}
+	return told
+}
+
+// undo takes an act back: what others still want of the device stays.
+func (l *loop) undo(a *act, at, end int64) {
+	d := a.device
+	d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
+	for i := len(a.deeds) - 1; i >= 0; i-- {
+		x := &a.deeds[i]
+		switch x.Kind {
+		case crowd.DeedSet:
+			if !x.Field {
+				l.setProperty(d, x.Name)
+			}
+		case crowd.DeedInterval:
+			l.setIntervals(d, x.Reading, at, end)
+		case crowd.DeedNetwork:
+			l.setNetwork(d)
+		case crowd.DeedCredential:
+			l.setGuise(d)
+		case crowd.DeedOffline:
+			l.comeBack(d, &x.Offline)
+		case crowd.DeedRestart:
+			l.switchOn(a, x, at, end)
+		case crowd.DeedLeave:
+			d.away--
+			d.idle--
+			l.connect(d)
+		case crowd.DeedSwap:
+			l.unswap(d)
+		}
+	}
+}
+
+// last is the last deed of a sort that is done to a device; nil for none.
+func (d *device) last(is func(x *deed) bool) *deed {
+	for i := len(d.acts) - 1; i >= 0; i-- {
+		for k := len(d.acts[i].deeds) - 1; k >= 0; k-- {
+			if x := &d.acts[i].deeds[k]; is(x) {
+				return x
+			}
+		}
+	}
+	return nil
+}
+
+// setProperty gives a property the value that it has after all that is done to the device.
+func (l *loop) setProperty(d *device, name string) {
+	if d.original == nil {
+		d.original = map[string]any{}
+	}
+	if _, known := d.original[name]; !known {
+		d.original[name] = d.Env[name]
+	}
+	d.Env[name] = d.original[name]
+	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedSet && !x.Field && x.Name == name }); x != nil {
+		d.Env[name] = x.value
+	}
+	l.scribe.composer.Forget()
+}
+
+// setIntervals gives the streams of a reading, or all, the interval that they have after
+// all that is done to the device.
+func (l *loop) setIntervals(d *device, reading string, at, end int64) {
+	for _, st := range d.Streams {
+		s := &l.engine.streams[st.Index]
+		if reading != "" && s.Reading.Name != reading {
+			continue
+		}
+		x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedInterval && x.concerns(s) })
+		s.never = x != nil && x.Never
+		switch {
+		case x == nil:
+			s.resume(l.engine.begin.UnixNano(), at)
+		case !x.Never:
+			s.every, s.base = x.every, at
+		}
+		l.schedule(s, end)
+	}
+}
+
+// schedule puts a stream's next message into the plan anew.
+func (l *loop) schedule(s *stream, end int64) {
+	if s.next != 0 { // its entry is stale from now on
+		s.next = 0
+		l.speaks--
+	}
+	if s.never || l.engine.devices[s.Device.Index].quiet {
+		return
+	}
+	if due := s.due(l.engine.begin.UnixNano()); due < end {
+		s.next = due
+		heap.Push(&l.plan, entry{at: due, what: speaks, index: s.Index})
+		l.speaks++
+	}
+}
+
+// satisfied lets a device fall silent that has sent as many messages as the plan wants.
+func (l *loop) satisfied(d *device) {
+	if n := l.engine.fleet.Crowd.Plan.Messages; n > 0 && d.said >= n && !d.quiet {
+		l.silence(d)
+	}
+}
+
+// silence ends all messages of a device in this round: it has said what it had to say.
+func (l *loop) silence(d *device) {
+	d.quiet = true
+	for _, s := range d.Streams {
+		l.schedule(&l.engine.streams[s.Index], 0)
+	}
+	l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, l.engine.lastRound()) })
+}
+
+func (l *loop) setNetwork(d *device) {
+	if d.shape == nil {
+		return
+	}
+	var w link.Weather
+	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedNetwork }); x != nil {
+		n := &x.Network
+		w = link.Weather{Delay: n.Delay, Jitter: n.Jitter, Rate: n.Rate, Stall: n.Stall, StallEvery: n.StallEvery, CutAfter: n.CutAfter}
+	}
+	d.shape.Set(w)
+}
+
+// setGuise connects a device anew with the credentials that it shows after all that is done
+// to it.
+func (l *loop) setGuise(d *device) {
+	if l.engine.see != nil {
+		return
+	}
+	var g *fleet.Guise
+	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedCredential }); x != nil {
+		g = x.guise
+	}
+	most := d.Cast.Link.Timeout
+	if d.guise != nil {
+		most = 0 // the platform may never take it
+	}
+	l.leave(d, most, func() {
+		l.disconnect(d, false)
+		d.guise = g
+		d.refusal.Store(nil)
+		l.connect(d)
+	})
+}
+
+// goOffline takes a device off the network.
+func (l *loop) goOffline(d *device, f *crowd.Offline) string {
+	says := f.How.String()
+	if f.Idle {
+		d.idle++
+		says += ", measures nothing"
+	} else {
+		d.back = f
+	}
+	d.away++
+	if l.engine.see != nil {
+		return says
+	}
+	most := time.Duration(0)
+	if d.Cast.Link.Protocol == crowd.HTTP || slices.ContainsFunc(d.Streams, func(s *fleet.Stream) bool { return s.Reading.QoS == 2 }) {
+		most = time.Second // what is under way could not be told from what was never taken
+	}
+	switch f.How {
+	case crowd.Cleanly:
+		l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, false) })
+	case crowd.ByCut:
+		l.leave(d, most, d.shape.Cut)
+	case crowd.BySilence:
+		l.leave(d, most, d.shape.Silence)
+	}
+	return says
+}
+
+// comeBack brings a device back to the network.
+func (l *loop) comeBack(d *device, f *crowd.Offline) {
+	d.away--
+	if f.Idle {
+		d.idle--
+	}
+	l.returns(d)
+}
+
+// returns lets a device that nothing keeps away any more connect.
+func (l *loop) returns(d *device) {
+	if l.engine.see != nil || d.away > 0 {
+		return
+	}
+	if x := d.leaving; x != nil { // it had not gone yet
+		d.leaving = nil
+		x.then()
+	}
+	if d.shape != nil {
+		d.shape.Mend()
+	}
+	if d.conn != nil {
+		d.conn.Wake()
+	}
+	l.connect(d)
+}
+
+// goAway makes a device leave as the protocol wants it, and measure nothing.
+func (l *loop) goAway(d *device, endSession, forGood bool) {
+	d.away++
+	d.idle++
+	l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, endSession || forGood && l.engine.lastRound()) })
+}
+
+// switchOff switches a device off.
+func (l *loop) switchOff(d *device, r *crowd.Restart) {
+	if r.Lose {
+		for _, m := range d.kept {
+			l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device was restarted, and lost what it had kept")
+		}
+		d.kept = nil
+	}
+	l.goAway(d, r.End, false)
+}
+
+// switchOn switches it on again.
+func (l *loop) switchOn(a *act, x *deed, at, end int64) {
+	d := a.device
+	d.away--
+	d.idle--
+	if len(x.then) > 0 {
+		changed := &act{device: d, event: a.event, from: at, deeds: x.then} // for good
+		for _, told := range l.do(changed, at, end) {
+			l.tellDone(changed, told, false, "")
+		}
+	}
+	if x.Restart.Counters {
+		for _, st := range d.Streams {
+			s := &l.engine.streams[st.Index]
+			s.since = s.seq
+		}
+	}
+	l.returns(d)
+}
+
+// alterations are what is done to fields of a stream.
+func (d *device) alterations(s *stream) (list []fleet.Alteration) {
+	for _, a := range d.acts {
+		for i := range a.deeds {
+			x := &a.deeds[i]
+			if !x.Field || !slices.Contains(s.Names, x.Name) {
+				continue
+			}
+			alter := x.alter
+			if x.kept != nil {
+				if x.kept[s.Index] == nil {
+					x.kept[s.Index] = new(signal.Value)
+				}
+				alter.Kept = x.kept[s.Index]
+			}
+			list = append(list, alter)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b fleet.Alteration) int { return int(a.How) - int(b.How) })
+	return list
+}
+
+// ahead is by how much the device's own clock is ahead.
+func (d *device) ahead(at int64) (off time.Duration) {
+	for _, a := range d.acts {
+		for i := range a.deeds {
+			if x := &a.deeds[i]; x.Kind == crowd.DeedClock {
+				off += x.Clock.At(time.Duration(at - a.from))
+			}
+		}
+	}
+	return off
+}
+
+// orders are what is done to one message.
+type orders struct {
+	meant  ledger.Meant
+	spoil  *deed
+	repeat int
+	swap   bool
+	guise  bool
+}
+
+// orders finds out what is done to the next message of a stream.
+func (d *device) orders(s *stream) (o orders) {
+	for _, a := range d.acts {
+		if a.left != nil && !a.left[s.Index] {
+			continue
+		}
+		touched := false
+		for i := range a.deeds {
+			x := &a.deeds[i]
+			if !x.concerns(s) {
+				continue
+			}
+			switch x.Kind {
+			case crowd.DeedSpoil:
+				o.spoil, touched = x, true
+			case crowd.DeedRepeat:
+				o.repeat, touched = max(o.repeat, x.Times), true
+			case crowd.DeedSwap:
+				o.swap = true
+			case crowd.DeedCredential, crowd.DeedWithdraw:
+				o.guise, touched = o.guise || x.Kind == crowd.DeedCredential, true
+			}
+		}
+		if touched && a.event != nil {
+			o.meant = stricter(o.meant, meantOf(a.event.Expect))
+		}
+	}
+	return o
+}
+
+// said tells those acts that concern the next message alone that it has gone out.
+func (d *device) passed(s *stream, l *loop) {
+	for _, a := range slices.Clone(d.acts) {
+		if a.left == nil || !a.left[s.Index] {
+			continue
+		}
+		if delete(a.left, s.Index); len(a.left) == 0 {
+			l.undo(a, l.at, math.MaxInt64)
+			l.release(a)
+		}
+	}
+}
+
+// unswap sends what waits to change its place.
+func (l *loop) unswap(d *device) {
+	for _, st := range d.Streams {
+		if s := &l.engine.streams[st.Index]; s.held != nil {
+			m := s.held
+			s.held = nil
+			l.emit(d, m)
 		}
 	}
 }
@@ -162,21 +591,73 @@ func (l *loop) property(x *crowd.Deed, env formula.Env) (any, error) {
 	return nil, fmt.Errorf("it is a number, not %q", text)
 }
 
-// pace gives a stream another interval from now on.
-func (l *loop) pace(s *stream, every time.Duration, now, end int64) {
-	s.every, s.base = every, now
-	due := s.due(l.engine.begin.UnixNano())
-	for i := range l.entries {
-		if x := &l.entries[i]; x.what == speaks && x.index == s.Index {
-			if x.at = due; due >= end {
-				heap.Remove(&l.entries, i)
-			} else {
-				heap.Fix(&l.entries, i)
-			}
-			return
+func clockText(c crowd.Clock) string {
+	var parts []string
+	if c.Off != 0 {
+		what := " ahead"
+		if c.Off < 0 {
+			what = " behind"
 		}
+		parts = append(parts, quantity.FormatDuration(c.Off.Abs())+what)
 	}
-	if due < end {
-		heap.Push(&l.entries, entry{at: due, what: speaks, index: s.Index})
+	if c.Drift != 0 {
+		parts = append(parts, fmt.Sprintf("drifts by %s a minute", quantity.FormatDuration(time.Duration(c.Drift*float64(time.Minute)))))
 	}
+	return strings.Join(parts, ", ")
+}
+
+func networkText(n *crowd.Network) string {
+	var parts []string
+	if n.Delay > 0 || n.Jitter > 0 {
+		s := quantity.FormatDuration(n.Delay) + " delay"
+		if n.Jitter > 0 {
+			s += " and up to " + quantity.FormatDuration(n.Jitter) + " more"
+		}
+		parts = append(parts, s)
+	}
+	if n.Rate > 0 {
+		parts = append(parts, strconv.FormatFloat(n.Rate, 'f', -1, 64)+" bit/s")
+	}
+	if n.Stall > 0 {
+		parts = append(parts, fmt.Sprintf("nothing for %s every %s", quantity.FormatDuration(n.Stall), quantity.FormatDuration(n.StallEvery)))
+	}
+	if n.CutAfter > 0 {
+		parts = append(parts, "cut after "+quantity.FormatSize(n.CutAfter))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// largeBody is how much is added to a body that is too large, in bytes.
+const largeBody = 1 << 20
+
+// apply spoils a body, or where it goes. The mark stays readable where it is a text of the
+// body: what the platform keeps of it all the same is found.
+func (x *deed) apply(body []byte, target string) ([]byte, string) {
+	switch x.Spoil {
+	case crowd.SpoilCut:
+		return body[:len(body)-max(1, len(body)/3)], target
+	case crowd.SpoilLarge:
+		return append(body, bytes.Repeat([]byte{' '}, largeBody)...), target
+	case crowd.SpoilForm:
+		return append(append([]byte("<"), body...), '>'), target
+	case crowd.SpoilEmpty:
+		return body[:0], target
+	case crowd.SpoilTopic:
+		return body, x.topic
+	}
+	return body, target
+}
+
+// meantOf is what the platform has to do, as the ledger has it.
+func meantOf(x crowd.Expect) ledger.Meant {
+	return [...]ledger.Meant{ledger.ToKeep, ledger.ToRefuse, ledger.ToDiscard, ledger.ToKeepOne}[x]
+}
+
+// stricter is the stricter of two.
+func stricter(a, b ledger.Meant) ledger.Meant {
+	rank := [...]int{ledger.ToKeep: 0, ledger.ToKeepOne: 1, ledger.ToDiscard: 2, ledger.ToRefuse: 3}
+	if rank[b] > rank[a] {
+		return b
+	}
+	return a
 }

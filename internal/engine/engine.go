@@ -22,6 +22,7 @@ import (
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/signal"
+	"runcrowd/internal/timeline"
 )
 
 // Counts is how far a run is. All may be read while it runs.
@@ -32,6 +33,7 @@ type Counts struct {
 	Renewed                                                           atomic.Int64 // access tokens
 	Commands, Obeyed, Answered                                        atomic.Int64
 	Overheard                                                         atomic.Int64 // commands for which there was no room
+	Dropped                                                           atomic.Int64 // messages, by devices, as the plan says
 }
 
 // Engine plays the rounds of one run.
@@ -45,7 +47,13 @@ type Engine struct {
 	loops   []*loop
 	pool    sync.Pool
 	round   int
-	begin   time.Time
+	begin   time.Time // of the round, by the plan's clock
+	clock   planClock
+	live    int64 // what is due before is of the past, and sent as fast as it is acknowledged
+	story   *story
+	part    map[int]bool          // streams that take part, and -1 minus devices; nil: all
+	see     func(*Rehearsed) bool // nothing is sent: it is only seen
+	seen    bool                  // enough was
 
 	mu       sync.Mutex
 	failure  error // the first value that could not be made
@@ -60,6 +68,8 @@ type Engine struct {
 	// WasOpen is how many messages of the round just played were under way when the time
 	// of its plan was over.
 	WasOpen int
+	// Stopped is what the plan's clock showed when the round just played was over.
+	Stopped time.Time
 
 	asked  atomic.Uint64 // commands so far
 	toldMu sync.Mutex
@@ -67,34 +77,34 @@ type Engine struct {
 	free   []int  // places among them
 }
 
-type device struct {
-	*fleet.Device
-	conn link.Conn
-	page *ledger.Page
-	up   atomic.Bool
-
-	asked uint64 // commands so far
-	done  []deed // to be undone when the round is over
-}
-
-type stream struct {
-	*fleet.Stream
-	seq  uint64
-	tick uint64 // messages of this round so far
-	slot uint64 // the tick of its reading at which the next one is due
-	from int64  // when the device joins in this round
-	kind string // content type of its bodies
-
-	every time.Duration // as a command made it; 0: as in the file
-	base  int64         // since when, or the last message due on it
-}
-
-// interval is the time from one sample to the next.
-func (s *stream) interval() time.Duration {
-	if s.every > 0 {
-		return s.every
+// Shape gives those devices a network of their own to whose network the plan does
+// something. It comes before anybody connects.
+func Shape(f *fleet.Fleet, under link.Network) {
+	needs := map[*crowd.Cast]int{} // 1: can be cut; 2: passes through
+	note := func(c *crowd.Cast, list []crowd.Deed) {
+		for i := range list {
+			switch x := &list[i]; {
+			case x.Kind == crowd.DeedNetwork, x.Kind == crowd.DeedOffline && x.Offline.How == crowd.BySilence:
+				needs[c] = 2
+			case x.Kind == crowd.DeedOffline && x.Offline.How == crowd.ByCut:
+				needs[c] = max(needs[c], 1)
+			}
+		}
 	}
-	return s.Reading.Every
+	for _, e := range f.Crowd.Plan.Events {
+		for c, list := range e.Do {
+			note(c, list)
+		}
+	}
+	for _, d := range f.Devices {
+		for _, k := range d.Cast.Commands {
+			note(d.Cast, k.Do)
+		}
+		if n := needs[d.Cast]; n > 0 && d.Shaper == nil {
+			d.Shaper = link.NewShaper(under, n == 2)
+			d.Network = d.Shaper.Dial
+		}
+	}
 }
 
 // New makes an engine and defines the fleet's streams in the ledger.
@@ -102,13 +112,13 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	e := &Engine{fleet: f, links: links, run: run}
 	e.excused = make([]ledger.Spans, len(f.Streams))
 	e.Counts.Devices = int64(len(f.Devices))
-	e.pool.New = func() any { return new(link.Message) }
+	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
+		e.loops = append(e.loops, &loop{engine: e, number: len(e.loops), page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
-		e.devices[i].Device = d
+		e.devices[i].Device, e.devices[i].shape = d, d.Shaper
 		e.devices[i].page = e.loopOf(i).page
 	}
 	e.streams = make([]stream, len(f.Streams))
@@ -175,8 +185,10 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	d := &e.devices[s.Device.Index]
 	l := e.loopOf(s.Device.Index)
 	l.scribe.Fixed = one.Values
-	e.join(s.Device.Index)
-	m := l.due(s, clock.Nano())
+	e.clock = planClock{begin: e.begin.UnixNano(), real: e.begin.UnixNano(), speed: 1}
+	d.begin(false)
+	l.joined(d)
+	m, _ := l.due(s, clock.Nano())
 	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
 	d.conn.Send(m)
 	e.settle(ctx, e.fleet.Crowd.Plan.Settle, false)
@@ -185,44 +197,40 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	l.scribe.Fixed = nil
 }
 
-// Play plays one round, from begin on, until the plan's end or until ctx is
-// done. When it returns, every message of the round is settled, but for those
+// Play plays one round, from begin on by the plan's clock, until the plan's end or until ctx
+// is done. When it returns, every message of the round is settled, but for those
 // whose HTTP request is just being cancelled: closing the links waits for them.
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
-	e.round, e.begin = round, begin
 	plan := &e.fleet.Crowd.Plan
-	end := begin.Add(plan.For).UnixNano()
-	for _, l := range e.loops {
-		l.entries = l.entries[:0]
-	}
-	for i := range e.devices {
-		join := begin.Add(plan.Join.At(i, len(e.devices))).UnixNano()
-		if join >= end {
-			continue
-		}
-		l := e.loopOf(i)
-		l.entries = append(l.entries, entry{at: join, what: joins, index: i})
-		for _, s := range e.devices[i].Streams {
-			st := &e.streams[s.Index]
-			st.tick, st.slot, st.from = 0, 0, join
-			if due := st.due(e.begin.UnixNano()); due < end {
-				l.entries = append(l.entries, entry{at: due, what: speaks, index: s.Index})
-			}
-		}
-	}
+	end := e.prepare(round, begin, nil)
 	var wg sync.WaitGroup
 	for _, l := range e.loops {
 		wg.Go(func() { l.run(ctx, end) })
 	}
 	wg.Wait()
-	e.WasOpen = e.open(false)
-	e.settle(ctx, plan.Settle, true)
-	last := ctx.Err() != nil || round >= max(1, plan.Rounds)
 	for i := range e.devices {
-		if c := e.devices[i].conn; c != nil {
-			c.Close(last)
-			e.devices[i].conn = nil
-			e.devices[i].up.Store(false)
+		d := &e.devices[i]
+		e.loopOf(i).unswap(d)
+		d.parked = nil
+		for _, m := range d.kept {
+			e.Settled(m, clock.Nano(), outcome.Unsent, 0, d.whyKept())
+		}
+		d.kept = nil
+	}
+	e.WasOpen = e.open(false)
+	e.Stopped = e.shows(end)
+	e.settle(ctx, plan.Settle, true)
+	last := ctx.Err() != nil || e.lastRound()
+	for i := range e.devices {
+		d := &e.devices[i]
+		if d.conn != nil {
+			d.conn.Close(last)
+			d.conn = nil
+			d.up.Store(false)
+		}
+		if d.shape != nil {
+			d.shape.Mend()
+			d.shape.Set(link.Weather{})
 		}
 	}
 	for _, l := range e.loops {
@@ -233,16 +241,82 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.Counts.Joined.Store(0)
 }
 
-// due is when the stream's next message is due.
-func (s *stream) due(begin int64) int64 {
-	if s.every > 0 {
-		s.base += int64(s.every) * int64(s.Reading.Batch)
-		return s.base + int64(Jitter(s.Stream, s.seq+1, s.every))
+// shows is what the plan's clock shows when the loops have ended.
+func (e *Engine) shows(end int64) time.Time {
+	at := e.clock.shows(clock.Nano())
+	if e.clock.max {
+		at = 0
 	}
-	due, slot := Due(s.Stream, begin, s.from, s.seq+1, s.slot)
-	s.slot = slot
-	return due
+	for _, l := range e.loops {
+		at = max(at, l.at)
+	}
+	return time.Unix(0, min(at, end))
 }
+
+// lastRound tells whether no round comes behind the one that is played.
+func (e *Engine) lastRound() bool {
+	p := &e.fleet.Crowd.Plan
+	return p.Rounds > 0 && e.round >= p.Rounds
+}
+
+// prepare puts into the plan of each loop what a round begins with, and says when it ends.
+// Only are the streams that take part; nil: all.
+func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end int64) {
+	plan := &e.fleet.Crowd.Plan
+	e.round, e.begin, e.clock = round, begin, clockOf(plan, begin)
+	if e.live = 0; plan.Begin.Past > 0 {
+		e.live = clock.Nano()
+	}
+	end = plan.End(begin).UnixNano()
+	for _, l := range e.loops {
+		l.plan, l.timed, l.acts, l.free, l.speaks, l.quiet = l.plan[:0], l.timed[:0], l.acts[:0], l.free[:0], 0, 0
+	}
+	if only != nil {
+		e.part = map[int]bool{}
+		for _, s := range only {
+			e.part[s.Index], e.part[-1-s.Device.Index] = true, true
+		}
+	}
+	var late map[int]bool
+	if len(plan.Events) > 0 {
+		line, err := timeline.New(plan, e.fleet.Crowd.Seed, round, e.fleet.Candidates())
+		if err != nil {
+			e.fail(err)
+			line, _ = timeline.New(&crowd.Plan{}, 0, 0, nil)
+		}
+		e.story = &story{line: line, parts: map[int64][]timeline.Happening{}}
+		late = e.late()
+		for _, l := range e.loops {
+			l.plan = append(l.plan, entry{at: begin.UnixNano(), what: looks})
+		}
+	}
+	for i := range e.devices {
+		d := &e.devices[i]
+		d.begin(late[i])
+		join := begin.Add(plan.Join.At(i, len(e.devices))).UnixNano()
+		if join >= end || !e.plays(i) {
+			continue
+		}
+		l := e.loopOf(i)
+		l.plan = append(l.plan, entry{at: join, what: joins, index: i})
+		for _, s := range d.Streams {
+			st := &e.streams[s.Index]
+			st.tick, st.slot, st.from, st.since, st.every, st.never, st.next = 0, 0, join, 0, 0, false, 0
+			if e.part != nil && !e.part[s.Index] {
+				continue
+			}
+			if due := st.due(begin.UnixNano()); due < end {
+				st.next = due
+				l.plan = append(l.plan, entry{at: due, what: speaks, index: s.Index})
+				l.speaks++
+			}
+		}
+	}
+	return end
+}
+
+// plays tells whether a device takes part.
+func (e *Engine) plays(device int) bool { return e.part == nil || e.part[-1-device] }
 
 // settle waits until every message has its outcome: as long as the platform answers some, or
 // takes some of QoS 0, and at most for the given time without. A run that is interrupted is not waited for longer than
@@ -317,47 +391,121 @@ func (e *Engine) LastDrop() string {
 	return e.lastWhy
 }
 
-// join connects a device.
-func (e *Engine) join(i int) {
-	d := &e.devices[i]
-	e.Counts.Joined.Add(1)
-	d.conn = e.links[d.Cast.Link].Connect(d.Identity(), e)
+// join lets a device come, if no event says when it comes.
+func (l *loop) join(i int) {
+	if d := &l.engine.devices[i]; !d.late {
+		l.joined(d)
+	}
 }
 
-// speak makes the next message of a stream due and hands it to the link.
-func (l *loop) speak(s *stream, due int64) {
-	m := l.due(s, due)
-	l.engine.devices[s.Device.Index].conn.Send(m)
+// joined connects a device that comes.
+func (l *loop) joined(d *device) {
+	if d.joined {
+		return
+	}
+	d.joined = true
+	l.engine.Counts.Joined.Add(1)
+	l.connect(d)
 }
 
-// due makes the next message of a stream, and notes that it is due.
-func (l *loop) due(s *stream, due int64) *link.Message {
+// speak makes the next message of a stream due and sees it off.
+func (l *loop) speak(s *stream, at int64) {
+	d := &l.engine.devices[s.Device.Index]
+	if d.quiet { // it has said what it had to say
+		return
+	}
+	m, o := l.due(s, at)
+	if m == nil { // it was only seen
+		d.passed(s, l)
+		l.satisfied(d)
+		return
+	}
+	var copies []*link.Message
+	for range o.repeat {
+		copies = append(copies, l.copy(m))
+	}
+	switch {
+	case o.swap && s.held == nil:
+		s.held = m
+		return
+	case s.held != nil:
+		held := s.held
+		s.held = nil
+		l.emit(d, m)
+		l.emit(d, held)
+	default:
+		l.emit(d, m)
+	}
+	for _, c := range copies {
+		l.emit(d, c)
+	}
+	if len(d.acts) > 0 {
+		d.passed(s, l)
+	}
+	l.satisfied(d)
+}
+
+// copy is a message once more, as it is.
+func (l *loop) copy(m *link.Message) *link.Message {
+	c := l.engine.pool.Get().(*link.Message)
+	body, headers := append(c.Body[:0], m.Body...), append(c.HTTP.Headers[:0], m.HTTP.Headers...)
+	*c = *m
+	c.Body, c.HTTP.Headers, c.Copy = body, headers, true
+	return c
+}
+
+// due makes the next message of a stream, and notes that it is due. Where messages are only
+// seen, there is none.
+func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	e := l.engine
+	d := &e.devices[s.Device.Index]
 	m := e.pool.Get().(*link.Message)
 	body, headers := m.Body[:0], m.HTTP.Headers[:0]
-	l.scribe.Every = s.interval()
-	written, err := l.scribe.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, due), e.begin, body)
+	var o orders
+	w := &l.scribe
+	w.Every, w.Since, w.Clock, w.Types, w.composer.Alter = s.interval(), s.since, 0, false, nil
+	if len(d.acts) > 0 {
+		o = d.orders(s)
+		w.Clock, w.composer.Alter = d.ahead(at), d.alterations(s)
+		w.Types = o.spoil != nil && o.spoil.Spoil == crowd.SpoilTypes
+	}
+	written, err := w.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, at), e.begin, body)
 	if err != nil {
-		e.mu.Lock()
-		e.failed++
-		if e.failure == nil {
-			e.failure = err
-		}
-		e.mu.Unlock()
+		e.fail(err)
+	}
+	target := s.Target
+	if o.spoil != nil {
+		written.Body, target = o.spoil.apply(written.Body, target)
 	}
 	s.tick++
 	s.slot++
+	d.said += len(written.Carried)
+	if e.see != nil {
+		first := s.seq + 1
+		s.seq += uint64(len(written.Carried))
+		r := Rehearsed{Stream: s.Stream, Seq: first, Due: time.Unix(0, at), Written: written, Target: target, Meant: o.meant, Err: err}
+		if e.see(&r) {
+			e.pool.Put(m)
+		} else {
+			e.seen = true
+		}
+		return nil, o
+	}
+	due := e.clock.when(at)
+	if e.clock.max || at < e.live {
+		due = clock.Nano()
+	}
 	for _, carried := range written.Carried {
 		s.seq++
 		if err != nil {
 			carried = []byte("null") // what goes out is not what was meant: it proves nothing
 		}
-		l.page.Due(s.Index, s.seq, e.round, due, carried)
+		l.page.Due(s.Index, s.seq, e.round, due, o.meant, carried)
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))
 
 	r := s.Reading
-	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: s.Target, ContentType: s.kind, Body: written.Body, Mark: written.Mark}
+	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target, ContentType: s.kind, Body: written.Body, Mark: written.Mark, Guise: o.guise, Meant: uint8(o.meant)}
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		m.MQTT = link.MQTT{QoS: r.QoS, Retain: r.Retain, User: s.User, Expiry: uint32(r.Expires / time.Second)}
 	} else {
@@ -365,12 +513,27 @@ func (l *loop) due(s *stream, due int64) *link.Message {
 		if s.Device.Cast.Link.RetryKey != "" {
 			m.HTTP.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: r.Name, Seq: m.First()}.String()
 		}
+		values := s.Values
+		if o.guise {
+			values = d.guiseValues(s)
+		}
 		for i, h := range s.Headers {
-			headers = append(headers, link.Header{Name: h.Name, Value: s.Values[i]})
+			if values[i] != fleet.NoHeader {
+				headers = append(headers, link.Header{Name: h.Name, Value: values[i]})
+			}
 		}
 		m.HTTP.Headers = headers
 	}
-	return m
+	return m, o
+}
+
+func (e *Engine) fail(err error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.failed++
+	if e.failure == nil {
+		e.failure = err
+	}
 }
 
 // Sent implements link.Sink.
@@ -380,6 +543,12 @@ func (e *Engine) Sent(m *link.Message, at int64, anew bool) {
 		return
 	}
 	page := e.pageOf(m)
+	if m.Copy {
+		for seq := m.First(); seq <= m.Seq; seq++ {
+			page.Copied(m.Stream, seq, at)
+		}
+		return
+	}
 	for seq := m.First(); seq <= m.Seq; seq++ {
 		page.Sent(m.Stream, seq, at, anew)
 	}
@@ -395,11 +564,25 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 		e.answerSettled(m, at, o, code, text)
 		return
 	}
+	d := &e.devices[e.streams[m.Stream].Device.Index]
+	d.settled.Add(1)
+	if d.wants.Load() && d.wants.CompareAndSwap(true, false) {
+		defer e.wake(d)
+	}
+	if m.Copy {
+		e.pool.Put(m)
+		return
+	}
+	if m.Guise {
+		o, text = d.shown(m, o, text)
+	}
 	page := e.pageOf(m)
 	for seq := m.First(); seq <= m.Seq; seq++ {
 		page.Settled(m.Stream, seq, at, o, code, text)
 	}
-	if o == outcome.Refused || o == outcome.Unsent {
+	// What must not be found is looked for as long as what must be: only what never left
+	// is excused.
+	if o == outcome.Unsent || o == outcome.Dropped || o == outcome.Refused && m.Meant == uint8(ledger.ToKeep) {
 		e.mu.Lock()
 		for seq := m.First(); seq <= m.Seq; seq++ {
 			e.excused[m.Stream].Add(seq)
@@ -418,6 +601,8 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 		e.Counts.NoAnswer.Add(n)
 	case outcome.Unsent:
 		e.Counts.Unsent.Add(n)
+	case outcome.Dropped:
+		e.Counts.Dropped.Add(n)
 	}
 	e.pool.Put(m)
 }
@@ -441,6 +626,7 @@ func (e *Engine) Up(i int, renewed bool) {
 		e.Counts.Renewed.Add(1)
 		what = ledger.Renewed
 	}
+	e.devices[i].refusal.Store(nil)
 	if e.devices[i].up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
 	}
@@ -461,6 +647,10 @@ func (e *Engine) Down(i int, loss link.Loss) {
 		e.Counts.Connected.Add(-1)
 	}
 	e.Counts.Drops.Add(1)
+	if loss.Refused {
+		why := "the platform refused the connection: " + loss.Why
+		d.refusal.Store(&why)
+	}
 	e.mu.Lock()
 	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(loss.Why))
 	x := &ledger.LinkEvent{What: ledger.Down, Why: loss.Why, Early: loss.Early}
@@ -503,3 +693,5 @@ func (e *Engine) Remark(i int, what string) {
 	}
 	e.changed(i, &ledger.LinkEvent{What: ledger.Remarked, Why: what})
 }
+
+func newMessage() any { return new(link.Message) }

@@ -13,17 +13,23 @@ import (
 
 // What an entry of a loop stands for.
 const (
-	joins   uint8 = iota // a device connects
+	looks   uint8 = iota // what happens next is looked up
+	ends                 // an event is over for a device
+	joins                // a device connects
+	begins               // an event befalls a device
 	speaks               // a stream's next message is due
 	ticks                // a connection looks at the clock
 	answers              // an answer to a command is due
+	drains               // a device that leaves looks whether all is acknowledged
+	feeds                // a device sends what it has kept
+	stalls               // a device that waits for acknowledgements may wait in vain
 )
 
-// entry is something to do at a time.
+// entry is something to do at a time: one of the plan, or one of our clock.
 type entry struct {
 	at    int64 // Unix nanoseconds
 	what  uint8
-	index int // of the device or stream
+	index int // of the device, stream, act or answer
 }
 
 // entries is a heap with the earliest first; what has the same time keeps the
@@ -53,19 +59,30 @@ func (h *entries) Pop() any {
 // loop does what is due for its share of the devices.
 type loop struct {
 	engine  *Engine
+	number  int
 	page    *ledger.Page
-	entries entries
+	plan    entries // by the plan's clock
+	timed   entries // by ours
+	at      int64   // how far the plan was played
+	speaks  int     // streams that have a message to come
 	scribe  Scribe
 	machine formula.Machine
+	acts    []*act // what events do and undo, and what is free again
+	free    []int
+
+	answered int64 // answers when it last looked, after the plan was over
+	quiet    int64 // since when there were no more
 
 	inboxMu sync.Mutex
 	inbox   []incoming
+	woken   []int         // devices that have room again
 	bell    chan struct{} // rings when something is in the inbox
 }
 
-// run works until end (Unix nanoseconds) or until ctx is done.
+// run works until the end of the round, or until ctx is done.
 func (l *loop) run(ctx context.Context, end int64) {
-	heap.Init(&l.entries)
+	e := l.engine
+	heap.Init(&l.plan)
 	timer := time.NewTimer(time.Hour)
 	defer timer.Stop()
 	for {
@@ -74,58 +91,219 @@ func (l *loop) run(ctx context.Context, end int64) {
 			l.hear(end)
 		default:
 		}
-		next := end
-		if len(l.entries) > 0 {
-			next = min(next, l.entries[0].at)
-		}
-		if wait := next - clock.Nano(); wait > 0 {
-			timer.Reset(time.Duration(wait))
-			select {
-			case <-ctx.Done():
-				return
-			case <-l.bell:
-				l.hear(end)
-				continue
-			case <-timer.C:
-			}
-		} else if ctx.Err() != nil {
+		if ctx.Err() != nil {
 			return
 		}
-		switch {
-		case len(l.entries) > 0 && l.entries[0].at < end:
-			l.next(&l.entries[0], end) // what was due before the end, also behind it
-		case clock.Nano() >= end:
-			return // till then a command may come
+		now := clock.Nano()
+		if len(l.timed) > 0 && l.timed[0].at <= now {
+			l.tick(end)
+			continue
+		}
+		wake := now + int64(time.Hour)
+		if len(l.timed) > 0 {
+			wake = l.timed[0].at
+		}
+		if len(l.plan) > 0 && l.plan[0].at < end {
+			at := e.clock.when(l.plan[0].at)
+			if at <= now {
+				l.next(end)
+				continue
+			}
+			wake = min(wake, at)
+		} else if l.over(now, end) {
+			return
+		}
+		if !e.clock.max {
+			if last := e.clock.when(end); last > now {
+				wake = min(wake, last)
+			}
+		}
+		timer.Reset(time.Duration(wake - now))
+		select {
+		case <-ctx.Done():
+			return
+		case <-l.bell:
+			l.hear(end)
+		case <-timer.C:
 		}
 	}
 }
 
-// next does what the first entry stands for and puts it back where it comes again.
-func (l *loop) next(x *entry, end int64) {
+// over tells whether the round is over for the loop: nothing of the plan is left, and what
+// devices have kept is sent, as far as it can be.
+func (l *loop) over(now, end int64) bool {
 	e := l.engine
-	again := int64(0)
+	p := &e.fleet.Crowd.Plan
+	if (e.clock.max || p.Messages > 0 && l.speaks == 0) && !l.waits() {
+		return !l.keeps(now)
+	}
+	return !e.clock.max && now >= e.clock.when(end) && !l.keeps(now)
+}
+
+// waits tells whether a device waits for acknowledgements before it goes on.
+func (l *loop) waits() bool {
+	for i := l.number; i < len(l.engine.devices); i += len(l.engine.loops) {
+		if len(l.engine.devices[i].parked) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// keeps tells whether a device still sends what it has kept: for as long as the platform
+// answers, and at most as long as the end of a round waits without.
+func (l *loop) keeps(now int64) bool {
+	e := l.engine
+	some := false
+	for i := l.number; i < len(e.devices) && !some; i += len(e.loops) {
+		d := &e.devices[i]
+		some = d.leaving != nil || len(d.kept) > 0 && d.away == 0
+	}
+	if !some {
+		return false
+	}
+	if n := e.answers(); n != l.answered || l.quiet == 0 {
+		l.answered, l.quiet = n, now
+	}
+	return now-l.quiet < int64(e.fleet.Crowd.Plan.Settle)
+}
+
+// next does what comes first in the plan.
+func (l *loop) next(end int64) {
+	e := l.engine
+	x := l.plan[0]
+	if d := l.deviceOf(&x); d != nil && d.waits(e, x.at) {
+		heap.Pop(&l.plan)
+		l.park(d, x)
+		return
+	}
+	l.at = max(l.at, x.at)
+	switch x.what {
+	case looks:
+		heap.Pop(&l.plan) // before others come in
+		l.look(x.at, end)
+		return
+	case joins:
+		heap.Pop(&l.plan)
+		l.join(x.index)
+		return
+	case begins:
+		heap.Pop(&l.plan)
+		l.befall(x.index, x.at, end)
+		return
+	case ends:
+		heap.Pop(&l.plan)
+		l.pass(x.index, x.at, end)
+		return
+	case speaks:
+		s := &e.streams[x.index]
+		if s.next != x.at { // it is due at another time by now
+			heap.Pop(&l.plan)
+			return
+		}
+		if d := &e.devices[s.Device.Index]; d.idle > 0 || !d.joined {
+			s.slot++ // nothing is measured
+		} else if l.speak(s, x.at); s.next != x.at {
+			heap.Pop(&l.plan)
+			return
+		}
+		again := s.due(e.begin.UnixNano())
+		if again >= end {
+			heap.Pop(&l.plan)
+			s.next = 0
+			l.speaks--
+			return
+		}
+		s.next, l.plan[0].at = again, again
+		heap.Fix(&l.plan, 0)
+	}
+}
+
+// deviceOf is the device that an entry of the plan is of; nil for none.
+func (l *loop) deviceOf(x *entry) *device {
 	switch x.what {
 	case joins:
-		e.join(x.index)
-		x.what = ticks
-		if wait := e.devices[x.index].conn.Tick(clock.Now()); wait > 0 {
-			again = clock.Nano() + int64(wait)
-		}
+		return &l.engine.devices[x.index]
+	case speaks:
+		return &l.engine.devices[l.engine.streams[x.index].Device.Index]
+	case begins, ends:
+		return l.acts[x.index].device
+	}
+	return nil
+}
+
+// tick does what comes first by our clock.
+func (l *loop) tick(end int64) {
+	e := l.engine
+	x := heap.Pop(&l.timed).(entry)
+	again := time.Duration(0)
+	switch x.what {
 	case ticks:
-		if wait := e.devices[x.index].conn.Tick(clock.Now()); wait > 0 {
-			again = clock.Nano() + int64(wait)
+		d := &e.devices[x.index]
+		if d.conn == nil {
+			d.ticking = false
+			return
+		}
+		if again = d.conn.Tick(clock.Now()); again <= 0 {
+			d.ticking = false
+			return
 		}
 	case answers:
 		l.tell(x.index)
-	case speaks:
-		s := &e.streams[x.index]
-		l.speak(s, x.at)
-		again = s.due(e.begin.UnixNano())
+		return
+	case drains:
+		again = l.drain(&e.devices[x.index], end)
+	case feeds:
+		again = l.feed(&e.devices[x.index])
+	case stalls:
+		l.stalled(&e.devices[x.index])
 	}
-	if again == 0 || again >= end {
-		heap.Pop(&l.entries)
+	if again > 0 {
+		l.later(again, x.what, x.index)
+	}
+}
+
+// later puts an entry of our clock in.
+func (l *loop) later(after time.Duration, what uint8, index int) {
+	heap.Push(&l.timed, entry{at: clock.Nano() + int64(after), what: what, index: index})
+}
+
+// park keeps what a device has to do until it has room again.
+func (l *loop) park(d *device, x entry) {
+	d.parked = append(d.parked, x)
+	if d.wants.Swap(true) {
 		return
 	}
-	x.at = again
-	heap.Fix(&l.entries, 0)
+	d.stall = d.settled.Load()
+	l.later(stallAfter, stalls, d.Index)
+	if !d.full(l.engine) { // it got room just now
+		l.engine.wake(d)
+	}
+}
+
+// stallAfter is how long a device waits in vain for acknowledgements before it goes on
+// without: what does not fit into its backlog is then unsent.
+const stallAfter = 30 * time.Second
+
+// stalled lets a device go on that waited in vain.
+func (l *loop) stalled(d *device) {
+	switch {
+	case len(d.parked) == 0:
+	case d.settled.Load() != d.stall:
+		d.stall = d.settled.Load()
+		l.later(stallAfter, stalls, d.Index)
+	default:
+		d.hopeless = true
+		l.unpark(d)
+	}
+}
+
+// unpark puts what a device has to do back into the plan.
+func (l *loop) unpark(d *device) {
+	d.wants.Store(false)
+	list := d.parked
+	d.parked = nil
+	for _, x := range list {
+		heap.Push(&l.plan, x)
+	}
 }

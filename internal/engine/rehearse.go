@@ -17,45 +17,35 @@ type Rehearsed struct {
 	Stream  *fleet.Stream
 	Seq     uint64
 	Due     time.Time
+	Target  string // where it goes
+	Meant   ledger.Meant
 	Written Written
 	Err     error // the first value that could not be made
 }
 
 // Rehearse makes the messages that some streams would send in one round, in the
 // order in which they are due, from when the round begins to its end, without
-// sending any. It ends early when see says no. What is seen is valid until the
-// next.
+// sending any. Events do what they do in a run, but for what needs a platform. It ends
+// early when see says no. What is seen is valid until the next.
 func Rehearse(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time, see func(*Rehearsed) bool) {
-	scribe := Scribe{Run: PreviewRun, Numbers: ledger.NumbersOf(PreviewRun, len(f.Streams))}
-	plan := &f.Crowd.Plan
-	end := begin.Add(plan.For).UnixNano()
-	var due entries
-	states := make([]stream, len(streams))
-	for i, s := range streams {
-		join := begin.Add(plan.Join.At(s.Device.Index, len(f.Devices))).UnixNano()
-		states[i] = stream{Stream: s, from: join}
-		if at := states[i].due(begin.UnixNano()); join < end && at < end {
-			due = append(due, entry{at: at, what: speaks, index: i})
-		}
+	if len(streams) == 0 {
+		return
 	}
-	heap.Init(&due)
-	var body []byte
-	for len(due) > 0 {
-		x := &due[0]
-		s := &states[x.index]
-		r := Rehearsed{Stream: s.Stream, Seq: s.seq + 1, Due: time.Unix(0, x.at)}
-		r.Written, r.Err = scribe.Write(s.Stream, r.Seq, s.tick, r.Due, begin, body[:0])
-		body = r.Written.Body
-		if !see(&r) {
-			return
-		}
-		s.tick++
-		s.slot++
-		s.seq += uint64(len(r.Written.Carried))
-		if x.at = s.due(begin.UnixNano()); x.at >= end {
-			heap.Pop(&due)
-		} else {
-			heap.Fix(&due, 0)
-		}
+	e := &Engine{fleet: f, run: PreviewRun, see: see}
+	e.pool.New = newMessage
+	l := &loop{engine: e, bell: make(chan struct{}, 1), scribe: Scribe{Run: PreviewRun, Numbers: ledger.NumbersOf(PreviewRun, len(f.Streams))}}
+	e.loops = []*loop{l}
+	e.devices, e.streams = make([]device, len(f.Devices)), make([]stream, len(f.Streams))
+	for i, d := range f.Devices {
+		e.devices[i].Device = d
 	}
+	for i, s := range f.Streams {
+		e.streams[i].Stream = s
+	}
+	end := e.prepare(1, begin, streams)
+	heap.Init(&l.plan)
+	for !e.seen && len(l.plan) > 0 && l.plan[0].at < end && (f.Crowd.Plan.Messages == 0 || l.speaks > 0) {
+		l.next(end)
+	}
+	e.restore()
 }

@@ -9,6 +9,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/payload"
@@ -23,6 +24,12 @@ type Scribe struct {
 	Numbers ledger.Numbers
 	// Every is the time from one sample to the next, if not the reading's.
 	Every time.Duration
+	// Since is how many messages of the stream came before the device last began to count
+	// anew, and Clock by how much its own clock is ahead.
+	Since uint64
+	Clock time.Duration
+	// Types gives values another type than theirs.
+	Types bool
 	// Fixed are values given by hand, by field.
 	Fixed map[string]signal.Value
 
@@ -68,7 +75,10 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	}
 	jitter := Jitter(s, seq, every)
 	if s.Form == nil {
-		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter, Every: every})
+		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since})
+		if w.Types {
+			otherTypes(values)
+		}
 		w.object = payload.Object(w.object[:0], s.Names, values)
 		if err == nil {
 			err = beyond
@@ -95,10 +105,13 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	marked := how.Place == crowd.MarkField || how.Place == crowd.MarkSequence
 	for k := range n {
 		at := due.Add(-time.Duration(n-1-k) * every)
-		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter, Every: every}
+		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since}
 		values, err := w.composer.Values(s, o)
 		if failed == nil {
 			failed = err
+		}
+		if w.Types {
+			otherTypes(values)
 		}
 		list := w.values[k][:0]
 		mark.Seq = o.Seq
@@ -109,7 +122,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 			list = append(list, signal.OfInt(int64(w.Numbers.Of(s.Index, o.Seq))))
 		}
 		w.values[k] = append(list, values...)
-		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at, Elapsed: o.Elapsed, Seq: o.Seq})
+		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at.Add(w.Clock), Elapsed: o.Elapsed, Seq: o.Seq - min(w.Since, o.Seq)})
 	}
 	start := len(body)
 	written, err := s.Form.Append(body, w.samples)
@@ -228,4 +241,16 @@ func Due(s *fleet.Stream, begin, join int64, seq, tick uint64) (due int64, at ui
 		}
 	}
 	return begin + lead + max(0, int64(float64(tick)*every)+jitter), tick
+}
+
+// otherTypes gives values another type: numbers become texts, all else a number.
+func otherTypes(values []signal.Value) {
+	for i, v := range values {
+		switch v.Type() {
+		case signal.Int, signal.Float:
+			values[i] = signal.OfText(formula.String(v.Any()))
+		default:
+			values[i] = signal.OfInt(int64(i))
+		}
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 )
 
@@ -112,10 +113,11 @@ func (r *runs) encode(c *chunk, o *open) {
 	if o.known {
 		known = 1
 	}
-	r.buf = append(r.buf, known, byte(o.outcome))
+	r.buf = append(r.buf, known, byte(o.outcome), byte(o.meant))
 	r.uint(uint64(o.round))
 	r.uint(uint64(o.attempts))
 	r.uint(uint64(o.anew))
+	r.uint(uint64(o.copies))
 	r.uint(uint64(o.code))
 	// Times are near each other.
 	r.int(o.due)
@@ -185,7 +187,7 @@ func (s *stored) next() (*part, error) {
 	d := fields{s.buf}
 	p := &s.part
 	p.seen, p.texts = p.seen[:0], p.texts[:0]
-	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()), code: int32(d.uint()),
+	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()), meant: ledger.Meant(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()), copies: int32(d.uint()), code: int32(d.uint()),
 		due: d.int(), sent: d.int(), at: d.int(), text: d.place(), carried: d.place()}
 	p.sent, p.at = p.sent+p.due, p.at+p.due
 	for len(d.b) > 0 {

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -19,13 +20,40 @@ type Occasion struct {
 	Elapsed time.Duration // since the round began
 	Jitter  time.Duration // how much of Due is jitter
 	Every   time.Duration // from one message to the next
+	Clock   time.Duration // by how much the device's own clock is ahead
+	Since   uint64        // messages before it last began to count anew
 }
+
+// Alteration is what was done to a field.
+type Alteration struct {
+	Field string
+	How   Altering
+	// Value, or what Text gives, takes the place of what the field would be.
+	Value signal.Value
+	Text  *formula.Text
+	By    float64
+	// Kept is the value at which it is stuck: the next one made is put there.
+	Kept *signal.Value
+}
+
+// Altering is a way of altering a field.
+type Altering uint8
+
+// The ways of altering a field, in the order in which they are done.
+const (
+	AlterSet Altering = iota
+	AlterStuck
+	AlterWild
+	AlterMissing
+)
 
 // Composer makes the values of messages; one serves one goroutine, and makes the
 // messages of a stream in their order.
 type Composer struct {
 	// Fixed are values given by hand, by field; what depends on them follows.
 	Fixed map[string]signal.Value
+	// Alter is what was done to fields of the stream.
+	Alter []Alteration
 
 	machine formula.Machine
 	env     formula.Env
@@ -43,7 +71,7 @@ func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
 	if o.Every == 0 {
 		o.Every = s.Reading.Every
 	}
-	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: o.Every, Body: s.Body}
+	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: o.Every, Body: s.Body, Clock: o.Clock, Since: o.Since}
 	err := c.make(s, m, len(s.makers), true)
 	if s.recalls {
 		c.remember(s)
@@ -64,7 +92,8 @@ func (c *Composer) Forget() {
 func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 	c.values, c.full = c.values[:0], c.full[:0]
 	var failed error
-	if s.env {
+	known := s.env || live && len(c.Alter) > 0
+	if known {
 		c.prepare(s, &m)
 	}
 	for i := range s.makers[:n] {
@@ -85,11 +114,15 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 		default:
 			v, err = c.field(s, i, m)
 		}
+		missing := false
+		if live && len(c.Alter) > 0 && err == nil {
+			v, missing, err = c.altered(mk, &m, v)
+		}
 		if err != nil && failed == nil {
 			failed = fmt.Errorf("the field %q of %s: %w", mk.field.Name, s.Device.Name, err)
 		}
 		c.full = append(c.full, v)
-		if s.env {
+		if known {
 			c.env[mk.name] = asFormulas(v.Any())
 		}
 		if live && !fixed {
@@ -97,9 +130,69 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 				v = other
 			}
 		}
+		if missing {
+			v = signal.Left()
+		}
 		c.values = append(c.values, v)
 	}
 	return failed
+}
+
+// altered is a value with what was done to its field.
+func (c *Composer) altered(mk *maker, m *signal.Moment, v signal.Value) (value signal.Value, missing bool, err error) {
+	for i := range c.Alter {
+		a := &c.Alter[i]
+		if a.Field != mk.field.Name {
+			continue
+		}
+		switch a.How {
+		case AlterSet:
+			if a.Text == nil {
+				v = a.Value
+				continue
+			}
+			c.env[mk.name] = asFormulas(v.Any())
+			if v, err = c.set(a.Text); err != nil {
+				return v, false, err
+			}
+		case AlterStuck:
+			if a.Kept.Type() == signal.Null {
+				*a.Kept = v
+			}
+			v = *a.Kept
+		case AlterWild:
+			x := v.Float() + a.By*(2*signal.Uniform(m.Key, m.Seq, 31)-1)
+			if v.Type() == signal.Int {
+				v = signal.OfInt(int64(math.Round(x)))
+			} else {
+				v = signal.OfFloat(x)
+				if d := mk.field.Finish.Decimals; d != nil {
+					v = v.Round(*d)
+				}
+			}
+		case AlterMissing:
+			missing = true
+		}
+	}
+	return v, missing, nil
+}
+
+// set is the value that a text gives: of its own type where it is one formula.
+func (c *Composer) set(t *formula.Text) (signal.Value, error) {
+	f := t.Single()
+	if f == nil {
+		s, err := t.Expand(&c.machine, c.env)
+		return signal.OfText(s), err
+	}
+	x, err := f.Any(&c.machine, c.env)
+	if err != nil {
+		return signal.Value{}, err
+	}
+	v, ok := signal.Of(x)
+	if !ok {
+		return v, fmt.Errorf("the formula %s gives a %T, which no message can carry", f.Source(), x)
+	}
+	return v, nil
 }
 
 // field makes the i-th field; those before it are made already.
@@ -160,9 +253,9 @@ func (c *Composer) prepare(s *Stream, m *signal.Moment) {
 		c.device = s.Device
 	}
 	c.env["reading"] = s.Reading.Name
-	c.env["seq"] = int(m.Seq)
+	c.env["seq"] = int(m.Seq - min(m.Since, m.Seq))
 	c.env["elapsed"] = m.Elapsed.Seconds()
-	c.env["time"] = m.Time
+	c.env["time"] = m.Time.Add(m.Clock)
 	if s.recalls {
 		before := c.before[s.Index]
 		if before == nil {

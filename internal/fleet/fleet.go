@@ -44,7 +44,9 @@ type Device struct {
 	Path     string           // of a WebSocket; empty: that of the address
 	Tokens   link.TokenSource // gives its access token; nil: it has none
 	Will     *link.Will
-	Asks     []link.Ask // where its commands come from
+	Asks     []link.Ask   // where its commands come from
+	Shaper   *link.Shaper // what Network goes through; nil: nothing
+	Network  link.Network // its own; nil: that of its link
 	Commands []*Command
 	Streams  []*Stream
 }
@@ -59,7 +61,7 @@ type Command struct {
 // Identity is who the device is to its platform.
 func (d *Device) Identity() link.Identity {
 	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Path: d.Path,
-		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks}
+		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks, Network: d.Network}
 }
 
 // Stream is one reading of one device.
@@ -133,10 +135,7 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 	if len(who) == 0 {
 		return f.Devices, nil
 	}
-	list := make([]crowd.Candidate, len(f.Devices))
-	for i, d := range f.Devices {
-		list[i] = crowd.Candidate{Name: d.Name, Kind: d.Cast.Kind.Name, Tags: d.Tags, Env: d.Env, Group: d.Cast}
-	}
+	list := f.Candidates()
 	picked := make([]bool, len(list))
 	for _, w := range who {
 		some, err := w.Pick(f.Crowd.Seed, list)
@@ -154,6 +153,15 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 		}
 	}
 	return devices, nil
+}
+
+// Candidates are all devices, for selections.
+func (f *Fleet) Candidates() []crowd.Candidate {
+	list := make([]crowd.Candidate, len(f.Devices))
+	for i, d := range f.Devices {
+		list[i] = crowd.Candidate{Name: d.Name, Kind: d.Cast.Kind.Name, Tags: d.Tags, Env: d.Env, Group: d.Cast}
+	}
+	return list
 }
 
 // witnesses finds out which devices each witness should see.

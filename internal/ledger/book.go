@@ -21,7 +21,9 @@ type Message struct {
 	Code     int
 	Text     string // what the platform said, or what went wrong
 	Carried  []byte // JSON object of its fields
-	Hole     bool   // the record that it was due is lost in damage
+	Meant    Meant
+	Copies   int  // how often it went out once more, as the plan says
+	Hole     bool // the record that it was due is lost in damage
 }
 
 // Book is a whole ledger in memory: for short runs.
@@ -69,7 +71,7 @@ func (b *Book) add(r *Record) {
 	switch r.Type {
 	case DueRecord:
 		m := b.message(r.Stream, r.Seq)
-		m.Round, m.Due, m.Carried, m.Hole = r.Round, timeOf(r.At), bytes.Clone(r.Carried.B), false
+		m.Round, m.Due, m.Meant, m.Carried, m.Hole = r.Round, timeOf(r.At), r.Meant, bytes.Clone(r.Carried.B), false
 	case SentRecord:
 		m := b.message(r.Stream, r.Seq)
 		if m.Sent.IsZero() {
@@ -79,6 +81,8 @@ func (b *Book) add(r *Record) {
 		if r.Anew {
 			m.Anew++
 		}
+	case CopiedRecord:
+		b.message(r.Stream, r.Seq).Copies++
 	case SettledRecord:
 		m := b.message(r.Stream, r.Seq)
 		m.At, m.Outcome, m.Code, m.Text = timeOf(r.At), r.Outcome, r.Code, string(r.Text.B)

@@ -4,7 +4,7 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 5 KEY\n", and then blocks. KEY is eight
+// A ledger is a header line, "runcrowd ledger 7 KEY\n", and then blocks. KEY is eight
 // random bytes in hexadecimal. A block is these bytes (by which it is found again behind
 // damage; nothing that a platform sends can hold them), the length of its body (4, big
 // endian), the CRC-32C of its body (4, big endian) and its body: the Unix time in
@@ -29,12 +29,12 @@
 //	    run text, crowd text, start int
 //	 2  a reading of a device; index counts from 0
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint)
-//	 3  a round that is to be played, and how many streams and witnesses are defined
-//	    round uint, begin time, end time, streams uint, witnesses uint
+//	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams and witnesses are defined
+//	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint
 //	 4  a witness; index counts from 0, within, linger and wait are in nanoseconds
 //	    index uint, name text, proof text, within int, linger int, wait int, listens bool, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
-//	 5  a message that is due; carried is the JSON object of its fields
-//	    stream uint, seq uint, round uint, due time, carried bytes
+//	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); carried is the JSON object of its fields
+//	    stream uint, seq uint, round uint, due time, meant byte, carried bytes
 //	 6  a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more
 //	    stream uint, seq uint, at time, anew bool
 //	 7  what became of a message
@@ -61,10 +61,14 @@
 //	    witness uint, least int, most int
 //	18  the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0
 //	    pages list(blocks uint, witness uint)
-//	19  the devices had stopped; open messages were under way when the time of the plan was over
-//	    round uint, at time, open uint
+//	19  the devices had stopped; clock is what the plan's clock showed; open messages were under way when the time of the plan was over
+//	    round uint, at time, clock time, open uint
 //	20  devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end
 //	    link text, devices uint, kept uint
+//	21  a message was handed to the network once more, as the plan says
+//	    stream uint, seq uint, at time
+//	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; why: it could not be done
+//	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, broke bool, why text
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

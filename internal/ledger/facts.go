@@ -3,6 +3,7 @@ package ledger
 import (
 	"encoding/json"
 	"math"
+	"slices"
 	"time"
 )
 
@@ -10,8 +11,33 @@ import (
 type Round struct {
 	N          int
 	Begin, End time.Time
+	Clock      time.Time // when the plan's clock began; zero: with the round
+	Speed      string    // of that clock; empty: that of any other
 	Over       time.Time // when the devices had stopped; zero: it is not known
+	Stopped    time.Time // what the plan's clock showed then
 	Open       int       // messages that were under way when the time of the plan was over
+}
+
+// Window is the time that all of a round lies in: on our clock, and on the plan's, which the
+// time stamps of its messages follow. Without an end, it goes to now.
+func (r *Round) Window(now time.Time) (from, to time.Time) {
+	from, to = r.Begin, r.End
+	if to.IsZero() || r.Over.After(to) {
+		to = r.Over
+	}
+	if to.IsZero() {
+		to = now
+	}
+	if r.Clock.IsZero() {
+		return from, to
+	}
+	if r.Clock.Before(from) {
+		from = r.Clock
+	}
+	if r.Stopped.After(to) {
+		to = r.Stopped
+	}
+	return from, to
 }
 
 // Left are sessions that devices left on the broker of a link.
@@ -195,6 +221,87 @@ func (d *DeviceLinks) down(e *LinkEvent) {
 	}
 }
 
+// Deeds is what events did to devices.
+type Deeds struct {
+	// Events are the deeds of each event, in the order in which they first came.
+	Events []EventDeeds
+	// Breaks are when a device's connection was broken by the plan, by its first stream.
+	Breaks map[int][]Break
+}
+
+// EventDeeds is how often one deed of one event was done.
+type EventDeeds struct {
+	Event, Kind, Name string
+	Value             string // an example
+	Times             int
+	Devices           int
+	First, Last       time.Time
+	Failed            int    // times that it could not be done
+	Why               string // the first of these could not
+	devices           map[int]bool
+}
+
+// Break is a time in which the plan broke a device's connections. To is zero: to the end.
+type Break struct{ From, To time.Time }
+
+// most bounds how many breaks of a device are kept; more of them are one.
+const mostBreaks = 1000
+
+func (l *Deeds) add(x *Done) {
+	if x.Broke {
+		l.breaks(x)
+	}
+	if x.Over {
+		return
+	}
+	at := slices.IndexFunc(l.Events, func(e EventDeeds) bool {
+		return e.Event == x.Event && e.Kind == x.Deed.Kind && e.Name == x.Deed.Name
+	})
+	if at < 0 {
+		if len(l.Events) >= mostReasons {
+			return
+		}
+		at = len(l.Events)
+		l.Events = append(l.Events, EventDeeds{Event: x.Event, Kind: x.Deed.Kind, Name: x.Deed.Name, Value: x.Deed.Value, First: x.At, devices: map[int]bool{}})
+	}
+	e := &l.Events[at]
+	if x.At.Before(e.First) {
+		e.First = x.At
+	}
+	if x.At.After(e.Last) {
+		e.Last = x.At
+	}
+	if !e.devices[x.Stream] {
+		e.devices[x.Stream] = true
+		e.Devices++
+	}
+	if x.Why != "" {
+		if e.Failed++; e.Why == "" {
+			e.Why = x.Why
+		}
+		return
+	}
+	e.Times++
+}
+
+func (l *Deeds) breaks(x *Done) {
+	if l.Breaks == nil {
+		l.Breaks = map[int][]Break{}
+	}
+	list := l.Breaks[x.Stream]
+	n := len(list)
+	switch {
+	case x.Over && n > 0:
+		list[n-1].To = x.At
+	case x.Over:
+	case n >= mostBreaks:
+		list[n-1].To = time.Time{}
+	default:
+		list = append(list, Break{From: x.At})
+	}
+	l.Breaks[x.Stream] = list
+}
+
 // Facts is what a ledger tells beside the messages: it does not grow with their number.
 type Facts struct {
 	Run, Crowd string
@@ -207,6 +314,7 @@ type Facts struct {
 	Witnesses []Witness
 	Links     Links
 	Left      []Left
+	Deeds     Deeds
 
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool

@@ -28,7 +28,7 @@ const FlushEvery = 250 * time.Millisecond
 const pageSize = 128 << 10
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 6 "
+const header = "runcrowd ledger 7 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -74,6 +74,8 @@ const (
 	recClosed
 	recOver
 	recLeft
+	recCopied
+	recDone
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -504,24 +506,27 @@ func (w *Writer) Witness(index int, x *Witness) {
 }
 
 // Round notes when a round sent. All streams and witnesses are defined before the first.
-func (w *Writer) Round(n int, begin, end time.Time) {
+func (w *Writer) Round(r Round) {
 	p := w.own
 	p.begin(recRound)
-	p.uint(uint64(n))
-	p.when(begin)
-	p.when(end)
+	p.uint(uint64(r.N))
+	p.when(r.Begin)
+	p.when(r.End)
+	p.when(r.Clock)
+	p.text(r.Speed)
 	p.uint(uint64(w.streams))
 	p.uint(uint64(w.witnesses))
 	p.end()
 }
 
-// Over notes that the devices had stopped, and how many messages were still under way when
+// Over notes that the devices had stopped, what the plan's clock showed then, and how many messages were still under way when
 // the time of the plan was over.
-func (w *Writer) Over(round int, at time.Time, open int) {
+func (w *Writer) Over(round int, at, clock time.Time, open int) {
 	p := w.own
 	p.begin(recOver)
 	p.uint(uint64(round))
 	p.when(at)
+	p.when(clock)
 	p.uint(uint64(open))
 	p.end()
 }
@@ -537,13 +542,15 @@ func (w *Writer) Left(link string, devices int, kept time.Duration) {
 	p.end()
 }
 
-// Due notes a message. Carried is the JSON object of its fields; it is copied.
-func (p *Page) Due(stream int, seq uint64, round int, due int64, carried []byte) {
+// Due notes a message, and what the platform has to do with it. Carried is the JSON object
+// of its fields; it is copied.
+func (p *Page) Due(stream int, seq uint64, round int, due int64, meant Meant, carried []byte) {
 	p.begin(recDue)
 	p.uint(uint64(stream))
 	p.uint(seq)
 	p.uint(uint64(round))
 	p.nano(due, false)
+	p.buf = append(p.buf, byte(meant))
 	p.bytes(carried)
 	p.end()
 }
@@ -556,6 +563,15 @@ func (p *Page) Sent(stream int, seq uint64, at int64, anew bool) {
 	p.uint(seq)
 	p.nano(at, false)
 	p.bool(anew)
+	p.end()
+}
+
+// Copied notes that a message was handed to the network once more, as the plan says.
+func (p *Page) Copied(stream int, seq uint64, at int64) {
+	p.begin(recCopied)
+	p.uint(uint64(stream))
+	p.uint(seq)
+	p.nano(at, false)
 	p.end()
 }
 
@@ -683,10 +699,49 @@ func (p *Page) Link(e *LinkEvent) {
 	p.end()
 }
 
+// Meant is what the platform has to do with a message. Its numbers stand in ledgers.
+type Meant uint8
+
+// What the platform may have to do.
+const (
+	ToKeep    Meant = iota // as of every message
+	ToRefuse               // to say no, and keep nothing
+	ToDiscard              // to keep nothing
+	ToKeepOne              // to keep it once, though it goes out more than once
+)
+
+// Done is that something was done to a device by an event of the plan, or undone.
+type Done struct {
+	Stream int // the first of the device
+	Event  string
+	Round  int
+	Deed   Deed
+	At     time.Time
+	Over   bool   // it was undone
+	Broke  bool   // it breaks connections: what was just sent without an acknowledgement may be lost
+	Why    string // it could not be done
+}
+
+// Done notes it.
+func (p *Page) Done(x *Done) {
+	p.begin(recDone)
+	p.uint(uint64(x.Stream))
+	p.text(x.Event)
+	p.uint(uint64(x.Round))
+	p.text(x.Deed.Kind)
+	p.text(x.Deed.Name)
+	p.text(x.Deed.Value)
+	p.when(x.At)
+	p.bool(x.Over)
+	p.bool(x.Broke)
+	p.text(x.Why)
+	p.end()
+}
+
 // Deed is something that was done to a device: told as data, for whoever prints it.
 type Deed struct {
-	Kind  string // interval, set, send
-	Name  string // the reading, or property; empty: all readings
+	Kind  string // as the crowd file names it
+	Name  string // the reading, property or field; empty: all readings
 	Value string // the new interval or value; of send, the number of the message
 }
 

@@ -97,17 +97,17 @@ func written(t testing.TB, end bool) string {
 	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
 	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
 	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
-	w.Round(1, start, start.Add(time.Minute))
+	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	w.Flush()
 	p := w.Page()
 	at := start.UnixNano()
-	p.Due(0, 1, 1, at, []byte(`{"wave_m":1}`))
+	p.Due(0, 1, 1, at, ledger.ToKeep, []byte(`{"wave_m":1}`))
 	p.Sent(0, 1, at+1000, false)
 	p.Sent(0, 1, at+2000, false)
 	p.Settled(0, 1, at+3000, outcome.Refused, 135, "not authorized")
 	w.Flush()
-	p.Due(0, 2, 1, at+5000, []byte(`{"wave_m":2}`))
-	p.Due(1, 1, 1, at+6000, nil)
+	p.Due(0, 2, 1, at+5000, ledger.ToKeep, []byte(`{"wave_m":2}`))
+	p.Due(1, 1, 1, at+6000, ledger.ToKeep, nil)
 	q := w.WitnessPage(0)
 	q.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Seq: 2,
 		FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)})
@@ -178,7 +178,7 @@ func TestLedgerCutAnywhere(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "cut")
 	before := 0
-	key := whole[len("runcrowd ledger 5 ")+17:][:8]
+	key := whole[len("runcrowd ledger 7 ")+17:][:8]
 	ended := bytes.LastIndex(whole, key) // where the block begins that says it was closed
 	for n := range len(whole) {
 		require.NoError(t, os.WriteFile(path, whole[:n], 0o644))
@@ -293,7 +293,7 @@ func TestWhatWitnessesSawAndIsLost(t *testing.T) {
 		w.Witness(i, &ledger.Witness{Name: fmt.Sprint(i), Proof: "stored", Listens: listens})
 		pages = append(pages, w.WitnessPage(i))
 	}
-	w.Round(1, start, start.Add(time.Minute))
+	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	for n := range 3 {
 		for i, p := range pages {
 			p.Sighting(&ledger.Sighting{Witness: i, Seq: 1, Seen: start, Values: []byte(fmt.Sprintf(`{"seen_by":%d,"time":%d}`, i, n))})
@@ -339,10 +339,10 @@ func TestWhatDefinesALedgerIsLost(t *testing.T) {
 	path := written(t, true)
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
-	key := whole[len("runcrowd ledger 5 ")+17:][:8]
-	blocks := bytes.Split(whole[len("runcrowd ledger 5 ")+17:], key)[1:]
+	key := whole[len("runcrowd ledger 7 ")+17:][:8]
+	blocks := bytes.Split(whole[len("runcrowd ledger 7 ")+17:], key)[1:]
 	read := func(blocks ...[]byte) (*ledger.Book, error) {
-		b := bytes.Clone(whole[:len("runcrowd ledger 5 ")+17])
+		b := bytes.Clone(whole[:len("runcrowd ledger 7 ")+17])
 		for _, x := range blocks {
 			b = append(append(b, key...), x...)
 		}
@@ -368,7 +368,7 @@ func TestFollowing(t *testing.T) {
 	w, err := ledger.Create(path, "r", "c", time.Now())
 	require.NoError(t, err)
 	w.Stream(0, ledger.Stream{Device: "d", Reading: "r"})
-	w.Round(1, time.Now(), time.Now())
+	w.Round(ledger.Round{N: 1, Begin: time.Now(), End: time.Now()})
 	w.Flush()
 	const messages = 3000
 	done := make(chan struct{})
@@ -376,7 +376,7 @@ func TestFollowing(t *testing.T) {
 		defer close(done)
 		p, carried := w.Page(), make([]byte, 40<<10)
 		for i := range uint64(messages) {
-			p.Due(0, i+1, 1, int64(i), carried[:1+i*7%uint64(len(carried))])
+			p.Due(0, i+1, 1, int64(i), ledger.ToKeep, carried[:1+i*7%uint64(len(carried))])
 			w.Flush()
 		}
 	}()
@@ -437,7 +437,7 @@ func BenchmarkMessage(b *testing.B) {
 	carried := make([]byte, 120)
 	b.ReportAllocs()
 	for i := int64(1); b.Loop(); i++ {
-		p.Due(0, uint64(i), 1, i, carried)
+		p.Due(0, uint64(i), 1, i, ledger.ToKeep, carried)
 		p.Sent(0, uint64(i), i, false)
 		p.Settled(0, uint64(i), i, outcome.Accepted, 0, "")
 	}

@@ -86,10 +86,12 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
 	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second, Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
-	w.Round(1, start, start.Add(time.Minute))
+	w.Round(Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	p := w.Page()
-	p.Due(0, 1, 1, start.UnixNano(), []byte(`{"a":1}`))
+	p.Due(0, 1, 1, start.UnixNano(), ToKeep, []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1, false)
+	p.Copied(0, 1, start.UnixNano()+1)
+	p.Done(&Done{Event: "outage", Round: 1, Deed: Deed{"offline", "", "cut"}, At: start, Broke: true, Why: "no"})
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
 	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})
@@ -99,7 +101,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Command(&Command{Number: 1, Device: "buoy-1", At: start, Did: []Deed{{"set", "a", "1"}, {"send", "state", "2"}}})
 	p.Answer(1, &Answer{Due: start, How: Wrong, Body: []byte("x")})
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
-	w.Over(1, start, 3)
+	w.Over(1, start, time.Time{}, 3)
 	w.Left("sea", 2, time.Minute)
 	w.End(true)
 	require.NoError(t, w.Close())
@@ -126,7 +128,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recLeft)
+	assert.Len(t, table, recDone)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.
@@ -141,7 +143,7 @@ func TestPagesDoNotWaitForTheDisk(t *testing.T) {
 	written := make(chan struct{})
 	go func() {
 		for seq := range uint64(100_000) {
-			p.Due(0, seq+1, 1, 1, make([]byte, 100))
+			p.Due(0, seq+1, 1, 1, ToKeep, make([]byte, 100))
 		}
 		close(written)
 	}()

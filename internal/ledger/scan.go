@@ -27,6 +27,7 @@ const (
 	CommandRecord  RecordType = recCommand
 	AnswerRecord   RecordType = recAnswer
 	ToldRecord     RecordType = recTold
+	CopiedRecord   RecordType = recCopied
 )
 
 // Bytes are a part of a ledger.
@@ -45,6 +46,7 @@ type Record struct {
 	// stored, in Unix nanoseconds; 0 is no time.
 	At, Stored int64
 	Carried    Bytes // of DueRecord
+	Meant      Meant // of DueRecord
 	Anew       bool  // of SentRecord: after an earlier time, and it may be stored once more
 	Outcome    outcome.Outcome
 	Code       int
@@ -437,15 +439,15 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recStream:
 		return s.stream(d)
 	case recRound:
-		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when()})
+		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
 		s.rounds, s.streams, s.witnesses = true, d.uint(), d.uint()
 		s.played = 0
 		return nil
 	case recOver:
-		n, at, open := int(d.uint()), d.when(), int(d.uint())
+		n, at, clock, open := int(d.uint()), d.when(), d.when(), int(d.uint())
 		for i := range f.Rounds {
 			if f.Rounds[i].N == n && d.err == nil {
-				f.Rounds[i].Over, f.Rounds[i].Open = at, open
+				f.Rounds[i].Over, f.Rounds[i].Stopped, f.Rounds[i].Open = at, clock, open
 			}
 		}
 		return nil
@@ -490,6 +492,12 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 			f.Links.add(e)
 		}
 		return nil
+	case recDone:
+		x := &Done{int(d.uint()), d.text(), int(d.uint()), Deed{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.text()}
+		if d.err == nil {
+			f.Deeds.add(x)
+		}
+		return nil
 	case recEnd:
 		_ = d.when()
 		f.Ended, f.Interrupted = true, d.bool()
@@ -500,7 +508,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recClosed:
 		return s.closed(d)
 	case recDue:
-		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Carried = DueRecord, s.index(d), d.uint(), int(d.uint()), d.nano(), d.part()
+		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Carried = DueRecord, s.index(d), d.uint(), int(d.uint()), d.nano(), Meant(d.byte()), d.part()
 		if d.err != nil {
 			return nil
 		}
@@ -511,7 +519,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		if n := len(f.Rounds); n > 0 && f.Rounds[n-1].N == r.Round && r.At > s.played {
 			s.played = r.At
 		}
-	case recSent, recSettled:
+	case recSent, recSettled, recCopied:
 		r.Type, r.Stream, r.Seq, r.At = RecordType(rec), s.index(d), d.uint(), d.nano()
 		if rec == recSent {
 			r.Anew = d.bool()

@@ -34,6 +34,10 @@ type Message struct {
 	MQTT MQTT // what goes with MQTT alone
 	HTTP HTTP // what goes with HTTP alone
 
+	Copy  bool  // it went out before, and goes out again as it is
+	Guise bool  // it shows other credentials than the device's
+	Meant uint8 // what the platform has to do with it, as the ledger has it
+
 	// Answer is the number of the command that the message answers, from 1; 0: it
 	// is one of a reading. It is the sink's, and so are the fields that name streams.
 	Answer int
@@ -80,6 +84,7 @@ type Identity struct {
 	Tokens             TokenSource      // nil: no access token
 	Will               *Will            // MQTT; nil: none
 	Asks               []Ask            // where commands come from
+	Network            Network          // its own; nil: that of the link
 }
 
 // Will is what the broker publishes when it loses a device (MQTT 5, section
@@ -185,6 +190,8 @@ type Loss struct {
 	Times int
 	// Early: the platform had not accepted the connection.
 	Early bool
+	// Refused: it said no.
+	Refused bool
 }
 
 // Culprit is a message that a connection did not outlive.
@@ -213,6 +220,9 @@ type Conn interface {
 	// after: Link.Close waits for it. Last: the device does not come back in this run. A
 	// second Close does nothing.
 	Close(last bool)
+	// Wake makes it try again at once, where it waits to connect: there is a reason to
+	// believe that it can.
+	Wake()
 }
 
 // Link reaches one platform for many devices. Its methods may be called from any
@@ -273,6 +283,8 @@ func Explain(err error, address string) (what, try string) {
 		return what, try
 	}
 	switch {
+	case errors.Is(err, ErrCut):
+		return ErrCut.Error(), ""
 	case errors.As(err, &dns) && dns.IsNotFound:
 		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS knows it"
 	case errors.As(err, &dns):

@@ -15,9 +15,10 @@ const (
 	NotAsked                // written; the protocol gives no answer (QoS 0)
 	NoAnswer                // sent, and given up: time-out, connection lost, end of the run
 	Unsent                  // never sent before the end
+	Dropped                 // the device dropped it, as the plan says: it was never sent
 )
 
-var names = [...]string{"open", "accepted", "refused", "not asked", "no answer", "unsent"}
+var names = [...]string{"open", "accepted", "refused", "not asked", "no answer", "unsent", "dropped"}
 
 func (o Outcome) String() string {
 	if int(o) < len(names) {

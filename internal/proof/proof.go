@@ -54,6 +54,21 @@ type Requirement struct {
 	Within  time.Duration // of a share: the time allowed; 0 is any
 	Limit   time.Duration // of delays and lag
 	Most    int           // of counts
+	Rounds  Rounds        // that must each fulfil it; none: all together
+}
+
+// Rounds are rounds of a run, from 1: from one to another.
+type Rounds struct {
+	Name     string // as in the crowd file; empty: none
+	From, To int    // To 0: to the last one; From -1: only the last one
+}
+
+// Has tells whether a round is among them, where that many were played.
+func (r Rounds) Has(round, played int) bool {
+	if r.From < 0 {
+		return round == played
+	}
+	return round >= r.From && (r.To == 0 || round <= r.To)
 }
 
 // State is whether a requirement is met.

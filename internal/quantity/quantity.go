@@ -317,3 +317,24 @@ func UnixInstant(n int64) time.Time {
 	}
 	return time.Unix(0, n)
 }
+
+// bitRates are units of rates in bits a second.
+var bitRates = map[string]float64{"bit/s": 1, "kbit/s": 1e3, "Mbit/s": 1e6, "Gbit/s": 1e9, "B/s": 8, "kB/s": 8e3, "MB/s": 8e6}
+
+// ParseBitRate reads "9600 bit/s", "64 kbit/s" or "10 kB/s" and gives bits a second.
+func ParseBitRate(text string) (float64, error) {
+	t := strings.TrimSpace(text)
+	i := strings.IndexFunc(t, func(r rune) bool { return r != '.' && (r < '0' || r > '9') })
+	if i < 0 {
+		return 0, fmt.Errorf("%q has no unit; write one such as 9600 bit/s or 64 kbit/s", text)
+	}
+	v, err := strconv.ParseFloat(t[:i], 64)
+	size, known := bitRates[strings.TrimSpace(t[i:])]
+	switch {
+	case err != nil || !known:
+		return 0, fmt.Errorf("%q is not a rate of bits; write one such as 9600 bit/s, 64 kbit/s or 10 kB/s", text)
+	case v*size < 8:
+		return 0, fmt.Errorf("%q is too slow; the least is 8 bit/s", text)
+	}
+	return v * size, nil
+}

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -181,6 +182,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if s.links == nil {
 		s.links = Links(c, opt.Network)
 	}
+	engine.Shape(f, opt.Network)
 	tried := map[*crowd.Link]bool{}
 	for _, d := range devices {
 		l := d.Cast.Link
@@ -371,29 +373,101 @@ func (s *Session) Play(ctx context.Context) error {
 		}
 	}()
 	plan := &s.crowd.Plan
-	begin := clock.Now()
-	for n := 1; n <= plan.Rounds && play.Err() == nil; n++ {
-		if planned := begin.Add(time.Duration(n-1) * plan.Every); n > 1 {
-			s.set(func(p *Progress) { p.Phase, p.Round, p.Begin, p.End = Pausing, n, clock.Now(), planned })
-			if late := clock.Now().Sub(planned); late > 100*time.Millisecond {
-				s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n, late.Round(100*time.Millisecond))
+	first := s.wait(play)
+	failed := 0
+	for n := 1; (plan.Rounds == 0 || n <= plan.Rounds) && play.Err() == nil; n++ {
+		if n > 1 {
+			planned := first.Add(s.step(n))
+			if plan.Every == 0 || plan.Speed.Max {
+				planned = clock.Now()
 			}
-			select {
-			case <-play.Done():
-				continue
-			case <-time.After(planned.Sub(clock.Now())):
+			s.pause(play, n, planned)
+			if play.Err() != nil {
+				break
 			}
 		}
-		end := clock.Now().Add(plan.For)
-		s.round(play, n, end, func(begin time.Time) { s.engine.Play(play, n, begin) })
+		begin := s.planBegin(first, n)
+		s.round(play, n, begin, func() { s.engine.Play(play, n, begin) })
+		if plan.GiveUp == 0 || play.Err() != nil {
+			continue
+		}
+		switch good, err := s.judgeRound(n); {
+		case err != nil:
+			s.note("round %d could not be judged: %s", n, err)
+		case good:
+			failed = 0
+		default:
+			if failed++; failed >= plan.GiveUp && n != plan.Rounds {
+				s.note("the run ends: %d rounds in a row did not meet the requirements", failed)
+				stop()
+				return s.finish(ctx)
+			}
+		}
 	}
 	return s.finish(ctx)
+}
+
+// wait waits for the time of day at which the run begins, and says when the first round
+// does.
+func (s *Session) wait(ctx context.Context) time.Time {
+	day := s.crowd.Plan.Begin.Day
+	if !day.Is {
+		return clock.Now()
+	}
+	at := day.Next(clock.Now())
+	s.pause(ctx, 1, at)
+	return at
+}
+
+// step is how long after the first round the n-th begins, by our clock.
+func (s *Session) step(n int) time.Duration {
+	plan := &s.crowd.Plan
+	return time.Duration(float64(n-1) * float64(plan.Every) / plan.Speed.Times())
+}
+
+// pause waits for the beginning of a round.
+func (s *Session) pause(ctx context.Context, n int, until time.Time) {
+	s.set(func(p *Progress) {
+		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Pausing, n, s.crowd.Plan.Rounds, clock.Now(), until
+	})
+	if late := clock.Now().Sub(until); late > 100*time.Millisecond {
+		s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n, late.Round(100*time.Millisecond))
+	}
+	// The wall clock may be set meanwhile, or the machine sleep: look now and then.
+	for ctx.Err() == nil {
+		left := until.Sub(clock.Now())
+		if left <= 0 {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(min(left, time.Minute)):
+		}
+	}
+}
+
+// planBegin is what the plan's clock shows when the n-th round begins.
+func (s *Session) planBegin(first time.Time, n int) time.Time {
+	plan := &s.crowd.Plan
+	step := plan.Every
+	if step == 0 && n > 1 {
+		step = plan.Lasts(first)
+	}
+	switch {
+	case !plan.Begin.At.IsZero():
+		return plan.Begin.At.Add(time.Duration(n-1) * step)
+	case plan.Begin.Past > 0:
+		return clock.Now().Add(-plan.Begin.Past)
+	case plan.Speed != crowd.Speed{}:
+		return first.Add(time.Duration(n-1) * step)
+	}
+	return clock.Now()
 }
 
 // Send sends one message in place of the plan, and hears the witnesses. The error is as
 // that of Play.
 func (s *Session) Send(ctx context.Context, one *engine.Single) error {
-	s.round(ctx, 1, clock.Now(), func(time.Time) { s.engine.Send(ctx, 1, one) })
+	s.round(ctx, 1, time.Time{}, func() { s.engine.Send(ctx, 1, one) })
 	return s.finish(ctx)
 }
 
@@ -415,23 +489,35 @@ func (s *Session) finish(ctx context.Context) error {
 // longer is by how much a round may outlast its plan before that is told.
 const longer = time.Second
 
-// round plays one round, which is to end at a time, and hears the witnesses for it.
-func (s *Session) round(ctx context.Context, n int, end time.Time, play func(begin time.Time)) {
-	begin := clock.Now()
+// round plays one round, which begins at a time of the plan's clock, and hears the
+// witnesses for it. Without that time, it is over at once.
+func (s *Session) round(ctx context.Context, n int, planned time.Time, play func()) {
+	plan := &s.crowd.Plan
+	r := ledger.Round{N: n, Begin: clock.Now()}
+	if planned.IsZero() {
+		r.End = r.Begin
+	} else {
+		s.length(&r, planned)
+	}
 	s.set(func(p *Progress) {
-		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, s.crowd.Plan.Rounds, begin, end
+		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, plan.Rounds, r.Begin, r.End
 	})
-	s.ledger.Round(n, begin, end)
+	s.ledger.Round(r)
 	s.ledger.Flush() // what defines the round is on its way to the disk before its first message
-	play(begin)
-	s.ledger.Over(n, clock.Now(), s.engine.WasOpen)
-	if over := clock.Now().Sub(end); over > longer && s.engine.WasOpen > 0 && ctx.Err() == nil {
-		s.note("round %d took %s longer than the plan: %d messages were still under way when its time was over", n, over.Round(100*time.Millisecond), s.engine.WasOpen)
+	play()
+	r.Over, r.Open = clock.Now(), s.engine.WasOpen
+	if !r.Clock.IsZero() {
+		r.Stopped = s.engine.Stopped
+	}
+	s.ledger.Over(n, r.Over, r.Stopped, r.Open)
+	if over := r.Over.Sub(r.End); !r.End.IsZero() && over > longer && r.Open > 0 && ctx.Err() == nil {
+		s.note("round %d took %s longer than the plan: %d messages were still under way when its time was over", n, over.Round(100*time.Millisecond), r.Open)
 	}
 	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
 		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)
 	}
-	r := witness.Round{N: n, Begin: begin, End: end, Expect: s.engine}
+	heard := witness.Round{N: n, Expect: s.engine}
+	heard.Begin, heard.End = r.Window(r.Over)
 	s.set(func(p *Progress) { p.Phase = Hearing })
 	// A run that was interrupted while it played hears its witnesses all the same. One
 	// that is interrupted while they are heard does not wait for them; nor does a full disk.
@@ -448,12 +534,36 @@ func (s *Session) round(ctx context.Context, n int, end time.Time, play func(beg
 			continue
 		}
 		g.Go(func() error {
-			complete, why := w.Hear(hear, r)
+			complete, why := w.Hear(hear, heard)
 			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
 			return nil
 		})
 	}
 	g.Wait()
+}
+
+// length says how long a round is to last, and by which clock.
+func (s *Session) length(r *ledger.Round, begin time.Time) {
+	plan := &s.crowd.Plan
+	lasts := plan.Lasts(begin)
+	pinned := plan.Begin.Past > 0 || !plan.Begin.At.IsZero() || plan.Speed != crowd.Speed{}
+	if pinned {
+		r.Clock = begin
+	}
+	switch {
+	case plan.Speed.Max:
+		r.Speed = "max"
+		return
+	case plan.Speed.Times() != 1:
+		r.Speed = strconv.FormatFloat(plan.Speed.Times(), 'f', -1, 64)
+	}
+	if lasts >= crowd.Forever/2 || plan.Messages > 0 {
+		return // nobody knows
+	}
+	if plan.Begin.Past > 0 {
+		lasts = max(0, lasts-plan.Begin.Past)
+	}
+	r.End = r.Begin.Add(time.Duration(float64(lasts) / plan.Speed.Times()))
 }
 
 // follower gathers the evidence of a run while it plays.
@@ -581,3 +691,22 @@ func (s *Session) Progress() Progress {
 
 // ValuesFailed is how many values could not be made, and why the first was not.
 func (s *Session) ValuesFailed() (int64, error) { return s.engine.Failure() }
+
+// judgeRound tells whether a round that was just played meets the requirements.
+func (s *Session) judgeRound(n int) (bool, error) {
+	s.ledger.Flush()
+	e, err := openEvidence(s.Folder, 0)
+	if err != nil {
+		return false, err
+	}
+	defer e.Close()
+	m, err := ReadManifest(s.Folder)
+	if err != nil {
+		return false, err
+	}
+	res, err := tally.Watch(e, tally.Options{PerVerdict: 1}).Judge()
+	if err != nil {
+		return false, ledgerError(s.Folder, err)
+	}
+	return res.RoundMeets(n, m.Require), nil
+}

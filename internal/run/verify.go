@@ -75,7 +75,7 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 			r[c.Stream][0] = c.Seq
 		}
 		r[c.Stream][1] = c.Seq + 1
-		if c.Outcome == outcome.Refused || c.Outcome == outcome.Unsent {
+		if c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Outcome == outcome.Refused && c.Meant == ledger.ToKeep {
 			x.excused[c.Stream].Add(c.Seq)
 		}
 		return nil
@@ -216,7 +216,9 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 		}
 	}
 	for _, r := range e.Rounds {
-		complete, why := wit.Hear(ctx, witness.Round{N: r.N, Begin: r.Begin, End: r.End, Expect: x.of(r.N)})
+		heard := witness.Round{N: r.N, Expect: x.of(r.N)}
+		heard.Begin, heard.End = r.Window(e.LastWrite)
+		complete, why := wit.Hear(ctx, heard)
 		page.Heard(i, r.N, complete, c.Redact(why))
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -56,7 +56,7 @@ var records = []Spec{
 		make: func(a Args) (Signal, error) {
 			as, offset, drift := a.word("as"), a.dur("offset"), a.num("drift")
 			shown := func(m *Moment) time.Time {
-				return m.Time.Add(offset + time.Duration(math.Round(drift*1e-6*float64(m.Elapsed))))
+				return m.Time.Add(m.Clock + offset + time.Duration(math.Round(drift*1e-6*float64(m.Elapsed))))
 			}
 			switch as {
 			case "s":

@@ -21,6 +21,8 @@ type Moment struct {
 	Every   time.Duration // the reading's interval
 	Jitter  time.Duration // how much of Time is jitter
 	Body    uint64        // identifies the device: what moves together depends on it
+	Clock   time.Duration // by how much the device's own clock is ahead
+	Since   uint64        // messages before the device last began to count anew
 }
 
 // Back is the moment k messages earlier on the schedule without jitter. It does

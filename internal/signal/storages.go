@@ -70,9 +70,9 @@ var storages = []Spec{
 				return nil, fmt.Errorf("reset must be 0%% or at least 0.01%%")
 			}
 			return signalFunc(func(m Moment) Value {
-				n := int64(m.Seq - min(1, m.Seq))
+				n := int64(m.Seq - min(1+m.Since, m.Seq))
 				if each {
-					n = int64(m.Tick)
+					n = min(n, int64(m.Tick))
 				}
 				for k := int64(0); reset > 0 && k < n; k++ {
 					if Uniform(m.Key, m.Seq-uint64(k), 3) < reset {

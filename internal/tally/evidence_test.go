@@ -34,13 +34,13 @@ func writeLedger(t require.TestingT, path string, b *ledger.Book, order []int) {
 	for i := range b.Witnesses {
 		w.Witness(i, &b.Witnesses[i])
 	}
-	w.Round(1, b.Rounds[0].Begin, b.Rounds[0].End)
+	w.Round(ledger.Round{N: 1, Begin: b.Rounds[0].Begin, End: b.Rounds[0].End})
 	w.Flush()
 	p, q := w.Page(), []*ledger.Page{w.WitnessPage(0), w.WitnessPage(1)}
 	var deeds []func()
 	for stream, list := range b.Messages {
 		for _, m := range list {
-			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), m.Carried)
+			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), ledger.ToKeep, m.Carried)
 			deeds = append(deeds, func() {
 				for range m.Attempts {
 					p.Sent(stream, m.Seq, m.Sent.UnixNano(), false)
@@ -192,7 +192,7 @@ func BenchmarkJudgeALedger(b *testing.B) {
 		w.Stream(i, ledger.Stream{Device: fmt.Sprintf("buoy-%04d", i), Kind: "buoy", Reading: "state"})
 	}
 	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Listens: true, Linger: time.Second})
-	w.Round(1, start, start.Add(time.Hour))
+	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Hour)})
 	w.Flush()
 	p, q := w.Page(), w.WitnessPage(0)
 	var body []byte
@@ -200,7 +200,7 @@ func BenchmarkJudgeALedger(b *testing.B) {
 		stream, seq := i%streams, uint64(i/streams+1)
 		at := start.UnixNano() + int64(i)*20_000
 		body = fmt.Appendf(body[:0], `{"wave_m":%d.%02d,"water_c":9.%d,"depth_m":11.25,"under_m":9.9,"battery_v":12.%d}`, i%7, i%100, i%10, i%8)
-		p.Due(stream, seq, 1, at, body)
+		p.Due(stream, seq, 1, at, ledger.ToKeep, body)
 		p.Sent(stream, seq, at+1000, false)
 		p.Settled(stream, seq, at+300_000, outcome.Accepted, 0, "")
 		q.Sighting(&ledger.Sighting{Stream: stream, Seq: seq, Seen: time.Unix(0, at+400_000),

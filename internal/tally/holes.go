@@ -88,7 +88,7 @@ func (t *Tally) row(c *evidence.Case, v verdict.Verdict) {
 		t.rowOver()
 	}
 	switch v {
-	case verdict.Proven, verdict.Altered, verdict.Misfiled, verdict.Repeated, verdict.Late:
+	case verdict.Proven, verdict.Altered, verdict.Misfiled, verdict.Repeated, verdict.Late, verdict.LetIn, verdict.Dropped:
 		return
 	}
 	if !h.is {
@@ -232,6 +232,7 @@ func (t *Tally) connections() {
 		}
 	}
 	r.Left = f.Left
+	r.Deeds = f.Deeds.Events
 }
 
 func sortedKeys[V any](m map[int]V) []int {

@@ -25,7 +25,7 @@ func TestHolesAndConnections(t *testing.T) {
 		w.Stream(2*i, ledger.Stream{Device: device, Kind: "buoy", Reading: "state"})
 		w.Stream(2*i+1, ledger.Stream{Device: device, Kind: "buoy", Reading: "bad"})
 	}
-	w.Round(1, begin, begin.Add(20*time.Second))
+	w.Round(ledger.Round{N: 1, Begin: begin, End: begin.Add(20 * time.Second)})
 	p := w.Page()
 	at := func(s int) time.Time { return begin.Add(time.Duration(s) * time.Second) }
 	down := func(stream, s int, why string, early bool, after ledger.Entry, times int) {
@@ -35,7 +35,7 @@ func TestHolesAndConnections(t *testing.T) {
 	p.Link(&ledger.LinkEvent{Stream: 0, At: at(0), What: ledger.Remarked, Why: "a remark"})
 	// buoy-1 is away from 5 to 9; 4 to 8 are not sent. 12 and 13 are refused.
 	for seq := 1; seq <= 15; seq++ {
-		p.Due(0, uint64(seq), 1, at(seq).UnixNano(), []byte(`{}`))
+		p.Due(0, uint64(seq), 1, at(seq).UnixNano(), ledger.ToKeep, []byte(`{}`))
 		switch {
 		case seq >= 5 && seq <= 9:
 			p.Settled(0, uint64(seq), at(20).UnixNano(), outcome.Unsent, 0, "still waiting")
@@ -56,7 +56,7 @@ func TestHolesAndConnections(t *testing.T) {
 	p.Link(&ledger.LinkEvent{Stream: 2, At: at(4), What: ledger.Up})
 	down(4, 1, "CONNECT got no answer", true, ledger.Entry{}, 0)
 	down(6, 1, "CONNECT got no answer", true, ledger.Entry{}, 0)
-	w.Over(1, begin.Add(23*time.Second), 5)
+	w.Over(1, begin.Add(23*time.Second), time.Time{}, 5)
 	w.Left("sea", 3, time.Hour)
 	w.End(false)
 	require.NoError(t, w.Close())

@@ -22,20 +22,15 @@ func (r *Result) Check(list []proof.Requirement) []proof.Check {
 }
 
 func (r *Result) check(q *proof.Requirement) proof.Check {
+	if q.Rounds.Name != "" {
+		return r.checkRounds(q)
+	}
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	met := false
 	switch q.Measure {
 	case proof.Share:
-		good, all, unknown := r.Total[verdict.Proven], r.Total.Due(), r.Total[verdict.Unknown]
-		if !q.Proven {
-			p := r.Proofs[q.Proof]
-			good, all, unknown = p.AsSent, p.Asked, p.Unknown+p.Open
-		}
-		c.Got = ShareText(good, all)
-		met = all > 0 && float64(good)*100 >= q.Percent*float64(all)
-		if !met && unknown > 0 && float64(good+unknown)*100 >= q.Percent*float64(all) {
-			c.State = proof.Undecided
-		}
+		c.State, c.Got = share(q, &r.Total, r.Proofs)
+		return c
 	case proof.Unmatched:
 		c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
 	case proof.OutOfOrder:
@@ -54,6 +49,78 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.State = proof.Met
 	}
 	return c
+}
+
+// share says whether a share is met, and what it is.
+func share(q *proof.Requirement, total *Counts, proofs []Proof) (state proof.State, got string) {
+	good, all, unknown := total[verdict.Proven], total.Asked(), total[verdict.Unknown]
+	if !q.Proven {
+		p := proofs[q.Proof]
+		good, all, unknown = p.AsSent, p.Asked, p.Unknown+p.Open
+	}
+	got = ShareText(good, all)
+	switch {
+	case all > 0 && float64(good)*100 >= q.Percent*float64(all):
+		return proof.Met, got
+	case unknown > 0 && float64(good+unknown)*100 >= q.Percent*float64(all):
+		return proof.Undecided, got
+	}
+	return proof.NotMet, got
+}
+
+// checkRounds says whether each of some rounds meets a requirement: the worst one tells.
+func (r *Result) checkRounds(q *proof.Requirement) proof.Check {
+	c := proof.Check{Key: q.Rounds.Name + ": " + q.Key, Want: q.Text, State: proof.Met}
+	played, worst := 0, -1
+	if n := len(r.Parts); n > 0 {
+		played = r.Parts[n-1].Round
+	}
+	some := 0
+	for i := range r.Parts {
+		x := &r.Parts[i]
+		if !q.Rounds.Has(x.Round, played) {
+			continue
+		}
+		some++
+		state, got := share(q, &x.Counts, x.Proofs[:])
+		if state != proof.Met && (worst < 0 || state == proof.NotMet && c.State == proof.Undecided) {
+			worst, c.State, c.Got = i, state, fmt.Sprintf("round %d: %s", x.Round, got)
+		}
+	}
+	switch {
+	case some == 0 || q.Rounds.To > played:
+		c.State, c.Got = proof.NotMet, fmt.Sprintf("%d rounds were played", played)
+	case worst < 0:
+		c.Got = fmt.Sprintf("in each of %d", some)
+		if some == 1 {
+			c.Got = "in that round"
+		}
+	}
+	return c
+}
+
+// RoundMeets tells whether a round meets what is required of shares. Without any such
+// requirement, all of its messages must be proven.
+func (r *Result) RoundMeets(round int, list []proof.Requirement) bool {
+	for i := range r.Parts {
+		x := &r.Parts[i]
+		if x.Round != round {
+			continue
+		}
+		asked := false
+		for k := range list {
+			q := &list[k]
+			if q.Measure != proof.Share || q.Rounds.Name != "" && !q.Rounds.Has(round, round) {
+				continue
+			}
+			asked = true
+			if state, _ := share(q, &x.Counts, x.Proofs[:]); state == proof.NotMet {
+				return false
+			}
+		}
+		return asked || x.Counts[verdict.Proven] == x.Counts.Asked()
+	}
+	return false // nothing was due
 }
 
 // ShareText is "99.83% (598 of 599)"; it says 100% only where that is exact.

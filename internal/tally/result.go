@@ -19,6 +19,17 @@ func (c *Counts) Due() int {
 	return n
 }
 
+// Asked is the number of messages that count where shares are asked for.
+func (c *Counts) Asked() int {
+	n := 0
+	for v, k := range c {
+		if verdict.Verdict(v).Counts() {
+			n += k
+		}
+	}
+	return n
+}
+
 // Group is a part of the run with its verdicts.
 type Group struct {
 	Name   string
@@ -38,6 +49,13 @@ type Proof struct {
 	// NotAsked are messages for which this proof cannot be had: QoS 0 has no
 	// acknowledgement, a witness may be told to look at some kinds only.
 	NotAsked int `json:"not_asked"`
+}
+
+// Part is one round, as far as requirements may ask for it.
+type Part struct {
+	Round  int
+	Counts Counts
+	Proofs [3]Proof
 }
 
 // Delays are percentiles of a time, in order, exact to four figures; the worst is exact.
@@ -83,6 +101,8 @@ type Result struct {
 	Total          Counts
 	Kinds          []Group
 	Rounds         []Group
+	Parts          []Part // the rounds again
+	Deeds          []ledger.EventDeeds
 	Devices        []Group // those with anything not proven, the worst first
 	DeviceCount    int
 	Proofs         []Proof // acknowledged, received, stored

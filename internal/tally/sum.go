@@ -26,9 +26,12 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	rounds := slices.Sorted(maps.Keys(t.byRound))
 	for _, n := range rounds {
 		r.Rounds = append(r.Rounds, Group{fmt.Sprint(n), *t.byRound[n]})
+		if in := t.inRound[n]; in != nil {
+			r.Parts = append(r.Parts, Part{n, *t.byRound[n], *in})
+		}
 	}
 	for name, c := range t.byDevice {
-		if c[verdict.Proven] < c.Due() {
+		if c[verdict.Proven]+c[verdict.Dropped] < c.Due() {
 			r.Devices = append(r.Devices, Group{name, *c})
 		}
 	}

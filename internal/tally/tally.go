@@ -35,6 +35,7 @@ type Tally struct {
 	byDevice map[string]*Counts
 	byKind   map[string]*Counts
 	byRound  map[int]*Counts
+	inRound  map[int]*[3]Proof // the proofs of each round
 	findings [verdict.Count]int
 	delays   [4]*delays // acknowledged, received, stored, lag
 	proofs   [3]Proof
@@ -54,7 +55,7 @@ type Tally struct {
 
 // New makes an empty tally of a run, whose messages are judged by j.
 func New(f *ledger.Facts, j *verdict.Judge, opt Options) *Tally {
-	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{},
+	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{}, inRound: map[int]*[3]Proof{},
 		alike: map[likeness]*Alike{}, stream: -1, order: make([]order, len(f.Witnesses))}
 	t.commands.most = opt.PerVerdict
 	for i, name := range []string{"acknowledged", "received", "stored"} {
@@ -202,6 +203,12 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	}
 	t.round = c.Round
 	r := t.judge.Rule(c, recovered)
+	if r.Verdict == verdict.Dropped { // nothing can be asked of what was never sent
+		for w := range r.States {
+			r.States[w], r.Delays[w] = verdict.Unasked, -1
+		}
+		r.Answer = verdict.Unasked
+	}
 	var state [3]verdict.State
 	for w, x := range r.States {
 		if x == verdict.Unasked {
@@ -216,8 +223,14 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		}
 	}
 	state[0] = r.Answer
+	in := t.inRound[c.Round]
+	if in == nil {
+		in = new([3]Proof)
+		t.inRound[c.Round] = in
+	}
 	for p := range t.proofs {
 		t.proofs[p].add(state[p])
+		in[p].add(state[p])
 	}
 	if !c.Sent.IsZero() {
 		t.delays[3].add(c.Sent.Sub(c.Due))
@@ -238,7 +251,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	if v == verdict.Altered {
 		t.likenesses(c, s)
 	}
-	if v != verdict.Proven && (t.opt.PerVerdict == 0 || t.findings[v] < t.opt.PerVerdict) {
+	if v != verdict.Proven && v != verdict.Dropped && (t.opt.PerVerdict == 0 || t.findings[v] < t.opt.PerVerdict) {
 		t.findings[v]++
 		t.res.Findings = append(t.res.Findings, t.judge.Finding(c, recovered))
 	}
@@ -265,6 +278,10 @@ func (p *Proof) add(s verdict.State) {
 	}
 }
 
+func (p *Proof) merge(o *Proof) {
+	p.Asked, p.Seen, p.AsSent, p.Open, p.Unknown, p.NotAsked = p.Asked+o.Asked, p.Seen+o.Seen, p.AsSent+o.AsSent, p.Open+o.Open, p.Unknown+o.Unknown, p.NotAsked+o.NotAsked
+}
+
 func proofIndex(name string) int {
 	if name == "stored" {
 		return 2
@@ -287,6 +304,7 @@ type found struct {
 	when   int64
 	seq    uint64
 	counts bool
+	sent   int64
 }
 
 func (o *order) begin() { o.ahead, o.from = o.ahead[:0], 0 }
@@ -294,7 +312,8 @@ func (o *order) begin() { o.ahead, o.from = o.ahead[:0], 0 }
 // add takes the next message of the stream, and adds those that are behind it.
 func (o *order) add(x found, behind *ledger.Spans) {
 	for len(o.ahead) > o.from && o.ahead[len(o.ahead)-1].when > x.when {
-		if last := &o.ahead[len(o.ahead)-1]; last.counts {
+		// What the device itself sent in another order is not out of order.
+		if last := &o.ahead[len(o.ahead)-1]; last.counts && last.sent <= x.sent {
 			behind.Add(last.seq)
 		}
 		o.ahead = o.ahead[:len(o.ahead)-1]
@@ -329,7 +348,7 @@ func (t *Tally) ordered(c *evidence.Case) {
 		if !first.Stored.IsZero() && first.Stored.Before(at) {
 			at = first.Stored
 		}
-		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1}, &t.behind)
+		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1 && c.Copies == 0, c.Sent.UnixNano()}, &t.behind)
 	}
 }
 
@@ -380,8 +399,17 @@ func (t *Tally) Merge(o *Tally) {
 		add(counts(t.byRound, k), c)
 	}
 	for p := range t.proofs {
-		x, y := &t.proofs[p], &o.proofs[p]
-		x.Asked, x.Seen, x.AsSent, x.Open, x.Unknown, x.NotAsked = x.Asked+y.Asked, x.Seen+y.Seen, x.AsSent+y.AsSent, x.Open+y.Open, x.Unknown+y.Unknown, x.NotAsked+y.NotAsked
+		t.proofs[p].merge(&o.proofs[p])
+	}
+	for n, list := range o.inRound {
+		in := t.inRound[n]
+		if in == nil {
+			in = new([3]Proof)
+			t.inRound[n] = in
+		}
+		for p := range list {
+			in[p].merge(&list[p])
+		}
 	}
 	for i := range t.delays {
 		t.delays[i].merge(o.delays[i])

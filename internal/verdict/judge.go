@@ -17,13 +17,22 @@ type Judge struct {
 	ruling   Ruling
 	copies   []*evidence.Sighting
 	sayings  []saying
-	excluded [][]bool // by stream and witness: it has nothing to do with it; nil: with all
+	breaks   map[string][]ledger.Break // by device
+	excluded [][]bool                  // by stream and witness: it has nothing to do with it; nil: with all
 }
 
 // NewJudge makes a judge of a run, of which there is a survey.
 func NewJudge(s *Survey) *Judge {
 	f := s.facts
 	j := &Judge{Survey: s, compare: comparers(f), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
+	for stream, list := range f.Deeds.Breaks {
+		if stream < len(f.Streams) {
+			if j.breaks == nil {
+				j.breaks = map[string][]ledger.Break{}
+			}
+			j.breaks[f.Streams[stream].Device] = list
+		}
+	}
 	for i := range f.Streams {
 		for _, w := range f.Streams[i].Unseen {
 			if j.excluded[i] == nil {
@@ -79,6 +88,9 @@ const (
 	sayGapOnce      // text is why
 	sayGapMeanwhile // text is why
 	sayTwoPages
+	sayLetIn
+	sayKeptOut
+	sayNotKnownOut // text is why
 )
 
 // Rule decides on a case. The ruling is valid until the next. Recovered says that the
@@ -88,6 +100,9 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	r := &j.ruling
 	*r = Ruling{States: r.States[:0], Delays: r.Delays[:0]}
 	var worst [Missing + 1]bool // that some witness is in
+	if c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard {
+		return j.keptOut(c, recovered)
+	}
 	sees, found := 0, false
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	for w := range j.facts.Witnesses {
@@ -134,6 +149,8 @@ type heardOf struct {
 // verdict is where the verdict of a message is decided: the first that applies.
 func (h *heardOf) verdict() Verdict {
 	switch {
+	case h.Outcome == outcome.Dropped && !h.found:
+		return Dropped
 	case h.open || h.Outcome == outcome.Accepted || h.Outcome == outcome.NotAsked:
 	case h.found:
 		return Unacknowledged
@@ -192,7 +209,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	j.copies = copies
 	if first == nil {
 		switch {
-		case c.Outcome == outcome.Unsent || c.Attempts == 0 && !recovered && j.facts.Whole():
+		case c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Whole():
 			return saying{state: Missing, words: sayNotFound, took: -1} // nobody can find what was never sent
 		default:
 			if why := j.excused(w, c); why != "" {
@@ -251,6 +268,9 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		}
 	}
 	allowed := 1 // where the protocol says so, one more for each time it was sent anew
+	if c.Meant != ledger.ToKeepOne {
+		allowed += c.Copies
+	}
 	if s.MayRepeat {
 		allowed += c.Anew
 	}
@@ -302,6 +322,64 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	return x
 }
 
+// keptOut decides on a message that the platform has to refuse, or to discard.
+func (j *Judge) keptOut(c *evidence.Case, recovered bool) *Ruling {
+	r := &j.ruling
+	*r = Ruling{Verdict: Proven, Answer: Unasked, States: r.States[:0], Delays: r.Delays[:0]}
+	sees, unheard := 0, false
+	for w := range j.facts.Witnesses {
+		x := saying{state: Unasked, took: -1, words: sayKeptOut}
+		if j.excluded[c.Stream] == nil || !j.excluded[c.Stream][w] {
+			sees++
+			if slices.ContainsFunc(c.Sightings, func(s evidence.Sighting) bool { return s.Witness == w }) {
+				x.state, x.words = Changed, sayLetIn
+				r.Verdict = LetIn
+			} else if why := j.excused(w, c); why != "" && c.Attempts > 0 {
+				x.words, x.text, unheard = sayNotKnownOut, why, true
+			}
+		}
+		j.sayings[w] = x
+		r.States, r.Delays = append(r.States, x.state), append(r.Delays, -1)
+	}
+	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
+	switch {
+	case c.Outcome == outcome.Accepted && c.Meant == ledger.ToRefuse:
+		r.Verdict, r.Answer = LetIn, Missing
+	case r.Verdict == LetIn:
+	case c.Outcome == outcome.Dropped:
+		r.Verdict = Dropped
+	case open:
+		r.Verdict = Unknown
+	case c.Outcome == outcome.Unsent || c.Outcome != outcome.Refused && c.Attempts == 0:
+		r.Verdict = Unsent
+	case unheard:
+		r.Verdict = Unknown
+	case c.Outcome == outcome.Refused:
+	case c.Outcome == outcome.NoAnswer || c.Outcome == outcome.Open:
+		r.Verdict = Unanswered
+	case c.Meant == ledger.ToRefuse: // QoS 0: nothing said no
+		r.Verdict = Unknown
+	case sees == 0: // nobody looks whether it was kept
+		r.Verdict = Unknown
+	}
+	return r
+}
+
+// breakMargin is how long before the plan broke a connection a message without an
+// acknowledgement may have been under way.
+const breakMargin = 2 * time.Second
+
+// broken tells whether the plan broke the connection of a device while a message of it,
+// that nothing acknowledges, may have been on its way.
+func (j *Judge) broken(c *evidence.Case) bool {
+	if c.Outcome != outcome.NotAsked || c.Sent.IsZero() {
+		return false
+	}
+	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
+		return !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
+	})
+}
+
 // timed tells whether it is known when a message came to where it was found: a
 // subscription hears it then, a query must be told.
 func timed(x *evidence.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
@@ -319,6 +397,9 @@ func when(x *evidence.Sighting) time.Time {
 func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
+	}
+	if j.broken(c) {
+		return "the plan broke its connection just then, and nothing acknowledges QoS 0"
 	}
 	if g := j.gaps[w].over(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {
 		if g.Lag {
@@ -381,7 +462,7 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 			}
 		}
 	case sayNotFound:
-		if c.Outcome == outcome.Unsent || c.Attempts == 0 && !recovered && j.facts.Whole() {
+		if c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Whole() {
 			return nil
 		}
 		t.Says = "not found"
@@ -420,6 +501,12 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = "found, but whether once is not known: the witness could not listen all the time: " + x.text
 	case sayGapMeanwhile:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the witness could not listen meanwhile: %s", wit.Within, x.text)
+	case sayLetIn:
+		t.Says = "found, and must not be"
+	case sayKeptOut:
+		t.Says = "not found, as it must be"
+	case sayNotKnownOut:
+		t.Says = "not found, but it could not be heard to the end: " + x.text
 	case sayTwoPages:
 		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
 	}

@@ -7,7 +7,8 @@ type Verdict uint8
 
 // The verdicts, worst first; a message gets the first that applies.
 const (
-	Refused        Verdict = iota // the platform said no, and did not keep it
+	LetIn          Verdict = iota // it must not get in, or not be kept, and was
+	Refused                       // the platform said no, and did not keep it
 	Lost                          // acknowledged (or QoS 0), and a witness that should have it has not
 	Unanswered                    // never acknowledged, and found nowhere
 	Unacknowledged                // never acknowledged, yet found
@@ -16,12 +17,13 @@ const (
 	Repeated                      // found more often than it was sent
 	Late                          // found, but after the time allowed
 	Unsent                        // due, but the device could not send it before the end
+	Dropped                       // the device dropped it, as the plan says
 	Unknown                       // a witness could not be heard, or not to the end, and nothing worse is known
 	Proven                        // every proof that was asked for was found, once, with the values sent
 	Count                         // how many there are
 )
 
-var names = [Count]string{"refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled", "repeated", "late", "unsent", "unknown", "proven"}
+var names = [Count]string{"let in", "refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled", "repeated", "late", "unsent", "dropped", "unknown", "proven"}
 
 func (v Verdict) String() string { return names[v] }
 
@@ -37,6 +39,7 @@ func All() []Verdict {
 // Meaning is one line that explains a verdict.
 func (v Verdict) Meaning() string {
 	return [Count]string{
+		"it had to be refused or discarded, and was taken or found",
 		"the platform said no, and did not keep it",
 		"acknowledged (QoS 0: sent), and not found by a witness that should have it",
 		"never acknowledged, and found nowhere",
@@ -46,10 +49,15 @@ func (v Verdict) Meaning() string {
 		"found more often than it was sent",
 		"found, but after the time allowed",
 		"due, but the device could not send it before the end",
+		"the device dropped it, as the plan says: no fault of the platform",
 		"a witness could not be heard, or not to the end, so nothing is proven",
 		"every proof that was asked for was found, once, with the values sent",
 	}[v]
 }
+
+// Counts tells whether a message of the verdict counts where shares are asked for: what a
+// device dropped as it was told is nobody's fault.
+func (v Verdict) Counts() bool { return v != Dropped }
 
 // State is what one witness says of one message.
 type State uint8

@@ -99,8 +99,10 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	if q.body == nil { // most rows may be of others: those cost no more than this
 		parts = q.split(row, nil, -1)
 		if m := q.catalog.markOf(parts[0].mark); !m.ours {
-			q.foreign(m, row)
-			return
+			if m.marked || !q.spoilt(row, &parts[0]) {
+				q.foreign(m, row)
+				return
+			}
 		}
 	}
 	x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true}
@@ -132,6 +134,9 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	}
 	for _, p := range parts {
 		m := q.catalog.markOf(p.mark)
+		if !m.marked && q.spoilt(row, &p) {
+			m = q.catalog.markOf(p.mark)
+		}
 		if p.values != nil {
 			x.Values, _ = json.Marshal(p.values)
 		}
@@ -141,6 +146,28 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 		}
 		q.found(x, m, on)
 	}
+}
+
+// spoilt looks for a mark of the run anywhere in a row where none can be read.
+func (q *inquiry) spoilt(row any, p *part) bool {
+	b, err := json.Marshal(row)
+	if err != nil {
+		return false
+	}
+	m, found := q.catalog.raw(b)
+	if !found && q.body != nil {
+		if v, err := q.body.One(row); err == nil {
+			if s, is := v.(string); is {
+				if body, err := base64.StdEncoding.DecodeString(s); err == nil {
+					m, found = q.catalog.raw(body)
+				}
+			}
+		}
+	}
+	if found {
+		p.mark = m.Mark.String()
+	}
+	return found
 }
 
 // foreign notes a row without a mark of this run.

@@ -110,6 +110,12 @@ func (e *ear) take(m *message) {
 			e.sighting(m, w, filed, known, part.values)
 			continue
 		}
+		if !w.marked {
+			if w, found := e.catalog.raw(m.body); found {
+				e.sighting(m, w, filed, known, nil)
+				continue
+			}
+		}
 		e.countMu.Lock()
 		if w.marked {
 			e.foreign++

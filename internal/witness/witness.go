@@ -8,6 +8,7 @@
 package witness
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"strconv"
@@ -419,6 +420,28 @@ func (c *Catalog) markOf(v any) (w whose) {
 		w.Mark, w.stream, w.ours = ledger.Mark{Run: c.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}, i, true
 	}
 	return w
+}
+
+// raw finds a mark of the run that stands anywhere in bytes that cannot be read: what was
+// spoilt on the way is found all the same.
+func (c *Catalog) raw(b []byte) (w whose, found bool) {
+	w.stream = -1
+	run := []byte(c.Run + "/")
+	for {
+		i := bytes.Index(b, run)
+		if i < 0 {
+			return w, false
+		}
+		b = b[i:]
+		end := bytes.IndexAny(b, "\"'\\<>&,; \t\r\n\x00")
+		if end < 0 {
+			return w, false // its number may be cut off
+		}
+		if m, err := ledger.ParseMark(string(b[:end])); err == nil {
+			return c.whose(m), true
+		}
+		b = b[len(run):]
+	}
 }
 
 // whose is what a mark that is a text says.

@@ -118,7 +118,6 @@ func (r *reader) cast(c *crowd.Cast) {
 	r.credentials(c, env)
 	secrets[crowd.TokenName] = c.Token != nil
 	r.will(c, env)
-	r.commands(c, env)
 	for _, e := range readings {
 		rd := r.reading(e, c, env)
 		if rd == nil {
@@ -131,6 +130,7 @@ func (r *reader) cast(c *crowd.Cast) {
 		}
 		c.Readings = append(c.Readings, rd)
 	}
+	r.commands(c, env)
 }
 
 // castLink finds the link of a cast: the kind's, another, or one with settings of

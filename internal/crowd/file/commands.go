@@ -1,10 +1,8 @@
 package file
 
 import (
-	"cmp"
 	"fmt"
 	"maps"
-	"slices"
 	"strings"
 	"time"
 
@@ -56,8 +54,9 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 	}
 	asked := crowd.AskEnv(env)
 	if n := o.get("do"); n != nil && !isNull(n) {
-		r.deeds(k, n, c, asked, what+": do")
+		k.Do = r.deeds(n, what+": do", c, []*crowd.Cast{c}, asked, false)
 	}
+	k.For = o.span("for")
 	if n := o.get("answer"); n != nil && !isNull(n) {
 		k.Answer = r.answer(n, c, asked, full, what+": answer")
 	}
@@ -84,50 +83,6 @@ func (r *reader) otherProtocol(o *object, c *crowd.Cast, what string) {
 			r.Add(pos(n), "%s: %q does not go with the %s link %q%s", what, key, c.Link.Protocol, c.Link.Name, r.otherLink(c))
 		}
 	}
-}
-
-// deeds reads what a device does.
-func (r *reader) deeds(k *crowd.Command, n *yaml.Node, c *crowd.Cast, env formula.Env, what string) {
-	o := r.object(n, what, doMap)
-	readings := r.readingNames(c)
-	if en := o.get("every"); en != nil && en.Kind == yaml.MappingNode {
-		for _, e := range r.entries(en, what+": every") {
-			if !contains(readings, e.key.Value) {
-				r.noSuch(e.key, what+": every", "reading", e.key.Value, readings)
-			}
-			k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedInterval, Name: e.key.Value, Value: r.rateText(e.value, what+": every: "+e.key.Value, env)})
-		}
-	} else if en != nil {
-		k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedInterval, Value: r.rateText(en, what+": every", env)})
-	}
-	if sn := o.get("set"); sn != nil {
-		for _, e := range r.entries(sn, what+": set") {
-			s := crowd.Deed{Kind: crowd.DeedSet, Name: e.key.Value, Value: r.text(e.value, what+": set: "+e.key.Value, env)}
-			var names []string
-			for i := range c.Properties {
-				if p := &c.Properties[i]; !c.Secrets[p.Name] {
-					names = append(names, p.Name)
-					if p.Name == s.Name {
-						s.Sample = p.Sample
-					}
-				}
-			}
-			if !contains(names, s.Name) {
-				r.noSuch(e.key, what+": set", "property", s.Name, names)
-				continue
-			}
-			k.Do = append(k.Do, s)
-		}
-	}
-	for _, x := range r.list(o.get("send"), what+": send") {
-		s, ok := r.scalar(x, what+": send")
-		if ok && !contains(readings, s) {
-			r.noSuch(x, what+": send", "reading", s, readings)
-		}
-		k.Do = append(k.Do, crowd.Deed{Kind: crowd.DeedSend, Name: s})
-	}
-	// What is sent has the new values.
-	slices.SortStableFunc(k.Do, func(a, b crowd.Deed) int { return cmp.Compare(a.Kind, b.Kind) })
 }
 
 // rateText reads an interval; one without placeholders is checked now.

@@ -27,16 +27,36 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
 }}
 
-var planMap = &mapping{name: "plan", doc: "What happens in a run, and when.", keys: []key{
+var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Times of day are UTC.", keys: []key{
+	{name: "begin", typ: matching("time of day, time, or how long ago", `^\s*(-.*[1-9].*|[0-9:]+|[0-9]{4}-.*)\s*$`), doc: "When the plan's clock begins, if not now. \"02:00\": the run waits for it. 2026-01-15T02:00:00Z: the clock is set to it, so that two runs carry the same values. -7d: what lies before now is sent first, as fast as it is acknowledged, then the run goes on live."},
+	{name: "speed", typ: special("number, or: max", node{"anyOf": []node{{"type": "number", "minimum": 0.001, "maximum": 100000}, {"const": "max"}}}), def: "1", doc: "60: an hour of the plan in a minute; max: as fast as messages are acknowledged. Time stamps, signals, intervals and events follow the plan's clock."},
 	{name: "join", typ: matching("at once, spread over 10s, or a rate such as 20/s", `^(at once|spread over .*[1-9].*|[0-9.]+ ?/.+)$`), def: "at once", doc: "How devices come."},
-	{name: "for", typ: duration(time.Millisecond, year), need: "1m", doc: "How long they send."},
+	{name: "for", typ: orWord("ever", duration(time.Millisecond, year)), doc: "How long they send; ever: until the run is stopped. One of for, until and messages must be there; what comes first ends a round."},
+	{name: "until", typ: matching("time of day", `^\s*[0-9]{1,2}:[0-9]{2}(:[0-9]{2})?\s*$`), doc: "A time of day at which they stop."},
+	{name: "messages", typ: whole(1, 1_000_000_000), doc: "How many messages each device sends, over all its readings, before it leaves."},
 	{name: "rounds", typ: sub(roundsMap), doc: "The plan is played several times, at set intervals."},
 	{name: "settle", typ: duration(0, time.Hour), def: "5s", doc: "How long the end of a round waits for acknowledgements."},
+	{name: "events", typ: special("list of events", node{"type": "array", "items": ref("event")}), doc: "What happens on the way."},
 }}
 
 var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set intervals.", keys: []key{
-	{name: "count", typ: whole(1, 1_000_000), need: "3", doc: "How often it is played."},
-	{name: "every", typ: duration(time.Millisecond, year), doc: "From one beginning to the next; without it, as soon as the round before is over."},
+	{name: "count", typ: whole(1, 1_000_000), doc: "How often it is played; if not given, until the run is stopped."},
+	{name: "every", typ: duration(time.Millisecond, year), doc: "From one beginning to the next; without it, as soon as the round before is over. A round that would overlap begins late."},
+	{name: "give_up", typ: whole(1, 1_000_000), doc: "After so many rounds in a row that do not meet the requirements the run ends."},
+}}
+
+var eventMap = &mapping{name: "event", doc: "An event: deeds that are done to devices at a time or by chance, and undone.", keys: []key{
+	{name: "name", typ: matching("name", nameRE), doc: "By which other events and the report know it."},
+	{name: "at", typ: duration(0, year), doc: "When, since the round began; with every, the first time."},
+	{name: "every", typ: duration(time.Millisecond, year), doc: "Again and again at this interval."},
+	{name: "after", typ: plain, doc: "Behind another event: after: NAME is when that is over, after: NAME begins when it begins. Without who it befalls the same devices."},
+	{name: "delay", typ: duration(0, year), doc: "With after: so long behind it."},
+	{name: "chance", typ: plain, doc: "By chance, to each device by itself: 2% per minute. At most once in each such time."},
+	{name: "fresh", typ: truth, def: "false", doc: "Each round draws anew; otherwise all rounds are the same."},
+	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (spoil, repeat, swap)."},
+	{name: "who", typ: who, doc: "Which devices; all, if not given. A share or a number of them is drawn anew each time."},
+	{name: "do", typ: special("deeds, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareDeeds}}}), need: "{offline: keep}", doc: "What is done."},
+	{name: "expect", typ: word(crowd.ExpectNames...), doc: "What the platform must do with the messages meanwhile, if not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message once."},
 }}
 
 var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credentials.", one: []string{"mqtt", "http"}, keys: []key{
@@ -295,15 +315,73 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The commands in what is answered there; if not given, the answer is one."},
 	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Values that a message carries which is this command."},
 	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
+	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round."},
 	{name: "answer", typ: orNull(sub(answerMap)), doc: "What it answers."},
 	{name: "request", typ: orNull(sub(requestMap)), doc: "For runcrowd ask: the request by which the platform is asked to give the command."},
 	{name: "answer_from", typ: orNull(sub(answerFromMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
 }}
 
-var doMap = &mapping{name: "do", doc: "What a device does.", keys: []key{
-	{name: "every", typ: special("interval with ${…}, or readings to intervals", node{"anyOf": []node{scalar(), {"type": "object", "additionalProperties": scalar()}}}), doc: "The new interval of all readings, or of each named one; such as ${ask.seconds}s."},
-	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties that get a new value."},
-	{name: "send", typ: texts, doc: "Readings that are sent at once."},
+var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command.", keys: []key{
+	{name: "offline", typ: special("keep, idle, or more of it", node{"anyOf": []node{{"enum": []any{"keep", "idle", true}}, ref("offline")}}), doc: "It is not connected. keep: it measures on, keeps the messages and sends them when it is back; idle: it measures nothing."},
+	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}), doc: "It is off for a while, and begins anew."},
+	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it would be."},
+	{name: "stuck", typ: texts, doc: "Fields that freeze at the value of the next message."},
+	{name: "wild", typ: special("fields to numbers", node{"type": "object", "additionalProperties": node{"type": "number"}}), doc: "Fields that jump, by at most so much up or down."},
+	{name: "missing", typ: texts, doc: "Fields that are left out."},
+	{name: "every", typ: special("interval with ${…}, never, or readings to these", node{"anyOf": []node{scalar(), {"type": "object", "additionalProperties": scalar()}}}), doc: "The new interval of all readings, or of each named one; such as ${ask.seconds}s in a command."},
+	{name: "send", typ: special("readings, or readings to numbers", node{"anyOf": []node{texts.schema, {"type": "object", "additionalProperties": node{"type": "integer", "minimum": 1}}}}), doc: "Readings that are sent at once, beside their schedule; so many times."},
+	{name: "clock", typ: special("duration, or more of it", node{"anyOf": []node{{"type": "string"}, ref("clock")}}), doc: "The device's own time is off by so much: what carries its time shows it."},
+	{name: "network", typ: sub(networkMap), doc: "Its network is slow, or breaks."},
+	{name: "credential", typ: word(crowd.CredentialNames...), doc: "It shows other credentials in place of its own."},
+	{name: "spoil", typ: special("how, or more of it", node{"anyOf": []node{{"enum": crowd.SpoilNames}, ref("spoil")}}), doc: "Its messages are not what they should be."},
+	{name: "repeat", typ: special("true, or a number", node{"anyOf": []node{{"const": true}, {"type": "integer", "minimum": 1, "maximum": 100}}}), doc: "A message goes out once more, or so many times more, as it is."},
+	{name: "swap", typ: truth, doc: "Two messages of a reading change places."},
+	{name: "leave", typ: truth, doc: "It leaves, and comes back when the event is over."},
+	{name: "join", typ: truth, doc: "It comes only now, not when the plan says so for all."},
+	{name: "enroll", typ: truth, doc: "It is registered with the platform."},
+	{name: "withdraw", typ: truth, doc: "It is removed from the platform."},
+	{name: "command", typ: special("name, or more of it", node{"anyOf": []node{{"type": "string"}, ref("given command")}}), doc: "The platform is made to give it a command, as runcrowd ask does."},
+}}
+
+var offlineMap = &mapping{name: "offline", doc: "How a device is offline.", keys: []key{
+	{name: "how", typ: word(crowd.LeavingNames...), def: "cut", doc: "cut: the connection is reset; clean: it is ended as the protocol wants it; silent: no packet comes any more, and nothing is closed."},
+	{name: "measures", typ: word("on", "nothing"), def: "on", doc: "Whether it measures meanwhile."},
+	{name: "keep", typ: whole(0, 1_000_000), doc: "How many messages it keeps; if not given, as many as the backlog of its link. What it drops is counted, and no fault of the platform."},
+	{name: "drops", typ: word("oldest", "newest"), def: "oldest", doc: "Which it drops when it can keep no more."},
+	{name: "pace", typ: rate, doc: "How many it sends a second when it is back; if not given, as fast as they are acknowledged."},
+	{name: "order", typ: word("oldest first", "newest first"), def: "oldest first", doc: "In which order."},
+}}
+
+var restartMap = &mapping{name: "restart", doc: "A device is off for a while, and begins anew.", keys: []key{
+	{name: "off", typ: duration(time.Millisecond, year), def: "5s", doc: "How long, where the event has no for."},
+	{name: "session", typ: word("keep", "end"), def: "keep", doc: "What becomes of its session on the broker."},
+	{name: "backlog", typ: word("keep", "lose"), def: "keep", doc: "What becomes of messages that wait in it."},
+	{name: "counters", typ: word("keep", "anew"), def: "keep", doc: "Whether counters and seq begin anew. The mark counts on."},
+	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "What is changed by it, such as a firmware."},
+}}
+
+var clockMap = &mapping{name: "clock", doc: "A device's own time.", keys: []key{
+	{name: "off", typ: special("duration", node{"type": "string"}), doc: "By how much it is ahead; with a minus, behind."},
+	{name: "drift", typ: special("duration per time", node{"type": "string"}), doc: "How much more it becomes: 100ms per minute."},
+}}
+
+var networkMap = &mapping{name: "network", doc: "What a device's network does, both ways.", keys: []key{
+	{name: "delay", typ: duration(0, time.Hour), doc: "How long everything takes."},
+	{name: "jitter", typ: duration(0, time.Hour), doc: "How much longer at most, drawn for each piece; nothing overtakes."},
+	{name: "rate", typ: special("rate of bits, such as 9600 bit/s", node{"type": "string"}), doc: "How much passes."},
+	{name: "stall", typ: special("3s every 20s", node{"type": "string"}), doc: "Nothing passes for a while, again and again."},
+	{name: "cut_after", typ: size, doc: "A connection breaks after so many bytes."},
+}}
+
+var spoilMap = &mapping{name: "spoil", doc: "How messages are spoilt.", keys: []key{
+	{name: "how", typ: word(crowd.SpoilNames...), doc: "What is wrong with them."},
+	{name: "reading", typ: plain, doc: "Which reading; all, if not given."},
+	{name: "topic", typ: template, doc: "The topic or path that they go to in place of their own."},
+}}
+
+var askDeedMap = &mapping{name: "given command", doc: "A command that the platform is made to give.", keys: []key{
+	{name: "name", typ: plain, need: "set-rate", doc: "Which."},
+	{name: "with", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "What it carries."},
 }}
 
 var answerMap = &mapping{name: "answer", doc: "What a device answers. Its texts know ask, done (whether it was obeyed) and why (not).", keys: []key{
@@ -401,6 +479,15 @@ var requireMap = func() *mapping {
 	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
+	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
+	return m
+}()
+
+var requireRoundMap = func() *mapping {
+	m := &mapping{name: "required of a round", doc: "What each of some rounds must show."}
+	for _, k := range requireMap.keys[:4] {
+		m.keys = append(m.keys, k)
+	}
 	return m
 }()
 
@@ -410,5 +497,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, markMap, witnessMap, fieldRuleMap, requireMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, fieldRuleMap, requireMap, requireRoundMap)
 }

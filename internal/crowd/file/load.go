@@ -65,6 +65,7 @@ func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
 	if len(r.List) == 0 {
 		r.members()
 		r.guests()
+		r.befall()
 	}
 	r.Hide(c.Secrets())
 	if err := r.Err(); err != nil {
@@ -203,28 +204,6 @@ func (r *reader) addressSecrets(n *yaml.Node, what, s string) {
 
 func (r *reader) noSuch(n *yaml.Node, what, sort, name string, known []string) {
 	r.Add(pos(n), "%s: there is no %s %q%s", what, sort, name, formula.Hint(name, known))
-}
-
-func (r *reader) plan(n *yaml.Node) {
-	p := &r.crowd.Plan
-	o := r.object(n, "plan", planMap)
-	p.For = o.span("for")
-	p.Settle = o.span("settle")
-	p.Join = parse(r, o.get("join"), "plan: join", crowd.Join{}, parseJoin)
-	if p.Join.Over > p.For && p.For > 0 {
-		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan", quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
-	}
-	p.Rounds = 1
-	if rn := o.get("rounds"); rn != nil {
-		ro := r.object(rn, "plan: rounds", roundsMap)
-		p.Rounds = int(ro.whole("count"))
-		if p.Every = ro.span("every"); p.Every == 0 {
-			p.Every = p.For
-		}
-		if en := ro.get("every"); en != nil && p.Every < p.For {
-			r.Add(pos(en), "plan: rounds: a round every %s, but each lasts %s: they would overlap", en.Value, quantity.FormatDuration(p.For))
-		}
-	}
 }
 
 // parseJoin reads "at once", "spread over 10s" or "20/s".

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -294,6 +295,10 @@ func (r *reader) require(n *yaml.Node) {
 	} else {
 		o := r.object(n, "require", requireMap)
 		for _, e := range r.entries(n, "require") {
+			if e.key.Value == "rounds" {
+				r.requireRounds(o.vals["rounds"])
+				continue
+			}
 			if v := o.vals[e.key.Value]; v != nil {
 				if q, ok := r.requirement(o, e.key, v); ok {
 					c.Require = append(c.Require, q)
@@ -370,6 +375,64 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	}
 	q.Percent = float64(p)
 	return q, len(r.List) == before
+}
+
+// requireRounds reads what single rounds must show.
+func (r *reader) requireRounds(n *yaml.Node) {
+	if n == nil {
+		return
+	}
+	for _, e := range r.entries(n, "require: rounds") {
+		name := e.key.Value
+		what := "require: rounds: " + name
+		rounds, err := parseRounds(name)
+		if p := r.crowd.Plan.Rounds; err == nil && p > 0 && max(rounds.From, rounds.To) > p {
+			err = fmt.Errorf("the plan has only %d", p)
+		}
+		if err != nil {
+			r.Add(pos(e.key), "%s: %s", what, err)
+			continue
+		}
+		o := r.object(e.value, what, requireRoundMap)
+		for _, x := range r.entries(e.value, what) {
+			if v := o.vals[x.key.Value]; v != nil {
+				if q, ok := r.requirement(o, x.key, v); ok {
+					q.Rounds = rounds
+					r.crowd.Require = append(r.crowd.Require, q)
+				}
+			}
+		}
+	}
+}
+
+// parseRounds reads "each", "first", "last", "3", "2 to 5" and "2 on".
+func parseRounds(s string) (proof.Rounds, error) {
+	x := proof.Rounds{Name: "round " + s}
+	from, to, isRange := strings.Cut(s, " to ")
+	open, isOpen := strings.CutSuffix(s, " on")
+	var err error
+	switch {
+	case s == "each":
+		x.Name, x.From = "each round", 1
+	case s == "first":
+		x.Name, x.From, x.To = "first round", 1, 1
+	case s == "last":
+		x.Name, x.From = "last round", -1
+	case isRange:
+		x.Name = "rounds " + s
+		if x.From, err = strconv.Atoi(from); err == nil {
+			x.To, err = strconv.Atoi(to)
+		}
+	case isOpen:
+		x.From, err = strconv.Atoi(open)
+	default:
+		x.From, err = strconv.Atoi(s)
+		x.To = x.From
+	}
+	if err != nil || x.From == 0 || x.From < -1 || x.To < 0 || x.To > 0 && x.To < x.From {
+		return x, fmt.Errorf("%q names no rounds; write each, first, last, 3, \"2 to 5\" or \"2 on\"", s)
+	}
+	return x, nil
 }
 
 // canBeProven notes a requirement that nothing in the file can fulfil.

@@ -48,6 +48,7 @@ type reader struct {
 	changes []*change
 	changed map[*crowd.Cast]map[*change]*crowd.Cast
 	steps   []castStep
+	happens []*object // the events of the plan
 }
 
 // castStep compiles what a part of the file outside the kinds says for a cast.

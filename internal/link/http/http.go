@@ -168,9 +168,13 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
 	sink.Up(id.Device, false)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks))}
-	if id.Cert != nil || l.cfg.PerDevice {
-		c.client, c.fresh = newClient(&l.cfg, id.Cert, false), newClient(&l.cfg, id.Cert, true)
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks)), wake: make(chan struct{}, 1)}
+	if id.Cert != nil || l.cfg.PerDevice || id.Network != nil {
+		cfg := l.cfg
+		if id.Network != nil {
+			cfg.Network = id.Network
+		}
+		c.client, c.fresh = newClient(&cfg, id.Cert, false), newClient(&cfg, id.Cert, true)
 	}
 	return c
 }
@@ -190,7 +194,8 @@ type Conn struct {
 	ctx    context.Context
 	cancel context.CancelFunc
 	client *http.Client
-	fresh  *http.Client // as that of the link, with the device's certificate; nil: that of the link
+	wake   chan struct{} // wakes it where it waits to send again
+	fresh  *http.Client  // as that of the link, with the device's certificate; nil: that of the link
 
 	mu      sync.Mutex
 	closed  bool
@@ -275,6 +280,8 @@ func (c *Conn) work() {
 			select {
 			case <-c.ctx.Done():
 				c.finish(outcome.Unsent, 0, a.text)
+			case <-c.wake:
+				try = -1
 			case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
 			}
 			try++
@@ -288,6 +295,14 @@ func (c *Conn) work() {
 		}
 		try, sent, fresh, closings = 0, 0, false, 0
 		c.finish(a.outcome, a.code, a.text)
+	}
+}
+
+// Wake makes it try again at once, where it waits to.
+func (c *Conn) Wake() {
+	select {
+	case c.wake <- struct{}{}:
+	default:
 	}
 }
 

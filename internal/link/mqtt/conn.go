@@ -46,8 +46,9 @@ type Conn struct {
 	asking   map[uint16]asking
 	blame    blame
 
-	early chan chunk // what Watch's goroutine reads; nil: nobody does
-	seen  []chunk    // of that, looked at by Watch
+	wake  chan struct{} // wakes it where it waits to connect again
+	early chan chunk    // what Watch's goroutine reads; nil: nobody does
+	seen  []chunk       // of that, looked at by Watch
 }
 
 // asking is a subscription that waits for its answer.
@@ -263,6 +264,14 @@ func (c *Conn) Close(last bool) {
 	}
 	c.goodbye(ends)
 	c.cancel()
+}
+
+// Wake makes it try again at once, where it waits to connect.
+func (c *Conn) Wake() {
+	select {
+	case c.wake <- struct{}{}:
+	default:
+	}
 }
 
 // whyWaiting tells why a message did not leave.
@@ -521,7 +530,7 @@ func (c *Conn) run() {
 			reference = gone.Refers
 		}
 		loss.Why = link.Hide(c.why(err), token)
-		loss.Early = early
+		loss.Early, loss.Refused = early, refused != nil
 		if reference != "" && cfg.Redirects && hops < maxHops {
 			at, hops = c.link.referred(at, reference), hops+1
 			c.sink.Down(c.id.Device, loss)
@@ -531,6 +540,8 @@ func (c *Conn) run() {
 		c.sink.Down(c.id.Device, loss)
 		select {
 		case <-c.ctx.Done():
+		case <-c.wake:
+			try = -1
 		case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
 		}
 		try++

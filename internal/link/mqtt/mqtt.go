@@ -127,6 +127,9 @@ func (l *Link) connectPacket(id link.Identity, token string, clean bool) mqttwir
 // place is where a device connects, if the broker does not refer it elsewhere.
 func (l *Link) place(id link.Identity) Endpoint {
 	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id), Network: l.cfg.Network}
+	if id.Network != nil {
+		e.Network = id.Network
+	}
 	if id.Path != "" {
 		e.Path = id.Path
 	}
@@ -248,7 +251,7 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 // Connect.
 func (l *Link) NewConn(id link.Identity) *Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id)}
+	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1)}
 	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming, Timeout: l.cfg.Timeout}
 	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry > 0 || !l.cfg.CleanStart {
 		// The broker may keep messages of an earlier run, or of another client with the

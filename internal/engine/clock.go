@@ -1,0 +1,54 @@
+package engine
+
+import (
+	"time"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
+)
+
+// planClock is the clock that a round goes by. Its times are Unix nanoseconds.
+type planClock struct {
+	begin int64   // of the round, as the plan has it
+	real  int64   // when that was
+	speed float64 // 1: as any clock
+	max   bool    // as fast as messages are acknowledged
+}
+
+func clockOf(p *crowd.Plan, begin time.Time) planClock {
+	c := planClock{begin: begin.UnixNano(), real: begin.UnixNano(), speed: p.Speed.Times(), max: p.Speed.Max}
+	if p.Begin.Past > 0 || !p.Begin.At.IsZero() || c.max || c.speed != 1 {
+		c.real = clock.Nano()
+	}
+	if p.Begin.Past > 0 {
+		c.real = c.begin // what lies in the past is due at once
+	}
+	return c
+}
+
+// when is when a time of the plan comes; 0 is at once.
+func (c *planClock) when(plan int64) int64 {
+	switch {
+	case c.max:
+		return 0
+	case c.speed == 1:
+		return c.real + (plan - c.begin)
+	}
+	return c.real + int64(float64(plan-c.begin)/c.speed)
+}
+
+// shows is what the plan's clock shows at a time.
+func (c *planClock) shows(real int64) int64 {
+	if c.speed == 1 {
+		return c.begin + (real - c.real)
+	}
+	return c.begin + int64(float64(real-c.real)*c.speed)
+}
+
+// lasts is how long a time of the plan takes.
+func (c *planClock) lasts(d time.Duration) time.Duration {
+	if c.max {
+		return 0
+	}
+	return time.Duration(float64(d) / c.speed)
+}

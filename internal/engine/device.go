@@ -1,0 +1,329 @@
+package engine
+
+import (
+	"fmt"
+	"sync/atomic"
+	"time"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
+)
+
+// device is what a device is at this moment. All of it but the atomic fields belongs to
+// the loop of the device.
+type device struct {
+	*fleet.Device
+	conn    link.Conn // nil: none
+	page    *ledger.Page
+	shape   *link.Shaper // its network; nil: nothing is done to it
+	ticking bool         // its connection looks at the clock
+	up      atomic.Bool
+
+	asked uint64 // commands so far
+	acts  []*act // what is done to it just now, in order
+	said  int    // messages of this round
+
+	joined  bool
+	away    int             // why it is not connected: how many acts
+	idle    int             // why it measures nothing: how many acts
+	leaving *leaving        // it is about to leave
+	kept    []*link.Message // messages that it sends when it can
+	back    *crowd.Offline  // how it sends them
+	paced   int64           // when it sent the last of these
+	guise   *fleet.Guise    // nil: its own credentials
+	refusal atomic.Pointer[string]
+
+	late     bool           // an event says when it comes
+	quiet    bool           // it has said what it had to say
+	original map[string]any // properties before something was done to them
+
+	parked   []entry // what it does when it has room again
+	wants    atomic.Bool
+	settled  atomic.Int64
+	stall    int64
+	hopeless bool
+}
+
+// leaving is a device that waits for what is under way before it leaves.
+type leaving struct {
+	since int64
+	most  time.Duration
+	then  func()
+}
+
+type stream struct {
+	*fleet.Stream
+	seq   uint64
+	tick  uint64 // messages of this round so far
+	slot  uint64 // the tick of its reading at which the next one is due
+	from  int64  // when the device joins in this round
+	kind  string // content type of its bodies
+	since uint64 // messages before the device last began to count anew
+	held  *link.Message
+
+	every time.Duration // as something done to it made it; 0: as in the file
+	never bool          // nothing is due
+	next  int64         // when its entry in the plan is; another is stale; 0: it has none
+	base  int64         // since when, or the last message due on it
+}
+
+// interval is the time from one sample to the next.
+func (s *stream) interval() time.Duration {
+	if s.every > 0 {
+		return s.every
+	}
+	return s.Reading.Every
+}
+
+// due is when the stream's next message is due.
+func (s *stream) due(begin int64) int64 {
+	if s.every > 0 {
+		s.base += int64(s.every) * int64(s.Reading.Batch)
+		return s.base + int64(Jitter(s.Stream, s.seq+1, s.every))
+	}
+	due, slot := Due(s.Stream, begin, s.from, s.seq+1, s.slot)
+	s.slot = slot
+	return due
+}
+
+// resume takes the stream's schedule back to that of the file, from a time on.
+func (s *stream) resume(begin, now int64) {
+	s.every = 0
+	interval := int64(interval(s.Stream))
+	since := now - begin
+	if s.Reading.Turns.How == crowd.Staggered {
+		since = now - s.from
+	}
+	s.slot = uint64(max(0, since/interval-1))
+	for {
+		due, slot := Due(s.Stream, begin, s.from, s.seq+1, s.slot)
+		if due > now {
+			return
+		}
+		s.slot = slot + 1
+	}
+}
+
+// window is how many messages of a device may be under way where it waits for
+// acknowledgements.
+func (d *device) window() int {
+	if l := d.Cast.Link; l.Protocol == crowd.MQTT {
+		return l.InFlight
+	}
+	return 8
+}
+
+// full tells whether a device has no room for a message more.
+func (d *device) full(*Engine) bool {
+	return d.conn != nil && d.conn.Open() >= d.window()
+}
+
+// waits tells whether what a device has to do at a time of the plan waits until the
+// platform has acknowledged what was before it.
+func (d *device) waits(e *Engine, at int64) bool {
+	if e.see != nil || d.hopeless || !e.clock.max && (at >= e.live || e.live == 0) {
+		return false
+	}
+	return len(d.parked) > 0 || d.full(e)
+}
+
+// wake tells a device's loop that it has room again.
+func (e *Engine) wake(d *device) {
+	l := e.loopOf(d.Index)
+	l.inboxMu.Lock()
+	l.woken = append(l.woken, d.Index)
+	l.inboxMu.Unlock()
+	l.ring()
+}
+
+func (l *loop) ring() {
+	select {
+	case l.bell <- struct{}{}:
+	default:
+	}
+}
+
+// emit sees a message off: to the platform, or into what the device keeps.
+func (l *loop) emit(d *device, m *link.Message) {
+	switch {
+	case d.away > 0 || d.leaving != nil || d.conn == nil:
+		l.keep(d, m)
+	case len(d.kept) > 0 && (d.back == nil || !d.back.NewestFirst):
+		d.kept = append(d.kept, m)
+	default:
+		d.conn.Send(m)
+	}
+}
+
+// keep keeps a message, or drops one.
+func (l *loop) keep(d *device, m *link.Message) {
+	f := d.back
+	if f == nil {
+		f = &crowd.Offline{}
+	}
+	most := f.Keep
+	if most == 0 {
+		most = d.Cast.Link.Backlog
+	}
+	if len(d.kept) < most {
+		d.kept = append(d.kept, m)
+		return
+	}
+	dropped := m
+	if !f.Newest {
+		dropped = d.kept[0]
+		d.kept = append(d.kept[1:], m)
+	}
+	l.engine.Settled(dropped, clock.Nano(), outcome.Dropped, 0, fmt.Sprintf("the device keeps %d messages while it is offline", most))
+}
+
+// feedEvery is how often a device looks whether it can send more of what it has kept, if
+// nothing tells it before.
+const feedEvery = 20 * time.Millisecond
+
+// feed sends what a device has kept, as far as it has room, and says when to look again.
+func (l *loop) feed(d *device) time.Duration {
+	d.wants.Store(false)
+	for len(d.kept) > 0 {
+		if d.away > 0 || d.leaving != nil || d.conn == nil {
+			return 0 // it is fed again when it is back
+		}
+		if d.back != nil && d.back.Back > 0 {
+			pause := int64(float64(time.Second) / float64(d.back.Back))
+			if now := clock.Nano(); now < d.paced+pause {
+				return time.Duration(d.paced + pause - now)
+			} else if d.paced = d.paced + pause; d.paced < now-pause {
+				d.paced = now
+			}
+		}
+		if d.full(l.engine) {
+			return feedEvery
+		}
+		m, rest := d.kept[0], d.kept[1:]
+		if last := len(d.kept) - 1; d.back != nil && d.back.NewestFirst {
+			m, rest = d.kept[last], d.kept[:last]
+		}
+		d.kept = rest
+		d.conn.Send(m)
+	}
+	d.back, d.kept = nil, nil
+	return 0
+}
+
+// leave waits for what is under way, at most for a time, and then does something. What is
+// due meanwhile is kept.
+func (l *loop) leave(d *device, most time.Duration, then func()) {
+	if l.engine.see != nil || d.conn == nil {
+		then()
+		return
+	}
+	if d.leaving != nil { // the one before must not be lost
+		before := d.leaving.then
+		d.leaving = nil
+		before()
+		if d.conn == nil {
+			then()
+			return
+		}
+	}
+	d.leaving = &leaving{clock.Nano(), most, then}
+	if l.drain(d, 0) > 0 {
+		l.later(time.Millisecond, drains, d.Index)
+	}
+}
+
+// drain looks whether a device that leaves can go, and says when to look again.
+func (l *loop) drain(d *device, _ int64) time.Duration {
+	x := d.leaving
+	if x == nil {
+		return 0
+	}
+	if d.conn != nil && d.conn.Open() > 0 && clock.Nano()-x.since < int64(x.most) {
+		return 5 * time.Millisecond
+	}
+	d.leaving = nil
+	x.then()
+	return 0
+}
+
+// connect connects a device, if nothing keeps it away, and sends what it has kept.
+func (l *loop) connect(d *device) {
+	e := l.engine
+	if d.away > 0 || !d.joined || e.see != nil {
+		return
+	}
+	if d.conn == nil {
+		id := d.Identity()
+		if d.guise != nil {
+			id = d.guise.Identity
+		}
+		d.conn = e.links[d.Cast.Link].Connect(id, e)
+		if !d.ticking {
+			if wait := d.conn.Tick(clock.Now()); wait > 0 {
+				d.ticking = true
+				l.later(wait, ticks, d.Index)
+			}
+		}
+	}
+	if len(d.kept) > 0 {
+		d.paced = clock.Nano()
+		if wait := l.feed(d); wait > 0 {
+			l.later(wait, feeds, d.Index)
+		}
+	}
+}
+
+// disconnect ends a device's connection.
+func (l *loop) disconnect(d *device, last bool) {
+	if d.conn != nil {
+		d.conn.Close(last)
+		d.conn = nil
+	}
+	if d.up.CompareAndSwap(true, false) {
+		l.engine.Counts.Connected.Add(-1)
+	}
+}
+
+// begin makes a device ready for a round.
+func (d *device) begin(late bool) {
+	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
+	d.acts, d.leaving, d.kept, d.back, d.guise, d.parked = nil, nil, nil, nil, nil, nil
+	d.ticking = false
+	d.wants.Store(false)
+}
+
+// whyKept tells why a message that waits in the device was not sent.
+func (d *device) whyKept() string {
+	switch {
+	case d.away > 0:
+		return "the device was still offline at the end of the round"
+	case d.conn == nil:
+		return "the device had left"
+	}
+	return "still waiting in the device at the end of the round: it had not come to it"
+}
+
+// guiseValues are the headers' values of a stream, as the device shows them just now.
+func (d *device) guiseValues(s *stream) []string {
+	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedCredential }); x != nil && x.guise != nil {
+		return x.guise.Values[s.Index]
+	}
+	return s.Values
+}
+
+// shown is the outcome of a message that was sent with other credentials than the device's:
+// a connection that was refused has refused it, and one that was accepted has let it in.
+func (d *device) shown(m *link.Message, o outcome.Outcome, text string) (outcome.Outcome, string) {
+	refusal := d.refusal.Load()
+	switch {
+	case o == outcome.Unsent && refusal != nil:
+		return outcome.Refused, *refusal
+	case o == outcome.NotAsked && m.Meant == uint8(ledger.ToRefuse):
+		return outcome.Accepted, "the platform accepted a connection with these credentials"
+	}
+	return o, text
+}

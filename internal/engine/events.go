@@ -1,0 +1,154 @@
+package engine
+
+import (
+	"container/heap"
+	"slices"
+	"sync"
+	"time"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/timeline"
+)
+
+// story is what happens in a round, a part of its time at once. The loops share it.
+type story struct {
+	line *timeline.Timeline
+
+	mu    sync.Mutex
+	parts map[int64][]timeline.Happening // by number
+}
+
+// storyPart is how much of a round is worked out at once.
+const storyPart = time.Minute
+
+// part lists what begins in the n-th part of the round.
+func (s *story) part(n int64) []timeline.Happening {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list, known := s.parts[n]
+	if !known {
+		list = s.line.Between(time.Duration(n)*storyPart, time.Duration(n+1)*storyPart)
+		if len(s.parts) > 16 { // loops are seldom far apart
+			clear(s.parts)
+		}
+		s.parts[n] = list
+	}
+	return list
+}
+
+// look puts what happens in the next part of the round into the plan.
+func (l *loop) look(at, end int64) {
+	e := l.engine
+	begin := e.begin.UnixNano()
+	n := (at - begin) / int64(storyPart)
+	for _, h := range e.story.part(n) {
+		if from := begin + int64(h.From); e.loopOf(h.Device) == l && e.plays(h.Device) && from < end {
+			a := l.newAct(&e.devices[h.Device], e.fleet.Crowd.Plan.Events[h.Event])
+			if a.from = from; h.To != timeline.Never {
+				a.to = begin + int64(h.To)
+			}
+			heap.Push(&l.plan, entry{at: from, what: begins, index: a.n})
+		}
+	}
+	if next := begin + (n+1)*int64(storyPart); next < end {
+		heap.Push(&l.plan, entry{at: next, what: looks})
+	}
+}
+
+func (l *loop) newAct(d *device, event *crowd.Event) *act {
+	if n := len(l.free); n > 0 {
+		a := l.acts[l.free[n-1]]
+		l.free = l.free[:n-1]
+		*a = act{device: d, event: event, n: a.n}
+		return a
+	}
+	a := &act{device: d, event: event, n: len(l.acts)}
+	l.acts = append(l.acts, a)
+	return a
+}
+
+// release lets the place of an act be used again: nothing in the plan names it.
+func (l *loop) release(a *act) { l.free = append(l.free, a.n) }
+
+// befall does an event to a device.
+func (l *loop) befall(index int, at, end int64) {
+	e := l.engine
+	a := l.acts[index]
+	d := a.device
+	list := a.event.Do[d.Cast]
+	worked, err := l.workOut(d, list, d.Env, end)
+	if err != nil {
+		l.tellDone(a, ledger.Deed{Kind: list[0].Kind.String(), Name: list[0].Name}, false, e.fleet.Crowd.Redact(err.Error()))
+		l.release(a)
+		return
+	}
+	a.deeds = worked
+	if a.to == 0 && slices.ContainsFunc(list, func(x crowd.Deed) bool { return x.Kind.Next() }) {
+		a.left = map[int]bool{}
+		for _, s := range d.Streams {
+			if slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind.Next() && x.concerns(&e.streams[s.Index]) }) {
+				a.left[s.Index] = true
+			}
+		}
+	}
+	for _, told := range l.do(a, at, end) {
+		l.tellDone(a, told, false, "")
+	}
+	switch {
+	case a.to > 0 && a.to < end:
+		heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
+	case a.to == 0 && !slices.ContainsFunc(list, func(x crowd.Deed) bool { return !x.Kind.Momentary() }):
+		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
+		l.release(a)
+	}
+}
+
+// pass ends an event for a device.
+func (l *loop) pass(index int, at, end int64) {
+	a := l.acts[index]
+	for i := range a.deeds {
+		x := &a.deeds[i]
+		l.tellDone(a, ledger.Deed{Kind: x.Kind.String(), Name: x.Name}, true, "")
+	}
+	l.undo(a, at, end)
+	l.release(a)
+}
+
+// tellDone notes what an event did, or that it is over.
+func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
+	d := a.device
+	if l.engine.see != nil || a.event == nil || len(d.Streams) == 0 {
+		return
+	}
+	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
+	x := &ledger.Done{Stream: d.Streams[0].Index, Event: a.event.Title(), Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
+	switch told.Kind {
+	case crowd.DeedOffline.String(), crowd.DeedNetwork.String():
+		x.Broke = why == ""
+	}
+	d.page.Done(x)
+}
+
+// joins tells which devices come only when an event says so.
+func (e *Engine) late() map[int]bool {
+	late := map[int]bool{}
+	for i, event := range e.fleet.Crowd.Plan.Events {
+		if !slices.ContainsFunc(anyDeeds(event), func(x crowd.Deed) bool { return x.Kind == crowd.DeedJoin }) {
+			continue
+		}
+		for _, d := range e.story.line.Who(i) {
+			late[d] = true
+		}
+	}
+	return late
+}
+
+// anyDeeds are all deeds of an event, of whichever group of devices.
+func anyDeeds(e *crowd.Event) (all []crowd.Deed) {
+	for _, list := range e.Do {
+		all = append(all, list...)
+	}
+	return all
+}

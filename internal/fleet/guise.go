@@ -1,0 +1,218 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"strings"
+	"time"
+
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/link"
+	"runcrowd/internal/signal"
+)
+
+// Guise is a device with other credentials than its own. Its name, client id and topics
+// stay.
+type Guise struct {
+	Identity link.Identity
+	// Values are those of the headers, by stream; NoHeader leaves one out.
+	Values map[int][]string
+}
+
+// NoHeader is the value of a header that is left out.
+const NoHeader = "\uf8ffnone"
+
+// Guise makes one. The error says why there is none.
+func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
+	id := d.Identity()
+	g := &Guise{Identity: id, Values: map[int][]string{}}
+	env := maps.Clone(d.Env)
+	if d.Cast.Token != nil {
+		env[crowd.TokenName] = link.TokenPlace
+	}
+	switch how {
+	case crowd.NoCredential:
+		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens = "", "", nil, nil
+		env[crowd.TokenName] = ""
+	case crowd.AnothersCredential:
+		o := f.another(d)
+		if o == nil {
+			return nil, fmt.Errorf("there is no other device of the kind %q on the link %q", d.Cast.Kind.Name, d.Cast.Link.Name)
+		}
+		x := o.Identity()
+		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens, g.Identity.Path = x.Username, x.Password, x.Cert, x.Tokens, x.Path
+		for name := range d.Cast.Secrets {
+			if v, has := o.Env[name]; has {
+				env[name] = v
+			}
+		}
+	case crowd.ExpiredCredential:
+		if d.Cast.Token == nil {
+			return nil, errors.New("its link has no access_token that could expire")
+		}
+		token, err := f.expired(d)
+		if err != nil {
+			return nil, err
+		}
+		g.Identity.Tokens = token
+	case crowd.WrongCredential:
+		for name := range d.Cast.Secrets {
+			switch v := env[name].(type) {
+			case string:
+				if name != crowd.TokenName {
+					env[name] = f.wrong(v)
+				}
+			case formula.Secrets:
+				other := formula.Secrets{}
+				for k, s := range v {
+					other[k] = f.wrong(s)
+				}
+				env[name] = other
+			}
+		}
+		if id.Tokens != nil {
+			g.Identity.Tokens = falsified{id.Tokens}
+		}
+		if id.Password != "" && id.Password != link.TokenPlace {
+			g.Identity.Password = f.wrong(id.Password)
+		}
+		if id.Cert != nil {
+			cert, err := credential.Stranger(d.Name)
+			if err != nil {
+				return nil, err
+			}
+			g.Identity.Cert = cert
+		}
+	}
+	m := &formula.Machine{}
+	for _, s := range d.Streams {
+		var list []string
+		for i, h := range s.Headers {
+			list = append(list, s.Values[i])
+			if !secretHeader(&h, d.Cast) {
+				continue
+			}
+			if how == crowd.NoCredential {
+				list[i] = NoHeader
+				continue
+			}
+			env["reading"] = s.Reading.Name
+			v, err := h.Value.Expand(m, env)
+			if err != nil {
+				return nil, err
+			}
+			if how == crowd.WrongCredential && v == s.Values[i] && !strings.Contains(v, link.TokenPlace) {
+				v = f.wrong(v)
+			}
+			list[i] = v
+		}
+		g.Values[s.Index] = list
+	}
+	for i := range g.Identity.Asks {
+		a := &g.Identity.Asks[i]
+		a.Headers = nil // those of commands follow the messages'
+		for _, s := range d.Streams {
+			for k, h := range s.Headers {
+				if v := g.Values[s.Index][k]; v != NoHeader {
+					a.Headers = append(a.Headers, link.Header{Name: h.Name, Value: v})
+				}
+			}
+			break
+		}
+	}
+	return g, nil
+}
+
+// secretHeader tells whether a header shows who a device is.
+func secretHeader(h *crowd.Header, c *crowd.Cast) bool {
+	for _, name := range h.Value.Names() {
+		if c.Secrets[name] || name == crowd.TokenName {
+			return true
+		}
+	}
+	return strings.EqualFold(h.Name, "Authorization") || strings.EqualFold(h.Name, "Cookie")
+}
+
+// HasCredentials tells whether the devices of a cast show anything.
+func HasCredentials(c *crowd.Cast) bool {
+	if c.Password != nil || c.Cert != nil || c.Token != nil {
+		return true
+	}
+	for i := range c.Headers {
+		if secretHeader(&c.Headers[i], c) {
+			return true
+		}
+	}
+	for _, r := range c.Readings {
+		for i := range r.Headers {
+			if secretHeader(&r.Headers[i], c) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// wrong is a wrong credential. It is kept as secret as the right one.
+func (f *Fleet) wrong(s string) string {
+	w := wrong(s)
+	f.Crowd.Secret(w)
+	return w
+}
+
+// another is the next device of the same kind on the same link.
+func (f *Fleet) another(d *Device) *Device {
+	for k := 1; k < len(f.Devices); k++ {
+		if o := f.Devices[(d.Index+k)%len(f.Devices)]; o.Cast.Kind == d.Cast.Kind && o.Cast.Link == d.Cast.Link {
+			return o
+		}
+	}
+	return nil
+}
+
+// wrong is a credential like another, and not it. The other cannot be told from it.
+func wrong(s string) string {
+	key := signal.Key(0, "wrong credential", s)
+	b := []rune(s)
+	for i, r := range b {
+		n := rune(signal.Uniform(key, uint64(i), 0) * 25)
+		switch {
+		case r >= 'a' && r <= 'z':
+			b[i] = 'a' + (r-'a'+1+n)%26
+		case r >= 'A' && r <= 'Z':
+			b[i] = 'A' + (r-'A'+1+n)%26
+		case r >= '0' && r <= '9':
+			b[i] = '0' + (r-'0'+1+n%9)%10
+		}
+	}
+	if string(b) == s {
+		return s + "0"
+	}
+	return string(b)
+}
+
+// falsified gives tokens that nobody has made.
+type falsified struct{ link.TokenSource }
+
+func (t falsified) Token(ctx context.Context) (string, time.Time, error) {
+	token, renew, err := t.TokenSource.Token(ctx)
+	if n := len(token); err == nil && n > 0 {
+		// The end of a signature: what stands before it is still read.
+		at := max(0, n-12)
+		token = token[:at] + wrong(token[at:])
+	}
+	return token, renew, err
+}
+
+// expired gives tokens that are over.
+func (f *Fleet) expired(d *Device) (link.TokenSource, error) {
+	if f.Credentials == nil {
+		return nil, errors.New("nothing makes tokens here")
+	}
+	env := maps.Clone(d.Env)
+	return f.Credentials.Expired(d.Cast.Link, d.Cast.Token, env)
+}

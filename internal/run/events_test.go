@@ -1,0 +1,158 @@
+package run_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
+)
+
+// withEvents is the small harbour with events, one a line; wait is how long its witnesses
+// look for what is missing.
+func (w way) withEvents(wait string, events ...string) string {
+	text := strings.ReplaceAll(w.harbour(), "WAIT", wait)
+	text = strings.Replace(text, "count: 4}", `count: 4, name: "buoy-${n}"}`, 1)
+	return strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan:\n  for: 3s\n  settle: SETTLE\n  events:\n    - "+strings.Join(events, "\n    - "), 1)
+}
+
+// of counts the findings of a verdict by device.
+func (p *played) of(v verdict.Verdict) string {
+	by := map[string]int{}
+	for _, f := range p.result.Findings {
+		if f.Verdict == v.String() {
+			by[f.Device]++
+		}
+	}
+	return fmt.Sprint(by)
+}
+
+// says describes all findings, for messages of failed tests.
+func (p *played) says() string {
+	var b strings.Builder
+	for i, f := range p.result.Findings {
+		if i > 20 {
+			break
+		}
+		fmt.Fprintf(&b, "%s/%s/%d %s %s %q %v\n", f.Device, f.Reading, f.Seq, f.Verdict, f.Outcome, f.Said, f.Testimony)
+	}
+	for _, d := range p.result.Deeds {
+		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices, d.Failed, d.Why)
+	}
+	return b.String()
+}
+
+// times is how often a deed was done, and to how many devices.
+func (p *played) times(kind string) (times, devices int) {
+	for _, d := range p.result.Deeds {
+		if d.Kind == kind {
+			times, devices = times+d.Times, max(devices, d.Devices)
+		}
+	}
+	return times, devices
+}
+
+// Whatever is done to devices that a platform must cope with: every message is proven, over
+// every way.
+func TestDeedsAreProven(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		for name, events := range map[string][]string{
+			"offline, cut":        {"{at: 500ms, for: 1s, who: 50% of buoy, do: {offline: keep}}"},
+			"offline, clean":      {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: clean, order: newest first}}}"},
+			"offline, silent":     {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: silent, pace: 20/s}}}"},
+			"offline, idle":       {"{at: 500ms, for: 1s, who: 2 of buoy, do: {offline: idle}}"},
+			"again and again":     {"{every: 600ms, for: 200ms, who: 1 of buoy, do: {offline: {how: cut}}}"},
+			"restart":             {"{at: 500ms, for: 700ms, who: buoy-3, do: {restart: {session: end, counters: anew}}}"},
+			"fields":              {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}", "{at: 800ms, for: 1s, do: {wild: {level: 50}}}"},
+			"intervals":           {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: never}}"},
+			"clock":               {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
+			"network":             {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 kbit/s}}}"},
+			"leave and join":      {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: join}"},
+			"send":                {"{at: 1s, who: buoy-2, do: {send: {state: 5}}}"},
+			"one behind another":  {"{name: a, at: 500ms, for: 300ms, who: buoy-2, do: {offline: keep}}", "{after: a, delay: 100ms, for: 300ms, do: {restart: true}}"},
+			"one over another":    {"{at: 500ms, for: 900ms, who: buoy-2, do: {offline: keep}}", "{at: 700ms, for: 300ms, who: buoy-2, do: {offline: {how: clean}}}"},
+			"repeat without once": {"{at: 500ms, for: 500ms, who: buoy-2, do: {repeat: 2}}"},
+		} {
+			t.Run(w.name+"/"+name, func(t *testing.T) {
+				t.Parallel()
+				p := play(t, w.withEvents("20s", events...))
+				assert.True(t, p.holds(), p.says())
+				assert.Greater(t, p.result.Total.Due(), 50)
+				assert.Zero(t, p.result.OutOfOrder)
+				assert.NotEmpty(t, p.result.Deeds)
+				for _, d := range p.result.Deeds {
+					assert.Positive(t, d.Times, "%+v", d)
+					assert.Empty(t, d.Why)
+				}
+			})
+		}
+	}
+}
+
+// What must not get in: refused by a platform that looks at credentials and at bodies, let
+// in by one that does not.
+func TestWhatMustNotGetIn(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		for name, event := range map[string]string{
+			"wrong": "{at: 1s, for: 1s, who: buoy-2, do: {credential: wrong}, expect: refused}",
+			"none":  "{at: 1s, for: 1s, who: buoy-2, do: {credential: none}, expect: refused}",
+		} {
+			for _, open := range []bool{false, true} {
+				t.Run(fmt.Sprintf("%s/%s, open %v", w.name, name, open), func(t *testing.T) {
+					t.Parallel()
+					cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour"}
+					if open {
+						cfg.Token = ""
+					}
+					s, err := standin.Start(cfg)
+					require.NoError(t, err)
+					t.Cleanup(s.Close)
+					text := w.withEvents("2s", event)
+					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version", `{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
+					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
+					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
+					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+					if open {
+						assert.False(t, p.holds(), p.says())
+						assert.InDelta(t, 10, p.result.Total[verdict.LetIn], 4)
+						assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
+						return
+					}
+					assert.True(t, p.holds(), p.says())
+				})
+			}
+		}
+	}
+}
+
+// A spoilt message is discarded by a platform that looks at it, and let in by one that
+// keeps everything; the mark in it tells, however it was spoilt.
+func TestSpoiltMessages(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		for _, how := range []string{"cut off", "not its form", "wrong types", "too large"} {
+			t.Run(w.name+"/"+how, func(t *testing.T) {
+				t.Parallel()
+				p := playOnce(t, w.withEvents("2s", "{at: 1s, for: 500ms, who: buoy-2, do: {spoil: "+how+"}, expect: discarded}"))
+				if w.name == "http" && how == "too large" { // the only thing that the stand-in minds
+					assert.True(t, p.holds(), p.says())
+					return
+				}
+				assert.False(t, p.holds(), p.says())
+				assert.InDelta(t, 5, p.result.Total[verdict.LetIn]+p.result.Total[verdict.Refused], 3, p.says())
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
+			})
+		}
+	}
+}
+
+var _ = run.ReportText
+var _ tally.Counts
