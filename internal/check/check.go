@@ -47,7 +47,10 @@ type Load struct {
 	PerSecond, BytesPerSecond float64
 	Largest                   int // body in bytes
 	LargestOf                 string
-	Length                    time.Duration // of the whole plan
+	Length                    time.Duration // of the whole plan; 0: nobody knows
+	// Story is what happens in the first round, or in the first Span of it.
+	Story []Happens
+	Span  time.Duration
 }
 
 // Share is a kind and how many devices it has.
@@ -99,6 +102,7 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c.addresses()
 	c.targets()
 	c.schedule()
+	c.events()
 	c.witnesses()
 	c.bodies()
 	c.sums()
@@ -285,7 +289,8 @@ func (c *checker) topic(s *fleet.Stream) {
 }
 
 func (c *checker) schedule() {
-	plan := &c.Crowd.Plan
+	plan := c.Crowd.Plan // a copy: what is said of its length follows from all that ends it
+	plan.For = plan.Lasts(time.Now())
 	for _, s := range c.Streams {
 		r := s.Reading
 		every := r.Every * time.Duration(r.Batch)
@@ -307,7 +312,8 @@ func (c *checker) schedule() {
 
 // NothingDue tells whether no message of a fleet falls due in a round.
 func NothingDue(f *fleet.Fleet) bool {
-	plan := &f.Crowd.Plan
+	plan := f.Crowd.Plan
+	plan.For = plan.Lasts(time.Now())
 	for _, s := range f.Streams {
 		join := int64(plan.Join.At(s.Device.Index, len(f.Devices)))
 		if due, _ := engine.Due(s, 0, join, 1, 0); join < int64(plan.For) && due < int64(plan.For) {
@@ -328,7 +334,7 @@ func NothingDueText(f *fleet.Fleet) string {
 	if least == 0 {
 		return "plan: nothing falls due: no device has a reading"
 	}
-	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval is %s); make it longer, or the intervals shorter", quantity.FormatDuration(f.Crowd.Plan.For), quantity.FormatDuration(least))
+	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval is %s); make it longer, or the intervals shorter", quantity.FormatDuration(f.Crowd.Plan.Lasts(time.Now()).Round(time.Millisecond)), quantity.FormatDuration(least))
 }
 
 // precision finds time stamps that two messages of a device may share.
@@ -543,7 +549,8 @@ func (c *checker) sums() {
 	}
 	// On average a device sends from when it joined to the end.
 	joins := plan.Join.At(len(c.Devices)-1, len(c.Devices))
-	sending := plan.For.Seconds() - min(joins, plan.For).Seconds()/2
+	lasts := plan.Lasts(time.Now())
+	sending := lasts.Seconds() - min(joins, lasts).Seconds()/2
 	for i := range l.Links {
 		k := &l.Links[i]
 		l.PerSecond += k.PerSecond
@@ -558,6 +565,28 @@ func (c *checker) sums() {
 		}
 	}
 	l.PerRound = l.PerSecond * sending
+	speed := plan.Speed.Times()
+	l.PerSecond *= speed
+	l.BytesPerSecond *= speed
+	for i := range l.Links {
+		l.Links[i].PerSecond *= speed
+		l.Links[i].BytesPerSecond *= speed
+	}
+	if n := plan.Messages; n > 0 {
+		speak := 0
+		for _, d := range c.Devices {
+			if len(d.Streams) > 0 {
+				speak++
+			}
+		}
+		l.PerRound = min(l.PerRound, float64(n*speak))
+		lasts = min(lasts, time.Duration(l.PerRound/max(l.PerSecond/speed, 1e-9)*float64(time.Second)))
+	}
+	if lasts >= crowd.Forever/2 {
+		l.PerRound, lasts = 0, 0 // without end
+	}
 	l.Messages = l.PerRound * float64(plan.Rounds)
-	l.Length = time.Duration(plan.Rounds-1)*plan.Every + plan.For
+	if l.Length = time.Duration(float64(time.Duration(max(plan.Rounds, 1)-1)*plan.Every+lasts) / speed); plan.Rounds == 0 || lasts == 0 || plan.Speed.Max {
+		l.Length = 0
+	}
 }

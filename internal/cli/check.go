@@ -130,12 +130,41 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		line("all links", "%s messages/s, %s/s on the wire, acknowledgements included", rate(l.PerSecond), size(l.BytesPerSecond))
 	}
 	rounds := ""
-	if plan.Rounds > 1 {
+	switch {
+	case plan.Rounds > 1:
 		rounds = fmt.Sprintf(" in each of %d rounds, about %s in all", plan.Rounds, thousands(l.Messages))
+	case plan.Rounds == 0:
+		rounds = " in each round, without end"
 	}
-	line("messages", "about %s%s", thousands(l.PerRound), rounds)
+	if l.PerRound == 0 {
+		line("messages", "without end%s", rounds)
+	} else {
+		line("messages", "about %s%s", thousands(l.PerRound), rounds)
+	}
 	line("largest", "a body of %s (%s)", size(float64(l.Largest)), l.LargestOf)
-	line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
+	switch {
+	case plan.Speed.Max:
+		line("takes", "as long as the platform does to acknowledge them, and the time until the witnesses are heard")
+	case l.Length == 0:
+		line("takes", "as long as it is let: stop it with Ctrl-C")
+	default:
+		line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
+	}
+	if len(l.Story) == 0 {
+		return b.String()
+	}
+	what := "What happens in a round"
+	if l.Span < plan.Lasts(time.Now()) {
+		what += ", in its first " + quantity.FormatDuration(l.Span.Round(time.Second))
+	}
+	b.WriteString(what + "\n")
+	for _, x := range l.Story {
+		befalls := fmt.Sprintf("%s, to %s", count(x.Times, "time"), count(x.Devices, "device"))
+		if x.Longest > 0 {
+			befalls += ", for " + quantity.FormatDuration(rounded(x.Longest)) + " at most"
+		}
+		line(x.Event, "%s: %s", x.Do, befalls)
+	}
 	return b.String()
 }
 

@@ -36,6 +36,7 @@ type previewing struct {
 	format  string
 	plot    string
 	out     string
+	story   bool
 }
 
 func (e *env) preview() *cobra.Command {
@@ -48,13 +49,15 @@ or request, headers, and payload, with sizes. Nothing is sent. The run's name in
 the marks is ` + engine.PreviewRun + `, which is as long as that of a run.
 
 Without --who it shows the first device of each kind. With --plot it draws a
-field over the plan, for up to six devices, in the terminal or into a file.
+field over the plan, for up to six devices, in the terminal or into a file. With
+--timeline it draws the events of the plan: what happens, to whom, when.
 
 Secrets are not shown; the sizes are those of the whole message all the same.`,
 		Example: `  runcrowd preview harbour/crowd.yaml
   runcrowd preview harbour/crowd.yaml --who buoy-007 -n 3 --at 15:00
   runcrowd preview harbour/crowd.yaml --plot wave_m --who 'first 3 of buoy'
-  runcrowd preview harbour/crowd.yaml --plot battery_v --out battery.svg`,
+  runcrowd preview harbour/crowd.yaml --plot battery_v --out battery.svg
+  runcrowd preview harbour/crowd.yaml --timeline`,
 		Args: exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(p.format); err != nil {
@@ -63,8 +66,11 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 			if p.count < 1 || p.count > 10_000 {
 				return fmt.Errorf("-n is from 1 to 10000, not %d", p.count)
 			}
-			if p.out != "" && p.plot == "" {
-				return errors.New("--out goes with --plot: it names the picture to write")
+			if p.out != "" && p.plot == "" && !p.story {
+				return errors.New("--out goes with --plot and --timeline: it names the picture to write")
+			}
+			if p.plot != "" && p.story {
+				return errors.New("--plot and --timeline are two pictures; ask for one of them")
 			}
 			return e.previewFile(args[0], &p)
 		},
@@ -78,7 +84,8 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 	f.BoolVar(&p.plain, "plain", false, "the payload as it is sent, not laid out")
 	f.StringVar(&p.format, "format", "text", "text or json")
 	f.StringVar(&p.plot, "plot", "", "draw this field over the plan")
-	f.StringVar(&p.out, "out", "", "write the plot to this file, .png or .svg")
+	f.BoolVar(&p.story, "timeline", false, "draw what happens in a round: its events")
+	f.StringVar(&p.out, "out", "", "write the picture to this file, .png or .svg")
 	return cmd
 }
 
@@ -91,12 +98,18 @@ func (e *env) previewFile(path string, p *previewing) error {
 	if err != nil {
 		return err
 	}
+	if p.at == "" {
+		begin = begins(&f.Crowd.Plan, begin)
+	}
 	after, err := quantity.ParseDuration(p.after)
 	if err != nil {
 		return fmt.Errorf("--after: %w", err)
 	}
-	if after < 0 || after >= f.Crowd.Plan.For {
-		return fmt.Errorf("--after: %s does not lie within the plan, which takes %s", p.after, quantity.FormatDuration(f.Crowd.Plan.For))
+	if p.story {
+		return e.timeline(f, p)
+	}
+	if lasts := f.Crowd.Plan.Lasts(begin); after < 0 || after >= lasts {
+		return fmt.Errorf("--after: %s does not lie within the plan, which takes %s", p.after, quantity.FormatDuration(lasts))
 	}
 	devices, err := selectDevices(f, "who", p.devices)
 	if err != nil {
@@ -392,18 +405,23 @@ func (e *env) plotField(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time
 		fmt.Fprintf(e.stderr, "The plot shows the first %d of %d devices.\n", mostPlotted, len(with))
 		with = with[:mostPlotted]
 	}
+	lasts := f.Crowd.Plan.Lasts(begin)
+	if lasts > mostPlottedTime {
+		lasts = mostPlottedTime
+		fmt.Fprintf(e.stderr, "The plot shows the first %s of the plan.\n", quantity.FormatDuration(lasts))
+	}
 	var values fieldValues
 	engine.Rehearse(f, with, begin, func(r *engine.Rehearsed) bool {
-		return values.add(r.Stream, field, part, r.Written.Carried, r.Due.Sub(begin).Seconds())
+		return r.Due.Sub(begin) < lasts && values.add(r.Stream, field, part, r.Written.Carried, r.Due.Sub(begin).Seconds())
 	})
 	c, err := values.chart(field, part)
 	if err != nil {
 		return fmt.Errorf("--plot: %w", err)
 	}
 	if c.Time {
-		c.Span = [2]float64{0, f.Crowd.Plan.For.Seconds()}
+		c.Span = [2]float64{0, lasts.Seconds()}
 	}
-	c.Title = fmt.Sprintf("%s of %s over the %s of the plan", p.plot, f.Crowd.Name, quantity.FormatDuration(f.Crowd.Plan.For))
+	c.Title = fmt.Sprintf("%s of %s over the %s of the plan", p.plot, f.Crowd.Name, quantity.FormatDuration(lasts))
 	for i := range with[0].Reading.Fields {
 		if x := &with[0].Reading.Fields[i]; x.Name == field {
 			c.YLabel = x.Unit
@@ -413,6 +431,22 @@ func (e *env) plotField(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time
 		}
 	}
 	return e.draw(c, p.out)
+}
+
+// mostPlottedTime is how much of a plan is plotted.
+const mostPlottedTime = 31 * quantity.Day
+
+// begins is when a plan's clock would begin now.
+func begins(p *crowd.Plan, now time.Time) time.Time {
+	switch {
+	case !p.Begin.At.IsZero():
+		return p.Begin.At
+	case p.Begin.Past > 0:
+		return now.Add(-p.Begin.Past)
+	case p.Begin.Day.Is:
+		return p.Begin.Day.Next(now)
+	}
+	return now
 }
 
 // draw shows a chart, or writes it to a file.

@@ -65,6 +65,7 @@ const leastMemory = 16 << 20
 
 func (e *env) run() *cobra.Command {
 	var o output
+	var begin string
 	cmd := &cobra.Command{
 		Use:   "run FILE",
 		Short: "Play a crowd file and judge what became of every message",
@@ -73,13 +74,16 @@ and leave, as the plan says, in one round or several. It then waits for the
 witnesses, gives every message one verdict and prints the report. The run folder that it
 leaves holds the evidence; verify judges it again at any time.
 
+With --begin the plan's clock is set to a time: two runs with the same carry the same
+values, to the last digit, as preview --at shows them.
+
 Ctrl-C once stops the devices, waits for the witnesses and reports. Ctrl-C twice
 leaves at once; the run folder can still be verified.
 
 Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
 not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,
-		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run harbour/crowd.yaml --format json > report.json",
+		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
@@ -92,11 +96,20 @@ could not be reached; 4 interrupted.`,
 			if err != nil {
 				return err
 			}
+			if begin != "" {
+				if c.Plan.Begin, err = file.ParseBegin(begin); err != nil {
+					return fmt.Errorf("--begin: %w", err)
+				}
+				if err := file.CheckBegin(&c.Plan); err != nil {
+					return fmt.Errorf("--begin: %w", err)
+				}
+			}
 			_, err = e.play(c, args[0], &o, nil)
 			return err
 		},
 	}
 	o.flags(cmd)
+	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of day to wait for (\"02:00\", UTC), or how long ago (-7d)")
 	return cmd
 }
 

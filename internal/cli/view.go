@@ -116,11 +116,17 @@ func (v *view) line(p run.Progress) string {
 // phase says what is going on.
 func (v *view) phase(p run.Progress) string {
 	round := ""
-	if p.Rounds > 1 {
+	switch {
+	case p.Rounds == 0:
+		round = fmt.Sprintf("round %d, ", p.Round)
+	case p.Rounds > 1:
 		round = fmt.Sprintf("round %d of %d, ", p.Round, p.Rounds)
 	}
 	switch p.Phase {
 	case run.Playing:
+		if p.End.IsZero() {
+			return fmt.Sprintf("%s%s so far", round, max(0, time.Since(p.Begin)).Round(time.Second))
+		}
 		total := p.End.Sub(p.Begin)
 		gone := min(max(0, time.Since(p.Begin)), total)
 		if gone == total {
@@ -219,7 +225,7 @@ func (m *model) View() tea.View {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s  %s\n", bold(v.crowd.Name), v.phase(p))
 	width := min(m.width, 100)
-	if p.Phase == run.Playing && width > 10 {
+	if p.Phase == run.Playing && !p.End.IsZero() && width > 10 {
 		share := min(1, max(0, float64(time.Since(p.Begin))/float64(p.End.Sub(p.Begin))))
 		n := int(share * float64(width-2))
 		fmt.Fprintf(&b, "%s%s\n", done(strings.Repeat("━", n)), faint(strings.Repeat("─", width-2-n)))

@@ -175,8 +175,9 @@ func (s Spoil) String() string { return SpoilNames[s] }
 
 // Event is something timed in a plan: deeds that are done to devices, and undone.
 type Event struct {
-	Name string // empty: none
-	Pos  Pos
+	Name  string // empty: none
+	Label string // how it is called where it has no name
+	Pos   Pos
 
 	When  When
 	At    time.Duration // of AtTime; of Every the first time
@@ -229,17 +230,12 @@ func (x Expect) String() string {
 	return ExpectNames[x-1]
 }
 
-// Title is how an event is called: its name, or what it does.
+// Title is how an event is called: its name, or what it does, with a number where that is not alone.
 func (e *Event) Title() string {
 	if e.Name != "" {
 		return e.Name
 	}
-	for _, list := range e.Do {
-		if len(list) > 0 {
-			return list[0].Kind.String()
-		}
-	}
-	return "event"
+	return e.Label
 }
 
 // Lasts is how long the n-th happening of an event to a device lasts; 0 is for good, or a

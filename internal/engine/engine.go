@@ -61,6 +61,7 @@ type Engine struct {
 	lastWhy  string
 	remarked map[string]bool // texts that were told
 	excused  []ledger.Spans  // by stream: no witness needs to find these
+	spoilt   []ledger.Spans  // by stream: no witness may find these
 
 	// Tell is told what the platform did that its user should know: each text once, of
 	// the first device. It must not block. Nil: nobody is told.
@@ -110,7 +111,7 @@ func Shape(f *fleet.Fleet, under link.Network) {
 // New makes an engine and defines the fleet's streams in the ledger.
 func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string) *Engine {
 	e := &Engine{fleet: f, links: links, run: run}
-	e.excused = make([]ledger.Spans, len(f.Streams))
+	e.excused, e.spoilt = make([]ledger.Spans, len(f.Streams)), make([]ledger.Spans, len(f.Streams))
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
@@ -384,6 +385,13 @@ func (e *Engine) Excused(stream int, seq uint64) bool {
 	return e.excused[stream].Has(seq)
 }
 
+// Spoilt tells whether nothing may be kept of a message.
+func (e *Engine) Spoilt(stream int, seq uint64) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return e.spoilt[stream].Has(seq)
+}
+
 // LastDrop is why a connection was lost last.
 func (e *Engine) LastDrop() string {
 	e.mu.Lock()
@@ -503,6 +511,13 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 		l.page.Due(s.Index, s.seq, e.round, due, o.meant, carried)
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))
+	if o.meant == ledger.ToRefuse || o.meant == ledger.ToDiscard {
+		e.mu.Lock()
+		for k := range written.Carried {
+			e.spoilt[s.Index].Add(s.seq - uint64(k))
+		}
+		e.mu.Unlock()
+	}
 
 	r := s.Reading
 	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target, ContentType: s.kind, Body: written.Body, Mark: written.Mark, Guise: o.guise, Meant: uint8(o.meant)}

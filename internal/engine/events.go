@@ -126,7 +126,9 @@ func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
 	x := &ledger.Done{Stream: d.Streams[0].Index, Event: a.event.Title(), Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
 	switch told.Kind {
 	case crowd.DeedOffline.String(), crowd.DeedNetwork.String():
-		x.Broke = why == ""
+		x.Broke, x.Disturbs = why == "", why == ""
+	case crowd.DeedRestart.String(), crowd.DeedLeave.String(), crowd.DeedCredential.String():
+		x.Disturbs = why == ""
 	}
 	d.page.Done(x)
 }

@@ -67,8 +67,8 @@
 //	    link text, devices uint, kept uint
 //	21  a message was handed to the network once more, as the plan says
 //	    stream uint, seq uint, at time
-//	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; why: it could not be done
-//	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, broke bool, why text
+//	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done
+//	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, broke bool, disturbs bool, why text
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

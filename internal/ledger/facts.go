@@ -225,30 +225,37 @@ func (d *DeviceLinks) down(e *LinkEvent) {
 type Deeds struct {
 	// Events are the deeds of each event, in the order in which they first came.
 	Events []EventDeeds
-	// Breaks are when a device's connection was broken by the plan, by its first stream.
+	// Breaks are when the plan disturbed a device's connections, by its first stream.
 	Breaks map[int][]Break
 }
 
 // EventDeeds is how often one deed of one event was done.
 type EventDeeds struct {
-	Event, Kind, Name string
-	Value             string // an example
-	Times             int
-	Devices           int
-	First, Last       time.Time
-	Failed            int    // times that it could not be done
-	Why               string // the first of these could not
-	devices           map[int]bool
+	Event   string    `json:"event"`
+	Kind    string    `json:"deed"`
+	Name    string    `json:"name,omitempty"`
+	Value   string    `json:"value,omitempty"` // an example
+	Times   int       `json:"times"`
+	Devices int       `json:"devices"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
+	Failed  int       `json:"failed,omitempty"` // times that it could not be done
+	Why     string    `json:"why,omitempty"`    // the first of these could not
+	devices map[int]bool
 }
 
-// Break is a time in which the plan broke a device's connections. To is zero: to the end.
-type Break struct{ From, To time.Time }
+// Break is a time in which the plan disturbed a device's connections. To is zero: to the end.
+type Break struct {
+	From, To    time.Time
+	Deaf        bool // what was just sent without an acknowledgement may be lost
+	event, deed string
+}
 
-// most bounds how many breaks of a device are kept; more of them are one.
+// mostBreaks bounds how many breaks of a device are kept; more of them are one.
 const mostBreaks = 1000
 
 func (l *Deeds) add(x *Done) {
-	if x.Broke {
+	if x.Disturbs {
 		l.breaks(x)
 	}
 	if x.Over {
@@ -289,17 +296,20 @@ func (l *Deeds) breaks(x *Done) {
 		l.Breaks = map[int][]Break{}
 	}
 	list := l.Breaks[x.Stream]
-	n := len(list)
-	switch {
-	case x.Over && n > 0:
-		list[n-1].To = x.At
-	case x.Over:
-	case n >= mostBreaks:
-		list[n-1].To = time.Time{}
-	default:
-		list = append(list, Break{From: x.At})
+	if x.Over {
+		for i := len(list) - 1; i >= 0; i-- {
+			if b := &list[i]; b.To.IsZero() && b.event == x.Event && b.deed == x.Deed.Kind {
+				b.To = x.At
+				return
+			}
+		}
+		return
 	}
-	l.Breaks[x.Stream] = list
+	if n := len(list); n >= mostBreaks { // the rest is one
+		list[n-1].To, list[n-1].Deaf, list[n-1].event = time.Time{}, true, ""
+		return
+	}
+	l.Breaks[x.Stream] = append(list, Break{From: x.At, Deaf: x.Broke, event: x.Event, deed: x.Deed.Kind})
 }
 
 // Facts is what a ledger tells beside the messages: it does not grow with their number.

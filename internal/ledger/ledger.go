@@ -717,9 +717,11 @@ type Done struct {
 	Round  int
 	Deed   Deed
 	At     time.Time
-	Over   bool   // it was undone
-	Broke  bool   // it breaks connections: what was just sent without an acknowledgement may be lost
-	Why    string // it could not be done
+	Over   bool // it was undone
+	Broke  bool // it breaks connections: what was just sent without an acknowledgement may be lost
+	// Disturbs: messages may be late, or leave their device later, because of it.
+	Disturbs bool
+	Why      string // it could not be done
 }
 
 // Done notes it.
@@ -734,6 +736,7 @@ func (p *Page) Done(x *Done) {
 	p.when(x.At)
 	p.bool(x.Over)
 	p.bool(x.Broke)
+	p.bool(x.Disturbs)
 	p.text(x.Why)
 	p.end()
 }

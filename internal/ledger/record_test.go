@@ -91,7 +91,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Due(0, 1, 1, start.UnixNano(), ToKeep, []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1, false)
 	p.Copied(0, 1, start.UnixNano()+1)
-	p.Done(&Done{Event: "outage", Round: 1, Deed: Deed{"offline", "", "cut"}, At: start, Broke: true, Why: "no"})
+	p.Done(&Done{Event: "outage", Round: 1, Deed: Deed{"offline", "", "cut"}, At: start, Broke: true, Disturbs: true, Why: "no"})
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
 	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})

@@ -493,7 +493,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recDone:
-		x := &Done{int(d.uint()), d.text(), int(d.uint()), Deed{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.text()}
+		x := &Done{int(d.uint()), d.text(), int(d.uint()), Deed{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
 		if d.err == nil {
 			f.Deeds.add(x)
 		}

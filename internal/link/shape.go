@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -94,6 +95,9 @@ func (s *Shaper) Mend() {
 	s.change()
 	s.mu.Unlock()
 	for _, c := range list {
+		if r, is := c.(*relay); is {
+			r.cut.Store(true)
+		}
 		c.Close()
 	}
 }
@@ -160,6 +164,9 @@ func (s *Shaper) Dial(ctx context.Context, network, address string) (net.Conn, e
 				}
 			}
 		}
+		if tcp, is := nc.(*net.TCPConn); is {
+			return &cuttable{tcp, s}, nil
+		}
 		return nc, nil
 	}
 	near, far := net.Pipe()
@@ -167,7 +174,27 @@ func (s *Shaper) Dial(ctx context.Context, network, address string) (net.Conn, e
 	s.conns[r] = true
 	go r.pass(nc, far, func() { r.platformDone() })
 	go r.pass(far, nc, func() { r.deviceDone() })
-	return &relayed{near, nc}, nil
+	return &relayed{near, nc, r}, nil
+}
+
+// cuttable is a connection that tells when the plan has cut it.
+type cuttable struct {
+	*net.TCPConn
+	shaper *Shaper
+}
+
+func (c *cuttable) Read(b []byte) (int, error) {
+	n, err := c.TCPConn.Read(b)
+	if err != nil && errors.Is(err, net.ErrClosed) && c.shaper.isDown() {
+		err = ErrCut
+	}
+	return n, err
+}
+
+func (s *Shaper) isDown() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.down
 }
 
 // gone tells whether a connection was closed on this side.
@@ -179,7 +206,16 @@ func gone(c io.Closer) bool {
 // relayed is the device's end of a relay. It has the addresses of the real connection.
 type relayed struct {
 	net.Conn
-	real net.Conn
+	real  net.Conn
+	relay *relay
+}
+
+func (r *relayed) Read(b []byte) (int, error) {
+	n, err := r.Conn.Read(b)
+	if err != nil && r.relay.cut.Load() {
+		err = ErrCut
+	}
+	return n, err
 }
 
 func (r *relayed) LocalAddr() net.Addr  { return r.real.LocalAddr() }
@@ -189,6 +225,7 @@ func (r *relayed) RemoteAddr() net.Addr { return r.real.RemoteAddr() }
 type relay struct {
 	shaper           *Shaper
 	platform, device net.Conn
+	cut              atomic.Bool // the plan did it
 	mu               sync.Mutex
 	passed           int64
 }
@@ -200,6 +237,7 @@ func (r *relay) Close() error {
 }
 
 func (r *relay) snap() {
+	r.cut.Store(true)
 	if t, is := r.platform.(interface{ SetLinger(int) error }); is {
 		t.SetLinger(0)
 	}

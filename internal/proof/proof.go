@@ -41,6 +41,7 @@ const (
 	LagP99     Measure = "lag_p99"
 	Unmatched  Measure = "unmatched"
 	OutOfOrder Measure = "out_of_order"
+	LetIn      Measure = "let_in"
 )
 
 // Requirement is one line of what must hold for a run to pass.

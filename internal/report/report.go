@@ -41,6 +41,8 @@ type Document struct {
 	OutOfOrder      int                   `json:"out_of_order"`
 	OutOfOrderAt    []tally.Behind        `json:"out_of_order_at,omitempty"`
 	Resent          int                   `json:"resent"`
+	MustNot         int                   `json:"must_not_get_in"`
+	KeptOut         int                   `json:"kept_out"`
 	Holes           []tally.Hole          `json:"gaps,omitempty"`
 	HoleCount       int                   `json:"gap_count"`
 	Never           []tally.Never         `json:"never_connected,omitempty"`
@@ -51,6 +53,7 @@ type Document struct {
 	Drops           int                   `json:"connections_lost"`
 	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
 	Renewed         int                   `json:"access_tokens_renewed,omitempty"`
+	Deeds           []ledger.EventDeeds   `json:"deeds,omitempty"`
 	Commands        []asked               `json:"commands,omitempty"`
 	Mishaps         []tally.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
 	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
@@ -114,7 +117,7 @@ func JSON(in *Input) ([]byte, error) {
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
 		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
-		Resent: r.Resent, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
+		Resent: r.Resent, MustNot: r.MustNot, KeptOut: r.KeptOut, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
 	d.OutOfOrderAt, d.Holes, d.HoleCount, d.Never, d.Closings, d.Remarks = r.OutOfOrderAt, r.Holes, r.HoleCount, r.Never, r.Closings, r.Links.Remarks
 	for _, x := range r.Overtime {
@@ -123,6 +126,7 @@ func JSON(in *Input) ([]byte, error) {
 	for _, x := range r.Left {
 		d.Left = append(d.Left, left{x, x.Kept.Seconds()})
 	}
+	d.Deeds = r.Deeds
 	d.Renewed, d.Mishaps, d.NotHearing = r.Links.Renewed, r.Mishaps, r.Links.NotHearing
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})

@@ -62,6 +62,7 @@ func Text(in *Input, st Style) string {
 	}
 	b.WriteString(delayTable(r))
 	asides(&b, r)
+	deeds(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))
 	b.WriteString(holes(r))
@@ -91,7 +92,7 @@ func plural(n int, what string) string {
 // headline says in one or two lines how it went.
 func headline(b *strings.Builder, in *Input, st Style) {
 	r := in.Result
-	due, proven := r.Total.Due(), r.Total[verdict.Proven]
+	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
 	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
 	if r.LastRound == 0 {
 		played = "nothing was played"
@@ -243,6 +244,13 @@ func proofs(b *strings.Builder, r *tally.Result, st Style) {
 			}
 		}
 		fmt.Fprintf(b, "  %-13s %s\n", p.Name, line)
+	}
+	if r.MustNot > 0 {
+		c := good
+		if r.KeptOut < r.MustNot {
+			c = bad
+		}
+		fmt.Fprintf(b, "  %-13s %s\n", "kept out", st.paint(c, fmt.Sprintf("%6d of %d", r.KeptOut, r.MustNot))+st.paint(faint, "   had to be refused or discarded, and to be found nowhere"))
 	}
 	for _, w := range r.Witnesses {
 		for _, why := range w.Why {
@@ -427,6 +435,54 @@ func reasons(b *strings.Builder, why map[string]int) {
 	for _, x := range list[:min(5, len(list))] {
 		fmt.Fprintf(b, "  %5d  %s\n", why[x], x)
 	}
+}
+
+// mostDeeds is how many deeds of events are listed.
+const mostDeeds = 20
+
+// deeds tells what the plan did to devices.
+func deeds(b *strings.Builder, r *tally.Result) {
+	if len(r.Deeds) == 0 {
+		return
+	}
+	fmt.Fprintf(b, "\n")
+	t := newTable()
+	t.AppendHeader(table.Row{"event", "what was done", "times", "devices", "first", "last", ""})
+	var c []table.ColumnConfig
+	for i := 3; i <= 4; i++ {
+		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(c)
+	for _, x := range r.Deeds[:min(mostDeeds, len(r.Deeds))] {
+		what := x.Kind
+		if x.Name != "" {
+			what += " " + x.Name
+		}
+		if x.Value != "" && x.Kind != "send" {
+			what += ": " + clipped(x.Value, 40)
+		}
+		note := ""
+		if x.Failed > 0 {
+			note = fmt.Sprintf("could not be done %s: %s", times(x.Failed), x.Why)
+		}
+		at := func(t time.Time) string { return t.UTC().Format("15:04:05") }
+		t.AppendRow(table.Row{x.Event, what, x.Times, x.Devices, at(x.First), at(x.Last), note})
+	}
+	b.WriteString(indent(t.Render()))
+	if n := len(r.Deeds) - mostDeeds; n > 0 {
+		fmt.Fprintf(b, "  … and %d more\n", n)
+	}
+	if n := r.Total[verdict.Dropped]; n > 0 {
+		fmt.Fprintf(b, "  Devices dropped %s, as the plan says: no share counts them.\n", plural(n, "message"))
+	}
+}
+
+// clipped is a text of at most so many characters.
+func clipped(s string, most int) string {
+	if r := []rune(s); len(r) > most {
+		return string(r[:most-1]) + "…"
+	}
+	return s
 }
 
 // commands tells what the platform asked of the devices.

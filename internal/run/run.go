@@ -203,6 +203,9 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	s.engine.Tell = func(text string) { s.note("%s", text) }
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
+	if len(c.Plan.Events) > 0 {
+		catalog.Spoilt = s.engine.Spoilt
+	}
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)

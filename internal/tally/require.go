@@ -33,6 +33,8 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		return c
 	case proof.Unmatched:
 		c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
+	case proof.LetIn:
+		c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most
 	case proof.OutOfOrder:
 		c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
 	case proof.LagP99:
@@ -106,6 +108,9 @@ func (r *Result) RoundMeets(round int, list []proof.Requirement) bool {
 		x := &r.Parts[i]
 		if x.Round != round {
 			continue
+		}
+		if x.Counts[verdict.LetIn] > 0 {
+			return false
 		}
 		asked := false
 		for k := range list {

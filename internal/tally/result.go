@@ -49,6 +49,9 @@ type Proof struct {
 	// NotAsked are messages for which this proof cannot be had: QoS 0 has no
 	// acknowledgement, a witness may be told to look at some kinds only.
 	NotAsked int `json:"not_asked"`
+	// Apart are messages that no share counts: they must not get in, and did not, or their
+	// device dropped them.
+	Apart int `json:"apart"`
 }
 
 // Part is one round, as far as requirements may ask for it.
@@ -119,20 +122,22 @@ type Result struct {
 	Overtime       []Overtime
 	Left           []ledger.Left
 	Resent         int // messages sent more than once
-	Acknowledged   Delays
-	Received       Delays
-	Stored         Delays
-	Lag            Delays
-	Witnesses      []WitnessReport
-	Links          ledger.Links
-	Commands       []Asked
-	Mishaps        []Mishap // of commands
-	Ended          bool
-	Interrupted    bool
-	Recovered      int // messages known only from sightings
-	Torn           int64
-	Damage         []ledger.Damage
-	Playing        bool // the run goes on while it is judged
+	// MustNot are messages that had to be refused or discarded, and KeptOut those that were.
+	MustNot, KeptOut int
+	Acknowledged     Delays
+	Received         Delays
+	Stored           Delays
+	Lag              Delays
+	Witnesses        []WitnessReport
+	Links            ledger.Links
+	Commands         []Asked
+	Mishaps          []Mishap // of commands
+	Ended            bool
+	Interrupted      bool
+	Recovered        int // messages known only from sightings
+	Torn             int64
+	Damage           []ledger.Damage
+	Playing          bool // the run goes on while it is judged
 	// LastRound is the round that was played last, for Played of Planned.
 	LastRound       int
 	Played, Planned time.Duration

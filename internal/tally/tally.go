@@ -51,6 +51,7 @@ type Tally struct {
 	behind ledger.Spans
 	hole   hole
 	links  map[string]*ledger.DeviceLinks // by device
+	away   map[string][]ledger.Break      // the same
 }
 
 // New makes an empty tally of a run, whose messages are judged by j.
@@ -228,15 +229,28 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		in = new([3]Proof)
 		t.inRound[c.Round] = in
 	}
+	apart := c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard
+	if apart {
+		t.res.MustNot++
+		if r.Verdict == verdict.Proven {
+			t.res.KeptOut++
+		}
+	}
+	apart = r.Verdict == verdict.Dropped || apart && r.Verdict != verdict.LetIn
 	for p := range t.proofs {
+		if apart {
+			t.proofs[p].Apart++
+			in[p].Apart++
+			continue
+		}
 		t.proofs[p].add(state[p])
 		in[p].add(state[p])
 	}
-	if !c.Sent.IsZero() {
+	if !c.Sent.IsZero() && !t.awayAt(s.Device, c.Due) {
 		t.delays[3].add(c.Sent.Sub(c.Due))
-		if c.Outcome == outcome.Accepted {
-			t.delays[0].add(c.At.Sub(c.Sent))
-		}
+	}
+	if !c.Sent.IsZero() && c.Outcome == outcome.Accepted && !apart {
+		t.delays[0].add(c.At.Sub(c.Sent))
 	}
 	if c.Attempts > 1 {
 		t.res.Resent++
@@ -279,7 +293,26 @@ func (p *Proof) add(s verdict.State) {
 }
 
 func (p *Proof) merge(o *Proof) {
-	p.Asked, p.Seen, p.AsSent, p.Open, p.Unknown, p.NotAsked = p.Asked+o.Asked, p.Seen+o.Seen, p.AsSent+o.AsSent, p.Open+o.Open, p.Unknown+o.Unknown, p.NotAsked+o.NotAsked
+	p.Asked, p.Seen, p.AsSent, p.Open, p.Unknown, p.NotAsked, p.Apart = p.Asked+o.Asked, p.Seen+o.Seen, p.AsSent+o.AsSent, p.Open+o.Open, p.Unknown+o.Unknown, p.NotAsked+o.NotAsked, p.Apart+o.Apart
+}
+
+// awayAt tells whether the plan had disturbed a device when a message was due: what is late
+// then is late as it is meant to be.
+func (t *Tally) awayAt(device string, due time.Time) bool {
+	if len(t.facts.Deeds.Breaks) == 0 || due.IsZero() {
+		return false
+	}
+	if t.away == nil {
+		t.away = map[string][]ledger.Break{}
+		for stream, list := range t.facts.Deeds.Breaks {
+			if stream < len(t.facts.Streams) {
+				t.away[t.facts.Streams[stream].Device] = list
+			}
+		}
+	}
+	return slices.ContainsFunc(t.away[device], func(b ledger.Break) bool {
+		return !due.Before(b.From) && (b.To.IsZero() || !due.After(b.To.Add(time.Second)))
+	})
 }
 
 func proofIndex(name string) int {
@@ -437,6 +470,8 @@ func (t *Tally) Merge(o *Tally) {
 	t.res.Holes = longestHoles(append(t.res.Holes, o.res.Holes...))
 	t.res.HoleCount += o.res.HoleCount
 	t.res.Resent += o.res.Resent
+	t.res.MustNot += o.res.MustNot
+	t.res.KeptOut += o.res.KeptOut
 	t.res.Recovered += o.res.Recovered
 }
 

@@ -376,7 +376,7 @@ func (j *Judge) broken(c *evidence.Case) bool {
 		return false
 	}
 	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
-		return !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
+		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
 	})
 }
 

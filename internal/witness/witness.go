@@ -88,7 +88,11 @@ type Catalog struct {
 	Run     string
 	Network link.Network // how connections are opened
 	// Tell is told what a user should know; nil: nobody is.
-	Tell    func(text string)
+	Tell func(text string)
+	// Spoilt tells whether a message was sent so that nothing may be kept of it: its mark is
+	// looked for also where it cannot be read. It may be called from any goroutine. Nil: none
+	// was.
+	Spoilt  func(stream int, seq uint64) bool
 	numbers ledger.Numbers
 	Fleet   *fleet.Fleet
 	streams map[string]int // by device and reading
@@ -422,10 +426,12 @@ func (c *Catalog) markOf(v any) (w whose) {
 	return w
 }
 
-// raw finds a mark of the run that stands anywhere in bytes that cannot be read: what was
-// spoilt on the way is found all the same.
+// raw finds the mark of a spoilt message that stands anywhere in bytes that cannot be read.
 func (c *Catalog) raw(b []byte) (w whose, found bool) {
 	w.stream = -1
+	if c.Spoilt == nil {
+		return w, false
+	}
 	run := []byte(c.Run + "/")
 	for {
 		i := bytes.Index(b, run)
@@ -438,7 +444,9 @@ func (c *Catalog) raw(b []byte) (w whose, found bool) {
 			return w, false // its number may be cut off
 		}
 		if m, err := ledger.ParseMark(string(b[:end])); err == nil {
-			return c.whose(m), true
+			if w = c.whose(m); w.stream >= 0 && c.Spoilt(w.stream, m.Seq) {
+				return w, true
+			}
 		}
 		b = b[len(run):]
 	}

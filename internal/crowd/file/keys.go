@@ -476,7 +476,7 @@ var requireMap = func() *mapping {
 		}
 	}
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
-	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}} {
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})

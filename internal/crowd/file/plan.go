@@ -1,6 +1,7 @@
 package file
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,12 +25,9 @@ func (r *reader) plan(n *yaml.Node) {
 		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan", quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
 	}
 	r.rounds(p, o)
-	if bn := o.get("begin"); bn != nil && p.Begin.Past > 0 {
-		switch {
-		case p.Rounds != 1:
-			r.Add(pos(bn), "plan: begin: rounds do not go with a beginning in the past: every round would begin at another time")
-		case p.Speed != crowd.Speed{}:
-			r.Add(pos(bn), "plan: begin: a speed does not go with a beginning in the past: that is sent as fast as it is acknowledged, and what comes then at the time at which it is due")
+	if bn := o.get("begin"); bn != nil {
+		if err := CheckBegin(p); err != nil {
+			r.Add(pos(bn), "plan: begin: %s", err)
 		}
 	}
 	if en := o.get("events"); en != nil {
@@ -87,6 +85,18 @@ func (r *reader) rounds(p *crowd.Plan, o *object) {
 	case en != nil && p.For != crowd.Forever && p.Speed == crowd.Speed{} && p.Every < p.For:
 		r.Add(pos(en), "plan: rounds: a round every %s, but each lasts %s: they would overlap", en.Value, quantity.FormatDuration(p.For))
 	}
+}
+
+// CheckBegin tells what does not go with when a plan begins.
+func CheckBegin(p *crowd.Plan) error {
+	switch {
+	case p.Begin.Past == 0:
+	case p.Rounds != 1:
+		return errors.New("rounds do not go with a beginning in the past: every round would begin at another time")
+	case p.Speed != crowd.Speed{}:
+		return errors.New("a speed does not go with a beginning in the past: that is sent as fast as it is acknowledged, and what comes then at the time at which it is due")
+	}
+	return nil
 }
 
 // ParseBegin reads when the clock of a plan begins: a time of day for which the run waits,
@@ -180,8 +190,27 @@ func (r *reader) events(n *yaml.Node) {
 
 // befall reads the events again when the devices are known: whom they befall.
 func (r *reader) befall() {
+	events := r.crowd.Plan.Events
 	for i, o := range r.happens {
-		r.event(r.crowd.Plan.Events[i], o)
+		r.event(events[i], o)
+	}
+	seen := map[string]int{}
+	for _, e := range events {
+		seen[e.Name]++
+	}
+	for _, e := range events {
+		e.Label = "event"
+		for _, list := range e.Do {
+			if len(list) > 0 {
+				e.Label = list[0].Kind.String()
+			}
+		}
+		if e.Name != "" {
+			continue
+		}
+		if seen[e.Label]++; seen[e.Label] > 1 {
+			e.Label += fmt.Sprintf(" %d", seen[e.Label])
+		}
 	}
 }
 

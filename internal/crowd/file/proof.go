@@ -310,6 +310,10 @@ func (r *reader) require(n *yaml.Node) {
 			r.Add(pos(n), "require is empty: every run would pass; leave it out to require proven: 100%%")
 		}
 	}
+	if slices.ContainsFunc(c.Plan.Events, func(e *crowd.Event) bool { return e.Expect == crowd.ExpectRefused || e.Expect == crowd.ExpectDiscarded }) &&
+		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.LetIn }) {
+		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
+	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
 			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Get != "" && w.Time == "" {
@@ -340,7 +344,7 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
-	case "unmatched", "out_of_order":
+	case "unmatched", "out_of_order", "let_in":
 		q.Measure = proof.Measure(q.Key)
 		q.Most = int(o.whole(q.Key))
 		return q, len(r.List) == before

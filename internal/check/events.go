@@ -1,0 +1,146 @@
+package check
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/timeline"
+)
+
+// Happens is how often an event happens in the first round.
+type Happens struct {
+	Event   string `json:"event"`
+	Do      string `json:"do"`
+	Times   int    `json:"times"`   // moments at which it begins
+	Befalls int    `json:"befalls"` // devices, each time counted
+	Devices int    `json:"devices"` // different ones
+	// Longest is the longest that it lasts for a device; 0: for good, or a moment.
+	Longest time.Duration `json:"-"`
+}
+
+// mostDrawn bounds how much of a long round is looked at, in draws of chance.
+const mostDrawn = 20_000_000
+
+// Story lists what happens in the first round, as far as span: all of it, or the first part
+// of one that is long.
+func Story(f *fleet.Fleet) (story []timeline.Happening, span time.Duration, err error) {
+	plan := &f.Crowd.Plan
+	span = min(plan.Lasts(time.Now()), quantity.Day)
+	for _, e := range plan.Events {
+		if e.When == crowd.ByChance {
+			if draws := float64(span) / float64(e.Per) * float64(len(f.Devices)); draws > mostDrawn {
+				span = max(e.Per, time.Duration(float64(span)*mostDrawn/draws))
+			}
+		} else if e.When == crowd.EveryTime {
+			if draws := float64(span) / float64(e.Every) * float64(len(f.Devices)); draws > mostDrawn {
+				span = max(e.Every, time.Duration(float64(span)*mostDrawn/draws))
+			}
+		}
+	}
+	line, err := timeline.New(plan, f.Crowd.Seed, 1, f.Candidates())
+	if err != nil {
+		return nil, span, err
+	}
+	return line.Between(0, span), span, nil
+}
+
+// events counts what happens, and finds what cannot be.
+func (c *checker) events() {
+	plan := &c.Crowd.Plan
+	if len(plan.Events) == 0 {
+		return
+	}
+	story, span, err := Story(c.Fleet)
+	if err != nil {
+		return // the file's own mistake, told when it was read
+	}
+	lasts := plan.Lasts(time.Now())
+	c.load.Span, c.load.Story = span, make([]Happens, len(plan.Events))
+	times, devices := make([]map[uint64]bool, len(plan.Events)), make([]map[int]bool, len(plan.Events))
+	for i, e := range plan.Events {
+		c.load.Story[i] = Happens{Event: e.Title(), Do: Deeds(e)}
+		times[i], devices[i] = map[uint64]bool{}, map[int]bool{}
+	}
+	held := map[int]bool{}
+	for _, h := range story {
+		x := &c.load.Story[h.Event]
+		x.Befalls++
+		times[h.Event][h.N], devices[h.Event][h.Device] = true, true
+		if h.To != timeline.Never {
+			x.Longest = max(x.Longest, h.To-h.From)
+		}
+		if h.To != timeline.Never && h.To > lasts && away(plan.Events[h.Event]) && !held[h.Event] {
+			held[h.Event] = true
+			c.add(plan.Events[h.Event].Pos, "the event %q begins at %s and would last longer than the round, for example for %s: what the device keeps then is never sent", x.Event, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Devices[h.Device].Name)
+		}
+	}
+	for i := range c.load.Story {
+		x := &c.load.Story[i]
+		x.Times, x.Devices = len(times[i]), len(devices[i])
+		if plan.Events[i].When == crowd.ByChance { // to each at a time of its own
+			x.Times = x.Befalls
+		}
+		if x.Befalls == 0 && span == lasts {
+			c.add(plan.Events[i].Pos, "the event %q never happens in the %s of a round", x.Event, quantity.FormatDuration(lasts))
+		}
+	}
+	c.overlaps(story)
+}
+
+// away tells whether an event keeps devices from being connected.
+func away(e *crowd.Event) bool {
+	for _, list := range e.Do {
+		for i := range list {
+			switch list[i].Kind {
+			case crowd.DeedOffline, crowd.DeedRestart, crowd.DeedLeave:
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// overlaps tells of devices that are to go offline while they are: the two become one.
+func (c *checker) overlaps(story []timeline.Happening) {
+	until, by := map[int]time.Duration{}, map[int]int{}
+	told := map[[2]int]bool{}
+	for _, h := range story {
+		e := c.Crowd.Plan.Events[h.Event]
+		if !away(e) {
+			continue
+		}
+		if to, is := until[h.Device]; is && h.From < to {
+			pair := [2]int{by[h.Device], h.Event}
+			if !told[pair] {
+				told[pair] = true
+				c.add(e.Pos, "the event %q takes %s off at %s while %q has it off already: the two become one", e.Title(), c.Devices[h.Device].Name, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Crowd.Plan.Events[pair[0]].Title())
+			}
+		}
+		if h.To > until[h.Device] {
+			until[h.Device], by[h.Device] = h.To, h.Event
+		}
+	}
+}
+
+// Deeds names what an event does.
+func Deeds(e *crowd.Event) string {
+	var names []string
+	for _, list := range e.Do {
+		for i := range list {
+			x := &list[i]
+			name := x.Kind.String()
+			if x.Name != "" {
+				name += " " + x.Name
+			}
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return strings.Join(names, ", ")
+}
