@@ -353,6 +353,14 @@ func (l *loop) setGuise(d *device) {
 		l.disconnect(d, false)
 		d.guise = g
 		d.refusal.Store(nil)
+		if g == nil { // what was to go out with other credentials cannot any more
+			d.kept = slices.DeleteFunc(d.kept, func(m *link.Message) bool {
+				if m.Guise {
+					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could send it")
+				}
+				return m.Guise
+			})
+		}
 		l.connect(d)
 	})
 }

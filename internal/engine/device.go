@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -150,7 +151,7 @@ func (l *loop) ring() {
 // emit sees a message off: to the platform, or into what the device keeps.
 func (l *loop) emit(d *device, m *link.Message) {
 	switch {
-	case d.away > 0 || d.leaving != nil || d.conn == nil:
+	case d.away > 0 || d.leaving != nil || d.conn == nil || !d.shows(m):
 		l.keep(d, m)
 	case len(d.kept) > 0 && (d.back == nil || !d.back.NewestFirst):
 		d.kept = append(d.kept, m)
@@ -169,16 +170,36 @@ func (l *loop) keep(d *device, m *link.Message) {
 	if most == 0 {
 		most = d.Cast.Link.Backlog
 	}
-	if len(d.kept) < most {
-		d.kept = append(d.kept, m)
+	if m.Copy { // it goes where the message goes
+		if slices.ContainsFunc(d.kept, m.Same) {
+			d.kept = append(d.kept, m)
+		} else {
+			l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "")
+		}
+		return
+	}
+	n := 0
+	for _, x := range d.kept {
+		if !x.Copy {
+			n++
+		}
+	}
+	d.kept = append(d.kept, m)
+	if n < most {
 		return
 	}
 	dropped := m
 	if !f.Newest {
-		dropped = d.kept[0]
-		d.kept = append(d.kept[1:], m)
+		dropped = d.kept[slices.IndexFunc(d.kept, func(x *link.Message) bool { return !x.Copy })]
 	}
-	l.engine.Settled(dropped, clock.Nano(), outcome.Dropped, 0, fmt.Sprintf("the device keeps %d messages while it is offline", most))
+	stream, seq := dropped.Stream, dropped.Seq
+	d.kept = slices.DeleteFunc(d.kept, func(x *link.Message) bool {
+		if x.Stream != stream || x.Seq != seq {
+			return false
+		}
+		l.engine.Settled(x, clock.Nano(), outcome.Dropped, 0, fmt.Sprintf("the device keeps %d messages while it is offline", most))
+		return true
+	})
 }
 
 // feedEvery is how often a device looks whether it can send more of what it has kept, if
@@ -203,15 +224,38 @@ func (l *loop) feed(d *device) time.Duration {
 		if d.full(l.engine) {
 			return feedEvery
 		}
-		m, rest := d.kept[0], d.kept[1:]
-		if last := len(d.kept) - 1; d.back != nil && d.back.NewestFirst {
-			m, rest = d.kept[last], d.kept[:last]
+		i := d.nextKept()
+		if i < 0 {
+			return 0
 		}
-		d.kept = rest
+		m := d.kept[i]
+		if i == 0 {
+			d.kept = d.kept[1:]
+		} else {
+			d.kept = slices.Delete(d.kept, i, i+1)
+		}
 		d.conn.Send(m)
 	}
 	d.back, d.kept = nil, nil
 	return 0
+}
+
+// shows tells whether a message goes out with the credentials that the device shows just
+// now: one that was due before must not be refused for what came later.
+func (d *device) shows(m *link.Message) bool { return m.Guise == (d.guise != nil) }
+
+// nextKept is the place of the message that goes next of those that the device has kept; -1:
+// none can go with the credentials that it shows.
+func (d *device) nextKept() int {
+	if d.back != nil && d.back.NewestFirst {
+		for i := len(d.kept) - 1; i >= 0; i-- {
+			if d.shows(d.kept[i]) {
+				return i
+			}
+		}
+		return -1
+	}
+	return slices.IndexFunc(d.kept, d.shows)
 }
 
 // leave waits for what is under way, at most for a time, and then does something. What is

@@ -8,6 +8,7 @@ import (
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/timeline"
 )
@@ -125,15 +126,31 @@ func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
 	x := &ledger.Done{Stream: d.Streams[0].Index, Event: a.event.Title(), Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
 	switch told.Kind {
-	case crowd.DeedOffline.String(), crowd.DeedNetwork.String():
-		x.Broke, x.Disturbs = why == "", why == ""
+	case crowd.DeedOffline.String():
+		x.Disturbs = why == ""
+		x.Broke = why == "" && slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind == crowd.DeedOffline && x.Offline.How != crowd.Cleanly })
+	case crowd.DeedNetwork.String(): // what is slow is lost where it is cut
+		x.Broke, x.Disturbs = why == "" && l.engine.cuts(d), why == ""
 	case crowd.DeedRestart.String(), crowd.DeedLeave.String(), crowd.DeedCredential.String():
 		x.Disturbs = why == ""
 	}
 	d.page.Done(x)
 }
 
-// joins tells which devices come only when an event says so.
+// cuts tells whether the plan cuts connections of a device, at whatever time.
+func (e *Engine) cuts(d *device) bool {
+	is := func(x crowd.Deed) bool {
+		return x.Kind == crowd.DeedNetwork && x.Network.CutAfter > 0 || x.Kind == crowd.DeedOffline && x.Offline.How != crowd.Cleanly
+	}
+	for _, event := range e.fleet.Crowd.Plan.Events {
+		if slices.ContainsFunc(event.Do[d.Cast], is) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(d.Commands, func(k *fleet.Command) bool { return slices.ContainsFunc(k.Do, is) })
+}
+
+// late tells which devices come only when an event says so.
 func (e *Engine) late() map[int]bool {
 	late := map[int]bool{}
 	for i, event := range e.fleet.Crowd.Plan.Events {

@@ -157,7 +157,7 @@ func (l *loop) keeps(now int64) bool {
 	some := false
 	for i := l.number; i < len(e.devices) && !some; i += len(e.loops) {
 		d := &e.devices[i]
-		some = d.leaving != nil || len(d.kept) > 0 && d.away == 0
+		some = d.leaving != nil || d.away == 0 && d.nextKept() >= 0
 	}
 	if !some {
 		return false

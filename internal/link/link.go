@@ -66,6 +66,9 @@ type HTTP struct {
 // First is the sequence number of the first message in Body.
 func (m *Message) First() uint64 { return m.Seq + 1 - uint64(max(1, m.Count)) }
 
+// Same tells whether another is a copy of the message, or it is a copy of the other.
+func (m *Message) Same(o *Message) bool { return m.Stream == o.Stream && m.Seq == o.Seq }
+
 // Header is a header line, or a user property.
 type Header struct {
 	Name  string `json:"name"`

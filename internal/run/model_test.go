@@ -50,7 +50,8 @@ type fates struct {
 	limits         float64
 	keeps          bool // sessions of the ear
 	pageSize       int
-	queue          int // how many messages it keeps for the ear; 0: all
+	queue          int  // how many messages it keeps for the ear; 0: all
+	open           bool // it does not look at passwords
 }
 
 // truth is what became of one message.
@@ -60,6 +61,8 @@ type truth struct {
 	first        time.Time
 	acked        int
 	refused      bool
+	guise        bool // it came with wrong credentials
+	spoilt       bool // its values have wrong types
 	emits        []emission
 	rows         []row
 	decided      *decision
@@ -101,15 +104,16 @@ type waiting struct {
 // client is one connection to the broker.
 type client struct {
 	*model
-	nc    net.Conn
-	name  string
-	ear   bool
-	deaf  bool
-	out   chan []byte
-	known map[uint16]bool // QoS 2 packets that were taken
-	dead  chan struct{}
-	once  sync.Once
-	state *kept
+	nc             net.Conn
+	name           string
+	ear            bool
+	deaf           bool
+	out            chan []byte
+	known          map[uint16]bool // QoS 2 packets that were taken
+	dead           chan struct{}
+	once           sync.Once
+	state          *kept
+	guise, refused bool
 }
 
 func newModel(t require.TestingT, seed uint64) *model {
@@ -263,6 +267,9 @@ func (c *client) read() {
 			c.mu.Unlock()
 			c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID, ReasonCodes: []byte{1}})
 		case packets.Publish:
+			if c.refused {
+				return
+			}
 			require.NoError(c.t, pk.PublishDecode(body))
 			c.publish(&pk)
 		case packets.Puback:
@@ -296,6 +303,12 @@ func (c *client) connect(pk *packets.Packet) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.name = pk.Connect.ClientIdentifier
+	c.guise = !strings.HasPrefix(c.name, "runcrowd-") && string(pk.Connect.Password) != "right-"+c.name
+	if c.guise && !c.fate.open {
+		c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ReasonCode: 0x87})
+		c.refused = true
+		return
+	}
 	s, present := c.kept[c.name], false
 	if s == nil || pk.Connect.Clean || !c.fate.keeps {
 		s = &kept{}
@@ -323,7 +336,7 @@ func (c *client) publish(pk *packets.Packet) {
 		return
 	}
 	device := strings.Split(pk.TopicName, "/")[1]
-	t, d := c.came(device, pk.Payload)
+	t, d := c.came(device, pk.Payload, c.guise)
 	if d.refuse && qos > 0 {
 		c.ack(map[byte]byte{1: packets.Puback, 2: packets.Pubrec}[qos], id, 0x97)
 		return
@@ -353,8 +366,11 @@ func (c *client) publish(pk *packets.Packet) {
 }
 
 // came notes that a message came, and decides what becomes of it.
-func (m *model) came(device string, body []byte) (*truth, *decision) {
-	var b struct{ Mark string }
+func (m *model) came(device string, body []byte, guise bool) (*truth, *decision) {
+	var b struct {
+		Mark  string
+		Level any
+	}
 	require.NoError(m.t, json.Unmarshal(body, &b))
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -373,7 +389,8 @@ func (m *model) came(device string, body []byte) (*truth, *decision) {
 		if yes(f.delay) {
 			d.delay = time.Duration(1+m.rng.IntN(3)) * time.Second
 		}
-		t = &truth{mark: b.Mark, device: device, decided: d, first: time.Now()}
+		_, spoilt := b.Level.(string)
+		t = &truth{mark: b.Mark, device: device, decided: d, first: time.Now(), guise: guise, spoilt: spoilt}
 		m.truths[b.Mark] = t
 		m.order = append(m.order, b.Mark)
 		t.refused = d.refuse
@@ -519,7 +536,12 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return
 		}
-		t, d := m.came(parts[2], body)
+		guise := r.Header.Get("Authorization") != "Bearer right-"+parts[2]
+		if guise && !m.fate.open {
+			http.Error(w, "who are you?", http.StatusUnauthorized)
+			return
+		}
+		t, d := m.came(parts[2], body, guise)
 		switch {
 		case d.refuse:
 			http.Error(w, "quota", http.StatusForbidden)

@@ -87,6 +87,7 @@ const (
 	sayNotToTheEnd
 	sayGapOnce      // text is why
 	sayGapMeanwhile // text is why
+	sayDisturbed
 	sayTwoPages
 	sayLetIn
 	sayKeptOut
@@ -300,6 +301,9 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 					return say(Open, sayGapMeanwhile)
 				}
 			}
+			if j.disturbed(c, first.Seen) { // it was the plan that made it late, perhaps
+				return say(Open, sayDisturbed)
+			}
 			x.took = took
 			return say(TooLate, sayLate)
 		case Open:
@@ -372,11 +376,19 @@ const breakMargin = 2 * time.Second
 // broken tells whether the plan broke the connection of a device while a message of it,
 // that nothing acknowledges, may have been on its way.
 func (j *Judge) broken(c *evidence.Case) bool {
-	if c.Outcome != outcome.NotAsked || c.Sent.IsZero() {
+	if c.Outcome != outcome.NotAsked || c.Sent.IsZero() || len(c.Sightings) > 0 { // once seen, it arrived
 		return false
 	}
 	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
 		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
+	})
+}
+
+// disturbed tells whether the plan disturbed the connection of a device between the moment
+// at which a message was sent first and another.
+func (j *Judge) disturbed(c *evidence.Case, to time.Time) bool {
+	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
+		return !to.Before(b.From) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
 	})
 }
 
@@ -507,6 +519,8 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = "not found, as it must be"
 	case sayNotKnownOut:
 		t.Says = "not found, but it could not be heard to the end: " + x.text
+	case sayDisturbed:
+		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, because the plan disturbed the device's network meanwhile", Span(x.took), wit.Within)
 	case sayTwoPages:
 		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
 	}
