@@ -391,8 +391,15 @@ func (c *checker) bodies() {
 			continue // once for each group
 		}
 		load := links[d.Cast.Link.Name]
-		load.Connections += len(all)
+		for _, d := range all {
+			if d.Gateway == nil {
+				load.Connections++
+			}
+		}
 		for _, a := range d.Asks {
+			if d.Gateway != nil {
+				break
+			}
 			if a.Path != "" {
 				load.AsksPerSecond += float64(len(all)) / a.Every.Seconds()
 			}

@@ -135,11 +135,23 @@ func (l *Link) URL() string {
 
 // Kind is a sort of device.
 type Kind struct {
-	Name string
-	Pos  Pos
-	Link *Link // of devices that use no other
-	Mark Mark
-	Tags []string
+	Name     string
+	Pos      Pos
+	Link     *Link // of devices that use no other
+	Mark     Mark
+	Tags     []string
+	Presence Presence
+}
+
+// Presence says how devices of a kind are there. The zero Presence: they are connected all
+// the time, each for itself.
+type Presence struct {
+	Sleeps  bool          // they wake to send, and sleep again
+	After   int           // after so many messages they wake
+	Listens time.Duration // how long they stay awake for commands when all is sent
+	End     bool          // their session ends when they fall asleep
+	Through *Kind         // they are behind a gateway of this kind; nil: they are not
+	By      string        // the property that names the gateway; empty: they are spread evenly
 }
 
 // Cast is a group of devices of one kind, with everything compiled for it: what

@@ -89,9 +89,11 @@ func (e *Engine) split(in *incoming) [][]byte {
 		return [][]byte{in.Body}
 	}
 	rows := ""
-	for _, k := range e.devices[in.device].Commands {
-		if k.Filter == in.Path && rows == "" {
-			rows = k.Rows // commands at one path may leave it to the first
+	for _, d := range e.addressed(in) {
+		for _, k := range d.Commands {
+			if k.Filter == in.Path && rows == "" {
+				rows = k.Rows // commands at one path may leave it to the first
+			}
 		}
 	}
 	answer, err := strictjson.Decode(in.Body)
@@ -121,10 +123,11 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	d := &e.devices[in.device]
 	ask := crowd.ParseAsk(body)
 	var k *fleet.Command
-	for _, c := range d.Commands {
-		if (c.Filter == in.Path || in.Path == "" && crowd.TopicMatches(c.Filter, in.Topic)) && c.Is(ask) {
-			k = c
-			break
+	for _, x := range e.addressed(in) {
+		for _, c := range x.Commands {
+			if k == nil && (c.Filter == in.Path || in.Path == "" && crowd.TopicMatches(c.Filter, in.Topic)) && c.Is(ask) {
+				k, d = c, &e.devices[x.Index]
+			}
 		}
 	}
 	number := e.asked.Add(1)
@@ -190,6 +193,13 @@ func (l *loop) now() int64 {
 		return l.at
 	}
 	return l.engine.clock.shows(clock.Nano())
+}
+
+// addressed are the devices for which something may be that came over a connection: its own
+// device, and those that are behind it.
+func (e *Engine) addressed(in *incoming) []*fleet.Device {
+	d := e.fleet.Devices[in.device]
+	return append([]*fleet.Device{d}, d.Behind...)
 }
 
 func (e *Engine) redactBytes(b []byte) []byte { return []byte(e.fleet.Crowd.Redact(string(b))) }
@@ -291,7 +301,7 @@ func (l *loop) tell(index int) {
 	t.message = link.Message{}
 	e.toldMu.Unlock()
 	m.Answer = index
-	if c := e.devices[d].conn; c != nil {
+	if c := l.link(&e.devices[d]); c != nil {
 		c.Send(&m)
 		return
 	}

@@ -375,7 +375,7 @@ func (l *loop) goOffline(d *device, f *crowd.Offline) string {
 		d.back = f
 	}
 	d.away++
-	if l.engine.see != nil {
+	if l.engine.see != nil || d.Gateway != nil { // a device behind a gateway has no connection
 		return says
 	}
 	most := time.Duration(0)
@@ -416,6 +416,10 @@ func (l *loop) returns(d *device) {
 	}
 	if d.conn != nil {
 		d.conn.Wake()
+	}
+	if d.Presence().Sleeps && len(d.kept) >= d.Presence().After {
+		l.wakeUp(d)
+		return
 	}
 	l.connect(d)
 }

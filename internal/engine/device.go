@@ -38,9 +38,12 @@ type device struct {
 	guise   *fleet.Guise    // nil: its own credentials
 	refusal atomic.Pointer[string]
 
-	late     bool           // an event says when it comes
-	quiet    bool           // it has said what it had to say
-	original map[string]any // properties before something was done to them
+	awake       bool           // of one that sleeps
+	gatewayAway bool           // at the end of the round
+	heardAll    int64          // since when all that it sent is acknowledged; 0: it is not
+	late        bool           // an event says when it comes
+	quiet       bool           // it has said what it had to say
+	original    map[string]any // properties before something was done to them
 
 	parked   []entry // what it does when it has room again
 	wants    atomic.Bool
@@ -119,17 +122,42 @@ func (d *device) window() int {
 }
 
 // full tells whether a device has no room for a message more.
-func (d *device) full(*Engine) bool {
-	return d.conn != nil && d.conn.Open() >= d.window()
+func (d *device) full(l *loop) bool {
+	c := l.link(d)
+	return c != nil && c.Open() >= d.window()
+}
+
+// Presence is how the device is there.
+func (d *device) Presence() *crowd.Presence { return &d.Cast.Kind.Presence }
+
+// gateway is the gateway of a device; nil: it has none.
+func (l *loop) gateway(d *device) *device {
+	if d.Gateway == nil {
+		return nil
+	}
+	return &l.engine.devices[d.Gateway.Index]
+}
+
+// link is the connection that carries a device's messages just now; nil: none does.
+func (l *loop) link(d *device) link.Conn {
+	g := l.gateway(d)
+	switch {
+	case g == nil:
+		return d.conn
+	case g.away > 0 || g.leaving != nil:
+		return nil
+	}
+	return g.conn
 }
 
 // waits tells whether what a device has to do at a time of the plan waits until the
 // platform has acknowledged what was before it.
-func (d *device) waits(e *Engine, at int64) bool {
+func (d *device) waits(l *loop, at int64) bool {
+	e := l.engine
 	if e.see != nil || d.hopeless || !e.clock.max && (at >= e.live || e.live == 0) {
 		return false
 	}
-	return len(d.parked) > 0 || d.full(e)
+	return len(d.parked) > 0 || d.full(l)
 }
 
 // wake tells a device's loop that it has room again.
@@ -151,13 +179,45 @@ func (l *loop) ring() {
 // emit sees a message off: to the platform, or into what the device keeps.
 func (l *loop) emit(d *device, m *link.Message) {
 	switch {
-	case d.away > 0 || d.leaving != nil || d.conn == nil || !d.shows(m):
+	case d.away > 0 || d.leaving != nil || l.link(d) == nil || !d.shows(m):
 		l.keep(d, m)
+		if p := d.Presence(); p.Sleeps && !d.awake && d.away == 0 && len(d.kept) >= p.After {
+			l.wakeUp(d)
+		}
 	case len(d.kept) > 0 && (d.back == nil || !d.back.NewestFirst):
 		d.kept = append(d.kept, m)
 	default:
-		d.conn.Send(m)
+		l.link(d).Send(m)
 	}
+}
+
+// wakeUp wakes a device that sleeps: it connects, and sends what it has kept.
+func (l *loop) wakeUp(d *device) {
+	d.awake, d.heardAll = true, 0
+	if l.connect(d); l.engine.see == nil {
+		l.later(feedEvery, dozes, d.Index)
+	}
+}
+
+// doze lets a device sleep again when all that it sent is acknowledged, and it has listened
+// long enough; it says when to look again.
+func (l *loop) doze(d *device) time.Duration {
+	switch {
+	case !d.awake || d.conn == nil:
+		d.awake = d.awake && d.conn != nil
+		return 0
+	case len(d.kept) > 0 || d.conn.Open() > 0:
+		d.heardAll = 0
+		return feedEvery
+	case d.heardAll == 0:
+		d.heardAll = clock.Nano()
+	}
+	if left := d.heardAll + int64(d.Presence().Listens) - clock.Nano(); left > 0 {
+		return min(time.Duration(left), feedEvery)
+	}
+	d.awake = false
+	l.disconnect(d, d.Presence().End)
+	return 0
 }
 
 // keep keeps a message, or drops one.
@@ -210,7 +270,8 @@ const feedEvery = 20 * time.Millisecond
 func (l *loop) feed(d *device) time.Duration {
 	d.wants.Store(false)
 	for len(d.kept) > 0 {
-		if d.away > 0 || d.leaving != nil || d.conn == nil {
+		c := l.link(d)
+		if d.away > 0 || d.leaving != nil || c == nil {
 			return 0 // it is fed again when it is back
 		}
 		if d.back != nil && d.back.Back > 0 {
@@ -221,7 +282,7 @@ func (l *loop) feed(d *device) time.Duration {
 				d.paced = now
 			}
 		}
-		if d.full(l.engine) {
+		if d.full(l) {
 			return feedEvery
 		}
 		i := d.nextKept()
@@ -234,7 +295,7 @@ func (l *loop) feed(d *device) time.Duration {
 		} else {
 			d.kept = slices.Delete(d.kept, i, i+1)
 		}
-		d.conn.Send(m)
+		c.Send(m)
 	}
 	d.back, d.kept = nil, nil
 	return 0
@@ -297,10 +358,10 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 // connect connects a device, if nothing keeps it away, and sends what it has kept.
 func (l *loop) connect(d *device) {
 	e := l.engine
-	if d.away > 0 || !d.joined || e.see != nil {
+	if d.away > 0 || !d.joined || e.see != nil || d.Presence().Sleeps && !d.awake {
 		return
 	}
-	if d.conn == nil {
+	if d.conn == nil && d.Gateway == nil {
 		id := d.Identity()
 		if d.guise != nil {
 			id = d.guise.Identity
@@ -313,11 +374,20 @@ func (l *loop) connect(d *device) {
 			}
 		}
 	}
-	if len(d.kept) > 0 {
-		d.paced = clock.Nano()
-		if wait := l.feed(d); wait > 0 {
-			l.later(wait, feeds, d.Index)
-		}
+	l.deliver(d)
+	for _, b := range d.Behind {
+		l.deliver(&e.devices[b.Index])
+	}
+}
+
+// deliver sends what a device has kept, now or as soon as it has room.
+func (l *loop) deliver(d *device) {
+	if len(d.kept) == 0 {
+		return
+	}
+	d.paced = clock.Nano()
+	if wait := l.feed(d); wait > 0 {
+		l.later(wait, feeds, d.Index)
 	}
 }
 
@@ -336,7 +406,7 @@ func (l *loop) disconnect(d *device, last bool) {
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
 	d.acts, d.leaving, d.kept, d.back, d.guise, d.parked = nil, nil, nil, nil, nil, nil
-	d.ticking = false
+	d.ticking, d.awake = false, false
 	d.wants.Store(false)
 }
 
@@ -345,6 +415,8 @@ func (d *device) whyKept() string {
 	switch {
 	case d.away > 0:
 		return "the device was still offline at the end of the round"
+	case d.Gateway != nil && d.gatewayAway:
+		return "its gateway " + d.Gateway.Name + " was not connected at the end of the round"
 	case d.conn == nil:
 		return "the device had left"
 	}

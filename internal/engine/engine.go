@@ -115,12 +115,13 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, number: len(e.loops), page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
 		e.devices[i].Device, e.devices[i].shape = d, d.Shaper
 		e.devices[i].page = e.loopOf(i).page
+		e.loopOf(i).devices = append(e.loopOf(i).devices, i)
 	}
 	e.streams = make([]stream, len(f.Streams))
 	for i, s := range f.Streams {
@@ -169,7 +170,13 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 	return d
 }
 
-func (e *Engine) loopOf(device int) *loop { return e.loops[device%len(e.loops)] }
+// loopOf is the loop of a device. A device behind a gateway is on the gateway's.
+func (e *Engine) loopOf(device int) *loop {
+	if g := e.fleet.Devices[device].Gateway; g != nil {
+		device = g.Index
+	}
+	return e.loops[device%len(e.loops)]
+}
 
 // Single is one message of one stream.
 type Single struct {
@@ -188,13 +195,24 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	l.scribe.Fixed = one.Values
 	e.clock = planClock{begin: e.begin.UnixNano(), real: e.begin.UnixNano(), speed: 1}
 	d.begin(false)
+	if g := l.gateway(d); g != nil {
+		g.begin(false)
+		l.joined(g)
+	}
 	l.joined(d)
+	if d.Presence().Sleeps {
+		l.wakeUp(d)
+	}
 	m, _ := l.due(s, clock.Nano())
 	m.MQTT.Retain = m.MQTT.Retain && !one.Unretained
-	d.conn.Send(m)
+	l.link(d).Send(m)
 	e.settle(ctx, e.fleet.Crowd.Plan.Settle, false)
-	d.conn.Close(true)
-	d.conn = nil
+	for _, x := range []*device{d, l.gateway(d)} {
+		if x != nil && x.conn != nil {
+			x.conn.Close(true)
+			x.conn = nil
+		}
+	}
 	l.scribe.Fixed = nil
 }
 
@@ -213,6 +231,7 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 		d := &e.devices[i]
 		e.loopOf(i).unswap(d)
 		d.parked = nil
+		d.gatewayAway = d.Gateway != nil && e.loopOf(i).link(d) == nil
 		for _, m := range d.kept {
 			e.Settled(m, clock.Nano(), outcome.Unsent, 0, d.whyKept())
 		}

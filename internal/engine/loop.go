@@ -23,6 +23,7 @@ const (
 	drains               // a device that leaves looks whether all is acknowledged
 	feeds                // a device sends what it has kept
 	stalls               // a device that waits for acknowledgements may wait in vain
+	dozes                // a device that is awake looks whether it can sleep again
 )
 
 // entry is something to do at a time: one of the plan, or one of our clock.
@@ -59,7 +60,7 @@ func (h *entries) Pop() any {
 // loop does what is due for its share of the devices.
 type loop struct {
 	engine  *Engine
-	number  int
+	devices []int // of the loop
 	page    *ledger.Page
 	plan    entries // by the plan's clock
 	timed   entries // by ours
@@ -142,7 +143,7 @@ func (l *loop) over(now, end int64) bool {
 
 // waits tells whether a device waits for acknowledgements before it goes on.
 func (l *loop) waits() bool {
-	for i := l.number; i < len(l.engine.devices); i += len(l.engine.loops) {
+	for _, i := range l.devices {
 		if len(l.engine.devices[i].parked) > 0 {
 			return true
 		}
@@ -155,9 +156,14 @@ func (l *loop) waits() bool {
 func (l *loop) keeps(now int64) bool {
 	e := l.engine
 	some := false
-	for i := l.number; i < len(e.devices) && !some; i += len(e.loops) {
+	for _, i := range l.devices {
 		d := &e.devices[i]
-		some = d.leaving != nil || d.away == 0 && d.nextKept() >= 0
+		if len(d.kept) > 0 && d.away == 0 && d.Presence().Sleeps && !d.awake {
+			l.wakeUp(d) // for what is left
+		}
+		if some = d.leaving != nil || d.away == 0 && d.nextKept() >= 0 && l.link(d) != nil; some {
+			break
+		}
 	}
 	if !some {
 		return false
@@ -172,7 +178,7 @@ func (l *loop) keeps(now int64) bool {
 func (l *loop) next(end int64) {
 	e := l.engine
 	x := l.plan[0]
-	if d := l.deviceOf(&x); d != nil && d.waits(e, x.at) {
+	if d := l.deviceOf(&x); d != nil && d.waits(l, x.at) {
 		heap.Pop(&l.plan)
 		l.park(d, x)
 		return
@@ -257,6 +263,8 @@ func (l *loop) tick(end int64) {
 		again = l.feed(&e.devices[x.index])
 	case stalls:
 		l.stalled(&e.devices[x.index])
+	case dozes:
+		again = l.doze(&e.devices[x.index])
 	}
 	if again > 0 {
 		l.later(again, x.what, x.index)
@@ -276,7 +284,7 @@ func (l *loop) park(d *device, x entry) {
 	}
 	d.stall = d.settled.Load()
 	l.later(stallAfter, stalls, d.Index)
-	if !d.full(l.engine) { // it got room just now
+	if !d.full(l) { // it got room just now
 		l.engine.wake(d)
 	}
 }

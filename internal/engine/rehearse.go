@@ -38,6 +38,7 @@ func Rehearse(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time, see func
 	e.devices, e.streams = make([]device, len(f.Devices)), make([]stream, len(f.Streams))
 	for i, d := range f.Devices {
 		e.devices[i].Device = d
+		l.devices = append(l.devices, i)
 	}
 	for i, s := range f.Streams {
 		e.streams[i].Stream = s

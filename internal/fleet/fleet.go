@@ -45,6 +45,8 @@ type Device struct {
 	Tokens   link.TokenSource // gives its access token; nil: it has none
 	Will     *link.Will
 	Asks     []link.Ask   // where its commands come from
+	Gateway  *Device      // that it is behind; nil: none
+	Behind   []*Device    // those that are behind it
 	Shaper   *link.Shaper // what Network goes through; nil: nothing
 	Network  link.Network // its own; nil: that of its link
 	Commands []*Command
@@ -106,6 +108,7 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 	m := &formula.Machine{}
 	f.devices(m, p)
 	if len(p.List) == 0 {
+		f.gateways(m, p)
 		f.witnesses(p)
 	}
 	if len(p.List) > 0 {
@@ -231,7 +234,7 @@ func (f *Fleet) devices(m *formula.Machine, p *crowd.Problems) {
 			continue
 		}
 		// A token is another for each, and not made yet.
-		if l := d.Cast.Link; l.Protocol == crowd.MQTT && !strings.Contains(d.ClientID, link.TokenPlace) {
+		if l := d.Cast.Link; l.Protocol == crowd.MQTT && d.Cast.Kind.Presence.Through == nil && !strings.Contains(d.ClientID, link.TokenPlace) {
 			id := l.Address + "\x00" + d.ClientID
 			if other, twice := clients[id]; twice {
 				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)

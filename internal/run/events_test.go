@@ -154,5 +154,43 @@ func TestSpoiltMessages(t *testing.T) {
 	}
 }
 
+// Devices that sleep, and devices behind a gateway: every message is proven, also over
+// outages; a gateway that is away keeps all behind it from sending.
+func TestPresence(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		for name, presence := range map[string]string{
+			"sleeps":        "sleeps",
+			"sleeps longer": "{sleeps: {after: 4, listens: 50ms, session: end}}",
+			"through":       "{through: hub}",
+			"through by":    "{through: hub, by: hub}",
+		} {
+			t.Run(w.name+"/"+name, func(t *testing.T) {
+				t.Parallel()
+				events := []string{"{at: 500ms, for: 700ms, who: buoy-2, do: {offline: keep}}", "{at: 1500ms, for: 500ms, do: {repeat: 1}}"}
+				if strings.Contains(presence, "through") {
+					events = append(events, "{at: 900ms, for: 600ms, who: hub-1, do: {offline: keep}}", "{at: 2s, for: 300ms, who: hub-2, do: restart}")
+				}
+				text := w.withEvents("20s", events...)
+				text = strings.Replace(text, "  buoy:\n    link: way\n", "  buoy:\n    link: way\n    presence: "+presence+"\n    properties: {hub: \"hub-${n % 2 + 1}\"}\n", 1)
+				if strings.Contains(presence, "through") {
+					quotes := 1
+					if w.name == "http" { // it has them
+						quotes = 0
+					}
+					hub := "  hub:\n    link: way\n    readings: {state: {every: 500ms, " + strings.Replace(w.reading, "harbour/${device}/state", "'harbour/${device}/state'", quotes) + ", fields: {n: 1}}}\n"
+					text = strings.Replace(text, "devices: [", hub+"devices: [{kind: hub, count: 2, name: \"hub-${n}\"}, ", 1)
+				}
+				p := play(t, text)
+				assert.True(t, p.holds(), p.says())
+				assert.Greater(t, p.result.Total.Due(), 80)
+				if strings.Contains(presence, "through") && strings.HasPrefix(w.name, "mqtt") {
+					assert.Len(t, p.result.Links.Devices, 2, "connections are the gateways' alone")
+				}
+			})
+		}
+	}
+}
+
 var _ = run.ReportText
 var _ tally.Counts

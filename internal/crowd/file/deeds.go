@@ -87,8 +87,13 @@ func (d *deeds) read(name string, n *yaml.Node, what string) {
 	case crowd.DeedClock:
 		d.clock(n, what)
 	case crowd.DeedNetwork:
-		d.network(n, what)
+		if !d.behind(n, what) {
+			d.network(n, what)
+		}
 	case crowd.DeedCredential:
+		if d.behind(n, what) {
+			return
+		}
 		s := d.word(n, what, "", crowd.CredentialNames...)
 		if i := slices.Index(crowd.CredentialNames, s); i >= 0 {
 			d.add(crowd.Deed{Kind: kind, Credential: crowd.Credential(i + 1)})

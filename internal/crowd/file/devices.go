@@ -42,6 +42,7 @@ func (r *reader) readKinds(n *yaml.Node, mark crowd.Mark) {
 		k := &crowd.Kind{Name: name, Pos: pos(e.key), Mark: mark}
 		node := &kindNode{}
 		r.kinds[k] = node
+		node.presence, node.what = o.get("presence"), what
 		r.crowd.Kinds = append(r.crowd.Kinds, k)
 		if ln := o.get("link"); ln != nil {
 			k.Link = r.linkNamed(ln, what+": link")
@@ -72,6 +73,9 @@ func (r *reader) readKinds(n *yaml.Node, mark crowd.Mark) {
 				r.Add(pos(rn), "%s has no reading: it would never send anything", what)
 			}
 		}
+	}
+	for _, k := range r.crowd.Kinds {
+		r.presence(k, r.kinds[k].presence, r.kinds[k].what+": presence")
 	}
 }
 

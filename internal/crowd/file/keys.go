@@ -138,6 +138,19 @@ var kindMap = &mapping{name: "kind", doc: "A kind: a sort of device.", keys: []k
 	{name: "mark", typ: sub(markMap), doc: "Where the mark rides in messages of this kind."},
 	{name: "will", typ: orNull(sub(willMap)), goes: "MQTT", doc: "What the broker publishes when it loses a device."},
 	{name: "commands", typ: orNull(named("commands", sub(commandMap))), doc: "What the platform may ask of it."},
+	{name: "presence", typ: special("always, sleeps, or more of it", node{"anyOf": []node{{"enum": []any{"always", "sleeps"}}, ref("presence")}}), def: "always", doc: "How its devices are there: connected all the time; asleep, and awake to send; or behind a gateway."},
+}}
+
+var presenceMap = &mapping{name: "presence", doc: "How devices are there.", one: []string{"sleeps", "through"}, keys: []key{
+	{name: "sleeps", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("sleep")}}), doc: "They wake to send, and sleep again: what batteries do."},
+	{name: "through", typ: plain, doc: "The kind of the gateways that they are behind: one connection carries the messages and the commands of many devices, with the gateway's credentials."},
+	{name: "by", typ: plain, doc: "With through: the property that names a device's gateway; if not given, they are spread evenly."},
+}, needs: [][2]string{{"by", "through"}}}
+
+var sleepMap = &mapping{name: "sleep", doc: "How devices sleep.", keys: []key{
+	{name: "after", typ: whole(1, 100_000), def: "1", doc: "They wake when so many messages wait."},
+	{name: "listens", typ: duration(0, time.Hour), def: "0s", doc: "How long they stay awake for commands when all is acknowledged."},
+	{name: "session", typ: word("keep", "end"), def: "keep", doc: "What becomes of the session on the broker. To be given what came meanwhile, a link needs clean_start: false."},
 }}
 
 var property = typ{words: "value, text with ${…}, or a way of drawing one", schema: ref("property"), of: propertyMap}
@@ -493,7 +506,7 @@ var requireRoundMap = func() *mapping {
 
 // mappings are all of them, in the order of the reference page.
 func mappings() []*mapping {
-	list := []*mapping{rootMap, linkMap, tlsMap, tokenMap, jwtMap, oauthMap, kindMap, propertyMap, normalMap, sequenceMap, readingMap, fieldMap, stuckMap, spikeMap, dropMap}
+	list := []*mapping{rootMap, linkMap, tlsMap, tokenMap, jwtMap, oauthMap, kindMap, presenceMap, sleepMap, propertyMap, normalMap, sequenceMap, readingMap, fieldMap, stuckMap, spikeMap, dropMap}
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}

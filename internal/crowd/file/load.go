@@ -24,7 +24,8 @@ type linkNode struct {
 
 type kindNode struct {
 	properties, readings, commands []entry
-	will                           *yaml.Node
+	will, presence                 *yaml.Node
+	what                           string
 }
 
 // Sources are where a crowd file's surroundings come from.

@@ -29,6 +29,8 @@ var places = map[string]string{
 	"access_token":        inMQTT("links", `access_token: {KEY, text: "x"}`),
 	"jwt":                 inMQTT("links", `access_token: {jwt: {KEY, algorithm: HS256, secret: abcdef}}`),
 	"oauth":               inMQTT("links", `access_token: {oauth: {KEY, url: "http://h", client_id: c, client_secret: secret-1}}`),
+	"presence":            inMQTT("kind", "presence: {KEY, sleeps: true}"),
+	"sleep":               inMQTT("kind", "presence: {sleeps: {KEY}}"),
 	"kind":                inMQTT("kind", "KEY"),
 	"drawn property":      inMQTT("kind", "properties: {p: {KEY, uniform: 1 to 2}}"),
 	"normal":              inMQTT("kind", "properties: {p: {normal: {KEY, mean: 1, spread: 1}}}"),
