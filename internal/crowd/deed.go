@@ -35,6 +35,7 @@ type Deed struct {
 	Spoil      Spoil
 	Command    *Command
 	Ask        []Match // what the command is given with
+	Link       *Link   // as whom, over MQTT
 }
 
 // DeedKind is a kind of deed.
@@ -71,7 +72,7 @@ func (k DeedKind) String() string { return DeedNames[k] }
 // Momentary tells whether a deed without an end is over when it is done.
 func (k DeedKind) Momentary() bool {
 	switch k {
-	case DeedEnroll, DeedSend, DeedCommand, DeedWithdraw, DeedJoin:
+	case DeedEnroll, DeedSend, DeedCommand, DeedJoin:
 		return true
 	}
 	return false

@@ -69,6 +69,9 @@ func (l *loop) roomy() []int {
 
 // hear obeys the commands that came. End is when the round ends.
 func (l *loop) hear(end int64) {
+	for _, f := range l.called() {
+		f()
+	}
 	for _, i := range l.roomy() {
 		d := &l.engine.devices[i]
 		if len(d.kept) > 0 {

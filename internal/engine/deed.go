@@ -3,6 +3,7 @@ package engine
 import (
 	"bytes"
 	"container/heap"
+	"context"
 	"fmt"
 	"math"
 	"slices"
@@ -163,6 +164,12 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 		told.Name = x.Reading
 	}
 	switch x.Kind {
+	case crowd.DeedEnroll:
+		l.enroll(a, told)
+	case crowd.DeedWithdraw:
+		l.withdraw(a, told)
+	case crowd.DeedCommand:
+		l.outside(a, told, func(ctx context.Context) (string, error) { return l.engine.Outside.Ask(ctx, d.Device, x.Deed) }, nil)
 	case crowd.DeedSet:
 		if x.Field {
 			told.Value = x.Value.Source()
@@ -344,6 +351,11 @@ func (l *loop) setGuise(d *device) {
 	var g *fleet.Guise
 	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedCredential }); x != nil {
 		g = x.guise
+	} else {
+		g = d.withdrawn
+	}
+	if g == d.guise {
+		return
 	}
 	most := d.Cast.Link.Timeout
 	if d.guise != nil {
@@ -525,7 +537,7 @@ func (d *device) orders(s *stream) (o orders) {
 			case crowd.DeedSwap:
 				o.swap = true
 			case crowd.DeedCredential, crowd.DeedWithdraw:
-				o.guise, touched = o.guise || x.Kind == crowd.DeedCredential, true
+				o.guise, touched = true, true
 			}
 		}
 		if touched && a.event != nil {

@@ -28,19 +28,22 @@ type device struct {
 	acts  []*act // what is done to it just now, in order
 	said  int    // messages of this round
 
-	joined  bool
-	away    int             // why it is not connected: how many acts
-	idle    int             // why it measures nothing: how many acts
-	leaving *leaving        // it is about to leave
-	kept    []*link.Message // messages that it sends when it can
-	back    *crowd.Offline  // how it sends them
-	paced   int64           // when it sent the last of these
-	guise   *fleet.Guise    // nil: its own credentials
-	refusal atomic.Pointer[string]
+	joined    bool
+	away      int             // why it is not connected: how many acts
+	idle      int             // why it measures nothing: how many acts
+	leaving   *leaving        // it is about to leave
+	kept      []*link.Message // messages that it sends when it can
+	back      *crowd.Offline  // how it sends them
+	paced     int64           // when it sent the last of these
+	withdrawn *fleet.Guise    // it is not registered any more; nil: it is
+	busy      int             // deeds that wait for the platform's side
+	guise     *fleet.Guise    // nil: its own credentials
+	refusal   atomic.Pointer[string]
 
 	awake       bool           // of one that sleeps
 	gatewayAway bool           // at the end of the round
 	heardAll    int64          // since when all that it sent is acknowledged; 0: it is not
+	joinsLater  bool           // an event of its own says when it joins
 	late        bool           // an event says when it comes
 	quiet       bool           // it has said what it had to say
 	original    map[string]any // properties before something was done to them
@@ -405,7 +408,7 @@ func (l *loop) disconnect(d *device, last bool) {
 // begin makes a device ready for a round.
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
-	d.acts, d.leaving, d.kept, d.back, d.guise, d.parked = nil, nil, nil, nil, nil, nil
+	d.acts, d.leaving, d.kept, d.back, d.guise, d.withdrawn, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, 0
 	d.ticking, d.awake = false, false
 	d.wants.Store(false)
 }

@@ -51,6 +51,8 @@ type Engine struct {
 	clock   planClock
 	live    int64 // what is due before is of the past, and sent as fast as it is acknowledged
 	story   *story
+	context context.Context       // of the round
+	beside  sync.WaitGroup        // what is done beside the loops
 	part    map[int]bool          // streams that take part, and -1 minus devices; nil: all
 	see     func(*Rehearsed) bool // nothing is sent: it is only seen
 	seen    bool                  // enough was
@@ -66,6 +68,8 @@ type Engine struct {
 	// Tell is told what the platform did that its user should know: each text once, of
 	// the first device. It must not block. Nil: nobody is told.
 	Tell func(text string)
+	// Outside is the platform's side; nil: deeds that need it are not done.
+	Outside Outside
 	// WasOpen is how many messages of the round just played were under way when the time
 	// of its plan was over.
 	WasOpen int
@@ -222,11 +226,21 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	plan := &e.fleet.Crowd.Plan
 	end := e.prepare(round, begin, nil)
+	var over context.CancelFunc
+	e.context, over = context.WithCancel(ctx)
+	defer over()
 	var wg sync.WaitGroup
 	for _, l := range e.loops {
 		wg.Go(func() { l.run(ctx, end) })
 	}
 	wg.Wait()
+	over()
+	e.beside.Wait()
+	for _, l := range e.loops { // what came of it, if too late to do more
+		for _, f := range l.called() {
+			f()
+		}
+	}
 	for i := range e.devices {
 		d := &e.devices[i]
 		e.loopOf(i).unswap(d)
@@ -297,7 +311,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 			e.part[s.Index], e.part[-1-s.Device.Index] = true, true
 		}
 	}
-	var late map[int]bool
+	var late, own map[int]bool
 	if len(plan.Events) > 0 {
 		line, err := timeline.New(plan, e.fleet.Crowd.Seed, round, e.fleet.Candidates())
 		if err != nil {
@@ -305,7 +319,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 			line, _ = timeline.New(&crowd.Plan{}, 0, 0, nil)
 		}
 		e.story = &story{line: line, parts: map[int64][]timeline.Happening{}}
-		late = e.late()
+		late, own = e.late()
 		for _, l := range e.loops {
 			l.plan = append(l.plan, entry{at: begin.UnixNano(), what: looks})
 		}
@@ -313,6 +327,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 	for i := range e.devices {
 		d := &e.devices[i]
 		d.begin(late[i])
+		d.joinsLater = own[i]
 		join := begin.Add(plan.Join.At(i, len(e.devices))).UnixNano()
 		if join >= end || !e.plays(i) {
 			continue

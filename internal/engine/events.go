@@ -94,15 +94,21 @@ func (l *loop) befall(index int, at, end int64) {
 			}
 		}
 	}
-	for _, told := range l.do(a, at, end) {
-		l.tellDone(a, told, false, "")
+	for i, told := range l.do(a, at, end) {
+		switch a.deeds[i].Kind {
+		case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand: // told when it is done
+		default:
+			l.tellDone(a, told, false, "")
+		}
 	}
 	switch {
 	case a.to > 0 && a.to < end:
 		heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
 	case a.to == 0 && !slices.ContainsFunc(list, func(x crowd.Deed) bool { return !x.Kind.Momentary() }):
 		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
-		l.release(a)
+		if !slices.ContainsFunc(list, func(x crowd.Deed) bool { return x.Kind == crowd.DeedEnroll || x.Kind == crowd.DeedCommand }) {
+			l.release(a) // of the others, answers are still to come
+		}
 	}
 }
 
@@ -150,18 +156,28 @@ func (e *Engine) cuts(d *device) bool {
 	return slices.ContainsFunc(d.Commands, func(k *fleet.Command) bool { return slices.ContainsFunc(k.Do, is) })
 }
 
-// late tells which devices come only when an event says so.
-func (e *Engine) late() map[int]bool {
-	late := map[int]bool{}
+// late tells which devices come only when an event says so: when they join, or are
+// registered.
+func (e *Engine) late() (late, joins map[int]bool) {
+	late, joins = map[int]bool{}, map[int]bool{}
+	unknown := map[int]bool{}
+	for _, d := range e.fleet.NotEnrolled() {
+		unknown[d.Index] = true
+	}
 	for i, event := range e.fleet.Crowd.Plan.Events {
-		if !slices.ContainsFunc(anyDeeds(event), func(x crowd.Deed) bool { return x.Kind == crowd.DeedJoin }) {
+		does := func(k crowd.DeedKind) bool {
+			return slices.ContainsFunc(anyDeeds(event), func(x crowd.Deed) bool { return x.Kind == k })
+		}
+		join, enroll := does(crowd.DeedJoin), does(crowd.DeedEnroll)
+		if !join && !enroll {
 			continue
 		}
 		for _, d := range e.story.line.Who(i) {
-			late[d] = true
+			joins[d] = joins[d] || join
+			late[d] = late[d] || join || unknown[d]
 		}
 	}
-	return late
+	return late, joins
 }
 
 // anyDeeds are all deeds of an event, of whichever group of devices.

@@ -76,6 +76,7 @@ type loop struct {
 
 	inboxMu sync.Mutex
 	inbox   []incoming
+	calls   []func()      // what it is to do for others
 	woken   []int         // devices that have room again
 	bell    chan struct{} // rings when something is in the inbox
 }
@@ -161,7 +162,7 @@ func (l *loop) keeps(now int64) bool {
 		if len(d.kept) > 0 && d.away == 0 && d.Presence().Sleeps && !d.awake {
 			l.wakeUp(d) // for what is left
 		}
-		if some = d.leaving != nil || d.away == 0 && d.nextKept() >= 0 && l.link(d) != nil; some {
+		if some = d.leaving != nil || d.busy > 0 || d.away == 0 && d.nextKept() >= 0 && l.link(d) != nil; some {
 			break
 		}
 	}

@@ -6,6 +6,7 @@ package enroll
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -206,6 +207,30 @@ func (o *Office) Withdraw(ctx context.Context, see func(device string, err error
 		return still[d]
 	})
 	return res, nil
+}
+
+// EnrollOne makes one device known, whatever is known of it, and tells what the platform
+// gave it.
+func (o *Office) EnrollOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
+	failed := error(nil)
+	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
+		failed = o.enroll(ctx, d, func(e crowd.Enrolled) error { kept = maps.Clone(e.Kept); return note(e) })
+		return failed
+	})
+	return kept, cmp.Or(err, failed)
+}
+
+// WithdrawOne removes one device.
+func (o *Office) WithdrawOne(ctx context.Context, d *fleet.Device) error {
+	failed := error(nil)
+	_, err := o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
+		if _, failed = o.request(ctx, o.Crowd.Enroll.Withdraw, d, d.Env); failed != nil {
+			return failed
+		}
+		now := time.Now().UTC()
+		return note(crowd.Enrolled{Device: d.Name, Gone: &now})
+	})
+	return cmp.Or(err, failed)
 }
 
 // Forgotten are devices that were made here and are no longer in the crowd file.

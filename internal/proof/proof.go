@@ -42,6 +42,7 @@ const (
 	Unmatched  Measure = "unmatched"
 	OutOfOrder Measure = "out_of_order"
 	LetIn      Measure = "let_in"
+	Failed     Measure = "deeds_failed"
 )
 
 // Requirement is one line of what must hold for a run to pass.

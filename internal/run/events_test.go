@@ -2,12 +2,15 @@ package run_test
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/tally"
@@ -187,6 +190,73 @@ func TestPresence(t *testing.T) {
 				if strings.Contains(presence, "through") && strings.HasPrefix(w.name, "mqtt") {
 					assert.Len(t, p.result.Links.Devices, 2, "connections are the gateways' alone")
 				}
+			})
+		}
+	}
+}
+
+const changing = `
+crowd: changing
+links:
+  way: LINK
+  ear: {mqtt: mqtt://MQTT, username: witness, password: tok-of-the-harbour}
+kinds:
+  buoy:
+    link: way
+    readings: {state: {every: 100ms, PLACE, fields: {wave_m: {signal: swell, round: 2}}}}
+    commands: {faster: COMMAND}
+devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
+enroll:
+  request: {url: "http://HTTP/registry", headers: {Authorization: Bearer tok-of-the-harbour}, body: {name: "${device}"}}
+  keep: {token: .token}
+  withdraw: {url: "http://HTTP/registry/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}
+plan:
+  for: 4s
+  settle: 20s
+  events:
+    - {at: 100ms, do: enroll}
+    - {at: 1500ms, who: buoy-1, do: {command: {name: faster, with: {ms: 50}}}}
+    - {at: 2s, who: buoy-2, do: withdraw, expect: refused}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}}
+`
+
+// The fleet changes while it plays: devices are registered and come, get a command and
+// answer it, are removed and must not get in any more.
+func TestTheFleetChanges(t *testing.T) {
+	t.Parallel()
+	for name, parts := range map[string][]string{
+		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms"}, answer: {body: {ok: "${done}"}}}`},
+		"HTTP": {`{http: "http://HTTP", headers: {Authorization: "Bearer ${token}"}}`, `path: "/in/harbour/${device}/state"`,
+			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms"}, answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, answer_from: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
+	} {
+		for _, broken := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, broken %v", name, broken), func(t *testing.T) {
+				t.Parallel()
+				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour", Registry: true})
+				require.NoError(t, err)
+				t.Cleanup(s.Close)
+				text := strings.NewReplacer("LINK", parts[0], "PLACE", parts[1], "COMMAND", parts[2]).Replace(changing)
+				if broken { // neither can be removed nor asked
+					text = strings.Replace(text, "/registry/${device}", "/registre/${device}", 1)
+					text = strings.Replace(text, "who: buoy-1, do: {command", "who: buoy-1, do: {every: never, command", 1)
+					text = strings.NewReplacer(`topic: "ask/${device}"`, `topic: "ask/${device}", match: {a: b}`, `path: "/commands/${device}", every: 100ms`, `path: "/commands/${device}", every: 1h`).Replace(text)
+				}
+				text = strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr).Replace(text)
+				path := filepath.Join(t.TempDir(), "harbour.yaml")
+				require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+				c, err := file.Load(path)
+				require.NoError(t, err)
+				p := playCrowd(t, c)
+				assert.InDelta(t, 160, p.result.Total.Due(), 60)
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
+				assert.Equal(t, !broken, p.holds(), "%+v\n%s", p.checks, p.says())
+				if broken {
+					assert.Contains(t, fmt.Sprint(p.checks), "deeds_failed 0 ")
+					assert.Zero(t, p.result.MustNot)
+					return
+				}
+				assert.InDelta(t, 20, p.result.KeptOut, 8)
+				assert.Equal(t, 1, p.result.Commands[0].Answered, "%+v %+v", p.result.Commands, p.result.Mishaps)
 			})
 		}
 	}

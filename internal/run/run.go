@@ -175,7 +175,8 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if devices == nil {
 		devices = f.Devices
 	}
-	if err := enrolled(f, devices); err != nil {
+	err := enrolled(f, slices.DeleteFunc(slices.Clone(devices), func(d *fleet.Device) bool { return enrolledLater(f, d) }))
+	if err != nil {
 		return nil, err
 	}
 	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now()}
@@ -184,9 +185,13 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	engine.Shape(f, opt.Network)
 	tried := map[*crowd.Link]bool{}
+	notYet := map[*fleet.Device]bool{}
+	for _, d := range f.NotEnrolled() {
+		notYet[d] = true
+	}
 	for _, d := range devices {
 		l := d.Cast.Link
-		if tried[l] {
+		if tried[l] || notYet[d] || d.Gateway != nil {
 			continue
 		}
 		tried[l] = true
@@ -201,6 +206,11 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	s.engine.Tell = func(text string) { s.note("%s", text) }
+	if s.engine.Outside, err = newOutside(f); err != nil {
+		s.close()
+		s.discard()
+		return nil, err
+	}
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
 	if len(c.Plan.Events) > 0 {
@@ -254,6 +264,19 @@ func enrolled(f *fleet.Fleet, devices []*fleet.Device) error {
 		return nil
 	}
 	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; register them with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
+}
+
+// enrolledLater tells whether an event of the plan registers a device.
+func enrolledLater(f *fleet.Fleet, d *fleet.Device) bool {
+	return slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool {
+		if e.Who != nil {
+			pool, err := e.Who.Pool(f.Candidates())
+			if err != nil || !slices.Contains(pool.All(), d.Index) {
+				return false
+			}
+		}
+		return slices.ContainsFunc(e.Do[d.Cast], func(x crowd.Deed) bool { return x.Kind == crowd.DeedEnroll })
+	})
 }
 
 // newID is eight letters and digits, 40 random bits.

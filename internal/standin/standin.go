@@ -577,6 +577,8 @@ func (s *StandIn) guard(next http.Handler) http.Handler {
 			device, _ = file(topic)
 		} else if name, own := strings.CutPrefix(r.URL.Path, "/commands/"); own && r.Method == http.MethodGet {
 			device = name
+		} else if name, own := strings.CutPrefix(r.URL.Path, "/answers/"); own && r.Method == http.MethodPost {
+			device = name
 		}
 		_, err := s.admit(device, shown(r))
 		c := &s.cfg

@@ -33,6 +33,16 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		return c
 	case proof.Unmatched:
 		c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
+	case proof.Failed:
+		n, why := 0, ""
+		for _, d := range r.Deeds {
+			if n += d.Failed; why == "" {
+				why = d.Why
+			}
+		}
+		if c.Got, met = fmt.Sprint(n), n <= q.Most; why != "" {
+			c.Got += ": " + why
+		}
 	case proof.LetIn:
 		c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most
 	case proof.OutOfOrder:

@@ -113,6 +113,13 @@ func (d *deeds) read(name string, n *yaml.Node, what string) {
 	case crowd.DeedCommand:
 		d.command(n, what)
 	default: // enroll, withdraw, join, leave, swap
+		en := d.crowd.Enroll
+		switch {
+		case kind == crowd.DeedEnroll && en == nil:
+			d.Add(pos(n), "%s: the file does not say how devices are registered; write enroll: {request: …}", what)
+		case kind == crowd.DeedWithdraw && (en == nil || en.Withdraw == nil):
+			d.Add(pos(n), "%s: the file does not say how devices are removed; write enroll: {withdraw: {url: …}}", what)
+		}
 		if d.boolean(n, what, true) {
 			d.add(crowd.Deed{Kind: kind})
 		}
@@ -528,6 +535,9 @@ func (d *deeds) command(n *yaml.Node, what string) {
 					x.Ask = append(x.Ask, crowd.Match{Name: e.key.Value, Value: v})
 				}
 			}
+		}
+		if ln := o.get("link"); ln != nil {
+			x.Link = d.linkNamed(ln, what+": link")
 		}
 		if word == nil {
 			return

@@ -395,6 +395,7 @@ var spoilMap = &mapping{name: "spoil", doc: "How messages are spoilt.", keys: []
 var askDeedMap = &mapping{name: "given command", doc: "A command that the platform is made to give.", keys: []key{
 	{name: "name", typ: plain, need: "set-rate", doc: "Which."},
 	{name: "with", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "What it carries."},
+	{name: "link", typ: plain, doc: "MQTT: the link whose credentials publish it; if not given, that of a witness, or the device's."},
 }}
 
 var answerMap = &mapping{name: "answer", doc: "What a device answers. Its texts know ask, done (whether it was obeyed) and why (not).", keys: []key{
@@ -489,7 +490,7 @@ var requireMap = func() *mapping {
 		}
 	}
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
-	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it."}} {
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it."}, {"deeds_failed", "Deeds that could not be done, and commands of events that were not answered: at most this many; 0 where an event enrolls, withdraws or gives a command."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})

@@ -382,6 +382,9 @@ func (r *reader) expected(e *crowd.Event, o *object, dn *yaml.Node) {
 		return
 	}
 	xn := o.get("expect")
+	if fn := o.get("for"); fn != nil && !slices.ContainsFunc(kinds, func(k crowd.DeedKind) bool { return !k.Momentary() && k != crowd.DeedWithdraw }) {
+		r.Add(pos(fn), "%s: for says how long, but what is done (%s) is done at once, and cannot be undone", o.what, kinds[0])
+	}
 	switch {
 	case xn == nil && has(crowd.DeedSpoil):
 		r.Add(pos(dn), "%s: say what the platform must do with a spoilt message: expect: refused, or expect: discarded", o.what)

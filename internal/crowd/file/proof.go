@@ -314,6 +314,9 @@ func (r *reader) require(n *yaml.Node) {
 		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.LetIn }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
 	}
+	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
+		c.Require = append(c.Require, proof.Requirement{Key: "deeds_failed", Text: "0", Measure: proof.Failed})
+	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
 			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Get != "" && w.Time == "" {
@@ -344,7 +347,7 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
-	case "unmatched", "out_of_order", "let_in":
+	case "unmatched", "out_of_order", "let_in", "deeds_failed":
 		q.Measure = proof.Measure(q.Key)
 		q.Most = int(o.whole(q.Key))
 		return q, len(r.List) == before
@@ -379,6 +382,19 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	}
 	q.Percent = float64(p)
 	return q, len(r.List) == before
+}
+
+// outside tells whether an event needs the platform's side.
+func outside(e *crowd.Event) bool {
+	for _, list := range e.Do {
+		for i := range list {
+			switch list[i].Kind {
+			case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand:
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // requireRounds reads what single rounds must show.

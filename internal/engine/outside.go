@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"context"
+
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+)
+
+// Outside is the platform's side, as far as deeds need it. Its methods block, and may be
+// called from several goroutines.
+type Outside interface {
+	// Enroll registers a device, and tells what the platform gave it.
+	Enroll(ctx context.Context, d *fleet.Device) (kept map[string]string, err error)
+	// Withdraw removes it.
+	Withdraw(ctx context.Context, d *fleet.Device) error
+	// Ask makes the platform give a command, and waits for the answer. The error says why
+	// there is none, or none that says that it was done.
+	Ask(ctx context.Context, d *fleet.Device, x *crowd.Deed) (says string, err error)
+}
+
+// outside does a deed that needs the platform's side, beside the loop; then, in the loop,
+// something follows. What is to be told is told then.
+func (l *loop) outside(a *act, told ledger.Deed, do func(ctx context.Context) (string, error), then func(err error)) {
+	e := l.engine
+	if e.see != nil || e.Outside == nil {
+		return
+	}
+	e.beside.Go(func() {
+		says, err := do(e.context)
+		told.Value = says
+		why := ""
+		if err != nil {
+			why = e.fleet.Crowd.Redact(err.Error())
+		}
+		l.call(func() {
+			l.tellDone(a, told, false, why)
+			if then != nil {
+				then(err)
+			}
+		})
+	})
+}
+
+// call has the loop do something.
+func (l *loop) call(f func()) {
+	l.inboxMu.Lock()
+	l.calls = append(l.calls, f)
+	l.inboxMu.Unlock()
+	l.ring()
+}
+
+// called takes what the loop is to do.
+func (l *loop) called() []func() {
+	l.inboxMu.Lock()
+	defer l.inboxMu.Unlock()
+	list := l.calls
+	l.calls = nil
+	return list
+}
+
+// enroll registers a device; until it is, it does not connect.
+func (l *loop) enroll(a *act, told ledger.Deed) {
+	d, e := a.device, l.engine
+	var kept map[string]string
+	if e.see == nil {
+		d.away++
+		d.busy++
+	}
+	l.outside(a, told, func(ctx context.Context) (_ string, err error) {
+		kept, err = e.Outside.Enroll(ctx, d.Device)
+		return "", err
+	}, func(err error) {
+		d.busy--
+		if err == nil {
+			err = e.fleet.Rekey(d.Device, kept)
+			l.scribe.composer.Forget()
+		}
+		if err != nil {
+			return // without what the platform gives it, it cannot connect
+		}
+		d.withdrawn = nil
+		d.away--
+		l.setGuise(d)
+		if l.returns(d); d.late && !d.joinsLater {
+			l.joined(d) // it had waited for it
+		}
+	})
+}
+
+// withdraw removes a device, which then tries to come in all the same.
+func (l *loop) withdraw(a *act, told ledger.Deed) {
+	d, e := a.device, l.engine
+	if e.see != nil {
+		return
+	}
+	d.away++
+	d.idle++
+	d.busy++
+	l.leave(d, d.Cast.Link.Timeout, func() {
+		l.disconnect(d, false)
+		l.outside(a, told, func(ctx context.Context) (string, error) { return "", e.Outside.Withdraw(ctx, d.Device) }, func(err error) {
+			d.away--
+			d.idle--
+			d.busy--
+			if err != nil { // it is registered still, and nothing need refuse it
+				l.undo(a, l.at, l.at)
+			} else {
+				d.withdrawn = &fleet.Guise{Identity: d.Identity()}
+			}
+			l.setGuise(d)
+			l.returns(d)
+		})
+	})
+}

@@ -1,0 +1,111 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"runcrowd/internal/ask"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/engine"
+	"runcrowd/internal/enroll"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/quantity"
+)
+
+// outside is the platform's side for the deeds of a run.
+type outside struct {
+	fleet *fleet.Fleet
+
+	mu     sync.Mutex // one registration at a time
+	office *enroll.Office
+}
+
+// newOutside makes it; nil where no event needs it.
+func newOutside(f *fleet.Fleet) (engine.Outside, error) {
+	o := &outside{fleet: f}
+	needs := map[crowd.DeedKind]bool{}
+	for _, e := range f.Crowd.Plan.Events {
+		for _, list := range e.Do {
+			for i := range list {
+				needs[list[i].Kind] = true
+			}
+		}
+	}
+	if !needs[crowd.DeedEnroll] && !needs[crowd.DeedWithdraw] && !needs[crowd.DeedCommand] {
+		return nil, nil
+	}
+	if needs[crowd.DeedEnroll] || needs[crowd.DeedWithdraw] {
+		var err error
+		if o.office, err = enroll.New(f); err != nil {
+			return nil, err
+		}
+	}
+	return o, nil
+}
+
+// Enroll implements engine.Outside.
+func (o *outside) Enroll(ctx context.Context, d *fleet.Device) (map[string]string, error) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.office.EnrollOne(ctx, d)
+}
+
+// Withdraw implements engine.Outside.
+func (o *outside) Withdraw(ctx context.Context, d *fleet.Device) error {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.office.WithdrawOne(ctx, d)
+}
+
+// answerWait is how long a command's answer is waited for.
+const answerWait = 10 * time.Second
+
+// Ask implements engine.Outside.
+func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Deed) (string, error) {
+	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{}, Link: x.Link, Wait: answerWait}
+	for _, k := range d.Commands {
+		if k.Name == x.Name {
+			q.Command = k
+		}
+	}
+	if q.Command == nil {
+		return "", fmt.Errorf("%s has no command %q", d.Name, x.Name)
+	}
+	for _, m := range x.Ask {
+		q.Values[m.Name] = m.Value.Any()
+	}
+	if q.Link == nil {
+		q.Link = o.asker(d)
+	}
+	a, err := q.Ask(ctx)
+	switch {
+	case err != nil:
+		return "", err
+	case a.Refused:
+		return "", fmt.Errorf("the platform refused to give it: %s", a.Said)
+	case a.Nobody:
+		return "", errors.New("the broker says that nobody listens for it")
+	case !a.Wanted:
+		return "given", nil
+	case !a.Answered && ctx.Err() != nil:
+		return "", errors.New("the round ended before an answer came")
+	case !a.Answered:
+		return "", fmt.Errorf("no answer within %s", quantity.FormatDuration(answerWait))
+	case a.Denied:
+		return "", errors.New("the device answered that it was not done")
+	}
+	return "answered", nil
+}
+
+// asker is the link as whom a command is published: that of a witness, or the device's.
+func (o *outside) asker(d *fleet.Device) *crowd.Link {
+	for _, w := range o.fleet.Crowd.Witnesses {
+		if w.Filter != "" && w.Link != nil && w.Link.GuestErr == nil && w.Link.Address == d.Cast.Link.Address {
+			return w.Link
+		}
+	}
+	return d.Cast.Link
+}
