@@ -14,6 +14,11 @@ import (
 //go:embed skerry-roads.crowd.yaml
 var SkerryRoads string
 
+// Storm is a bad night at Skerry Roads, that the demo plays, too.
+//
+//go:embed storm.crowd.yaml
+var Storm string
+
 // First is the crowd file that `runcrowd new` writes; NAME stands for its name.
 //
 //go:embed first.crowd.yaml

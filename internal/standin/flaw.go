@@ -32,6 +32,8 @@ var flaws = map[string]struct{ does, will string }{
 	"reorder": {"passes on and stores after the next message of the same topic", "pass on and store %s after the next message of their topic"},
 	"alter":   {"changes the last number in the message", "change the last number in %s"},
 	"misfile": {"files under another device", "file %s under another device"},
+	"stale":   {"acknowledges and discards what is older than two seconds by its own time stamp, at", "acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
+	"admit":   {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
 	"cut":     {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
 }
 
@@ -50,6 +52,9 @@ func FlawDoc(name string) string { return flaws[name].does }
 
 // Will is what the flaw will do, and to how many messages.
 func (f Flaw) Will() string {
+	if f.Name == "admit" { // it is no matter of single messages
+		return "will let in whoever shows wrong credentials"
+	}
 	some := fmt.Sprintf("%s%% of the messages", strconv.FormatFloat(f.Share*100, 'f', -1, 64))
 	if f.Count == 1 {
 		some = "one message"
@@ -205,4 +210,14 @@ func alter(payload []byte) (changed []byte, ok bool) {
 	changed = append(changed, payload[:from]...)
 	changed = strconv.AppendFloat(changed, v+1, 'f', -1, 64)
 	return append(changed, payload[to:]...), true
+}
+
+// has tells whether a flaw was asked for.
+func (c *chance) has(name string) bool {
+	for _, f := range c.flaws {
+		if f.Name == name {
+			return true
+		}
+	}
+	return false
 }

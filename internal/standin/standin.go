@@ -475,7 +475,7 @@ func (s *StandIn) take(m *message) response {
 		return passOn
 	}
 	switch f.Name {
-	case "lose":
+	case "lose", "stale":
 		return accept
 	case "forget":
 		return passOn
@@ -513,8 +513,23 @@ func (s *StandIn) fits(f Flaw, m *message) bool {
 		return ok
 	case "misfile":
 		return s.otherTopic(m.topic) != ""
+	case "admit":
+		return false
+	case "stale":
+		return old(m.payload)
 	}
 	return true
+}
+
+// staleAge is how old a message may be by its own time stamp, for the flaw stale.
+const staleAge = 2 * time.Second
+
+// old tells whether a message is older than that.
+func old(payload []byte) bool {
+	var body struct {
+		At time.Time `json:"at"`
+	}
+	return json.Unmarshal(payload, &body) == nil && !body.At.IsZero() && time.Since(body.At) > staleAge
 }
 
 // deliver stores a message and passes it on.
