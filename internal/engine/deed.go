@@ -387,7 +387,7 @@ func (l *loop) goOffline(d *device, f *crowd.Offline) string {
 		d.back = f
 	}
 	d.away++
-	if l.engine.see != nil || d.Gateway != nil { // a device behind a gateway has no connection
+	if l.engine.see != nil || d.Gateway != nil || d.away > 1 { // it has no connection
 		return says
 	}
 	most := time.Duration(0)
@@ -419,9 +419,13 @@ func (l *loop) returns(d *device) {
 	if l.engine.see != nil || d.away > 0 {
 		return
 	}
-	if x := d.leaving; x != nil { // it had not gone yet
-		d.leaving = nil
-		x.then()
+	if x := d.leaving; x != nil { // it has not gone yet: it goes, and comes back
+		before := x.then
+		x.then = func() {
+			before()
+			l.returns(d)
+		}
+		return
 	}
 	if d.shape != nil {
 		d.shape.Mend()
@@ -440,6 +444,9 @@ func (l *loop) returns(d *device) {
 func (l *loop) goAway(d *device, endSession, forGood bool) {
 	d.away++
 	d.idle++
+	if d.away > 1 { // it has left, in whatever way
+		return
+	}
 	l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, endSession || forGood && l.engine.lastRound()) })
 }
 

@@ -329,14 +329,13 @@ func (l *loop) leave(d *device, most time.Duration, then func()) {
 		then()
 		return
 	}
-	if d.leaving != nil { // the one before must not be lost
-		before := d.leaving.then
-		d.leaving = nil
-		before()
-		if d.conn == nil {
-			then()
-			return
+	if x := d.leaving; x != nil { // one behind the other
+		before := x.then
+		x.then = func() {
+			before()
+			l.leave(d, most, then)
 		}
+		return
 	}
 	d.leaving = &leaving{clock.Nano(), most, then}
 	if l.drain(d, 0) > 0 {

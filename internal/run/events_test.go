@@ -11,9 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/crowd/file"
-	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
-	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -108,12 +106,15 @@ func TestWhatMustNotGetIn(t *testing.T) {
 			"wrong": "{at: 1s, for: 1s, who: buoy-2, do: {credential: wrong}, expect: refused}",
 			"none":  "{at: 1s, for: 1s, who: buoy-2, do: {credential: none}, expect: refused}",
 		} {
-			for _, open := range []bool{false, true} {
-				t.Run(fmt.Sprintf("%s/%s, open %v", w.name, name, open), func(t *testing.T) {
+			for _, platform := range []string{"shut", "open", "with the flaw admit"} {
+				t.Run(fmt.Sprintf("%s/%s, %s", w.name, name, platform), func(t *testing.T) {
 					t.Parallel()
 					cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour"}
-					if open {
+					switch platform {
+					case "open":
 						cfg.Token = ""
+					case "with the flaw admit":
+						cfg.Flaws = flawsOf(t, "admit")
 					}
 					s, err := standin.Start(cfg)
 					require.NoError(t, err)
@@ -123,7 +124,7 @@ func TestWhatMustNotGetIn(t *testing.T) {
 					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
 					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
 					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
-					if open {
+					if platform != "shut" {
 						assert.False(t, p.holds(), p.says())
 						assert.InDelta(t, 10, p.result.Total[verdict.LetIn], 4)
 						assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
@@ -133,6 +134,22 @@ func TestWhatMustNotGetIn(t *testing.T) {
 				})
 			}
 		}
+	}
+}
+
+// A platform that discards what comes late, by its own time stamp: of a backlog, of a clock
+// that is behind. Each such message is found, and no other.
+func TestWhatComesLate(t *testing.T) {
+	t.Parallel()
+	for _, w := range ways {
+		t.Run(w.name, func(t *testing.T) {
+			t.Parallel()
+			text := w.withEvents("4s", "{at: 100ms, for: 2600ms, who: 2 of buoy, do: {offline: {how: clean}}}", "{at: 500ms, for: 1s, who: buoy-1, do: {clock: -10s}}")
+			p := play(t, text, "stale=100%")
+			require.Greater(t, len(p.hits), 10)
+			assert.Equal(t, p.hits, p.found(verdict.Lost), p.says())
+			assert.Equal(t, p.result.Total.Due()-len(p.hits), p.result.Total[verdict.Proven])
+		})
 	}
 }
 
@@ -261,6 +278,3 @@ func TestTheFleetChanges(t *testing.T) {
 		}
 	}
 }
-
-var _ = run.ReportText
-var _ tally.Counts

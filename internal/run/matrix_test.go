@@ -205,7 +205,8 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 		"mute": verdict.Unacknowledged, "delay": verdict.Late, "repeat": verdict.Repeated, "reorder": verdict.Proven,
 		"alter": verdict.Altered, "misfile": verdict.Misfiled, "cut": verdict.Proven,
 	}
-	require.Len(t, flaws, len(standin.FlawNames()), "a flaw is missing from the matrix")
+	// Two are of bad nights: TestWhatMustNotGetIn and TestWhatComesLate are theirs.
+	require.Len(t, flaws, len(standin.FlawNames())-2, "a flaw is missing from the matrix")
 	exceptions := map[string]verdict.Verdict{
 		// Without acknowledgements, saying no is losing, and not answering is usual.
 		"refuse/mqtt5-qos0": verdict.Lost, "ignore/mqtt5-qos0": verdict.Lost, "mute/mqtt5-qos0": verdict.Proven, "cut/mqtt5-qos0": verdict.Lost,

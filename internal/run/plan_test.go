@@ -1,0 +1,179 @@
+package run_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/proof"
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/verdict"
+)
+
+// withPlan is the small harbour with another plan, and readings every second.
+func (w way) withPlan(plan, require string) string {
+	text := strings.NewReplacer("every: 100ms", "every: 1s", "count: 4}", `count: 4, name: "buoy-${n}"}`, "WAIT", "20s").Replace(w.harbour())
+	text = strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan: {settle: 20s, "+plan+"}", 1)
+	if require != "" {
+		text = text[:strings.Index(text, "require: ")] + "require: " + require + "\n"
+	}
+	return text
+}
+
+// stamps are the first and the last time stamp that messages carried, and how many came of
+// each device.
+func stamps(t *testing.T, p *played) (first, last time.Time, each map[string]int) {
+	book, err := run.ReadLedger(p.folder)
+	require.NoError(t, err)
+	each = map[string]int{}
+	for i, list := range book.Messages {
+		for _, m := range list {
+			var body struct{ At time.Time }
+			require.NoError(t, json.Unmarshal(m.Carried, &body))
+			if first.IsZero() || body.At.Before(first) {
+				first = body.At
+			}
+			if body.At.After(last) {
+				last = body.At
+			}
+			each[book.Streams[i].Device]++
+		}
+	}
+	return first, last, each
+}
+
+// The plan's clock: pressed, as fast as it goes, in the past and set to a time; and all the
+// ways in which a round ends.
+func TestThePlansClock(t *testing.T) {
+	t.Parallel()
+	at := time.Date(2026, 1, 15, 5, 59, 30, 0, time.UTC)
+	for _, w := range []way{ways[1], ways[2], ways[5]} {
+		for name, c := range map[string]struct {
+			plan        string
+			due         int // messages; about
+			span        time.Duration
+			first       time.Time // of the time stamps; zero: about now
+			least, most time.Duration
+		}{
+			"speed 60":        {plan: "for: 1m, speed: 60", due: 240, span: time.Minute, least: time.Second, most: 20 * time.Second},
+			"speed 60, event": {plan: `for: 1m, speed: 60, events: [{at: 20s, for: 20s, who: buoy-1, do: {offline: keep}}]`, due: 240, span: time.Minute, least: time.Second, most: 20 * time.Second},
+			"max":             {plan: "for: 5m, speed: max", due: 1200, span: 5 * time.Minute, most: 60 * time.Second},
+			"max, an event":   {plan: "for: 5m, speed: max, events: [{at: 1m, for: 30s, who: buoy-1, do: restart}]", due: 1170, span: 5 * time.Minute, most: 60 * time.Second},
+			"the past":        {plan: "for: 62s, begin: -1m", due: 248, span: 62 * time.Second, first: time.Now().Add(-time.Minute), least: time.Second, most: 40 * time.Second},
+			"set":             {plan: `for: 3s, begin: "2026-01-15T05:59:30Z"`, due: 12, span: 3 * time.Second, first: at, least: 2 * time.Second, most: 30 * time.Second},
+			"until":           {plan: `until: "06:00", begin: "2026-01-15T05:59:30Z", speed: max`, due: 120, span: 30 * time.Second, first: at, most: 30 * time.Second},
+			"messages":        {plan: `messages: 25, speed: 30, begin: "2026-01-15T05:59:30Z"`, due: 100, span: 25 * time.Second, first: at, most: 30 * time.Second},
+			"messages, max":   {plan: `messages: 250, speed: max, for: ever, begin: "2026-01-15T05:59:30Z"`, due: 1000, span: 250 * time.Second, first: at, most: 60 * time.Second},
+		} {
+			t.Run(w.name+"/"+name, func(t *testing.T) {
+				t.Parallel()
+				begin := time.Now()
+				p := play(t, w.withPlan(c.plan, "{proven: 100%}"))
+				took := time.Since(begin)
+				assert.True(t, p.holds(), p.says())
+				assert.InDelta(t, c.due, p.result.Total.Due(), 8)
+				assert.Less(t, took, c.most)
+				assert.Greater(t, took, c.least)
+				first, last, each := stamps(t, p)
+				want := c.first
+				if want.IsZero() {
+					want = begin
+				}
+				assert.WithinDuration(t, want, first, 25*time.Second)
+				assert.InDelta(t, c.span.Seconds(), last.Sub(first).Seconds(), 3)
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven])
+				if strings.HasPrefix(c.plan, "messages") {
+					for device, n := range each {
+						assert.Equal(t, c.due/4, n, device)
+					}
+				}
+			})
+		}
+	}
+}
+
+// Two runs with the same clock carry the same values, to the last digit.
+func TestTheSameAgain(t *testing.T) {
+	t.Parallel()
+	text := ways[1].withPlan(`for: 20s, speed: 20, begin: "2026-01-15T02:00:00Z", events: [{chance: 50% per 5s, for: 3s, do: {wild: {level: 3}}}]`, "")
+	var carried [2][]string
+	for i := range carried {
+		p := play(t, text)
+		require.True(t, p.holds(), p.says())
+		book, err := run.ReadLedger(p.folder)
+		require.NoError(t, err)
+		for _, list := range book.Messages {
+			for _, m := range list {
+				carried[i] = append(carried[i], string(m.Carried))
+			}
+		}
+	}
+	assert.Equal(t, carried[0], carried[1])
+	assert.Greater(t, len(carried[0]), 60)
+}
+
+// Rounds without end are given up after some in a row that fail; requirements name rounds.
+func TestRoundsOnTheirOwn(t *testing.T) {
+	t.Parallel()
+	playRounds := func(plan, require_, flaw string) *played {
+		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flawsOf(t, flaw)})
+		require.NoError(t, err)
+		t.Cleanup(s.Close)
+		return playAgainst(t, s.MQTTAddr, s.HTTPAddr, strings.ReplaceAll(ways[1].withPlan(plan, require_), "wait: 20s", "wait: 1s"))
+	}
+	t.Run("given up", func(t *testing.T) {
+		t.Parallel()
+		p := playRounds("for: 2s, rounds: {every: 2s, give_up: 2}", "{proven: 100%}", "lose=50%")
+		assert.Len(t, p.result.Parts, 2)
+		assert.False(t, p.holds())
+	})
+	t.Run("not given up while one is good", func(t *testing.T) {
+		t.Parallel()
+		p := playRounds("for: 1500ms, rounds: {count: 3, give_up: 2}", "{rounds: {first: {proven: 100%}, last: {proven: 100%}, 2 to 3: {received: 100%}, each: {proven: 50%}}}", "lose=1")
+		assert.Len(t, p.result.Parts, 3)
+		var says []string
+		for _, c := range p.checks {
+			says = append(says, fmt.Sprintf("%s %s", c.Key, c.State))
+		}
+		assert.ElementsMatch(t, []string{"first round: proven not met", "last round: proven met", "rounds 2 to 3: received met", "each round: proven met"}, says)
+		assert.Equal(t, proof.NotMet, p.checks[0].State)
+	})
+}
+
+func flawsOf(t *testing.T, flaws ...string) (list []standin.Flaw) {
+	for _, f := range flaws {
+		flaw, err := standin.ParseFlaw(f)
+		require.NoError(t, err)
+		list = append(list, flaw)
+	}
+	return list
+}
+
+// A plan without end ends when it is told to, and everything is proven.
+func TestForEver(t *testing.T) {
+	t.Parallel()
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr).Replace(ways[1].withPlan("for: ever", "{proven: 100%}"))
+	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
+	require.NoError(t, err)
+	session, err := open(t, c, run.Options{Out: t.TempDir(), File: "harbour.yaml"})
+	require.NoError(t, err)
+	ctx, stop := context.WithTimeout(context.Background(), 3*time.Second)
+	defer stop()
+	require.NoError(t, session.Play(ctx))
+	j, err := run.Judge(session.Folder, run.Judging{})
+	require.NoError(t, err)
+	assert.True(t, j.Interrupted)
+	assert.Equal(t, j.Total.Due(), j.Total[verdict.Proven])
+	assert.InDelta(t, 12, j.Total.Due(), 6)
+}
