@@ -215,12 +215,12 @@ type expired Maker
 
 func (e expired) Token(ctx context.Context) (string, time.Time, error) {
 	// It was made so long ago that it ran out a minute ago.
-	token, until, err := e(ctx, time.Now())
+	_, until, err := e(ctx, time.Now())
 	if err != nil {
 		return "", time.Time{}, err
 	}
 	lasts := time.Until(until)
-	token, _, err = e(ctx, time.Now().Add(-lasts-time.Minute))
+	token, _, err := e(ctx, time.Now().Add(-lasts-time.Minute))
 	return token, time.Time{}, err
 }
 

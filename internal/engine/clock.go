@@ -44,11 +44,3 @@ func (c *planClock) shows(real int64) int64 {
 	}
 	return c.begin + int64(float64(real-c.real)*c.speed)
 }
-
-// lasts is how long a time of the plan takes.
-func (c *planClock) lasts(d time.Duration) time.Duration {
-	if c.max {
-		return 0
-	}
-	return time.Duration(float64(d) / c.speed)
-}

@@ -23,17 +23,6 @@ func (w way) withEvents(wait string, events ...string) string {
 	return strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan:\n  for: 3s\n  settle: SETTLE\n  events:\n    - "+strings.Join(events, "\n    - "), 1)
 }
 
-// of counts the findings of a verdict by device.
-func (p *played) of(v verdict.Verdict) string {
-	by := map[string]int{}
-	for _, f := range p.result.Findings {
-		if f.Verdict == v.String() {
-			by[f.Device]++
-		}
-	}
-	return fmt.Sprint(by)
-}
-
 // says describes all findings, for messages of failed tests.
 func (p *played) says() string {
 	var b strings.Builder
@@ -47,16 +36,6 @@ func (p *played) says() string {
 		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices, d.Failed, d.Why)
 	}
 	return b.String()
-}
-
-// times is how often a deed was done, and to how many devices.
-func (p *played) times(kind string) (times, devices int) {
-	for _, d := range p.result.Deeds {
-		if d.Kind == kind {
-			times, devices = times+d.Times, max(devices, d.Devices)
-		}
-	}
-	return times, devices
 }
 
 // Whatever is done to devices that a platform must cope with: every message is proven, over

@@ -361,7 +361,7 @@ func parsePer(s string) (time.Duration, error) {
 }
 
 func (d *deeds) clock(n *yaml.Node, what string) {
-	x := crowd.Deed{Kind: crowd.DeedClock}
+	x, before := crowd.Deed{Kind: crowd.DeedClock}, len(d.List)
 	if n.Kind == yaml.MappingNode {
 		o := d.object(n, what, clockMap)
 		x.Clock.Off = parse(d.reader, o.get("off"), what+": off", 0, parseOff)
@@ -370,6 +370,9 @@ func (d *deeds) clock(n *yaml.Node, what string) {
 		x.Clock.Off = parse(d.reader, n, what, 0, parseOff)
 	}
 	if x.Clock == (crowd.Clock{}) {
+		if len(d.List) > before {
+			return
+		}
 		d.Add(pos(n), "%s says nothing; write, for example, clock: -2m, or clock: {drift: 100ms per minute}", what)
 		return
 	}
@@ -394,6 +397,7 @@ func parseStall(s string) ([2]time.Duration, error) {
 }
 
 func (d *deeds) network(n *yaml.Node, what string) {
+	before := len(d.List)
 	o := d.object(n, what, networkMap)
 	x := crowd.Deed{Kind: crowd.DeedNetwork, Network: crowd.Network{Delay: o.span("delay"), Jitter: o.span("jitter")}}
 	w := &x.Network
@@ -402,6 +406,9 @@ func (d *deeds) network(n *yaml.Node, what string) {
 	w.Stall, w.StallEvery = stall[0], stall[1]
 	w.CutAfter = parse(d.reader, o.get("cut_after"), what+": cut_after", 0, quantity.ParseSize)
 	if *w == (crowd.Network{}) {
+		if len(d.List) > before {
+			return
+		}
 		d.Add(pos(n), "%s does nothing; write, for example, network: {delay: 400ms}", what)
 		return
 	}
@@ -557,7 +564,9 @@ func (d *deeds) command(n *yaml.Node, what string) {
 		}
 	}
 	slices.Sort(names)
-	if names = slices.Compact(names); !contains(names, name) {
+	if names = slices.Compact(names); len(names) == 0 {
+		d.Add(pos(word), "%s: these devices have no commands; write some under commands: of their kind", what)
+	} else if !contains(names, name) {
 		d.noSuch(word, what, "command", name, names)
 	}
 	if x.Command == nil {

@@ -499,9 +499,7 @@ var requireMap = func() *mapping {
 
 var requireRoundMap = func() *mapping {
 	m := &mapping{name: "required of a round", doc: "What each of some rounds must show."}
-	for _, k := range requireMap.keys[:4] {
-		m.keys = append(m.keys, k)
-	}
+	m.keys = append(m.keys, requireMap.keys[:4]...)
 	return m
 }()
 

@@ -173,7 +173,7 @@ func (r *reader) events(n *yaml.Node) {
 	}
 	for i, o := range objects {
 		if r.circle(p, i) {
-			r.Add(pos(o.get("after")), "%s: it follows itself", o.what)
+			r.Add(pos(o.get("after")), "%s follows itself, directly or by way of others", o.what)
 			return
 		}
 	}
@@ -182,7 +182,7 @@ func (r *reader) events(n *yaml.Node) {
 		r.event(p.Events[i], o)
 	}
 	for i, o := range objects {
-		if e := p.Events[i]; e.When == crowd.AfterEvent && e.Ended && p.Events[e.After].Lasts(0, 0) == 0 && len(p.Events[e.After].Do) > 0 {
+		if e := p.Events[i]; e.After >= 0 && e.Ended && p.Events[e.After].Lasts(0, 0) == 0 && len(p.Events[e.After].Do) > 0 {
 			r.Add(pos(o.get("after")), "%s: the event that it follows has no end; write for: there, or after: … begins", o.what)
 		}
 	}
@@ -292,7 +292,7 @@ func (r *reader) when(p *crowd.Plan, i int, o *object, names map[string]int) {
 			}
 			slices.Sort(list)
 			if len(list) == 0 {
-				r.Add(pos(an), "%s: no event has a name; give one to that which it follows", o.what)
+				r.Add(pos(an), "%s: no event has a name; give a name to the event that it follows", o.what)
 				return
 			}
 			r.noSuch(an, o.what+": after", "event", name, list)
