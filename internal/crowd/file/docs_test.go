@@ -42,6 +42,9 @@ func keysTable(m *mapping) string {
 	if m.one != nil {
 		fmt.Fprintf(&b, "\nExactly one of `%s` must be there.\n", strings.Join(m.one, "`, `"))
 	}
+	if m.some != nil {
+		fmt.Fprintf(&b, "\nAt least one of `%s` must be there.\n", strings.Join(m.some, "`, `"))
+	}
 	return b.String()
 }
 

@@ -27,7 +27,7 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
 }}
 
-var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Times of day are UTC.", keys: []key{
+var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Times of day are UTC.", some: []string{"for", "until", "messages"}, keys: []key{
 	{name: "begin", typ: matching("time of day, time, or how long ago", `^\s*(-.*[1-9].*|[0-9:]+|[0-9]{4}-.*)\s*$`), doc: "When the plan's clock begins, if not now. \"02:00\": the run waits for it. 2026-01-15T02:00:00Z: the clock is set to it, so that two runs carry the same values. -7d: what lies before now is sent first, as fast as it is acknowledged, then the run goes on live."},
 	{name: "speed", typ: special("number, or: max", node{"anyOf": []node{{"type": "number", "minimum": 0.001, "maximum": 100000}, {"const": "max"}}}), def: "1", doc: "60: an hour of the plan in a minute; max: as fast as messages are acknowledged. Time stamps, signals, intervals and events follow the plan's clock."},
 	{name: "join", typ: matching("at once, spread over 10s, or a rate such as 20/s", `^(at once|spread over .*[1-9].*|[0-9.]+ ?/.+)$`), def: "at once", doc: "How devices come."},
@@ -39,13 +39,13 @@ var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Time
 	{name: "events", typ: special("list of events", node{"type": "array", "items": ref("event")}), doc: "What happens on the way."},
 }}
 
-var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set intervals.", keys: []key{
+var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set intervals.", some: []string{"count", "every"}, keys: []key{
 	{name: "count", typ: whole(1, 1_000_000), doc: "How often it is played; if not given, until the run is stopped."},
 	{name: "every", typ: duration(time.Millisecond, year), doc: "From one beginning to the next; without it, as soon as the round before is over. A round that would overlap begins late."},
 	{name: "give_up", typ: whole(1, 1_000_000), doc: "After so many rounds in a row that do not meet the requirements the run ends."},
 }}
 
-var eventMap = &mapping{name: "event", doc: "An event: deeds that are done to devices at a time or by chance, and undone.", keys: []key{
+var eventMap = &mapping{name: "event", doc: "An event: deeds that are done to devices at a time or by chance, and undone.", some: []string{"at", "every", "after", "chance"}, keys: []key{
 	{name: "name", typ: matching("name", nameRE), doc: "By which other events and the report know it."},
 	{name: "at", typ: duration(0, year), doc: "When, since the round began; with every, the first time."},
 	{name: "every", typ: duration(time.Millisecond, year), doc: "Again and again at this interval."},

@@ -70,6 +70,13 @@ func (m *mapping) schema() node {
 		}
 		o["oneOf"] = one
 	}
+	if m.some != nil {
+		var some []node
+		for _, k := range m.some {
+			some = append(some, node{"required": []string{k}})
+		}
+		o["anyOf"] = some
+	}
 	var rules []node
 	for _, pair := range m.notBoth {
 		rules = append(rules, node{"not": node{"required": pair[:]}})

@@ -18,6 +18,8 @@ type mapping struct {
 	keys []key
 	// one are keys of which exactly one must be there.
 	one []string
+	// some are keys of which at least one must be there.
+	some []string
 	// notBoth are pairs that exclude each other.
 	notBoth [][2]string
 	// needs are keys that need another one.
