@@ -91,7 +91,7 @@ func Shape(f *fleet.Fleet, under link.Network) {
 			switch x := &list[i]; {
 			case x.Kind == crowd.DeedNetwork, x.Kind == crowd.DeedOffline && x.Offline.How == crowd.BySilence:
 				needs[c] = 2
-			case x.Kind == crowd.DeedOffline && x.Offline.How == crowd.ByCut:
+			case x.Kind == crowd.DeedOffline, x.Kind == crowd.DeedRestart, x.Kind == crowd.DeedLeave: // connections of its own
 				needs[c] = max(needs[c], 1)
 			}
 		}

@@ -373,6 +373,10 @@ func (j *Judge) keptOut(c *evidence.Case, recovered bool) *Ruling {
 // acknowledgement may have been under way.
 const breakMargin = 2 * time.Second
 
+// mendMargin is how long behind the end of it one may have gone to a connection that was
+// just broken.
+const mendMargin = 500 * time.Millisecond
+
 // broken tells whether the plan broke the connection of a device while a message of it,
 // that nothing acknowledges, may have been on its way.
 func (j *Judge) broken(c *evidence.Case) bool {
@@ -380,7 +384,7 @@ func (j *Judge) broken(c *evidence.Case) bool {
 		return false
 	}
 	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
-		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(breakMargin)))
+		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(mendMargin)))
 	})
 }
 
