@@ -52,6 +52,21 @@ func IsTLS(err error) bool {
 	return is
 }
 
+// Denied tells whether the platform said no to a client's certificate, or to there being
+// none, in a TLS alert (RFC 8446, section 6.2). The library has no type for those of others.
+func Denied(err error) bool {
+	if err == nil {
+		return false
+	}
+	_, alert, is := strings.Cut(err.Error(), "remote error: tls: ")
+	for _, says := range []string{"certificate", "access denied", "handshake failure"} {
+		if is && strings.Contains(alert, says) {
+			return true
+		}
+	}
+	return false
+}
+
 // Host is the host of host:port.
 func Host(address string) string {
 	if h, _, err := net.SplitHostPort(address); err == nil {

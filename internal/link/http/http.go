@@ -472,6 +472,9 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 	}
 	if err != nil {
 		what, _ := link.Explain(err, cfg.Base)
+		if m.Guise && link.Denied(err) {
+			return answer{outcome: outcome.Refused, text: what}
+		}
 		if !t.left {
 			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
 		}

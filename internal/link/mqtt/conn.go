@@ -530,7 +530,7 @@ func (c *Conn) run() {
 			reference = gone.Refers
 		}
 		loss.Why = link.Hide(c.why(err), token)
-		loss.Early, loss.Refused = early, refused != nil
+		loss.Early, loss.Refused = early, refused != nil || link.Denied(err) || denied(err)
 		if reference != "" && cfg.Redirects && hops < maxHops {
 			at, hops = c.link.referred(at, reference), hops+1
 			c.sink.Down(c.id.Device, loss)

@@ -3,6 +3,7 @@ package mqtt
 import (
 	"context"
 	"crypto/tls"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -56,7 +57,7 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 			var status string
 			if resp != nil && resp.StatusCode != http.StatusSwitchingProtocols {
 				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", resp.Status)
-				return nil, &upgradeError{status}
+				return nil, &upgradeError{status, resp.StatusCode}
 			}
 			return nil, err
 		}
@@ -71,7 +72,16 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 }
 
 // upgradeError is an answer of HTTP where a WebSocket was asked for.
-type upgradeError struct{ text string }
+type upgradeError struct {
+	text   string
+	status int
+}
+
+// denied tells whether a platform said no to who asked for a WebSocket.
+func denied(err error) bool {
+	u, is := errors.AsType[*upgradeError](err)
+	return is && (u.status == http.StatusUnauthorized || u.status == http.StatusForbidden)
+}
 
 func (e *upgradeError) Error() string { return e.text }
 
