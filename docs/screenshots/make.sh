@@ -60,6 +60,12 @@ shot demo-flaw 70 'runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2'
 shot check 18 'runcrowd check harbour/crowd.yaml'
 shot mistakes 24 'runcrowd check harbour/typos.yaml'
 shot preview 44 'runcrowd preview harbour/crowd.yaml --who buoy-007 --at 15:00'
+cp "$here/../../examples/storm.crowd.yaml" harbour/storm.yaml
+shot timeline 30 'HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline'
+if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
+  HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" >/dev/null
+fi
+shot storm 58 'runcrowd demo storm --quiet'
 shot signals 52 'runcrowd signals tide'
 shot probe 30 'runcrowd probe harbour/crowd.yaml'
 shot send 28 'runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4'

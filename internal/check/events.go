@@ -23,7 +23,7 @@ type Happens struct {
 }
 
 // mostDrawn bounds how much of a long round is looked at, in draws of chance.
-const mostDrawn = 20_000_000
+const mostDrawn = 3_000_000
 
 // Story lists what happens in the first round, as far as span: all of it, or the first part
 // of one that is long.

@@ -136,10 +136,13 @@ func (l *loop) run(ctx context.Context, end int64) {
 func (l *loop) over(now, end int64) bool {
 	e := l.engine
 	p := &e.fleet.Crowd.Plan
-	if (e.clock.max || p.Messages > 0 && l.speaks == 0) && !l.waits() {
+	if l.waits() { // what was due is still to be sent, however late it is
+		return false
+	}
+	if e.clock.max || p.Messages > 0 && l.speaks == 0 {
 		return !l.keeps(now)
 	}
-	return !e.clock.max && now >= e.clock.when(end) && !l.keeps(now)
+	return now >= e.clock.when(end) && !l.keeps(now)
 }
 
 // waits tells whether a device waits for acknowledgements before it goes on.

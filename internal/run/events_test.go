@@ -257,3 +257,53 @@ func TestTheFleetChanges(t *testing.T) {
 		}
 	}
 }
+
+// Devices that sleep, and devices behind a gateway, hear their commands and answer them; with
+// two messages swapped, and a command that takes a device off for a while.
+func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string][3]string{
+		"sleeping, MQTT":          {`{mqtt: "mqtt://MQTT", clean_start: false}`, "presence: {sleeps: {after: 3, listens: 400ms}}", "topic"},
+		"behind a gateway, 3.1.1": {`{mqtt: "mqtt://MQTT", version: 3.1.1}`, "presence: {through: hub}", "topic"},
+		"behind a gateway, HTTP":  {`{http: "http://HTTP"}`, "presence: {through: hub}", "path"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			require.NoError(t, err)
+			t.Cleanup(s.Close)
+			place, command := `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", match: {name: NAME}, DO answer: {topic: "told/${device}", body: {ok: "${done}"}}}`
+			if c[2] == "path" {
+				place = `path: "/in/harbour/${device}/state"`
+				command = `{path: "/commands/${device}", every: 100ms, rows: ".commands[]", match: {name: NAME}, DO answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}"}, answer_from: {get: "http://HTTP/answers/${device}", rows: ".answers[]"}}`
+			}
+			commands := "commands: {faster: " + strings.NewReplacer("NAME", "faster", "DO", `do: {every: 50ms}, for: 500ms,`).Replace(command) + ", rest: " + strings.NewReplacer("NAME", "rest", "DO", `do: {offline: idle}, for: 300ms,`).Replace(command) + "}"
+			p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, `
+crowd: commands
+links: {way: `+c[0]+`, ear: {mqtt: "mqtt://MQTT"}}
+kinds:
+  hub: {link: way, readings: {state: {every: 500ms, `+place+`, fields: {n: 1}}}}
+  buoy:
+    link: way
+    `+c[1]+`
+    readings: {state: {every: 100ms, `+place+`, fields: {wave_m: {signal: swell, round: 2}}}}
+    `+commands+`
+devices: [{kind: hub, count: 2, name: "hub-${n}"}, {kind: buoy, count: 4, name: "buoy-${n}"}]
+plan:
+  for: 6s
+  settle: 20s
+  events:
+    - {at: 1s, who: buoy-1 , do: {command: faster}}
+    - {at: 2s, who: buoy-4, do: {command: rest}}
+    - {at: 500ms, for: 3s, who: buoy-2, do: {swap: true}}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s}}
+`)
+			assert.True(t, p.holds(), "%+v %s %+v", p.checks, p.says(), p.result.Mishaps)
+			assert.Zero(t, p.result.OutOfOrder)
+			require.Len(t, p.result.Commands, 2, "%+v", p.result.Commands)
+			for _, k := range p.result.Commands {
+				assert.Equal(t, 1, k.Obeyed, "%+v", k)
+			}
+		})
+	}
+}
