@@ -93,15 +93,7 @@ func (c *checker) events() {
 
 // away tells whether an event keeps devices from being connected.
 func away(e *crowd.Event) bool {
-	for _, list := range e.Do {
-		for i := range list {
-			switch list[i].Kind {
-			case crowd.DeedOffline, crowd.DeedRestart, crowd.DeedLeave:
-				return true
-			}
-		}
-	}
-	return false
+	return e.Does(crowd.DeedOffline, crowd.DeedRestart, crowd.DeedLeave)
 }
 
 // overlaps tells of devices that are to go offline while they are: the two become one.

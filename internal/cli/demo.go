@@ -110,13 +110,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	if err != nil {
 		return err
 	}
-	if o.format == "text" && !o.quiet {
-		fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
-		for _, f := range flaws {
-			fmt.Fprintf(e.stderr, "It has the flaw %s: it %s.\n", f.Name, f.Will())
-		}
-		fmt.Fprintf(e.stderr, "48 light buoys and 6 tide gauges join and send for %s.\n\n", quantity.FormatDuration(length))
-	}
+	e.tellStandIn(s, o, flaws, fmt.Sprintf("48 light buoys and 6 tide gauges join and send for %s.\n\n", quantity.FormatDuration(length)))
 	_, err = e.play(c, "(demo)", o, func(p *played) {
 		if o.format != "text" {
 			return
@@ -133,6 +127,18 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 		fmt.Fprintf(e.stdout, "The run folder is %s; the crowd file it played is in it.\n", p.folder)
 	})
 	return err
+}
+
+// tellStandIn says what is played, and against which platform.
+func (e *env) tellStandIn(s *standin.StandIn, o *output, flaws []standin.Flaw, what string) {
+	if o.format != "text" || o.quiet {
+		return
+	}
+	fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
+	for _, f := range flaws {
+		fmt.Fprintf(e.stderr, "It has the flaw %s: it %s.\n", f.Name, f.Will())
+	}
+	fmt.Fprint(e.stderr, what)
 }
 
 // playStorm plays a bad night.
@@ -153,13 +159,7 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 	if err != nil {
 		return err
 	}
-	if o.format == "text" && !o.quiet {
-		fmt.Fprintf(e.stderr, "The stand-in platform is up: MQTT on %s, HTTP on %s.\n", s.MQTTAddr, s.HTTPAddr)
-		for _, f := range flaws {
-			fmt.Fprintf(e.stderr, "It has the flaw %s: it %s.\n", f.Name, f.Will())
-		}
-		fmt.Fprintf(e.stderr, "40 light buoys and 6 tide gauges have a bad night of 26s.\n\n")
-	}
+	e.tellStandIn(s, o, flaws, "40 light buoys and 6 tide gauges have a bad night of 26s.\n\n")
 	_, err = e.play(c, "(demo storm)", o, func(p *played) {
 		if o.format != "text" {
 			return

@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"runcrowd/internal/formula"
@@ -237,6 +238,16 @@ func (e *Event) Title() string {
 		return e.Name
 	}
 	return e.Label
+}
+
+// Does tells whether the event does a deed of some kinds, to whichever devices.
+func (e *Event) Does(kinds ...DeedKind) bool {
+	for _, list := range e.Do {
+		if slices.ContainsFunc(list, func(x Deed) bool { return slices.Contains(kinds, x.Kind) }) {
+			return true
+		}
+	}
+	return false
 }
 
 // Lasts is how long the n-th happening of an event to a device lasts; 0 is for good, or a

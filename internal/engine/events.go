@@ -165,10 +165,7 @@ func (e *Engine) late() (late, joins map[int]bool) {
 		unknown[d.Index] = true
 	}
 	for i, event := range e.fleet.Crowd.Plan.Events {
-		does := func(k crowd.DeedKind) bool {
-			return slices.ContainsFunc(anyDeeds(event), func(x crowd.Deed) bool { return x.Kind == k })
-		}
-		join, enroll := does(crowd.DeedJoin), does(crowd.DeedEnroll)
+		join, enroll := event.Does(crowd.DeedJoin), event.Does(crowd.DeedEnroll)
 		if !join && !enroll {
 			continue
 		}
@@ -178,12 +175,4 @@ func (e *Engine) late() (late, joins map[int]bool) {
 		}
 	}
 	return late, joins
-}
-
-// anyDeeds are all deeds of an event, of whichever group of devices.
-func anyDeeds(e *crowd.Event) (all []crowd.Deed) {
-	for _, list := range e.Do {
-		all = append(all, list...)
-	}
-	return all
 }

@@ -110,6 +110,7 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 	if len(p.List) == 0 {
 		f.gateways(m, p)
 		f.witnesses(p)
+		f.strays(m, p)
 	}
 	if len(p.List) > 0 {
 		p.Hide(c.Secrets())
@@ -182,6 +183,31 @@ func (f *Fleet) witnesses(p *crowd.Problems) {
 			}
 			for _, d := range devices {
 				f.sees[i][d.Index] = true
+			}
+		}
+	}
+}
+
+// strays notes messages that are to go to a topic where no witness listens: nothing could show
+// that the platform took them.
+func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
+	for _, e := range f.Crowd.Plan.Events {
+		for _, d := range f.Devices {
+			if d.Cast.Link.Protocol != crowd.MQTT {
+				continue
+			}
+			for _, x := range e.Do[d.Cast] {
+				if x.Kind != crowd.DeedSpoil || x.Spoil != crowd.SpoilTopic {
+					continue
+				}
+				topic, err := x.Value.Expand(m, d.Env)
+				if err != nil {
+					continue // told when it is done
+				}
+				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && crowd.TopicMatches(w.Filter, topic) })
+				if !seen && len(f.Crowd.Witnesses) > 0 {
+					p.Add(x.Pos, "the event %q: spoil: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
+				}
 			}
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -26,18 +27,14 @@ type outside struct {
 // newOutside makes it; nil where no event needs it.
 func newOutside(f *fleet.Fleet) (engine.Outside, error) {
 	o := &outside{fleet: f}
-	needs := map[crowd.DeedKind]bool{}
-	for _, e := range f.Crowd.Plan.Events {
-		for _, list := range e.Do {
-			for i := range list {
-				needs[list[i].Kind] = true
-			}
-		}
+	does := func(kinds ...crowd.DeedKind) bool {
+		return slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(kinds...) })
 	}
-	if !needs[crowd.DeedEnroll] && !needs[crowd.DeedWithdraw] && !needs[crowd.DeedCommand] {
+	registers := does(crowd.DeedEnroll, crowd.DeedWithdraw)
+	if !registers && !does(crowd.DeedCommand) {
 		return nil, nil
 	}
-	if needs[crowd.DeedEnroll] || needs[crowd.DeedWithdraw] {
+	if registers {
 		var err error
 		if o.office, err = enroll.New(f); err != nil {
 			return nil, err

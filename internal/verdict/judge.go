@@ -383,6 +383,9 @@ func (j *Judge) broken(c *evidence.Case) bool {
 	if c.Outcome != outcome.NotAsked || c.Sent.IsZero() || len(c.Sightings) > 0 { // once seen, it arrived
 		return false
 	}
+	if j.facts.Lost && len(j.facts.Deeds.Events) > 0 {
+		return true // what the plan did to it may be in the damaged part
+	}
 	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
 		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(mendMargin)))
 	})

@@ -386,15 +386,7 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 
 // outside tells whether an event needs the platform's side.
 func outside(e *crowd.Event) bool {
-	for _, list := range e.Do {
-		for i := range list {
-			switch list[i].Kind {
-			case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand:
-				return true
-			}
-		}
-	}
-	return false
+	return e.Does(crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand)
 }
 
 // requireRounds reads what single rounds must show.
