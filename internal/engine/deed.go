@@ -357,11 +357,7 @@ func (l *loop) setGuise(d *device) {
 	if g == d.guise {
 		return
 	}
-	most := d.Cast.Link.Timeout
-	if d.guise != nil {
-		most = 0 // the platform may never take it
-	}
-	l.leave(d, most, func() {
+	l.leave(d, d.Cast.Link.Timeout, func() {
 		l.disconnect(d, false)
 		d.guise = g
 		d.refusal.Store(nil)
@@ -433,7 +429,7 @@ func (l *loop) returns(d *device) {
 	if d.conn != nil {
 		d.conn.Wake()
 	}
-	if d.Presence().Sleeps && len(d.kept) >= d.Presence().After {
+	if d.presence().Sleeps && len(d.kept) >= d.presence().After {
 		l.wakeUp(d)
 		return
 	}

@@ -130,8 +130,8 @@ func (d *device) full(l *loop) bool {
 	return c != nil && c.Open() >= d.window()
 }
 
-// Presence is how the device is there.
-func (d *device) Presence() *crowd.Presence { return &d.Cast.Kind.Presence }
+// presence is how the device is there.
+func (d *device) presence() *crowd.Presence { return &d.Cast.Kind.Presence }
 
 // gateway is the gateway of a device; nil: it has none.
 func (l *loop) gateway(d *device) *device {
@@ -184,7 +184,7 @@ func (l *loop) emit(d *device, m *link.Message) {
 	switch {
 	case d.away > 0 || d.leaving != nil || l.link(d) == nil || !d.shows(m):
 		l.keep(d, m)
-		if p := d.Presence(); p.Sleeps && !d.awake && d.away == 0 && len(d.kept) >= p.After {
+		if p := d.presence(); p.Sleeps && !d.awake && d.away == 0 && len(d.kept) >= p.After {
 			l.wakeUp(d)
 		}
 	case len(d.kept) > 0 && (d.back == nil || !d.back.NewestFirst):
@@ -215,11 +215,11 @@ func (l *loop) doze(d *device) time.Duration {
 	case d.heardAll == 0:
 		d.heardAll = clock.Nano()
 	}
-	if left := d.heardAll + int64(d.Presence().Listens) - clock.Nano(); left > 0 {
+	if left := d.heardAll + int64(d.presence().Listens) - clock.Nano(); left > 0 {
 		return min(time.Duration(left), feedEvery)
 	}
 	d.awake = false
-	l.disconnect(d, d.Presence().End)
+	l.disconnect(d, d.presence().End)
 	return 0
 }
 
@@ -349,7 +349,8 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 	if x == nil {
 		return 0
 	}
-	if d.conn != nil && d.conn.Open() > 0 && clock.Nano()-x.since < int64(x.most) {
+	denied := d.guise != nil && d.Cast.Link.Protocol == crowd.MQTT && d.refusal.Load() != nil // it will take nothing
+	if d.conn != nil && d.conn.Open() > 0 && !denied && clock.Nano()-x.since < int64(x.most) {
 		return 5 * time.Millisecond
 	}
 	d.leaving = nil
@@ -360,7 +361,7 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 // connect connects a device, if nothing keeps it away, and sends what it has kept.
 func (l *loop) connect(d *device) {
 	e := l.engine
-	if d.away > 0 || !d.joined || e.see != nil || d.Presence().Sleeps && !d.awake {
+	if d.away > 0 || !d.joined || e.see != nil || d.presence().Sleeps && !d.awake {
 		return
 	}
 	if d.conn == nil && d.Gateway == nil {

@@ -204,7 +204,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 		l.joined(g)
 	}
 	l.joined(d)
-	if d.Presence().Sleeps {
+	if d.presence().Sleeps {
 		l.wakeUp(d)
 	}
 	m, _ := l.due(s, clock.Nano())

@@ -162,7 +162,7 @@ func (l *loop) keeps(now int64) bool {
 	some := false
 	for _, i := range l.devices {
 		d := &e.devices[i]
-		if len(d.kept) > 0 && d.away == 0 && d.Presence().Sleeps && !d.awake {
+		if len(d.kept) > 0 && d.away == 0 && d.presence().Sleeps && !d.awake {
 			l.wakeUp(d) // for what is left
 		}
 		if some = d.leaving != nil || d.busy > 0 || d.away == 0 && d.nextKept() >= 0 && l.link(d) != nil; some {

@@ -170,7 +170,7 @@ func (s *Shaper) Dial(ctx context.Context, network, address string) (net.Conn, e
 		return nc, nil
 	}
 	near, far := net.Pipe()
-	r := &relay{shaper: s, platform: nc, device: far}
+	r := &relay{shaper: s, platform: nc, device: far, near: near}
 	s.conns[r] = true
 	go r.pass(nc, far, func() { r.platformDone() })
 	go r.pass(far, nc, func() { r.deviceDone() })
@@ -212,10 +212,30 @@ type relayed struct {
 
 func (r *relayed) Read(b []byte) (int, error) {
 	n, err := r.Conn.Read(b)
-	if err != nil && r.relay.cut.Load() {
+	switch {
+	case err == nil:
+	case r.relay.cut.Load():
 		err = ErrCut
+	case r.relay.ended.Load():
+		err = io.EOF
 	}
 	return n, err
+}
+
+// SetReadDeadline and SetDeadline change nothing when the platform has ended the connection:
+// a read says so at once.
+func (r *relayed) SetReadDeadline(t time.Time) error {
+	if r.relay.ended.Load() {
+		return nil
+	}
+	return r.Conn.SetReadDeadline(t)
+}
+
+func (r *relayed) SetDeadline(t time.Time) error {
+	if r.relay.ended.Load() {
+		return r.Conn.SetWriteDeadline(t)
+	}
+	return r.Conn.SetDeadline(t)
 }
 
 func (r *relayed) LocalAddr() net.Addr  { return r.real.LocalAddr() }
@@ -225,6 +245,8 @@ func (r *relayed) RemoteAddr() net.Addr { return r.real.RemoteAddr() }
 type relay struct {
 	shaper           *Shaper
 	platform, device net.Conn
+	near             net.Conn
+	ended            atomic.Bool // the platform has closed
 	cut              atomic.Bool // the plan did it
 	mu               sync.Mutex
 	passed           int64
@@ -247,7 +269,11 @@ func (r *relay) snap() {
 // platformDone: the platform has closed, and all that it said was passed on.
 func (r *relay) platformDone() {
 	r.shaper.forget(r)
-	r.Close()
+	// What the device still says goes nowhere, as on any connection that the other side has
+	// closed; that it is closed, it reads.
+	r.ended.Store(true)
+	r.near.SetReadDeadline(time.Unix(1, 0))
+	r.platform.Close()
 }
 
 // deviceDone: the device has closed, and all that it said was passed on.
@@ -372,8 +398,13 @@ func (r *relay) carry(p parcel, to net.Conn) bool {
 			n = min(n, int(left))
 		}
 		if _, err := to.Write(p.b[:n]); err != nil {
-			r.Close()
-			return false
+			if to == r.platform && r.ended.Load() {
+				return true
+			}
+			if to == r.device {
+				r.Close()
+			}
+			return to == r.platform // perhaps it has said why: that is still read
 		}
 		p.b = p.b[n:]
 		if w.Rate > 0 {
