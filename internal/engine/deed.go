@@ -169,7 +169,8 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 	case crowd.DeedWithdraw:
 		l.withdraw(a, told)
 	case crowd.DeedCommand:
-		l.outside(a, told, func(ctx context.Context) (string, error) { return l.engine.Outside.Ask(ctx, d.Device, x.Deed) }, nil)
+		d.busy++
+		l.outside(a, told, func(ctx context.Context) (string, error) { return l.engine.Outside.Ask(ctx, d.Device, x.Deed) }, func(error) { d.busy-- })
 	case crowd.DeedSet:
 		if x.Field {
 			told.Value = x.Value.Source()
@@ -354,14 +355,16 @@ func (l *loop) setGuise(d *device) {
 	} else {
 		g = d.withdrawn
 	}
-	if g == d.guise {
+	if d.nextGuise = g; g == d.guise && d.leaving == nil {
 		return
 	}
 	l.leave(d, d.Cast.Link.Timeout, func() {
-		l.disconnect(d, false)
-		d.guise = g
-		d.refusal.Store(nil)
-		if g == nil { // what was to go out with other credentials cannot any more
+		if d.guise != d.nextGuise { // it may have changed while the device waited
+			l.disconnect(d, false)
+			d.guise = d.nextGuise
+			d.refusal.Store(nil)
+		}
+		if d.guise == nil { // what was to go out with other credentials cannot any more
 			d.kept = slices.DeleteFunc(d.kept, func(m *link.Message) bool {
 				if m.Guise {
 					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could send it")
@@ -388,7 +391,7 @@ func (l *loop) goOffline(d *device, f *crowd.Offline) string {
 	}
 	most := time.Duration(0)
 	if d.Cast.Link.Protocol == crowd.HTTP || slices.ContainsFunc(d.Streams, func(s *fleet.Stream) bool { return s.Reading.QoS == 2 }) {
-		most = time.Second // what is under way could not be told from what was never taken
+		most = d.Cast.Link.Timeout // what is under way could not be told from what was never taken
 	}
 	switch f.How {
 	case crowd.Cleanly:

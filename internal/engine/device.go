@@ -38,6 +38,7 @@ type device struct {
 	withdrawn *fleet.Guise    // it is not registered any more; nil: it is
 	busy      int             // deeds that wait for the platform's side
 	guise     *fleet.Guise    // nil: its own credentials
+	nextGuise *fleet.Guise    // what it is to show when it has left
 	refusal   atomic.Pointer[string]
 
 	awake       bool           // of one that sleeps
@@ -408,7 +409,7 @@ func (l *loop) disconnect(d *device, last bool) {
 // begin makes a device ready for a round.
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
-	d.acts, d.leaving, d.kept, d.back, d.guise, d.withdrawn, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, 0
+	d.acts, d.leaving, d.kept, d.back, d.guise, d.nextGuise, d.withdrawn, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
 	d.ticking, d.awake = false, false
 	d.wants.Store(false)
 }

@@ -98,15 +98,15 @@ func TestWhatMustNotGetIn(t *testing.T) {
 					s, err := standin.Start(cfg)
 					require.NoError(t, err)
 					t.Cleanup(s.Close)
-					text := w.withEvents("2s", event)
+					text := w.withEvents("5s", event)
 					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version", `{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
 					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
 					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
 					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
 					if platform != "shut" {
 						assert.False(t, p.holds(), p.says())
-						assert.InDelta(t, 10, p.result.Total[verdict.LetIn], 4)
-						assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
+						assert.InDelta(t, 10, p.result.Total[verdict.LetIn]+p.result.Total[verdict.Dropped], 4)
+						assert.Equal(t, p.result.Total.Asked(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
 						return
 					}
 					assert.True(t, p.holds(), p.says())
@@ -140,7 +140,7 @@ func TestSpoiltMessages(t *testing.T) {
 		for _, how := range []string{"cut off", "not its form", "wrong types", "too large"} {
 			t.Run(w.name+"/"+how, func(t *testing.T) {
 				t.Parallel()
-				p := playOnce(t, w.withEvents("2s", "{at: 1s, for: 500ms, who: buoy-2, do: {spoil: "+how+"}, expect: discarded}"))
+				p := playOnce(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {spoil: "+how+"}, expect: discarded}"))
 				if w.name == "http" && how == "too large" { // the only thing that the stand-in minds
 					assert.True(t, p.holds(), p.says())
 					return
@@ -290,7 +290,7 @@ kinds:
     `+commands+`
 devices: [{kind: hub, count: 2, name: "hub-${n}"}, {kind: buoy, count: 4, name: "buoy-${n}"}]
 plan:
-  for: 6s
+  for: 8s
   settle: 20s
   events:
     - {at: 1s, who: buoy-1 , do: {command: faster}}
