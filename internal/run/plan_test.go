@@ -158,6 +158,16 @@ func flawsOf(t *testing.T, flaws ...string) (list []standin.Flaw) {
 	return list
 }
 
+// A run that begins at a time of day waits for it.
+func TestBeginAtATimeOfDay(t *testing.T) {
+	t.Parallel()
+	at := time.Now().UTC().Add(3 * time.Second).Truncate(time.Second)
+	p := play(t, ways[1].withPlan(fmt.Sprintf("for: 2s, begin: %q", at.Format("15:04:05")), "{proven: 100%}"))
+	assert.True(t, p.holds(), p.says())
+	first, _, _ := stamps(t, p)
+	assert.False(t, first.Before(at), "%s is before %s", first, at)
+}
+
 // A plan without end ends when it is told to, and everything is proven.
 func TestForEver(t *testing.T) {
 	t.Parallel()

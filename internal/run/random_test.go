@@ -64,8 +64,9 @@ type scenario struct {
 	killed time.Duration // after how long the ledger is judged as it is; 0: not
 	row    bool
 	events []string
-	repeat bool // messages go out more than once
-	once   bool // and may be found once alone
+	sleeps string // how the devices are there; empty: always
+	repeat bool   // messages go out more than once
+	once   bool   // and may be found once alone
 }
 
 func newScenario(rng *rand.Rand) scenario {
@@ -91,6 +92,9 @@ func newScenario(rng *rand.Rand) scenario {
 	s.way = ways[rng.IntN(len(ways))]
 	for s.way.name[:4] == "mqtt" && strings.Contains(s.way.name, "mqtt3") { // the model speaks version 5
 		s.way = ways[rng.IntN(len(ways))]
+	}
+	if rng.IntN(5) == 0 {
+		s.sleeps = []string{"presence: sleeps", "presence: {sleeps: {after: 3}}", "presence: {sleeps: {after: 2, session: end, listens: 200ms}}"}[rng.IntN(3)]
 	}
 	if rng.IntN(2) == 0 {
 		for range 1 + rng.IntN(3) {
@@ -139,6 +143,7 @@ links:
 kinds:
   buoy:
     link: way
+    ` + s.sleeps + `
     readings:
       state:
         every: 300ms

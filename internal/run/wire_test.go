@@ -242,6 +242,21 @@ func TestDeedsOnMosquitto(t *testing.T) {
 				if version == "3.1.1" || qos == 0 {
 					foreign = "discarded"
 				}
+				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, who: buoy-2, do: {stuck: wave_m, clock: -1m}}", "{at: 300ms, for: 1s, who: buoy-3, do: {wild: {wave_m: 5}, repeat: 1}}",
+					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}", "{at: 900ms, who: buoy-2, do: join}", "{every: 700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
+				q := play(t, fmt.Sprintf(`
+crowd: rest
+links:
+  sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}"}
+  ear: {mqtt: "mqtt://%s", username: ear, password: right-ear}
+kinds: {buoy: {link: sea, readings: {state: {every: 100ms, topic: "harbour/${device}/state", qos: %d, fields: {n: 1, wave_m: {signal: swell, round: 2}}}}}}
+devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
+plan: {for: 3s, settle: 20s, events: [%s]}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s}}
+`, m.addr, version, m.addr, qos, strings.Join(rest, ", ")))
+				assert.Equal(t, q.result.Total.Due(), q.result.Total[verdict.Proven], q.says())
+				assert.Zero(t, q.result.OutOfOrder)
+				assert.Greater(t, len(q.result.Deeds), 9)
 				p := play(t, fmt.Sprintf(`
 crowd: deeds
 links:

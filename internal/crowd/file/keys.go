@@ -359,7 +359,7 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 var offlineMap = &mapping{name: "offline", doc: "How a device is offline.", keys: []key{
 	{name: "how", typ: word(crowd.LeavingNames...), def: "cut", doc: "cut: the connection is reset; clean: it is ended as the protocol wants it; silent: no packet comes any more, and nothing is closed."},
 	{name: "measures", typ: word("on", "nothing"), def: "on", doc: "Whether it measures meanwhile."},
-	{name: "keep", typ: whole(0, 1_000_000), doc: "How many messages it keeps; if not given, as many as the backlog of its link. What it drops is counted, and no fault of the platform."},
+	{name: "keep", typ: whole(1, 1_000_000), doc: "How many messages it keeps; if not given, as many as the backlog of its link. What it drops is counted, and no fault of the platform."},
 	{name: "drops", typ: word("oldest", "newest"), def: "oldest", doc: "Which it drops when it can keep no more."},
 	{name: "pace", typ: rate, doc: "How many it sends a second when it is back; if not given, as fast as they are acknowledged."},
 	{name: "order", typ: word("oldest first", "newest first"), def: "oldest first", doc: "In which order."},
