@@ -136,7 +136,12 @@ func (v *view) phase(p run.Progress) string {
 	case run.Hearing:
 		var parts []string
 		for _, m := range p.Missing {
-			parts = append(parts, fmt.Sprintf("%s has not seen %d yet", m.Witness, m.N))
+			switch {
+			case m.N > 0 && m.N == m.StayOut:
+				parts = append(parts, fmt.Sprintf("%s looks whether %d stay out", m.Witness, m.N))
+			default:
+				parts = append(parts, fmt.Sprintf("%s has not seen %d yet", m.Witness, m.N-m.StayOut))
+			}
 		}
 		if len(parts) == 0 {
 			return round + "waiting for witnesses"

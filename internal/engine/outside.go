@@ -108,6 +108,7 @@ func (l *loop) withdraw(a *act, told ledger.Deed) {
 				l.undo(a, l.at, l.at)
 			} else {
 				d.withdrawn = &fleet.Guise{Identity: d.Identity()}
+				d.withdrawn.Identity.Stranger = true
 			}
 			l.setGuise(d)
 			l.returns(d)

@@ -29,6 +29,7 @@ const NoHeader = "\uf8ffnone"
 // Guise makes one. The error says why there is none.
 func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
 	id := d.Identity()
+	id.Stranger = true
 	g := &Guise{Identity: id, Values: map[int][]string{}}
 	env := maps.Clone(d.Env)
 	if d.Cast.Token != nil {

@@ -88,6 +88,9 @@ type Identity struct {
 	Will               *Will            // MQTT; nil: none
 	Asks               []Ask            // where commands come from
 	Network            Network          // its own; nil: that of the link
+	// Stranger: it shows other credentials than the device's, and takes over nothing that was
+	// opened, or left, with those.
+	Stranger bool
 }
 
 // Will is what the broker publishes when it loses a device (MQTT 5, section

@@ -84,6 +84,8 @@ func TestWhatMustNotGetIn(t *testing.T) {
 		for name, event := range map[string]string{
 			"wrong": "{at: 1s, for: 1s, who: buoy-2, do: {credential: wrong}, expect: refused}",
 			"none":  "{at: 1s, for: 1s, who: buoy-2, do: {credential: none}, expect: refused}",
+			// The first device's connection is open before the run begins.
+			"from the beginning": "{at: 0s, for: 1s, who: buoy-1, do: {credential: wrong}, expect: refused}",
 		} {
 			for _, platform := range []string{"shut", "open", "with the flaw admit"} {
 				t.Run(fmt.Sprintf("%s/%s, %s", w.name, name, platform), func(t *testing.T) {

@@ -136,6 +136,7 @@ type Missing struct {
 	Witness string
 	Proves  string
 	N       int
+	StayOut int // of these, those that must not be found
 }
 
 // Phase is what a session is doing.
@@ -709,7 +710,7 @@ func (s *Session) Progress() Progress {
 				continue
 			}
 			spec := s.crowd.Witnesses[i]
-			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing()})
+			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing(), w.StayOut()})
 		}
 	}
 	return p

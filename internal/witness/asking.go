@@ -340,7 +340,7 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 	}
 	wanted := map[int]bool{}
 	q.base.mu.Lock()
-	q.lacks(r.Expect, func(stream int) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
+	q.lacks(r.Expect, func(stream int, _ uint64) { wanted[q.catalog.Fleet.Streams[stream].Device.Index] = true })
 	q.base.mu.Unlock()
 	var some []*fleet.Device
 	for _, d := range all {

@@ -65,6 +65,8 @@ type Witness interface {
 	// Missing is how many messages of the round that is being heard were not found yet.
 	// It does not block.
 	Missing() int
+	// StayOut is how many of these must not be found. It does not block.
+	StayOut() int
 	// Stop ends listening, and returns when all goroutines of the witness are gone.
 	// Nothing is written to its page afterwards.
 	Stop()
@@ -81,6 +83,7 @@ type base struct {
 	found   [][]uint64 // a bit for each sequence number, by stream
 	hearing Expect     // of the round that is being heard
 	left    int        // messages of it that were not found yet
+	out     int        // of these, those that must not be
 }
 
 // Catalog resolves marks, devices and topics of one run.
@@ -202,7 +205,9 @@ func (b *base) remember(stream int, seq uint64) {
 	}
 	b.found[stream][seq/64] |= 1 << (seq % 64)
 	if b.hearing != nil && b.wants(stream, seq) {
-		b.left--
+		if b.left--; b.spoilt(stream, seq) {
+			b.out--
+		}
 	}
 }
 
@@ -224,7 +229,12 @@ func (b *base) begin(r Round) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.hearing, b.left = nil, 0
-	b.lacks(r.Expect, func(int) { b.left++ })
+	b.out = 0
+	b.lacks(r.Expect, func(stream int, seq uint64) {
+		if b.left++; b.spoilt(stream, seq) {
+			b.out++
+		}
+	})
 	b.hearing = r.Expect
 }
 
@@ -236,7 +246,7 @@ func (b *base) over() {
 }
 
 // lacks calls f for every expected message that was not found yet. The caller holds mu.
-func (b *base) lacks(e Expect, f func(stream int)) {
+func (b *base) lacks(e Expect, f func(stream int, seq uint64)) {
 	for _, s := range b.catalog.Fleet.Streams {
 		if !b.sees(s.Device) {
 			continue
@@ -244,10 +254,15 @@ func (b *base) lacks(e Expect, f func(stream int)) {
 		from, to := e.Range(s.Index)
 		for seq := from; seq < to; seq++ {
 			if !b.has(s.Index, seq) && !e.Excused(s.Index, seq) {
-				f(s.Index)
+				f(s.Index, seq)
 			}
 		}
 	}
+}
+
+// spoilt tells whether a message must not be found.
+func (b *base) spoilt(stream int, seq uint64) bool {
+	return b.catalog.Spoilt != nil && b.catalog.Spoilt(stream, seq)
 }
 
 // Missing implements Witness.
@@ -255,6 +270,13 @@ func (b *base) Missing() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.left
+}
+
+// StayOut implements Witness.
+func (b *base) StayOut() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.out
 }
 
 // New makes the witness of a file; page is where it writes.

@@ -259,7 +259,7 @@ func (c *Conn) Close(last bool) {
 	}
 	c.waiting = nil
 	ends := last && c.link.cfg.EndSession && (c.nc != nil || c.link.cfg.Version == mqttwire.V311)
-	if kept && !ends {
+	if kept && !ends && !c.id.Stranger {
 		c.link.keep(c.id.ClientID, &leaving{left, c.listens}, last)
 	}
 	c.goodbye(ends)

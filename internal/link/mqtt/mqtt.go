@@ -238,6 +238,10 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	c := l.parked[id.ClientID]
 	delete(l.parked, id.ClientID)
 	l.mu.Unlock()
+	if c != nil && id.Stranger {
+		c.abandon()
+		c = nil
+	}
 	if c == nil {
 		c = l.NewConn(id)
 	}
@@ -259,7 +263,7 @@ func (l *Link) NewConn(id link.Identity) *Conn {
 		opt.FirstID = uint16(rand.N(65535))
 	}
 	l.mu.Lock()
-	if left := l.left[id.ClientID]; left != nil {
+	if left := l.left[id.ClientID]; left != nil && !id.Stranger {
 		opt.Left, c.listens = left.session, left.listens
 		delete(l.left, id.ClientID)
 	}
