@@ -366,10 +366,11 @@ func (l *loop) setGuise(d *device) {
 		}
 		if d.guise == nil { // what was to go out with other credentials cannot any more
 			d.kept = slices.DeleteFunc(d.kept, func(m *link.Message) bool {
-				if m.Guise {
+				guise := m.Guise // what is settled is not the device's any more
+				if guise {
 					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could send it")
 				}
-				return m.Guise
+				return guise
 			})
 		}
 		l.connect(d)
