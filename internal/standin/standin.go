@@ -398,8 +398,16 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 	}
 	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), kind: pk.Properties.ContentType, props: props, qos: pk.FixedHeader.Qos, user: pk.Properties.User}
 	switch s.take(in) {
-	case passOn: // by the broker itself
-		return pk, nil
+	case passOn:
+		if pk.FixedHeader.Qos == 0 {
+			return pk, nil
+		}
+		// The broker acknowledges first, and does not pass on what it could not acknowledge:
+		// what a device is told later that it was taken would be nowhere.
+		out := pk
+		out.Properties.TopicAlias, out.Properties.TopicAliasFlag = 0, false
+		s.broker.InjectPacket(s.relay, out)
+		return pk, packets.CodeSuccessIgnore
 	case accept:
 		return pk, packets.CodeSuccessIgnore
 	case silent:

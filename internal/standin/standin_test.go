@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -119,13 +120,60 @@ func TestABrokenPacketDoesNotEndTheStandIn(t *testing.T) {
 	dial(t, s)
 }
 
+// deaf is a connection that takes one packet, and breaks with the next.
+type deaf struct {
+	net.Conn
+	taken atomic.Bool
+}
+
+func (d *deaf) Write(b []byte) (int, error) {
+	if d.taken.Swap(true) {
+		d.Close()
+		return 0, net.ErrClosed
+	}
+	return d.Conn.Write(b)
+}
+
+// A message whose acknowledgement cannot be written is passed on all the same: the device
+// may be told later, when it is back, that it was taken.
+func TestWhatIsTakenIsPassedOn(t *testing.T) {
+	s := start(t, Config{})
+	ear := dial(t, s)
+	_, err := ear.Write([]byte{0x82, 9, 0, 1, 0, 0, 3, 'a', '/', '#', 1})
+	require.NoError(t, err)
+	_, err = io.CopyN(io.Discard, ear, 6) // SUBACK
+	require.NoError(t, err)
+	near, far := net.Pipe()
+	done := make(chan error)
+	go func() { done <- s.broker.EstablishConnection("pipe", &deaf{Conn: far}) }()
+	greet(t, near, 'y')
+	_, err = near.Write([]byte{0x32, 11, 0, 3, 'a', '/', 'b', 0, 7, 0, 'o', 'n', 'e'})
+	require.NoError(t, err)
+	<-done
+	head := make([]byte, 2)
+	_, err = io.ReadFull(ear, head)
+	require.NoError(t, err, "nothing was passed on")
+	body := make([]byte, head[1])
+	_, err = io.ReadFull(ear, body)
+	require.NoError(t, err)
+	assert.Equal(t, byte(0x32), head[0]&^8)
+	assert.Equal(t, "\x00\x03a/b", string(body[:5]))
+	assert.Equal(t, "one", string(body[len(body)-3:]))
+}
+
 // dial opens a connection of version 5 and waits for its CONNACK.
 func dial(t *testing.T, s *StandIn) net.Conn {
 	t.Helper()
 	nc, err := net.Dial("tcp", s.MQTTAddr)
 	require.NoError(t, err)
+	greet(t, nc, 'x')
+	return nc
+}
+
+func greet(t *testing.T, nc net.Conn, id byte) {
+	t.Helper()
 	t.Cleanup(func() { nc.Close() })
-	_, err = nc.Write([]byte{0x10, 14, 0, 4, 'M', 'Q', 'T', 'T', 5, 2, 0, 60, 0, 0, 1, 'x'})
+	_, err := nc.Write([]byte{0x10, 14, 0, 4, 'M', 'Q', 'T', 'T', 5, 2, 0, 60, 0, 0, 1, id})
 	require.NoError(t, err)
 	nc.SetReadDeadline(time.Now().Add(5 * time.Second))
 	head := make([]byte, 2)
@@ -134,7 +182,6 @@ func dial(t *testing.T, s *StandIn) net.Conn {
 	require.Equal(t, byte(0x20), head[0])
 	_, err = io.CopyN(io.Discard, nc, int64(head[1]))
 	require.NoError(t, err)
-	return nc
 }
 
 func TestParseFlaw(t *testing.T) {
