@@ -44,7 +44,10 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 			c.Got += ": " + why
 		}
 	case proof.LetIn:
-		c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most
+		if c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most; r.MustNot == 0 {
+			c.Got, c.State = "nothing of the sort was sent", proof.Undecided
+			return c
+		}
 	case proof.OutOfOrder:
 		c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
 	case proof.LagP99:

@@ -230,7 +230,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		t.inRound[c.Round] = in
 	}
 	apart := c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard
-	if apart {
+	if apart && r.Verdict != verdict.Dropped { // what did not go out shows nothing
 		t.res.MustNot++
 		if r.Verdict == verdict.Proven {
 			t.res.KeptOut++

@@ -517,3 +517,16 @@ func TestGapsAreSummedUp(t *testing.T) {
 	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept QoS 1 and 2 for it, as far as its queue goes): again",
 		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, judge(b).Witnesses[0].Why)
 }
+
+// A message that must not get in and never went out shows nothing: no pass comes of it.
+func TestWhatWasNotTried(t *testing.T) {
+	for o, want := range map[outcome.Outcome]proof.Check{
+		outcome.Dropped: {Key: "let_in", Want: "0", Got: "nothing of the sort was sent", State: proof.Undecided},
+		outcome.Refused: {Key: "let_in", Want: "0", Got: "0", State: proof.Met},
+	} {
+		b := book(message(func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, o }))
+		r := judge(b)
+		assert.Equal(t, o == outcome.Refused, r.MustNot == 1)
+		assert.Equal(t, want, r.Check([]proof.Requirement{{Key: "let_in", Text: "0", Measure: proof.LetIn}})[0])
+	}
+}

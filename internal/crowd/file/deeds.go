@@ -60,8 +60,9 @@ func (d *deeds) read(name string, n *yaml.Node, what string) {
 	kind := crowd.DeedKind(slices.Index(crowd.DeedNames[:], name))
 	if !d.event {
 		switch kind {
-		case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand, crowd.DeedJoin, crowd.DeedLeave:
-			d.Add(pos(n), "%s is for events of the plan; a command cannot do it", what)
+		case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand, crowd.DeedJoin, crowd.DeedLeave,
+			crowd.DeedCredential, crowd.DeedSpoil: // only an event says what the platform must do then
+			d.Add(pos(n), "%s: a command cannot do this, only an event; write it under plan: events", what)
 			return
 		}
 	}
@@ -172,7 +173,7 @@ func typeWords(v any) string {
 	return "a value of its own sort"
 }
 
-// readings notes a name that is no reading of any cast, and tells whether this one has it.
+// reading notes a name that is no reading of any cast, and tells whether this one has it.
 func (d *deeds) reading(n *yaml.Node, what, name string) bool {
 	var names []string
 	for _, c := range d.casts {

@@ -328,13 +328,13 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The commands in what is answered there; if not given, the answer is one."},
 	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Values that a message carries which is this command."},
 	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
-	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round."},
+	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round, or for the next message (repeat, swap)."},
 	{name: "answer", typ: orNull(sub(answerMap)), doc: "What it answers."},
 	{name: "request", typ: orNull(sub(requestMap)), doc: "For runcrowd ask: the request by which the platform is asked to give the command."},
 	{name: "answer_from", typ: orNull(sub(answerFromMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
 }}
 
-var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command.", keys: []key{
+var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do credential, spoil, leave, join, enroll, withdraw and command.", keys: []key{
 	{name: "offline", typ: special("keep, idle, or more of it", node{"anyOf": []node{{"enum": []any{"keep", "idle", true}}, ref("offline")}}), doc: "It is not connected. keep: it measures on, keeps the messages and sends them when it is back; idle: it measures nothing."},
 	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}), doc: "It is off for a while, and begins anew."},
 	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it would be."},
@@ -490,7 +490,7 @@ var requireMap = func() *mapping {
 		}
 	}
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
-	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it."}, {"deeds_failed", "Deeds that could not be done, and commands of events that were not answered: at most this many; 0 where an event enrolls, withdraws or gives a command."}} {
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Not known where none was sent."}, {"deeds_failed", "Deeds that could not be done, and commands of events that were not answered: at most this many; 0 where an event enrolls, withdraws or gives a command."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
