@@ -79,6 +79,16 @@ func (k DeedKind) Momentary() bool {
 	return false
 }
 
+// Outside tells whether a deed needs the platform's side, and is done only later.
+func (k DeedKind) Outside() bool {
+	return k == DeedEnroll || k == DeedCommand || k == DeedWithdraw
+}
+
+// Replaces tells whether a deed that is done again takes the place of the one before.
+func (k DeedKind) Replaces() bool {
+	return k == DeedCredential || k == DeedSet || k == DeedNetwork || k == DeedInterval
+}
+
 // Next tells whether a deed without an end concerns the next message alone.
 func (k DeedKind) Next() bool { return k == DeedSpoil || k == DeedRepeat || k == DeedSwap }
 
@@ -162,7 +172,7 @@ type Spoil uint8
 
 // The ways of spoiling a message.
 const (
-	SpoilCut   Spoil = iota // half of its body is sent
+	SpoilCut   Spoil = iota // the end of its body is missing
 	SpoilLarge              // something large stands behind its body
 	SpoilForm               // it is not of its form
 	SpoilTypes              // its values have other types

@@ -183,11 +183,8 @@ func (l *loop) doAll(d *device, k *fleet.Command, env formula.Env, end int64) ([
 	}
 	if lasts > 0 {
 		a.to = a.from + int64(lasts)
-		if a.to < end {
-			heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
-		}
 	}
-	return l.do(a, a.from, end), nil
+	return l.perform(a, a.from, end), nil
 }
 
 // now is what the plan's clock shows.
@@ -361,7 +358,10 @@ func (e *Engine) restore() {
 	for i := range e.devices {
 		d := &e.devices[i]
 		for name, v := range d.original {
-			d.Env[name] = v
+			e.fleet.SetProperty(d.Device, name, v)
+		}
+		for _, a := range d.acts { // with the round
+			e.loopOf(i).tellOver(a)
 		}
 		d.original, d.acts = nil, nil
 		e.loopOf(i).scribe.composer.Forget()

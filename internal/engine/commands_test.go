@@ -47,6 +47,7 @@ func (w *wire) Connect(id link.Identity, sink link.Sink) link.Conn {
 type wireConn struct{ *wire }
 
 func (*wireConn) Wake() {}
+func (*wireConn) Lost() {}
 
 func (c *wireConn) Send(m *link.Message) {
 	time.Sleep(c.slow)

@@ -26,7 +26,7 @@ import (
 // the plan, or by a command.
 type act struct {
 	device *device
-	event  *crowd.Event // nil: a command
+	event  *crowd.Event // nil: a command does it
 	n      int          // its place among the loop's acts
 	from   int64        // by the plan's clock
 	to     int64        // the same; 0: no end
@@ -149,6 +149,16 @@ func fixedValue(s string, sample any) signal.Value {
 // do does what an act says, and tells it as data.
 func (l *loop) do(a *act, at, end int64) []ledger.Deed {
 	d := a.device
+	if a.to == 0 && len(a.deeds) > 0 && !slices.ContainsFunc(a.deeds, func(x deed) bool { return !x.Kind.Replaces() }) {
+		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { // long runs do the same again and again
+			again := b.to == 0 && len(b.deeds) > 0 && b.deeds[0].Deed == a.deeds[0].Deed
+			if again {
+				l.tellOver(b)
+				l.release(b)
+			}
+			return again
+		})
+	}
 	d.acts = append(d.acts, a)
 	told := make([]ledger.Deed, 0, len(a.deeds))
 	for i := range a.deeds {
@@ -169,8 +179,12 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 	case crowd.DeedWithdraw:
 		l.withdraw(a, told)
 	case crowd.DeedCommand:
-		d.busy++
-		l.outside(a, told, func(ctx context.Context) (string, error) { return l.engine.Outside.Ask(ctx, d.Device, x.Deed) }, func(error) { d.busy-- })
+		if l.engine.see == nil {
+			d.busy++
+		}
+		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (string, error) {
+			return l.engine.Outside.Ask(ctx, now, x.Deed)
+		}, func(error) { d.busy-- })
 	case crowd.DeedSet:
 		if x.Field {
 			told.Value = x.Value.Source()
@@ -210,7 +224,7 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 	case crowd.DeedRepeat:
 		told.Value = moreTimes(x.Times)
 	case crowd.DeedOffline:
-		told.Value = l.goOffline(d, &x.Offline)
+		told.Value = l.goOffline(a, &x.Offline)
 	case crowd.DeedRestart:
 		l.switchOff(d, &x.Restart)
 	case crowd.DeedLeave:
@@ -245,7 +259,7 @@ func (l *loop) undo(a *act, at, end int64) {
 		case crowd.DeedLeave:
 			d.away--
 			d.idle--
-			l.connect(d)
+			l.returns(d)
 		case crowd.DeedSwap:
 			l.unswap(d)
 		}
@@ -272,10 +286,11 @@ func (l *loop) setProperty(d *device, name string) {
 	if _, known := d.original[name]; !known {
 		d.original[name] = d.Env[name]
 	}
-	d.Env[name] = d.original[name]
+	value := d.original[name]
 	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedSet && !x.Field && x.Name == name }); x != nil {
-		d.Env[name] = x.value
+		value = x.value
 	}
+	l.engine.fleet.SetProperty(d.Device, name, value)
 	l.scribe.composer.Forget()
 }
 
@@ -377,8 +392,13 @@ func (l *loop) setGuise(d *device) {
 	})
 }
 
+// acknowledging is how long a device that a command takes off the network stays on it: the
+// acknowledgement of the command must come through, or it is given again.
+const acknowledging = 200 * time.Millisecond
+
 // goOffline takes a device off the network.
-func (l *loop) goOffline(d *device, f *crowd.Offline) string {
+func (l *loop) goOffline(a *act, f *crowd.Offline) string {
+	d := a.device
 	says := f.How.String()
 	if f.Idle {
 		d.idle++
@@ -394,13 +414,20 @@ func (l *loop) goOffline(d *device, f *crowd.Offline) string {
 	if d.Cast.Link.Protocol == crowd.HTTP || slices.ContainsFunc(d.Streams, func(s *fleet.Stream) bool { return s.Reading.QoS == 2 }) {
 		most = d.Cast.Link.Timeout // what is under way could not be told from what was never taken
 	}
+	least := time.Duration(0)
+	if a.event == nil {
+		least = acknowledging
+	}
 	switch f.How {
 	case crowd.Cleanly:
 		l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, false) })
 	case crowd.ByCut:
-		l.leave(d, most, d.shape.Cut)
+		l.leaveAfter(d, least, most, func() {
+			d.lost()
+			d.shape.Cut()
+		})
 	case crowd.BySilence:
-		l.leave(d, most, d.shape.Silence)
+		l.leaveAfter(d, least, most, d.shape.Silence)
 	}
 	return says
 }
@@ -428,6 +455,9 @@ func (l *loop) returns(d *device) {
 		return
 	}
 	if d.shape != nil {
+		if d.shape.Silent() { // what it had is over: nothing that it kept may go there
+			d.lost()
+		}
 		d.shape.Mend()
 	}
 	if d.conn != nil {
@@ -438,6 +468,13 @@ func (l *loop) returns(d *device) {
 		return
 	}
 	l.connect(d)
+}
+
+// lost lets nothing more go out on the connection that a device has.
+func (d *device) lost() {
+	if d.conn != nil {
+		d.conn.Lost()
+	}
 }
 
 // goAway makes a device leave as the protocol wants it, and measure nothing.
@@ -467,7 +504,8 @@ func (l *loop) switchOn(a *act, x *deed, at, end int64) {
 	d.away--
 	d.idle--
 	if len(x.then) > 0 {
-		changed := &act{device: d, event: a.event, from: at, deeds: x.then} // for good
+		changed := l.newAct(d, a.event) // for good
+		changed.from, changed.deeds = at, x.then
 		for _, told := range l.do(changed, at, end) {
 			l.tellDone(changed, told, false, "")
 		}
@@ -561,6 +599,7 @@ func (d *device) passed(s *stream, l *loop) {
 			continue
 		}
 		if delete(a.left, s.Index); len(a.left) == 0 {
+			l.tellOver(a)
 			l.undo(a, l.at, math.MaxInt64)
 			l.release(a)
 		}

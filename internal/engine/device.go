@@ -58,9 +58,9 @@ type device struct {
 
 // leaving is a device that waits for what is under way before it leaves.
 type leaving struct {
-	since int64
-	most  time.Duration
-	then  func()
+	since       int64
+	least, most time.Duration
+	then        func()
 }
 
 type stream struct {
@@ -325,7 +325,10 @@ func (d *device) nextKept() int {
 
 // leave waits for what is under way, at most for a time, and then does something. What is
 // due meanwhile is kept.
-func (l *loop) leave(d *device, most time.Duration, then func()) {
+func (l *loop) leave(d *device, most time.Duration, then func()) { l.leaveAfter(d, 0, most, then) }
+
+// leaveAfter waits at least for a time.
+func (l *loop) leaveAfter(d *device, least, most time.Duration, then func()) {
 	if l.engine.see != nil || d.conn == nil {
 		then()
 		return
@@ -334,11 +337,11 @@ func (l *loop) leave(d *device, most time.Duration, then func()) {
 		before := x.then
 		x.then = func() {
 			before()
-			l.leave(d, most, then)
+			l.leaveAfter(d, least, most, then)
 		}
 		return
 	}
-	d.leaving = &leaving{clock.Nano(), most, then}
+	d.leaving = &leaving{clock.Nano(), least, most, then}
 	if l.drain(d, 0) > 0 {
 		l.later(time.Millisecond, drains, d.Index)
 	}
@@ -350,8 +353,9 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 	if x == nil {
 		return 0
 	}
+	waited := time.Duration(clock.Nano() - x.since)
 	denied := d.guise != nil && d.Cast.Link.Protocol == crowd.MQTT && d.refusal.Load() != nil // it will take nothing
-	if d.conn != nil && d.conn.Open() > 0 && !denied && clock.Nano()-x.since < int64(x.most) {
+	if waited < x.least || d.conn != nil && d.conn.Open() > 0 && !denied && waited < x.most {
 		return 5 * time.Millisecond
 	}
 	d.leaving = nil

@@ -86,51 +86,69 @@ func (l *loop) befall(index int, at, end int64) {
 		return
 	}
 	a.deeds = worked
-	if a.to == 0 && slices.ContainsFunc(list, func(x crowd.Deed) bool { return x.Kind.Next() }) {
+	l.perform(a, at, end)
+}
+
+// perform does an act, tells it, and puts its end into the plan.
+func (l *loop) perform(a *act, at, end int64) []ledger.Deed {
+	d := a.device
+	is := func(of func(k crowd.DeedKind) bool) bool {
+		return slices.ContainsFunc(a.deeds, func(x deed) bool { return of(x.Kind) })
+	}
+	if a.to == 0 && is(crowd.DeedKind.Next) {
 		a.left = map[int]bool{}
 		for _, s := range d.Streams {
-			if slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind.Next() && x.concerns(&e.streams[s.Index]) }) {
+			if slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind.Next() && x.concerns(&l.engine.streams[s.Index]) }) {
 				a.left[s.Index] = true
 			}
 		}
 	}
-	for i, told := range l.do(a, at, end) {
-		switch a.deeds[i].Kind {
-		case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand: // told when it is done
-		default:
+	did := l.do(a, at, end)
+	for i, told := range did {
+		if !a.deeds[i].Kind.Outside() { // those are told when they are done
 			l.tellDone(a, told, false, "")
 		}
 	}
 	switch {
 	case a.to > 0 && a.to < end:
 		heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
-	case a.to == 0 && !slices.ContainsFunc(list, func(x crowd.Deed) bool { return !x.Kind.Momentary() }):
+	case a.to == 0 && !is(func(k crowd.DeedKind) bool { return !k.Momentary() }):
 		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
-		if !slices.ContainsFunc(list, func(x crowd.Deed) bool { return x.Kind == crowd.DeedEnroll || x.Kind == crowd.DeedCommand }) {
-			l.release(a) // of the others, answers are still to come
+		if !is(crowd.DeedKind.Outside) { // answers are still to come
+			l.release(a)
 		}
 	}
+	return did
 }
 
 // pass ends an event for a device.
 func (l *loop) pass(index int, at, end int64) {
 	a := l.acts[index]
-	for i := range a.deeds {
-		x := &a.deeds[i]
-		l.tellDone(a, ledger.Deed{Kind: x.Kind.String(), Name: x.Name}, true, "")
-	}
+	l.tellOver(a)
 	l.undo(a, at, end)
 	l.release(a)
 }
 
-// tellDone notes what an event did, or that it is over.
+// tellOver notes that an act is over.
+func (l *loop) tellOver(a *act) {
+	for i := range a.deeds {
+		x := &a.deeds[i]
+		l.tellDone(a, ledger.Deed{Kind: x.Kind.String(), Name: x.Name}, true, "")
+	}
+}
+
+// tellDone notes what an act did, or that it is over. What a command did stands with the
+// command; here, only that it disturbed the device.
 func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
 	d := a.device
-	if l.engine.see != nil || a.event == nil || len(d.Streams) == 0 {
+	if l.engine.see != nil || len(d.Streams) == 0 {
 		return
 	}
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
-	x := &ledger.Done{Stream: d.Streams[0].Index, Event: a.event.Title(), Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
+	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
+	if a.event != nil {
+		x.Event = a.event.Title()
+	}
 	switch told.Kind {
 	case crowd.DeedOffline.String():
 		x.Disturbs = why == ""
@@ -140,7 +158,9 @@ func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
 	case crowd.DeedRestart.String(), crowd.DeedLeave.String(), crowd.DeedCredential.String():
 		x.Disturbs = why == ""
 	}
-	d.page.Done(x)
+	if a.event != nil || x.Disturbs {
+		d.page.Done(x)
+	}
 }
 
 // cuts tells whether the plan cuts connections of a device, at whatever time.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
@@ -20,15 +21,16 @@ type Outside interface {
 	Ask(ctx context.Context, d *fleet.Device, x *crowd.Deed) (says string, err error)
 }
 
-// outside does a deed that needs the platform's side, beside the loop; then, in the loop,
-// something follows. What is to be told is told then.
-func (l *loop) outside(a *act, told ledger.Deed, do func(ctx context.Context) (string, error), then func(err error)) {
+// outside does a deed that needs the platform's side, beside the loop, to the device as it
+// is now; then, in the loop, something follows. What is to be told is told then.
+func (l *loop) outside(a *act, told ledger.Deed, do func(ctx context.Context, d *fleet.Device) (string, error), then func(err error)) {
 	e := l.engine
 	if e.see != nil || e.Outside == nil {
 		return
 	}
+	now := *a.device.Device // the loop goes on and changes it
 	e.beside.Go(func() {
-		says, err := do(e.context)
+		says, err := do(e.context, &now)
 		told.Value = says
 		why := ""
 		if err != nil {
@@ -63,30 +65,46 @@ func (l *loop) called() []func() {
 // enroll registers a device; until it is, it does not connect.
 func (l *loop) enroll(a *act, told ledger.Deed) {
 	d, e := a.device, l.engine
-	var kept map[string]string
-	if e.see == nil {
-		d.away++
-		d.busy++
+	if e.see != nil {
+		l.registered(d)
+		return
 	}
-	l.outside(a, told, func(ctx context.Context) (_ string, err error) {
-		kept, err = e.Outside.Enroll(ctx, d.Device)
-		return "", err
-	}, func(err error) {
-		d.busy--
-		if err == nil {
-			err = e.fleet.Rekey(d.Device, kept)
-			l.scribe.composer.Forget()
-		}
-		if err != nil {
-			return // without what the platform gives it, it cannot connect
-		}
-		d.withdrawn = nil
-		d.away--
-		l.setGuise(d)
-		if l.returns(d); d.late && !d.joinsLater {
-			l.joined(d) // it had waited for it
-		}
+	var kept map[string]string
+	d.away++
+	d.busy++
+	l.leave(d, d.Cast.Link.Timeout, func() {
+		l.disconnect(d, false)
+		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (_ string, err error) {
+			kept, err = e.Outside.Enroll(ctx, now)
+			return "", err
+		}, func(err error) {
+			d.busy--
+			if err == nil {
+				err = e.fleet.Rekey(d.Device, kept)
+				l.scribe.composer.Forget()
+			}
+			switch {
+			case err == nil:
+				l.registered(d)
+			case d.withdrawn == nil && e.fleet.Keyed(d.Device): // it was registered before
+			default:
+				return // without what the platform gives it, it cannot connect
+			}
+			d.away--
+			l.setGuise(d)
+			if l.returns(d); err == nil && d.late && !d.joinsLater {
+				l.joined(d) // it had waited for it
+			}
+		})
 	})
+}
+
+// registered ends what a removal did to a device: it is let in again.
+func (l *loop) registered(d *device) {
+	d.withdrawn = nil
+	for _, a := range d.acts {
+		a.deeds = slices.DeleteFunc(a.deeds, func(x deed) bool { return x.Kind == crowd.DeedWithdraw })
+	}
 }
 
 // withdraw removes a device, which then tries to come in all the same.
@@ -100,7 +118,9 @@ func (l *loop) withdraw(a *act, told ledger.Deed) {
 	d.busy++
 	l.leave(d, d.Cast.Link.Timeout, func() {
 		l.disconnect(d, false)
-		l.outside(a, told, func(ctx context.Context) (string, error) { return "", e.Outside.Withdraw(ctx, d.Device) }, func(err error) {
+		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (string, error) {
+			return "", e.Outside.Withdraw(ctx, now)
+		}, func(err error) {
 			d.away--
 			d.idle--
 			d.busy--

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"runcrowd/internal/credential"
@@ -27,6 +28,8 @@ type Fleet struct {
 	Devices     []*Device
 	Streams     []*Stream
 	sees        [][]bool // by witness and device; nil for a witness that sees all
+
+	keys sync.Mutex // of what a device is, where another one looks at it
 }
 
 // Device is one virtual device.
@@ -222,11 +225,27 @@ func (f *Fleet) NotEnrolled() []*Device {
 	}
 	var list []*Device
 	for _, d := range f.Devices {
-		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && e.Steps > 0 || slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return d.Env[k.Name] == "" }) {
+		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && e.Steps > 0 || !f.Keyed(d) {
 			list = append(list, d)
 		}
 	}
 	return list
+}
+
+// SetProperty gives a device another value of a property. Whoever still reads the old values
+// goes on with these.
+func (f *Fleet) SetProperty(d *Device, name string, v any) {
+	env := maps.Clone(d.Env)
+	env[name] = v
+	f.keys.Lock()
+	d.Env = env
+	f.keys.Unlock()
+}
+
+// Keyed tells whether a device has all that the platform gives it when it is registered.
+func (f *Fleet) Keyed(d *Device) bool {
+	en := f.Crowd.Enroll
+	return en == nil || !slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return d.Env[k.Name] == "" })
 }
 
 // Lacks is what a device that is not enrolled has not, of what the platform gives.

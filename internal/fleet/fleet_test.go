@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/payload"
@@ -50,6 +51,42 @@ func build(t *testing.T, text string) *fleet.Fleet {
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	return f
+}
+
+// What a device shows in place of its own credentials leaves it as it is: it gets them back.
+func TestOtherCredentialsLeaveADeviceAsItIs(t *testing.T) {
+	f := build(t, `
+crowd: harbour
+links: {sea: {http: "http://127.0.0.1:1", headers: {Authorization: "Bearer tok-of-${device}"}}}
+kinds:
+  gauge:
+    link: sea
+    readings: {level: {every: 1s, path: "/in/${device}", fields: {m: 1}}}
+    commands: {rest: {path: "/commands/${device}", do: {offline: idle}, answer: {path: "/answers"}}}
+devices: [{kind: gauge, count: 2}]
+plan: {for: 1m}
+`)
+	for how := crowd.WrongCredential; how <= crowd.NoCredential; how++ {
+		own := fmt.Sprintf("%+v", f.Devices[0].Identity())
+		g, err := f.Guise(f.Devices[0], how)
+		if how == crowd.ExpiredCredential {
+			require.Error(t, err)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, own, fmt.Sprintf("%+v", f.Devices[0].Identity()), "%s", how)
+		shown := fmt.Sprint(g.Identity.Asks[0].Headers, g.Values[0])
+		assert.NotContains(t, shown, "tok-of-gauge-001", "%s", how)
+		switch how {
+		case crowd.WrongCredential:
+			assert.Contains(t, shown, "Bearer ", "it must be read to be refused")
+		case crowd.AnothersCredential:
+			assert.Contains(t, shown, "Bearer tok-of-gauge-002")
+		}
+	}
+	f.Devices[1].Streams[0].Values = f.Devices[0].Streams[0].Values
+	_, err := f.Guise(f.Devices[0], crowd.AnothersCredential)
+	assert.ErrorContains(t, err, "another's are its own")
 }
 
 func TestDevices(t *testing.T) {

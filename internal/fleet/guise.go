@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,12 +30,14 @@ const NoHeader = "\uf8ffnone"
 // Guise makes one. The error says why there is none.
 func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
 	id := d.Identity()
-	id.Stranger = true
+	id.Stranger, id.Asks = true, slices.Clone(id.Asks)
 	g := &Guise{Identity: id, Values: map[int][]string{}}
 	env := maps.Clone(d.Env)
 	if d.Cast.Token != nil {
 		env[crowd.TokenName] = link.TokenPlace
 	}
+	anothers := map[[2]string]string{} // headers, by reading and name
+	differs := how != crowd.AnothersCredential
 	switch how {
 	case crowd.NoCredential:
 		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens = "", "", nil, nil
@@ -44,13 +47,16 @@ func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
 		if o == nil {
 			return nil, fmt.Errorf("there is no other device of the kind %q on the link %q", d.Cast.Kind.Name, d.Cast.Link.Name)
 		}
+		f.keys.Lock()
 		x := o.Identity()
-		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens, g.Identity.Path = x.Username, x.Password, x.Cert, x.Tokens, x.Path
-		for name := range d.Cast.Secrets {
-			if v, has := o.Env[name]; has {
-				env[name] = v
+		for _, s := range o.Streams {
+			for i, h := range s.Headers {
+				anothers[[2]string{s.Reading.Name, h.Name}] = s.Values[i]
 			}
 		}
+		f.keys.Unlock()
+		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens, g.Identity.Path = x.Username, x.Password, x.Cert, x.Tokens, x.Path
+		differs = id.Username != x.Username || id.Password != x.Password || id.Cert != x.Cert || id.Tokens != x.Tokens || id.Path != x.Path
 	case crowd.ExpiredCredential:
 		if d.Cast.Token == nil {
 			return nil, errors.New("its link has no access_token that could expire")
@@ -97,8 +103,14 @@ func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
 			if !secretHeader(&h, d.Cast) {
 				continue
 			}
-			if how == crowd.NoCredential {
+			switch how {
+			case crowd.NoCredential:
 				list[i] = NoHeader
+				continue
+			case crowd.AnothersCredential:
+				if v, has := anothers[[2]string{s.Reading.Name, h.Name}]; has {
+					list[i], differs = v, differs || v != list[i]
+				}
 				continue
 			}
 			env["reading"] = s.Reading.Name
@@ -107,11 +119,15 @@ func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
 				return nil, err
 			}
 			if how == crowd.WrongCredential && v == s.Values[i] && !strings.Contains(v, link.TokenPlace) {
-				v = f.wrong(v)
+				scheme := strings.Index(v, " ") + 1 // without it, the header could not be read at all
+				v = v[:scheme] + f.wrong(v[scheme:])
 			}
 			list[i] = v
 		}
 		g.Values[s.Index] = list
+	}
+	if !differs {
+		return nil, errors.New("all devices of its kind show the same, so that another's are its own")
 	}
 	for i := range g.Identity.Asks {
 		a := &g.Identity.Asks[i]

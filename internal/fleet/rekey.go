@@ -3,6 +3,7 @@ package fleet
 import (
 	"errors"
 	"maps"
+	"slices"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
@@ -24,10 +25,13 @@ func (f *Fleet) Rekey(d *Device, kept map[string]string) error {
 	if n == nil {
 		return errors.New(f.Crowd.Redact(p.List[0].Text))
 	}
+	f.keys.Lock()
+	defer f.keys.Unlock()
 	d.Env, d.Username, d.Password, d.Cert, d.Path, d.Tokens, d.Will = n.Env, n.Username, n.Password, n.Cert, n.Path, n.Tokens, n.Will
 	for i, s := range d.Streams {
 		s.Values = n.Streams[i].Values
 	}
+	d.Asks = slices.Clone(d.Asks) // a connection that is just ending still reads the old ones
 	for i := range d.Asks {
 		if i < len(n.Asks) {
 			d.Asks[i].Headers = n.Asks[i].Headers

@@ -258,7 +258,7 @@ func (l *Deeds) add(x *Done) {
 	if x.Disturbs {
 		l.breaks(x)
 	}
-	if x.Over {
+	if x.Over || x.Event == "" {
 		return
 	}
 	at := slices.IndexFunc(l.Events, func(e EventDeeds) bool {
@@ -306,7 +306,7 @@ func (l *Deeds) breaks(x *Done) {
 		return
 	}
 	if n := len(list); n >= mostBreaks { // the rest is one
-		list[n-1].To, list[n-1].Deaf, list[n-1].event = time.Time{}, true, ""
+		list[n-1].To, list[n-1].Deaf, list[n-1].deed = time.Time{}, true, ""
 		return
 	}
 	l.Breaks[x.Stream] = append(list, Break{From: x.At, Deaf: x.Broke, event: x.Event, deed: x.Deed.Kind})

@@ -710,10 +710,10 @@ const (
 	ToKeepOne              // to keep it once, though it goes out more than once
 )
 
-// Done is that something was done to a device by an event of the plan, or undone.
+// Done is that something was done to a device, or undone.
 type Done struct {
-	Stream int // the first of the device
-	Event  string
+	Stream int    // the first of the device
+	Event  string // of the plan; empty: a command did it
 	Round  int
 	Deed   Deed
 	At     time.Time

@@ -229,6 +229,9 @@ type Conn interface {
 	// Wake makes it try again at once, where it waits to connect: there is a reason to
 	// believe that it can.
 	Wake()
+	// Lost tells it that its connection is gone, or about to go, before the network does:
+	// nothing new is sent on it.
+	Lost()
 }
 
 // Link reaches one platform for many devices. Its methods may be called from any

@@ -81,6 +81,13 @@ func (s *Shaper) Silence() {
 	s.change()
 }
 
+// Silent tells whether it swallows everything.
+func (s *Shaper) Silent() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.silent != nil
+}
+
 // Mend ends a cut or a silence. What was silent is reset on the device's side: the platform
 // may still hold it for a connection.
 func (s *Shaper) Mend() {

@@ -377,15 +377,15 @@ const breakMargin = 2 * time.Second
 // just broken.
 const mendMargin = 500 * time.Millisecond
 
-// broken tells whether the plan broke the connection of a device while a message of it,
-// that nothing acknowledges, may have been on its way.
+// mayBreak tells whether a message may have been lost by a connection that the plan broke:
+// nothing acknowledges it, and nobody has seen it.
+func mayBreak(c *evidence.Case) bool {
+	return c.Outcome == outcome.NotAsked && !c.Sent.IsZero() && len(c.Sightings) == 0
+}
+
+// broken tells whether the plan broke the connection of a device while a message of it was
+// on its way.
 func (j *Judge) broken(c *evidence.Case) bool {
-	if c.Outcome != outcome.NotAsked || c.Sent.IsZero() || len(c.Sightings) > 0 { // once seen, it arrived
-		return false
-	}
-	if j.facts.Lost && len(j.facts.Deeds.Events) > 0 {
-		return true // what the plan did to it may be in the damaged part
-	}
 	return slices.ContainsFunc(j.breaks[j.facts.Streams[c.Stream].Device], func(b ledger.Break) bool {
 		return b.Deaf && !c.Sent.Before(b.From.Add(-breakMargin)) && (b.To.IsZero() || !c.Sent.After(b.To.Add(mendMargin)))
 	})
@@ -417,8 +417,13 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
 	}
-	if j.broken(c) {
-		return "the plan broke its connection just then, and nothing acknowledges QoS 0"
+	if mayBreak(c) {
+		switch {
+		case j.broken(c):
+			return "the plan broke its connection just then, and nothing acknowledges QoS 0"
+		case j.facts.Lost:
+			return "the ledger is damaged: whether the plan broke its connection just then is not known, and nothing acknowledges QoS 0"
+		}
 	}
 	if g := j.gaps[w].over(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {
 		if g.Lag {

@@ -306,6 +306,9 @@ func (c *Conn) Wake() {
 	}
 }
 
+// Lost does nothing: a request on a connection that is gone is sent again or settled.
+func (c *Conn) Lost() {}
+
 // finish settles the message in front.
 func (c *Conn) finish(o outcome.Outcome, code int, text string) {
 	c.mu.Lock()

@@ -32,6 +32,7 @@ type Conn struct {
 	writer   *writer
 	out      []byte // bytes that the kernel did not take yet
 	flushing bool
+	lost     bool // nc is of no use any more, though its end was not read yet
 	closed   bool
 	last     bool // it was closed for good
 	waiting  []*link.Message
@@ -47,6 +48,7 @@ type Conn struct {
 	blame    blame
 
 	wake  chan struct{} // wakes it where it waits to connect again
+	over  chan struct{} // closed when its goroutine is at its end
 	early chan chunk    // what Watch's goroutine reads; nil: nobody does
 	seen  []chunk       // of that, looked at by Watch
 }
@@ -64,6 +66,10 @@ const leastStay = 500 * time.Millisecond
 // drainMost is how long a device waits for acknowledgements before it leaves a
 // connection whose access token runs out.
 const drainMost = 5 * time.Second
+
+// hangUpMost is how long a broker may take to close a connection that a device has left, and
+// comes back from.
+const hangUpMost = 5 * time.Second
 
 // letter is a message as the session asks for it.
 type letter link.Message
@@ -109,7 +115,7 @@ func (c *Conn) pump() {
 		return
 	}
 	n := 0
-	for n < len(c.waiting) && c.nc != nil && len(c.out) < stuckOutput {
+	for n < len(c.waiting) && c.nc != nil && !c.lost && len(c.out) < stuckOutput {
 		m := c.waiting[n]
 		if !c.s.Room(m.MQTT.QoS) || c.blame.alone && c.s.InFlight() > 0 {
 			break
@@ -141,6 +147,7 @@ func (c *Conn) write() {
 	if !c.flushing {
 		n, err := c.writer.write(b)
 		if err != nil {
+			c.lost = true
 			c.nc.Close() // the reader sees it and brings the connection back
 			return
 		}
@@ -218,17 +225,18 @@ func (c *Conn) leave() {
 	c.renewed, c.draining = true, true
 	c.s.Leave(false)
 	c.write()
-	c.hangUp()
+	c.hangUp(hangUpMost)
 }
 
-// hangUp lets the broker close the connection, or time.
-func (c *Conn) hangUp() {
+// hangUp lets the broker close the connection, or time: more of it where the device comes
+// back and would take the place of this connection.
+func (c *Conn) hangUp(most time.Duration) {
 	// To close at once could throw away what the broker has not read yet: the
 	// broker closes after DISCONNECT (section 3.14.4), or time ends it.
 	if half, ok := c.nc.(interface{ CloseWrite() error }); ok && !c.flushing {
 		half.CloseWrite()
 	}
-	c.nc.SetDeadline(time.Now().Add(time.Second))
+	c.nc.SetDeadline(time.Now().Add(most))
 }
 
 // Open is how many messages are not settled.
@@ -262,7 +270,14 @@ func (c *Conn) Close(last bool) {
 	if kept && !ends && !c.id.Stranger {
 		c.link.keep(c.id.ClientID, &leaving{left, c.listens}, last)
 	}
-	c.goodbye(ends)
+	most := time.Second
+	if !last {
+		most = hangUpMost
+		if c.nc != nil {
+			c.link.end(c, false)
+		}
+	}
+	c.goodbye(ends, most)
 	c.cancel()
 }
 
@@ -274,6 +289,13 @@ func (c *Conn) Wake() {
 	}
 }
 
+// Lost keeps what waits for the next connection.
+func (c *Conn) Lost() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lost = c.nc != nil
+}
+
 // whyWaiting tells why a message did not leave.
 func (c *Conn) whyWaiting() string {
 	if c.nc != nil && c.s.State() == mqttsession.Connected {
@@ -283,13 +305,13 @@ func (c *Conn) whyWaiting() string {
 }
 
 // goodbye sends DISCONNECT; end also ends the session.
-func (c *Conn) goodbye(end bool) {
+func (c *Conn) goodbye(end bool, most time.Duration) {
 	if c.nc == nil {
 		return
 	}
 	c.s.Leave(end)
 	c.write()
-	c.hangUp()
+	c.hangUp(most)
 }
 
 // abandon closes a connection that nobody has taken over.
@@ -298,7 +320,7 @@ func (c *Conn) abandon() {
 	defer c.mu.Unlock()
 	c.closed = true
 	if c.nc != nil {
-		c.goodbye(c.link.cfg.EndSession)
+		c.goodbye(c.link.cfg.EndSession, time.Second)
 		c.nc.Close()
 	}
 	c.cancel()
@@ -356,7 +378,7 @@ func (c *Conn) open(ctx context.Context, at Endpoint, bare bool) (token string, 
 func (c *Conn) Shake(ctx context.Context, nc net.Conn, token string, renew time.Time, bare bool) error {
 	c.mu.Lock()
 	cfg := &c.link.cfg
-	c.nc, c.out, c.flushing, c.writer = nc, nil, false, newWriter(nc)
+	c.nc, c.out, c.flushing, c.lost, c.writer = nc, nil, false, false, newWriter(nc)
 	c.token, c.renew, c.draining = token, renew, false
 	// In version 3.1.1 a clean session ends with its connection; in version 5 the
 	// session outlives it, and clean_start is for the first connection.
@@ -486,6 +508,13 @@ const readMost = 512
 // run keeps the connection there until it is closed.
 func (c *Conn) run() {
 	defer c.link.wg.Done()
+	defer func() {
+		c.link.end(c, true)
+		close(c.over)
+	}()
+	if c.nc == nil {
+		c.follow()
+	}
 	cfg := &c.link.cfg
 	at, hops := c.home, 0
 	opened := c.nc != nil
@@ -547,6 +576,20 @@ func (c *Conn) run() {
 		try++
 	}
 	c.purge()
+}
+
+// follow waits until the connection that the device had before is at its end. A broker closes
+// the older of two with the same client id (section 3.1.4), with what it has not read of it.
+func (c *Conn) follow() {
+	c.link.mu.Lock()
+	before := c.link.ending[c.id.ClientID]
+	c.link.mu.Unlock()
+	if before != nil {
+		select {
+		case <-before.over:
+		case <-c.ctx.Done():
+		}
+	}
 }
 
 // why tells a connection's end in words.

@@ -16,9 +16,11 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -79,6 +81,7 @@ type Link struct {
 	mu     sync.Mutex
 	parked map[string]*Conn    // that Try has opened, by client id
 	left   map[string]*leaving // sessions of devices that come back, by client id
+	ending map[string]*Conn    // connections that were left, until they are at their end, by client id
 	stay   int                 // sessions that are left on the broker for good
 }
 
@@ -91,7 +94,7 @@ type leaving struct {
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
 	ctx, stop := context.WithCancel(context.Background())
-	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop, parked: map[string]*Conn{}, left: map[string]*leaving{}}
+	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop, parked: map[string]*Conn{}, left: map[string]*leaving{}, ending: map[string]*Conn{}}
 	if cfg.TLS != nil {
 		l.shared = cfg.TLS.Config(link.Host(cfg.Address), nil)
 	}
@@ -255,7 +258,7 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 // Connect.
 func (l *Link) NewConn(id link.Identity) *Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1)}
+	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1), over: make(chan struct{})}
 	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming, Timeout: l.cfg.Timeout}
 	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry > 0 || !l.cfg.CleanStart {
 		// The broker may keep messages of an earlier run, or of another client with the
@@ -284,6 +287,27 @@ func (l *Link) keep(client string, left *leaving, last bool) {
 	}
 }
 
+// end notes that a connection was left, and that it is at its end.
+func (l *Link) end(c *Conn, over bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	switch {
+	case !over:
+		l.ending[c.id.ClientID] = c
+	case l.ending[c.id.ClientID] == c:
+		delete(l.ending, c.id.ClientID)
+	}
+}
+
+// cut ends a connection that was left, and that the broker does not close.
+func (c *Conn) cut() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.nc != nil {
+		c.nc.SetDeadline(time.Now())
+	}
+}
+
 // Close ends all connections and waits for their goroutines.
 func (l *Link) Close() (left int, kept time.Duration) {
 	l.mu.Lock()
@@ -299,6 +323,12 @@ func (l *Link) Close() (left int, kept time.Duration) {
 	case <-time.After(2 * time.Second):
 	}
 	l.stop()
+	l.mu.Lock()
+	still := slices.Collect(maps.Values(l.ending))
+	l.mu.Unlock()
+	for _, c := range still {
+		c.cut()
+	}
 	<-done
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -200,6 +200,23 @@ func TestBacklogIsBounded(t *testing.T) {
 	assert.Zero(t, c.Open())
 }
 
+// What is handed over while the connection is gone, though its end was not read yet, waits
+// for the next one: at QoS 0 it would be lost.
+func TestLostConnectionsAreNotWrittenTo(t *testing.T) {
+	b := brokertest.New(t, 5)
+	c, s := connect(t, config(b, 5))
+	p, _ := b.Accept(packets.Packet{})
+	s.Has(t, "up")
+	c.Lost()
+	c.Send(message(1, 0))
+	require.True(t, p.Silent(100*time.Millisecond))
+	p.Close()
+	p, _ = b.Accept(packets.Packet{})
+	publish(t, p, "m1")
+	c.Send(message(2, 0))
+	publish(t, p, "m2")
+}
+
 // Silence is broken by a PINGREQ; a broker that does not answer is given up.
 func TestKeepAlive(t *testing.T) {
 	b := brokertest.New(t, 5)
