@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -51,12 +53,24 @@ func missing(t *testing.T, what string) {
 	t.Skip(what + " is not installed")
 }
 
+var givenPorts sync.Map
+
+// freePort finds a port for a program that has to be told one. It is below those that the
+// system gives to connections, so that none of them takes it before the program does.
 func freePort(t *testing.T) string {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	_, port, _ := net.SplitHostPort(l.Addr().String())
-	return port
+	for range 1000 {
+		port := strconv.Itoa(20000 + rand.IntN(12000))
+		l, err := net.Listen("tcp", ":"+port)
+		if err != nil {
+			continue
+		}
+		l.Close()
+		if _, given := givenPorts.LoadOrStore(port, true); !given {
+			return port
+		}
+	}
+	t.Fatal("no port is free")
+	return ""
 }
 
 // background starts a program that listens at a port of this machine, in a group of its

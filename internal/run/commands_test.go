@@ -210,7 +210,7 @@ func TestCommandsAndRounds(t *testing.T) {
 	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer s.Close()
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "VERSION", "5", "LENGTH", "3s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "VERSION", "5", "LENGTH", "6s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
 		"after: 100ms to 200ms", "after: 1m").Replace(commanded)
 	a := newAsker(t, text)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})

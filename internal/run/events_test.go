@@ -2,8 +2,10 @@ package run_test
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -11,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
 )
@@ -38,6 +41,22 @@ func (p *played) says() string {
 	return b.String()
 }
 
+// proven tells whether all is proven. Over QoS 0, what was written just before the plan broke
+// the connection may be lost with it, the more of it the busier the machine is; that is said
+// of it, and nothing worse.
+func (p *played) proven(qos int) bool {
+	if p.holds() || qos > 0 {
+		return p.holds() && p.result.Total.Due() == p.result.Total[verdict.Proven]
+	}
+	lost := p.result.Total[verdict.Unknown]
+	for _, f := range p.result.Findings {
+		if len(f.Testimony) == 0 || !strings.Contains(f.Testimony[0].Says, "the plan broke its connection just then") {
+			return false
+		}
+	}
+	return 10*lost <= p.result.Total.Due() && lost+p.result.Total[verdict.Proven] == p.result.Total.Due()
+}
+
 // Whatever is done to devices that a platform must cope with: every message is proven, over
 // every way.
 func TestDeedsAreProven(t *testing.T) {
@@ -55,6 +74,7 @@ func TestDeedsAreProven(t *testing.T) {
 			"clock":               {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
 			"network":             {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 kbit/s}}}"},
 			"leave and join":      {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: join}"},
+			"leave and be back":   {"{at: 400ms, do: {network: {delay: 300ms}}}", "{every: 800ms, for: 1ms, who: buoy-1, do: leave}"},
 			"send":                {"{at: 1s, who: buoy-2, do: {send: {state: 5}}}"},
 			"one behind another":  {"{name: a, at: 500ms, for: 300ms, who: buoy-2, do: {offline: keep}}", "{after: a, delay: 100ms, for: 300ms, do: {restart: true}}"},
 			"one over another":    {"{at: 500ms, for: 900ms, who: buoy-2, do: {offline: keep}}", "{at: 700ms, for: 300ms, who: buoy-2, do: {offline: {how: clean}}}"},
@@ -63,7 +83,7 @@ func TestDeedsAreProven(t *testing.T) {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
 				t.Parallel()
 				p := play(t, w.withEvents("20s", events...))
-				assert.True(t, p.holds(), p.says())
+				assert.True(t, p.proven(w.qos()), p.says())
 				assert.Greater(t, p.result.Total.Due(), 50)
 				assert.Zero(t, p.result.OutOfOrder)
 				assert.NotEmpty(t, p.result.Deeds)
@@ -82,10 +102,10 @@ func TestWhatMustNotGetIn(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		for name, event := range map[string]string{
-			"wrong": "{at: 1s, for: 1s, who: buoy-2, do: {credential: wrong}, expect: refused}",
-			"none":  "{at: 1s, for: 1s, who: buoy-2, do: {credential: none}, expect: refused}",
+			"wrong": "{at: 1s, for: 2s, who: buoy-2, do: {credential: wrong}, expect: refused}",
+			"none":  "{at: 1s, for: 2s, who: buoy-2, do: {credential: none}, expect: refused}",
 			// The first device's connection is open before the run begins.
-			"from the beginning": "{at: 0s, for: 1s, who: buoy-1, do: {credential: wrong}, expect: refused}",
+			"from the beginning": "{at: 0s, for: 2s, who: buoy-1, do: {credential: wrong}, expect: refused}",
 		} {
 			for _, platform := range []string{"shut", "open", "with the flaw admit"} {
 				t.Run(fmt.Sprintf("%s/%s, %s", w.name, name, platform), func(t *testing.T) {
@@ -107,7 +127,7 @@ func TestWhatMustNotGetIn(t *testing.T) {
 					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
 					if platform != "shut" {
 						assert.False(t, p.holds(), p.says())
-						assert.InDelta(t, 10, p.result.Total[verdict.LetIn]+p.result.Total[verdict.Dropped], 4)
+						assert.InDelta(t, 20, p.result.Total[verdict.LetIn]+p.result.Total[verdict.Dropped], 4)
 						assert.Equal(t, p.result.Total.Asked(), p.result.Total[verdict.LetIn]+p.result.Total[verdict.Proven], p.says())
 						return
 					}
@@ -183,7 +203,7 @@ func TestPresence(t *testing.T) {
 					text = strings.Replace(text, "devices: [", hub+"devices: [{kind: hub, count: 2, name: \"hub-${n}\"}, ", 1)
 				}
 				p := play(t, text)
-				assert.True(t, p.holds(), p.says())
+				assert.True(t, p.proven(w.qos()), p.says())
 				assert.Greater(t, p.result.Total.Due(), 80)
 				if strings.Contains(presence, "through") && strings.HasPrefix(w.name, "mqtt") {
 					assert.Len(t, p.result.Links.Devices, 2, "connections are the gateways' alone")
@@ -201,6 +221,7 @@ links:
 kinds:
   buoy:
     link: way
+    properties: {ms: 100}
     readings: {state: {every: 100ms, PLACE, fields: {wave_m: {signal: swell, round: 2}}}}
     commands: {faster: COMMAND}
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
@@ -215,17 +236,18 @@ plan:
     - {at: 100ms, do: enroll}
     - {at: 1500ms, who: buoy-1, do: {command: {name: faster, with: {ms: 50}}}}
     - {at: 2s, who: buoy-2, do: withdraw, expect: refused}
+    - {at: 3s, who: buoy-2, do: enroll}
 witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}}
 `
 
 // The fleet changes while it plays: devices are registered and come, get a command and
-// answer it, are removed and must not get in any more.
+// answer it, are removed and must not get in, until they are registered again.
 func TestTheFleetChanges(t *testing.T) {
 	t.Parallel()
 	for name, parts := range map[string][]string{
-		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms"}, answer: {body: {ok: "${done}"}}}`},
+		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, answer: {body: {ok: "${done}"}}}`},
 		"HTTP": {`{http: "http://HTTP", headers: {Authorization: "Bearer ${token}"}}`, `path: "/in/harbour/${device}/state"`,
-			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms"}, answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, answer_from: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
+			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, answer_from: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
 	} {
 		for _, broken := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, broken %v", name, broken), func(t *testing.T) {
@@ -246,14 +268,15 @@ func TestTheFleetChanges(t *testing.T) {
 				require.NoError(t, err)
 				p := playCrowd(t, c)
 				assert.InDelta(t, 160, p.result.Total.Due(), 60)
-				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
+				assert.Less(t, p.result.Total[verdict.Dropped], 10) // measured while it was removed, and not sent in that time
+				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven]+p.result.Total[verdict.Dropped], p.says())
 				assert.Equal(t, !broken, p.holds(), "%+v\n%s", p.checks, p.says())
 				if broken {
 					assert.Contains(t, fmt.Sprint(p.checks), "deeds_failed 0 ")
 					assert.Zero(t, p.result.MustNot)
 					return
 				}
-				assert.InDelta(t, 20, p.result.KeptOut, 8)
+				assert.InDelta(t, 10, p.result.KeptOut, 6)
 				assert.Equal(t, 1, p.result.Commands[0].Answered, "%+v %+v", p.result.Commands, p.result.Mishaps)
 			})
 		}
@@ -305,6 +328,13 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 			require.Len(t, p.result.Commands, 2, "%+v", p.result.Commands)
 			for _, k := range p.result.Commands {
 				assert.Equal(t, 1, k.Obeyed, "%+v", k)
+			}
+			if book, err := run.ReadLedger(p.folder); assert.NoError(t, err) { // of QoS 0, something may be lost then
+				breaks := slices.Collect(maps.Values(book.Deeds.Breaks))
+				if assert.Len(t, breaks, 1, "one device was off, by the command") && assert.Len(t, breaks[0], 1) {
+					assert.True(t, breaks[0][0].Deaf)
+					assert.InDelta(t, 0.3, breaks[0][0].To.Sub(breaks[0][0].From).Seconds(), 1)
+				}
 			}
 		})
 	}

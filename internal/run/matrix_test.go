@@ -57,6 +57,14 @@ var ways = []way{
 	{"http", "{http: http://HTTP, timeout: TIMEOUT}", "path: '/in/harbour/${device}/state'"},
 }
 
+// qos is the quality of service; HTTP answers, like QoS 1.
+func (w way) qos() int {
+	if strings.HasSuffix(w.name, "qos0") {
+		return 0
+	}
+	return 1
+}
+
 // harbour is a small crowd: 4 devices, 4 messages each in a second.
 func (w way) harbour() string {
 	return `

@@ -1,8 +1,9 @@
 package run_test
 
 import (
+	"bufio"
 	"fmt"
-	"net"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -40,12 +41,7 @@ func startMosquitto(t *testing.T, config string) *mosquitto {
 			t.Skip("mosquitto is not installed")
 		}
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	addr := l.Addr().String()
-	l.Close()
-	dir := t.TempDir()
-	_, port, _ := net.SplitHostPort(addr)
+	dir, port := t.TempDir(), freePort(t)
 	bind := " 127.0.0.1"
 	if strings.Contains(config, "websockets") {
 		// Its WebSocket library takes the name of an interface here, and without
@@ -59,7 +55,7 @@ func startMosquitto(t *testing.T, config string) *mosquitto {
 	if os.Getuid() == 0 {
 		text += "user root\n" // it would change to a user that cannot read the folder
 	}
-	m := &mosquitto{t: t, program: program, config: filepath.Join(dir, "broker.conf"), addr: addr}
+	m := &mosquitto{t: t, program: program, config: filepath.Join(dir, "broker.conf"), addr: "127.0.0.1:" + port}
 	require.NoError(t, os.WriteFile(m.config, []byte(text), 0o600))
 	m.start()
 	t.Cleanup(m.stop)
@@ -68,14 +64,17 @@ func startMosquitto(t *testing.T, config string) *mosquitto {
 
 func (m *mosquitto) start() {
 	m.cmd = exec.Command(m.program, "-c", m.config)
+	said, err := m.cmd.StderrPipe()
+	require.NoError(m.t, err)
 	require.NoError(m.t, m.cmd.Start())
-	require.Eventually(m.t, func() bool {
-		c, err := net.Dial("tcp", m.addr)
-		if err == nil {
-			c.Close()
+	lines := bufio.NewScanner(said)
+	for lines.Scan() { // what answers at the port could be another's
+		if strings.HasSuffix(lines.Text(), " running") {
+			go io.Copy(io.Discard, said)
+			return
 		}
-		return err == nil
-	}, 20*time.Second, 10*time.Millisecond, "the broker does not listen")
+	}
+	m.t.Fatal("the broker does not run")
 }
 
 func (m *mosquitto) stop() {

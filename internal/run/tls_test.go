@@ -317,10 +317,7 @@ func TestNginx(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	dir := certFolder(t)
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	addr := free.Addr().String()
-	free.Close()
+	addr := "127.0.0.1:" + freePort(t)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "users"), []byte("gauges:{PLAIN}harbour-19\n"), 0o644))
 	conf := fmt.Sprintf(`
 worker_processes 1; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
