@@ -25,6 +25,7 @@ type Crowd struct {
 	Members   []*Member // every device, with the changes that are made for it
 	Plan      Plan
 	Witnesses []*Witness
+	Notices   []*Notice
 	Require   []proof.Requirement
 	Env       formula.Secrets // the environment variables that the file reads
 	Enroll    *Enroll         // nil: the file says nothing of it
@@ -410,6 +411,7 @@ func (j Join) At(i, n int) time.Duration {
 type Witness struct {
 	Name   string
 	Pos    Pos
+	Hears  bool // notices: it is there for them, and proves nothing of messages
 	Proves proof.Proof
 	Link   *Link
 	Who    []*Selection // the devices it should see; none means all
@@ -424,8 +426,11 @@ type Witness struct {
 	// Addresses is Get compiled for each group of devices.
 	Addresses map[*Cast]*formula.Text
 	PerDevice bool // the address names the device: ask once for each
-	Headers   []Header
-	Timeout   time.Duration
+
+	Callback *Callback // where the platform calls us; nil: it does not
+
+	Headers []Header
+	Timeout time.Duration
 
 	// jq expressions; empty means the default of the witness's sort
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
@@ -440,6 +445,32 @@ type Witness struct {
 
 	Wait   time.Duration // how long it goes on looking for what is missing
 	Linger time.Duration // how long it goes on looking for repeats when nothing is missing
+}
+
+// Listens tells whether it hears what comes, rather than asking for it.
+func (w *Witness) Listens() bool { return w.Get == "" }
+
+// Proof is the name of what it shows.
+func (w *Witness) Proof() string {
+	if w.Hears {
+		return "notices"
+	}
+	return w.Proves.String()
+}
+
+// Callback is a place at which the platform calls us over HTTP.
+type Callback struct {
+	URL       string // as in the file
+	Address   string // host:port to listen on
+	Path      string
+	Cert, Key []byte   // in PEM, of https; empty: http
+	Wants     []Header // headers that a call must show; the texts know its body
+	// What it answers in place of 200: Status, to the first Times calls, or in the first For
+	// after its first call; each answer after Delay.
+	Status int
+	Times  int
+	For    time.Duration
+	Delay  time.Duration
 }
 
 // FieldRule is what a platform does to a field: what is found is what was sent, times

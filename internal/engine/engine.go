@@ -62,6 +62,7 @@ type Engine struct {
 	failed   int64
 	lastWhy  string
 	remarked map[string]bool // texts that were told
+	calls    atomic.Bool     // a message of the round may have called for a notice
 	excused  []ledger.Spans  // by stream: no witness needs to find these
 	spoilt   []ledger.Spans  // by stream: no witness may find these
 
@@ -148,6 +149,9 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
+	for _, c := range s.Calls {
+		d.Calls |= 1 << c.Notice
+	}
 	template, _ := s.Form.(*payload.Template)
 	d.List = template != nil && template.List()
 	for i := range s.Reading.Fields {
@@ -193,6 +197,7 @@ type Single struct {
 // at most as long as the end of a round waits.
 func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	e.round, e.begin = round, clock.Now()
+	e.calls.Store(false)
 	s := &e.streams[one.Stream]
 	d := &e.devices[s.Device.Index]
 	l := e.loopOf(s.Device.Index)
@@ -419,6 +424,9 @@ func (e *Engine) Excused(stream int, seq uint64) bool {
 	return e.excused[stream].Has(seq)
 }
 
+// Calls tells whether a message of the round may have called for a notice.
+func (e *Engine) Calls() bool { return e.calls.Load() }
+
 // Spoilt tells whether nothing may be kept of a message.
 func (e *Engine) Spoilt(stream int, seq uint64) bool {
 	e.mu.Lock()
@@ -496,6 +504,9 @@ func (l *loop) copy(m *link.Message) *link.Message {
 	return c
 }
 
+// lower are the bits of calls that call for notices.
+const lower = 0x5555555555555555
+
 // due makes the next message of a stream, and notes that it is due. Where messages are only
 // seen, there is none.
 func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
@@ -537,12 +548,18 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if e.clock.max || at < e.live {
 		due = clock.Nano()
 	}
-	for _, carried := range written.Carried {
+	for k, carried := range written.Carried {
 		s.seq++
+		calls := uint64(0)
+		if written.Calls != nil {
+			if calls = written.Calls[k]; calls&lower != 0 && !e.calls.Load() {
+				e.calls.Store(true)
+			}
+		}
 		if err != nil {
 			carried = []byte("null") // what goes out is not what was meant: it proves nothing
 		}
-		l.page.Due(s.Index, s.seq, e.round, due, o.meant, carried)
+		l.page.Due(s.Index, s.seq, e.round, due, o.meant, calls, carried)
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))
 	if o.meant == ledger.ToRefuse || o.meant == ledger.ToDiscard {

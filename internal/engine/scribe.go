@@ -38,6 +38,7 @@ type Scribe struct {
 	values   [][]signal.Value // of the samples, reused
 	object   []byte
 	carried  [][]byte
+	calls    []uint64
 	mark     []byte
 	zip      bytes.Buffer
 	zipper   *gzip.Writer
@@ -48,6 +49,7 @@ type Scribe struct {
 type Written struct {
 	First   uint64 // sequence number of the first sample
 	Carried [][]byte
+	Calls   []uint64 // which notices each sample calls for, as of fleet.Composer; nil: none
 	Body    []byte
 	Mark    link.Header // rides as a user property or a header; without a name neither
 }
@@ -80,6 +82,8 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 			otherTypes(values)
 		}
 		w.object = payload.Object(w.object[:0], s.Names, values)
+		w.calls = w.calls[:0]
+		out.Calls = w.called(s)
 		if err == nil {
 			err = beyond
 		}
@@ -98,7 +102,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	}
 	failed := beyond
 	n := s.Reading.Batch
-	w.samples = w.samples[:0]
+	w.samples, w.calls = w.samples[:0], w.calls[:0]
 	for len(w.values) < n {
 		w.values = append(w.values, nil)
 	}
@@ -113,6 +117,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 		if w.Types {
 			otherTypes(values)
 		}
+		out.Calls = w.called(s)
 		list := w.values[k][:0]
 		mark.Seq = o.Seq
 		switch {
@@ -157,6 +162,15 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	}
 	out.Carried = carried
 	return w.pack(s, out, failed)
+}
+
+// called adds what the sample that was made last calls for.
+func (w *Scribe) called(s *fleet.Stream) []uint64 {
+	if len(s.Calls) == 0 {
+		return nil
+	}
+	w.calls = append(w.calls, w.composer.Calls(s))
+	return w.calls
 }
 
 // pack compresses the body where the reading asks for it.

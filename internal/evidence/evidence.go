@@ -25,7 +25,8 @@ type Case struct {
 	Attempts int       // how often it was sent
 	Anew     int       // how often of that so that the platform may store it once more
 	Meant    ledger.Meant
-	Copies   int // how often it went out once more, as the plan says
+	Calls    uint64 // for notices, as of ledger.Page.Due
+	Copies   int    // how often it went out once more, as the plan says
 	Outcome  outcome.Outcome
 	At       time.Time // of the outcome
 	Code     int
@@ -158,7 +159,7 @@ func Of(b *ledger.Book, same func(stream, witness int, sent, found []byte) bool)
 			m := &list[i]
 			x := e.chunk.open(key{uint32(stream), m.Seq})
 			x.known, x.round, x.attempts, x.anew, x.outcome, x.code = !m.Hole, int32(m.Round), int32(m.Attempts), int32(m.Anew), m.Outcome, int32(m.Code)
-			x.meant, x.copies = m.Meant, int32(m.Copies)
+			x.meant, x.calls, x.copies = m.Meant, m.Calls, int32(m.Copies)
 			x.due, x.sent, x.at = nano(m.Due), nano(m.Sent), nano(m.At)
 			x.carriedFrom, x.carriedTo = e.chunk.keep(m.Carried)
 			x.textFrom, x.textTo = e.chunk.keep([]byte(m.Text))
@@ -240,6 +241,7 @@ type open struct {
 	round, attempts, anew int32
 	code, copies          int32
 	meant                 ledger.Meant
+	calls                 uint64
 	first, last           int32 // of its sightings in the chunk, plus 1
 	sightings             int32
 	due, sent, at         int64
@@ -351,7 +353,7 @@ func (e *Evidence) add(r *ledger.Record) error {
 	switch r.Type {
 	case ledger.DueRecord:
 		x := e.chunk.open(key{uint32(r.Stream), r.Seq})
-		x.known, x.round, x.due, x.meant = true, int32(r.Round), r.At, r.Meant
+		x.known, x.round, x.due, x.meant, x.calls = true, int32(r.Round), r.At, r.Meant, r.Calls
 		x.carried = place{at: r.Carried.At, n: int32(len(r.Carried.B))}
 		x.carriedFrom, x.carriedTo = e.chunk.keep(r.Carried.B)
 		for i := x.first; i > 0 && e.opt.Same != nil; i = e.chunk.seen[i-1].next { // it was seen before this was written
@@ -529,7 +531,7 @@ func (e *Evidence) join(c *Case, parts []*part) {
 	}
 	for _, p := range parts {
 		if p.known {
-			c.Known, c.Round, c.Due, c.Meant, c.carried = true, int(p.round), when(p.due), p.meant, bytesAt{p.carried, p.carriedBytes}
+			c.Known, c.Round, c.Due, c.Meant, c.Calls, c.carried = true, int(p.round), when(p.due), p.meant, p.calls, bytesAt{p.carried, p.carriedBytes}
 		}
 		if c.Sent.IsZero() {
 			c.Sent = when(p.sent)

@@ -119,6 +119,7 @@ func (r *runs) encode(c *chunk, o *open) {
 	r.uint(uint64(o.anew))
 	r.uint(uint64(o.copies))
 	r.uint(uint64(o.code))
+	r.uint(o.calls)
 	// Times are near each other.
 	r.int(o.due)
 	r.int(o.sent - o.due)
@@ -187,7 +188,7 @@ func (s *stored) next() (*part, error) {
 	d := fields{s.buf}
 	p := &s.part
 	p.seen, p.texts = p.seen[:0], p.texts[:0]
-	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()), meant: ledger.Meant(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()), copies: int32(d.uint()), code: int32(d.uint()),
+	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()), meant: ledger.Meant(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()), copies: int32(d.uint()), code: int32(d.uint()), calls: d.uint(),
 		due: d.int(), sent: d.int(), at: d.int(), text: d.place(), carried: d.place()}
 	p.sent, p.at = p.sent+p.due, p.at+p.due
 	for len(d.b) > 0 {

@@ -61,7 +61,8 @@ type Composer struct {
 	values  []signal.Value // as they are sent
 	full    []signal.Value // before anything was dropped
 	before  map[int]map[string]any
-	past    *Composer // makes values of other moments
+	sent    formula.Env // what notices are called for by
+	past    *Composer   // makes values of other moments
 }
 
 // Values makes the values of a message of s, in the order of its fields. They
@@ -77,6 +78,46 @@ func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
 		c.remember(s)
 	}
 	return c.values, err
+}
+
+// Calls tells which notices the values that were made last call for, and which they arm
+// again: two bits for each notice of the file, the lower one for the call. What was not sent
+// calls for nothing.
+func (c *Composer) Calls(s *Stream) (bits uint64) {
+	if len(s.Calls) == 0 {
+		return 0
+	}
+	if c.sent == nil {
+		c.sent = formula.Env{}
+	}
+	clear(c.sent)
+	for k, v := range s.Device.Env {
+		c.sent[k] = v
+	}
+	for i := range s.makers {
+		name := s.makers[i].name
+		if delete(c.sent, name); c.values[i].Type() != signal.Missing {
+			c.sent[name] = asFormulas(c.values[i].Any())
+		}
+	}
+	for i := range s.Calls {
+		x := &s.Calls[i]
+		when, err := x.When.Any(&c.machine, c.sent)
+		calls, known := when.(bool)
+		if known = known && err == nil; known && calls {
+			bits |= 1 << (2 * x.Notice)
+		}
+		if x.Until == nil {
+			if known && !calls {
+				bits |= 2 << (2 * x.Notice)
+			}
+			continue
+		}
+		if until, err := x.Until.Any(&c.machine, c.sent); err == nil && until == true {
+			bits |= 2 << (2 * x.Notice)
+		}
+	}
+	return bits
 }
 
 // Forget makes the composer look at the properties of devices anew.

@@ -86,10 +86,17 @@ type Stream struct {
 	Rank    uint64        // its place among the devices with the same reading of the same kind
 	Peers   uint64        // how many these are
 	Turn    uint64        // key of the order in which they speak
+	Calls   []Call        // for notices
 	makers  []maker
 	env     bool // some field is a formula
 	shadows bool // some field has the name of a property
 	recalls bool // some formula uses the message before
+}
+
+// Call is how a stream's values call for a notice.
+type Call struct {
+	Notice int // its place in the file
+	*crowd.Call
 }
 
 // maker makes one field.
@@ -124,6 +131,11 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 		for _, s := range d.Streams {
 			s.Index = len(f.Streams)
 			f.Streams = append(f.Streams, s)
+			for i, n := range c.Notices {
+				if call := n.Calls[s.Reading]; call != nil {
+					s.Calls = append(s.Calls, Call{i, call})
+				}
+			}
 			key := [2]string{d.Cast.Kind.Name, s.Reading.Name}
 			peers[key] = append(peers[key], s)
 		}
@@ -175,10 +187,10 @@ func (f *Fleet) Candidates() []crowd.Candidate {
 func (f *Fleet) witnesses(p *crowd.Problems) {
 	f.sees = make([][]bool, len(f.Crowd.Witnesses))
 	for i, w := range f.Crowd.Witnesses {
-		if len(w.Who) == 0 {
+		if len(w.Who) == 0 && !w.Hears {
 			continue
 		}
-		f.sees[i] = make([]bool, len(f.Devices))
+		f.sees[i] = make([]bool, len(f.Devices)) // of messages, what hears notices sees none
 		for _, who := range w.Who {
 			devices, err := f.Select(who)
 			if err != nil {
@@ -207,7 +219,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				if err != nil {
 					continue // told when it is done
 				}
-				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && crowd.TopicMatches(w.Filter, topic) })
+				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && !w.Hears && crowd.TopicMatches(w.Filter, topic) })
 				if !seen && len(f.Crowd.Witnesses) > 0 {
 					p.Add(x.Pos, "the event %q: spoil: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
 				}

@@ -35,8 +35,9 @@ type Query struct {
 // String is the expression as it was written.
 func (q *Query) String() string { return q.source }
 
-// Parse compiles an expression.
-func Parse(source string) (*Query, error) {
+// Parse compiles an expression. Variables are names such as $topic, whose values each
+// evaluation is given.
+func Parse(source string, variables ...string) (*Query, error) {
 	q, err := gojq.Parse(source)
 	var code *gojq.Code
 	p := &Query{source: source}
@@ -44,7 +45,7 @@ func Parse(source string) (*Query, error) {
 		err = p.bound(reflect.ValueOf(q))
 	}
 	if err == nil {
-		code, err = gojq.Compile(q, gojq.WithFunction(product, 2, 2, multiply))
+		code, err = gojq.Compile(q, gojq.WithFunction(product, 2, 2, multiply), gojq.WithVariables(variables))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%q is not a jq expression: %s", source, strings.TrimPrefix(err.Error(), "gojq: "))
@@ -130,9 +131,9 @@ func multiply(_ any, args []any) any {
 }
 
 // run hands the results to see, until that says no.
-func (q *Query) run(v any, see func(any) bool) error {
+func (q *Query) run(v any, see func(any) bool, variables ...any) error {
 	if !q.watched {
-		return q.each(q.code.Run(v), see)
+		return q.each(q.code.Run(v, variables...), see)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), MaxTime)
 	defer cancel()
@@ -140,7 +141,7 @@ func (q *Query) run(v any, see func(any) bool) error {
 	go func() {
 		over <- watch(ctx, cancel)
 	}()
-	err := q.each(q.code.RunWithContext(ctx, v), see)
+	err := q.each(q.code.RunWithContext(ctx, v, variables...), see)
 	took := errors.Is(ctx.Err(), context.DeadlineExceeded)
 	cancel()
 	switch {
@@ -202,9 +203,10 @@ func (q *Query) All(v any) (list []any, err error) {
 	return list, nil
 }
 
-// One gives the first result; nil where there is none or it is null.
-func (q *Query) One(v any) (first any, err error) {
-	err = q.run(v, func(x any) bool { first = x; return false })
+// One gives the first result; nil where there is none or it is null. The values are those
+// of the variables that it was compiled with.
+func (q *Query) One(v any, values ...any) (first any, err error) {
+	err = q.run(v, func(x any) bool { first = x; return false }, values...)
 	if err != nil {
 		return nil, err
 	}

@@ -22,8 +22,9 @@ type Message struct {
 	Text     string // what the platform said, or what went wrong
 	Carried  []byte // JSON object of its fields
 	Meant    Meant
-	Copies   int  // how often it went out once more, as the plan says
-	Hole     bool // the record that it was due is lost in damage
+	Calls    uint64 // for notices, as of Page.Due
+	Copies   int    // how often it went out once more, as the plan says
+	Hole     bool   // the record that it was due is lost in damage
 }
 
 // Book is a whole ledger in memory: for short runs.
@@ -71,7 +72,7 @@ func (b *Book) add(r *Record) {
 	switch r.Type {
 	case DueRecord:
 		m := b.message(r.Stream, r.Seq)
-		m.Round, m.Due, m.Meant, m.Carried, m.Hole = r.Round, timeOf(r.At), r.Meant, bytes.Clone(r.Carried.B), false
+		m.Round, m.Due, m.Meant, m.Calls, m.Carried, m.Hole = r.Round, timeOf(r.At), r.Meant, r.Calls, bytes.Clone(r.Carried.B), false
 	case SentRecord:
 		m := b.message(r.Stream, r.Seq)
 		if m.Sent.IsZero() {

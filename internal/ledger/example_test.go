@@ -28,7 +28,7 @@ func Example() {
 	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state"})
 	w.Flush() // streams stand before what is told of them
 	page := w.Page()
-	page.Due(0, 1, 1, start.UnixNano(), ledger.ToKeep, []byte(`{"wave_m":0.4}`))
+	page.Due(0, 1, 1, start.UnixNano(), ledger.ToKeep, 0, []byte(`{"wave_m":0.4}`))
 	page.Sent(0, 1, start.Add(time.Millisecond).UnixNano(), false)
 	page.Settled(0, 1, start.Add(3*time.Millisecond).UnixNano(), outcome.Accepted, 0, "")
 	w.End(false)

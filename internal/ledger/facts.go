@@ -47,6 +47,30 @@ type Left struct {
 	Kept    time.Duration `json:"-"` // how long the broker keeps them; 0: without end
 }
 
+// Notice is what the platform must say by itself.
+type Notice struct {
+	Name    string
+	Witness int // that hears it
+	Within  time.Duration
+	Said    []Said
+	More    int // beyond MostSaid
+}
+
+// Said is that the platform said something by itself.
+type Said struct {
+	Notice  int
+	Stream  int    // the first of the device that it is about; -1: of none of the run
+	Device  string // as the platform calls it
+	Seen    time.Time
+	Stored  time.Time // by the platform's clock; zero where it does not tell
+	Row     uint64    // digest of the row's identity; 0: none is told
+	Perhaps bool      // it may be another delivery of an earlier one
+	Text    string    // what was heard, clipped
+}
+
+// MostSaid bounds how much of a notice is kept: of more, only the number.
+const MostSaid = 1_000_000
+
 // Gap is a time in which a witness could not hear.
 type Gap struct {
 	From, To time.Time // To is zero for: to the end
@@ -322,6 +346,7 @@ type Facts struct {
 	Rounds    []Round
 	Played    time.Time // when the last message of the last round was due
 	Witnesses []Witness
+	Notices   []Notice
 	Links     Links
 	Left      []Left
 	Deeds     Deeds

@@ -28,7 +28,7 @@ const FlushEvery = 250 * time.Millisecond
 const pageSize = 128 << 10
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 7 "
+const header = "runcrowd ledger 8 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -76,6 +76,8 @@ const (
 	recLeft
 	recCopied
 	recDone
+	recNotice
+	recSaid
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -93,6 +95,8 @@ type Stream struct {
 	Unseen []int
 	// Tolerances maps fields to how far a found number may be off.
 	Tolerances map[string]float64
+	// Calls has a bit for each notice that its values may call for.
+	Calls uint64
 	// Units maps fields to what they are measured in.
 	Units map[string]string
 }
@@ -135,6 +139,7 @@ type Writer struct {
 	// session is how often the file was opened again.
 	session            int
 	streams, witnesses int // that were defined
+	notices            int // the same
 
 	mu     sync.Mutex // guards what follows; never held while the file is written
 	err    error
@@ -477,6 +482,7 @@ func (w *Writer) Stream(index int, s Stream) {
 	for _, w := range s.Unseen {
 		p.uint(uint64(w))
 	}
+	p.uint(s.Calls)
 	p.end()
 }
 
@@ -505,7 +511,19 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.end()
 }
 
-// Round notes when a round sent. All streams and witnesses are defined before the first.
+// Notice defines a notice by its place in the file.
+func (w *Writer) Notice(index int, x *Notice) {
+	p := w.own
+	w.notices++
+	p.begin(recNotice)
+	p.uint(uint64(index))
+	p.text(x.Name)
+	p.uint(uint64(x.Witness))
+	p.int(int64(x.Within))
+	p.end()
+}
+
+// Round notes when a round sent. All streams, witnesses and notices are defined before the first.
 func (w *Writer) Round(r Round) {
 	p := w.own
 	p.begin(recRound)
@@ -516,6 +534,7 @@ func (w *Writer) Round(r Round) {
 	p.text(r.Speed)
 	p.uint(uint64(w.streams))
 	p.uint(uint64(w.witnesses))
+	p.uint(uint64(w.notices))
 	p.end()
 }
 
@@ -542,15 +561,17 @@ func (w *Writer) Left(link string, devices int, kept time.Duration) {
 	p.end()
 }
 
-// Due notes a message, and what the platform has to do with it. Carried is the JSON object
-// of its fields; it is copied.
-func (p *Page) Due(stream int, seq uint64, round int, due int64, meant Meant, carried []byte) {
+// Due notes a message, what the platform has to do with it, and which notices its values call
+// for: two bits for each, the lower one if they call for it, the higher one if they arm it
+// again. Carried is the JSON object of its fields; it is copied.
+func (p *Page) Due(stream int, seq uint64, round int, due int64, meant Meant, calls uint64, carried []byte) {
 	p.begin(recDue)
 	p.uint(uint64(stream))
 	p.uint(seq)
 	p.uint(uint64(round))
 	p.nano(due, false)
 	p.buf = append(p.buf, byte(meant))
+	p.uint(calls)
 	p.bytes(carried)
 	p.end()
 }
@@ -616,6 +637,21 @@ func (p *Page) Sighting(s *Sighting) {
 		p.text(name)
 	}
 	p.bytes(s.Values)
+	p.end()
+}
+
+// Said notes what the platform said by itself.
+func (p *Page) Said(witness int, x *Said) {
+	p.begin(recSaid)
+	p.uint(uint64(witness))
+	p.uint(uint64(x.Notice))
+	p.uint(uint64(x.Stream + 1))
+	p.text(x.Device)
+	p.when(x.Seen)
+	p.when(x.Stored)
+	p.uint(x.Row)
+	p.bool(x.Perhaps)
+	p.text(x.Text)
 	p.end()
 }
 

@@ -101,13 +101,13 @@ func written(t testing.TB, end bool) string {
 	w.Flush()
 	p := w.Page()
 	at := start.UnixNano()
-	p.Due(0, 1, 1, at, ledger.ToKeep, []byte(`{"wave_m":1}`))
+	p.Due(0, 1, 1, at, ledger.ToKeep, 0, []byte(`{"wave_m":1}`))
 	p.Sent(0, 1, at+1000, false)
 	p.Sent(0, 1, at+2000, false)
 	p.Settled(0, 1, at+3000, outcome.Refused, 135, "not authorized")
 	w.Flush()
-	p.Due(0, 2, 1, at+5000, ledger.ToKeep, []byte(`{"wave_m":2}`))
-	p.Due(1, 1, 1, at+6000, ledger.ToKeep, nil)
+	p.Due(0, 2, 1, at+5000, ledger.ToKeep, 0, []byte(`{"wave_m":2}`))
+	p.Due(1, 1, 1, at+6000, ledger.ToKeep, 0, nil)
 	q := w.WitnessPage(0)
 	q.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Seq: 2,
 		FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)})
@@ -376,7 +376,7 @@ func TestFollowing(t *testing.T) {
 		defer close(done)
 		p, carried := w.Page(), make([]byte, 40<<10)
 		for i := range uint64(messages) {
-			p.Due(0, i+1, 1, int64(i), ledger.ToKeep, carried[:1+i*7%uint64(len(carried))])
+			p.Due(0, i+1, 1, int64(i), ledger.ToKeep, 0, carried[:1+i*7%uint64(len(carried))])
 			w.Flush()
 		}
 	}()
@@ -437,7 +437,7 @@ func BenchmarkMessage(b *testing.B) {
 	carried := make([]byte, 120)
 	b.ReportAllocs()
 	for i := int64(1); b.Loop(); i++ {
-		p.Due(0, uint64(i), 1, i, ledger.ToKeep, carried)
+		p.Due(0, uint64(i), 1, i, ledger.ToKeep, 0, carried)
 		p.Sent(0, uint64(i), i, false)
 		p.Settled(0, uint64(i), i, outcome.Accepted, 0, "")
 	}

@@ -86,14 +86,16 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
 	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second, Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
+	w.Notice(0, &Notice{Name: "low-battery", Within: time.Second})
 	w.Round(Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	p := w.Page()
-	p.Due(0, 1, 1, start.UnixNano(), ToKeep, []byte(`{"a":1}`))
+	p.Due(0, 1, 1, start.UnixNano(), ToKeep, 0, []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1, false)
 	p.Copied(0, 1, start.UnixNano()+1)
 	p.Done(&Done{Event: "outage", Round: 1, Deed: Deed{"offline", "", "cut"}, At: start, Broke: true, Disturbs: true, Why: "no"})
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
+	p.Said(0, &Said{Device: "buoy-1", Seen: start, Text: "{}", Perhaps: true})
 	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})
 	p.Clock(0, -time.Second, time.Second)
 	p.Heard(0, 1, false, "why")
@@ -128,7 +130,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recDone)
+	assert.Len(t, table, recSaid)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.
@@ -143,7 +145,7 @@ func TestPagesDoNotWaitForTheDisk(t *testing.T) {
 	written := make(chan struct{})
 	go func() {
 		for seq := range uint64(100_000) {
-			p.Due(0, seq+1, 1, 1, ToKeep, make([]byte, 100))
+			p.Due(0, seq+1, 1, 1, ToKeep, 0, make([]byte, 100))
 		}
 		close(written)
 	}()

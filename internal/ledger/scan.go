@@ -45,9 +45,10 @@ type Record struct {
 	// At is when it was due, sent, settled, seen or told, and Stored when a sighting was
 	// stored, in Unix nanoseconds; 0 is no time.
 	At, Stored int64
-	Carried    Bytes // of DueRecord
-	Meant      Meant // of DueRecord
-	Anew       bool  // of SentRecord: after an earlier time, and it may be stored once more
+	Carried    Bytes  // of DueRecord
+	Meant      Meant  // of DueRecord
+	Calls      uint64 // of DueRecord
+	Anew       bool   // of SentRecord: after an earlier time, and it may be stored once more
 	Outcome    outcome.Outcome
 	Code       int
 	Text       Bytes // of SettledRecord and ToldRecord
@@ -79,6 +80,7 @@ type Scanner struct {
 	rounds             bool      // a round was read, which tells how much is defined
 	bare               bool      // a block of the first page was lost before that
 	streams, witnesses uint64    // that are defined
+	notices            uint64    // the same
 	hurt               bool      // bytes of the session are damaged
 	pages              map[int]*pageState
 	// unheard is, by witness, the last session in which a block of what it saw was lost.
@@ -296,7 +298,7 @@ func (s *Scanner) Finish() (*Facts, error) {
 		return nil, ErrNotALedger
 	}
 	s.settle(time.Time{})
-	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses))) || !s.rounds && s.bare {
+	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses)) || s.notices != uint64(len(f.Notices))) || !s.rounds && s.bare {
 		return nil, s.undefined()
 	}
 	for i := range f.Witnesses {
@@ -440,7 +442,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return s.stream(d)
 	case recRound:
 		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
-		s.rounds, s.streams, s.witnesses = true, d.uint(), d.uint()
+		s.rounds, s.streams, s.witnesses, s.notices = true, d.uint(), d.uint(), d.uint()
 		s.played = 0
 		return nil
 	case recOver:
@@ -470,6 +472,31 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 			return fmt.Errorf("witness %d comes after %d", i, len(f.Witnesses))
 		}
 		f.Witnesses = append(f.Witnesses, w)
+		return nil
+	case recNotice:
+		i, n := d.uint(), Notice{Name: d.text(), Witness: int(d.uint()), Within: time.Duration(d.int())}
+		if d.err == nil && i != uint64(len(f.Notices)) {
+			return fmt.Errorf("notice %d comes after %d", i, len(f.Notices))
+		}
+		if d.err == nil && n.Witness >= len(f.Witnesses) {
+			return fmt.Errorf("the notice %q is heard by a witness that is none", n.Name)
+		}
+		f.Notices = append(f.Notices, n)
+		return nil
+	case recSaid:
+		w, x := s.witness(d), Said{int(d.uint()), int(d.uint()) - 1, d.text(), d.when(), d.when(), d.uint(), d.bool(), d.text()}
+		if w == nil || d.err != nil {
+			return nil
+		}
+		if x.Notice >= len(f.Notices) || x.Stream >= len(f.Streams) {
+			return errors.New("what the platform said is of no notice, or of no device")
+		}
+		w.Sightings++
+		if n := &f.Notices[x.Notice]; len(n.Said) < MostSaid {
+			n.Said = append(n.Said, x)
+		} else {
+			n.More++
+		}
 		return nil
 	case recGap:
 		if w, x := s.witness(d), (Gap{d.when(), d.when(), d.bool(), d.bool(), d.text()}); w != nil {
@@ -508,7 +535,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recClosed:
 		return s.closed(d)
 	case recDue:
-		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Carried = DueRecord, s.index(d), d.uint(), int(d.uint()), d.nano(), Meant(d.byte()), d.part()
+		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Calls, r.Carried = DueRecord, s.index(d), d.uint(), int(d.uint()), d.nano(), Meant(d.byte()), d.uint(), d.part()
 		if d.err != nil {
 			return nil
 		}
@@ -587,6 +614,7 @@ func (s *Scanner) stream(d *decoder) error {
 	for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
 		x.Unseen = append(x.Unseen, int(d.uint()))
 	}
+	x.Calls = d.uint()
 	if d.err == nil && i != uint64(len(f.Streams)) {
 		return fmt.Errorf("stream %d comes after %d", i, len(f.Streams))
 	}

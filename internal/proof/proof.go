@@ -43,6 +43,7 @@ const (
 	OutOfOrder Measure = "out_of_order"
 	LetIn      Measure = "let_in"
 	Failed     Measure = "deeds_failed"
+	Notices    Measure = "notices"
 )
 
 // Requirement is one line of what must hold for a run to pass.
@@ -56,6 +57,9 @@ type Requirement struct {
 	Within  time.Duration // of a share: the time allowed; 0 is any
 	Limit   time.Duration // of delays and lag
 	Most    int           // of counts
+	Exact   bool          // of notices: nothing missing, late, repeated or uncalled-for
+	Notice  string        // which one; empty: all
+	Delay   Measure       // of notices: a percentile of their delays
 	Rounds  Rounds        // that must each fulfil it; none: all together
 }
 

@@ -57,6 +57,8 @@ type Document struct {
 	Commands        []asked               `json:"commands,omitempty"`
 	Mishaps         []tally.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
 	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
+	Notices         []notice              `json:"notices,omitempty"`
+	NoticesNotExact []tally.NoticeFinding `json:"notices_not_exact,omitempty"`
 	Witnesses       []tally.WitnessReport `json:"witnesses"`
 	Findings        []verdict.Finding     `json:"messages_not_proven"`
 	Alike           []tally.Alike         `json:"altered_alike,omitempty"`
@@ -131,6 +133,10 @@ func JSON(in *Input) ([]byte, error) {
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})
 	}
+	for _, n := range r.Notices {
+		d.Notices = append(d.Notices, notice{n, ms(n.Delays)})
+	}
+	d.NoticesNotExact = r.NoticeFindings
 	if d.Findings == nil {
 		d.Findings = []verdict.Finding{}
 	}

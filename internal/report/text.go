@@ -62,6 +62,7 @@ func Text(in *Input, st Style) string {
 	}
 	b.WriteString(delayTable(r))
 	asides(&b, r)
+	notices(&b, r, st)
 	deeds(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))
@@ -121,6 +122,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 		}
 		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", st.paint(bad, "NOT PROVEN"), proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
+	noticeLine(b, r, st)
 	for _, w := range r.Witnesses {
 		if w.Sightings == 0 && wasAsked(r, w.Proves) {
 			what, check := "heard no message of this run", "where it listens, and that it may"

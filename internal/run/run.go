@@ -220,8 +220,8 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proves.String(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Filter != "", Fields: rules(spec)})
-		if !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Fields: rules(spec)})
+		if !spec.Hears && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
 			continue
@@ -234,6 +234,9 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		}
 		s.witnesses = append(s.witnesses, w)
 		s.pages = append(s.pages, page)
+	}
+	for i, n := range c.Notices {
+		s.ledger.Notice(i, &ledger.Notice{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within})
 	}
 	s.ledger.Flush()
 	if opt.Judging != nil {
@@ -317,7 +320,7 @@ func query(s string) *jq.Query {
 // within is the time that the requirements allow a witness's proof.
 func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
 	for _, q := range c.Require {
-		if q.Measure == proof.Share && !q.Proven && q.Proof == w.Proves && q.Within > 0 {
+		if q.Measure == proof.Share && !q.Proven && q.Proof == w.Proves && !w.Hears && q.Within > 0 {
 			return q.Within
 		}
 	}
@@ -710,7 +713,7 @@ func (s *Session) Progress() Progress {
 				continue
 			}
 			spec := s.crowd.Witnesses[i]
-			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proves.String(), w.Missing(), w.StayOut()})
+			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proof(), w.Missing(), w.StayOut()})
 		}
 	}
 	return p

@@ -107,6 +107,8 @@ func (e roundExpect) Range(stream int) (from, to uint64) {
 
 func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[stream].Has(seq) }
 
+func (roundExpect) Calls() bool { return false } // its time is over
+
 // Busy tells whether a process plays or verifies the run of a folder.
 func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerFile)) }
 
@@ -207,6 +209,15 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 	defer wit.Stop()
 	if err := wit.Start(ctx); err != nil {
 		return err
+	}
+	if k, ok := wit.(witness.NoticeKnower); ok {
+		for n := range e.Notices {
+			if e.Notices[n].Witness == i {
+				for s := range e.Notices[n].Said {
+					k.KnowSaid(&e.Notices[n].Said[s])
+				}
+			}
+		}
 	}
 	if k, ok := wit.(witness.Knower); ok {
 		err := e.Cases(func(c *evidence.Case) error {

@@ -22,20 +22,28 @@ type Flaw struct {
 
 // flaws are all there are: what each does, and what it will do to some messages.
 var flaws = map[string]struct{ does, will string }{
-	"lose":    {"acknowledges and discards", "acknowledge %s and discard them"},
-	"forget":  {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not store them"},
-	"refuse":  {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)", "refuse %s and discard them"},
-	"ignore":  {"does not answer, and discards", "not answer %s, and discard them"},
-	"mute":    {"passes on and stores, but does not answer", "pass on and store %s, but not answer them"},
-	"delay":   {"acknowledges at once, passes on and stores later", "acknowledge %s at once, but pass them on and store them later"},
-	"repeat":  {"passes on and stores twice", "pass on and store %s twice"},
-	"reorder": {"passes on and stores after the next message of the same topic", "pass on and store %s after the next message of their topic"},
-	"alter":   {"changes the last number in the message", "change the last number in %s"},
-	"misfile": {"files under another device", "file %s under another device"},
-	"stale":   {"acknowledges and discards what is older than two seconds by its own time stamp, at", "acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
-	"admit":   {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
-	"cut":     {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
+	"lose":     {"acknowledges and discards", "acknowledge %s and discard them"},
+	"forget":   {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not store them"},
+	"refuse":   {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)", "refuse %s and discard them"},
+	"ignore":   {"does not answer, and discards", "not answer %s, and discard them"},
+	"mute":     {"passes on and stores, but does not answer", "pass on and store %s, but not answer them"},
+	"delay":    {"acknowledges at once, passes on and stores later", "acknowledge %s at once, but pass them on and store them later"},
+	"repeat":   {"passes on and stores twice", "pass on and store %s twice"},
+	"reorder":  {"passes on and stores after the next message of the same topic", "pass on and store %s after the next message of their topic"},
+	"alter":    {"changes the last number in the message", "change the last number in %s"},
+	"misfile":  {"files under another device", "file %s under another device"},
+	"stale":    {"acknowledges and discards what is older than two seconds by its own time stamp, at", "acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
+	"admit":    {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
+	"withhold": {"does not give a notice that its rules call for", "not give %s"},
+	"echo":     {"gives a notice twice", "give %s twice"},
+	"dawdle":   {"gives a notice late", "give %s late"},
+	"mistake":  {"gives a notice about another device", "give %s about another device"},
+	"clamour":  {"gives a notice at every message beyond a limit, not once", "give a notice at every message beyond a limit"},
+	"cut":      {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
 }
+
+// noticeFlaws are those of them that fall on what the stand-in says by itself.
+var noticeFlaws = map[string]struct{}{"withhold": {}, "echo": {}, "dawdle": {}, "mistake": {}, "clamour": {}}
 
 // FlawNames lists all flaws in alphabetical order.
 func FlawNames() []string {
@@ -55,11 +63,18 @@ func (f Flaw) Will() string {
 	if f.Name == "admit" { // it is no matter of single messages
 		return "will let in whoever shows wrong credentials"
 	}
-	some := fmt.Sprintf("%s%% of the messages", strconv.FormatFloat(f.Share*100, 'f', -1, 64))
+	if f.Name == "clamour" {
+		return "will " + flaws[f.Name].will
+	}
+	what := "message"
+	if _, of := noticeFlaws[f.Name]; of {
+		what = "notice"
+	}
+	some := fmt.Sprintf("%s%% of the "+what+"s", strconv.FormatFloat(f.Share*100, 'f', -1, 64))
 	if f.Count == 1 {
-		some = "one message"
+		some = "one " + what
 	} else if f.Count > 1 {
-		some = fmt.Sprintf("%d messages", f.Count)
+		some = fmt.Sprintf("%d %ss", f.Count, what)
 	}
 	will := fmt.Sprintf(flaws[f.Name].will, some)
 	if f.Count == 1 {
@@ -85,7 +100,7 @@ func ParseFlaw(text string) (Flaw, error) {
 	if _, known := flaws[name]; !known {
 		return f, fmt.Errorf("there is no flaw %q; there is %s", name, strings.Join(FlawNames(), ", "))
 	}
-	if timed && name != "delay" {
+	if timed && name != "delay" && name != "dawdle" {
 		return f, fmt.Errorf("the flaw %q takes no time; only delay does, such as delay=3@2s", name)
 	}
 	f.Delay = defaultDelay

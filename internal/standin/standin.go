@@ -68,6 +68,12 @@ type Config struct {
 	// MQTT, as a bearer token over HTTP. RegistryRate is how many it takes in a second.
 	Registry     bool
 	RegistryRate int
+	// Rules are by what it says something by itself: at NoticeTopic/DEVICE ("notices" if
+	// empty), at GET /notices, and by a POST to Hook, signed with HookSecret (X-Signature, the
+	// HMAC-SHA256 of the body in hexadecimal).
+	Rules            []Rule
+	NoticeTopic      string
+	Hook, HookSecret string
 	// Keep is how many messages are stored at most; more are told and dropped.
 	Keep int
 }
@@ -77,16 +83,17 @@ type StandIn struct {
 	MQTTAddr, HTTPAddr string // host:port that it listens on
 	WSAddr             string
 
-	cfg    Config
-	broker *mqtt.Server
-	guests guests
-	relay  *mqtt.Client
-	web    *http.Server
-	store  *store
-	chance *chance
-	known  *registry // nil: every device may send
-	grants grants
-	orders orders
+	cfg     Config
+	broker  *mqtt.Server
+	guests  guests
+	relay   *mqtt.Client
+	web     *http.Server
+	store   *store
+	chance  *chance
+	known   *registry // nil: every device may send
+	grants  grants
+	orders  orders
+	watched watch
 
 	visitors sync.Map // of connections, by *mqtt.Client
 
@@ -134,6 +141,14 @@ func Start(cfg Config) (*StandIn, error) {
 	caps.MaximumInflight = 65535
 	if cfg.Connections > 0 {
 		caps.MaximumClients = int64(cfg.Connections)
+	}
+	s.watched.beyond = map[string]bool{}
+	if s.cfg.NoticeTopic == "" {
+		s.cfg.NoticeTopic = "notices"
+	}
+	if cfg.Hook != "" {
+		s.watched.posts = make(chan Notice, 10_000)
+		go s.post()
 	}
 	s.grants.tokens = map[[sha256.Size]byte]visitor{}
 	s.orders = orders{commands: map[string][]json.RawMessage{}, answers: map[string][]json.RawMessage{}}
@@ -183,6 +198,7 @@ func Start(cfg Config) (*StandIn, error) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
 	mux.HandleFunc("GET /stored/{device}", s.store.read)
+	mux.HandleFunc("GET /notices", s.notices)
 	mux.HandleFunc("POST /publish/{topic...}", s.publish)
 	mux.HandleFunc("POST /commands/{device}", s.orders.put(&s.orders.commands))
 	mux.HandleFunc("GET /commands/{device}", s.orders.get(&s.orders.commands, "commands"))
@@ -480,12 +496,14 @@ func (s *StandIn) take(m *message) response {
 	}
 	if !hit {
 		s.store.keep(m.topic, m.payload, m.kind, m.props)
+		s.watch(m.topic, m.payload)
 		return passOn
 	}
 	switch f.Name {
 	case "lose", "stale":
 		return accept
 	case "forget":
+		s.watch(m.topic, m.payload)
 		return passOn
 	case "refuse":
 		return refuse
@@ -521,7 +539,7 @@ func (s *StandIn) fits(f Flaw, m *message) bool {
 		return ok
 	case "misfile":
 		return s.otherTopic(m.topic) != ""
-	case "admit":
+	case "admit", "withhold", "echo", "dawdle", "mistake", "clamour": // no matter of messages
 		return false
 	case "stale":
 		return old(m.payload)
@@ -543,6 +561,7 @@ func old(payload []byte) bool {
 // deliver stores a message and passes it on.
 func (s *StandIn) deliver(m *message) {
 	s.store.keep(m.topic, m.payload, m.kind, m.props)
+	s.watch(m.topic, m.payload)
 	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos},
 		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos), Properties: packets.Properties{User: m.user, ContentType: m.kind}})
 }
@@ -626,8 +645,13 @@ func (s *StandIn) publish(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusBadRequest, map[string]any{"error": "this path is no topic, or the body is too long"})
 		return
 	}
-	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic, Payload: body, PacketID: 1})
+	s.announce(topic, body)
 	w.WriteHeader(http.StatusAccepted)
+}
+
+// announce publishes something of the stand-in's own.
+func (s *StandIn) announce(topic string, body []byte) {
+	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic, Payload: body, PacketID: 1})
 }
 
 // unzip decompresses a body of bounded size.

@@ -40,7 +40,7 @@ func writeLedger(t require.TestingT, path string, b *ledger.Book, order []int) {
 	var deeds []func()
 	for stream, list := range b.Messages {
 		for _, m := range list {
-			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), ledger.ToKeep, m.Carried)
+			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), ledger.ToKeep, 0, m.Carried)
 			deeds = append(deeds, func() {
 				for range m.Attempts {
 					p.Sent(stream, m.Seq, m.Sent.UnixNano(), false)
@@ -200,7 +200,7 @@ func BenchmarkJudgeALedger(b *testing.B) {
 		stream, seq := i%streams, uint64(i/streams+1)
 		at := start.UnixNano() + int64(i)*20_000
 		body = fmt.Appendf(body[:0], `{"wave_m":%d.%02d,"water_c":9.%d,"depth_m":11.25,"under_m":9.9,"battery_v":12.%d}`, i%7, i%100, i%10, i%8)
-		p.Due(stream, seq, 1, at, ledger.ToKeep, body)
+		p.Due(stream, seq, 1, at, ledger.ToKeep, 0, body)
 		p.Sent(stream, seq, at+1000, false)
 		p.Settled(stream, seq, at+300_000, outcome.Accepted, 0, "")
 		q.Sighting(&ledger.Sighting{Stream: stream, Seq: seq, Seen: time.Unix(0, at+400_000),

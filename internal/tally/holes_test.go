@@ -35,7 +35,7 @@ func TestHolesAndConnections(t *testing.T) {
 	p.Link(&ledger.LinkEvent{Stream: 0, At: at(0), What: ledger.Remarked, Why: "a remark"})
 	// buoy-1 is away from 5 to 9; 4 to 8 are not sent. 12 and 13 are refused.
 	for seq := 1; seq <= 15; seq++ {
-		p.Due(0, uint64(seq), 1, at(seq).UnixNano(), ledger.ToKeep, []byte(`{}`))
+		p.Due(0, uint64(seq), 1, at(seq).UnixNano(), ledger.ToKeep, 0, []byte(`{}`))
 		switch {
 		case seq >= 5 && seq <= 9:
 			p.Settled(0, uint64(seq), at(20).UnixNano(), outcome.Unsent, 0, "still waiting")

@@ -25,6 +25,9 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	if q.Rounds.Name != "" {
 		return r.checkRounds(q)
 	}
+	if q.Measure == proof.Notices {
+		return r.checkNotices(q)
+	}
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	met := false
 	switch q.Measure {

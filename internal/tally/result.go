@@ -132,6 +132,8 @@ type Result struct {
 	Links            ledger.Links
 	Commands         []Asked
 	Mishaps          []Mishap // of commands
+	Notices          []NoticeCount
+	NoticeFindings   []NoticeFinding
 	Ended            bool
 	Interrupted      bool
 	Recovered        int // messages known only from sightings

@@ -41,6 +41,7 @@ type Tally struct {
 	proofs   [3]Proof
 	alike    map[likeness]*Alike
 	commands commands
+	notices  notices
 
 	stream int    // whose cases come now; -1: none yet
 	prev   uint64 // the last of its messages that was counted
@@ -262,6 +263,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	t.kind[v]++
 	counts(t.byRound, c.Round)[v]++
 	t.row(c, v)
+	t.notices.add(t.facts, c, v, recovered)
 	if v == verdict.Altered {
 		t.likenesses(c, s)
 	}
@@ -461,6 +463,7 @@ func (t *Tally) Merge(o *Tally) {
 			t.res.Findings = append(t.res.Findings, f)
 		}
 	}
+	t.notices.merge(&o.notices)
 	t.res.Unmatched = append(t.res.Unmatched, o.res.Unmatched...)
 	t.res.Unmatched = t.res.Unmatched[:min(len(t.res.Unmatched), maxUnmatched)]
 	t.res.UnmatchedCount += o.res.UnmatchedCount

@@ -39,6 +39,7 @@ type inquiry struct {
 	marked   bool // some row carried a mark, of whatever run
 	unmarked int
 	sample   string
+	rowsSaid map[uint64]bool // of notices, by identity
 }
 
 // newInquiry makes the core of an asking witness.
@@ -54,7 +55,10 @@ func (q *inquiry) Start(ctx Context) error {
 	if len(devices) == 0 {
 		return nil
 	}
-	return q.source.start(ctx, devices[0])
+	if err := q.source.start(ctx, devices[0]); err != nil || !q.spec.Hears {
+		return err
+	}
+	return q.askOld(ctx, devices)
 }
 
 // Stop implements Witness.
@@ -69,6 +73,7 @@ type sheet struct {
 	fresh  int             // rows of ours on this page that this answer had not brought yet
 	ours   int             // rows of ours on this page
 	rows   int             // rows on this page
+	old    bool            // they were there before the run: nothing of them is noted
 }
 
 // turn begins a page.
@@ -95,6 +100,10 @@ func (s *sheet) stale() bool { return s.ours > 0 && s.fresh == 0 }
 
 // row reads one row and notes what it holds.
 func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
+	if q.spec.Hears {
+		q.saidRow(row, on)
+		return
+	}
 	var parts []part
 	if q.body == nil { // most rows may be of others: those cost no more than this
 		parts = q.split(row, nil, -1)
@@ -266,6 +275,9 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	defer q.over()
 	all := q.devices()
 	room := q.spec.Wait
+	if q.spec.Hears && r.Expect.Calls() { // what the last message called for may take its time
+		sleep(ctx, q.spec.Wait)
+	}
 	if q.spec.Pace > 0 { // asking about each of them takes its time
 		room += time.Duration(float64(len(all)) / float64(q.spec.Pace) * float64(time.Second))
 	}
@@ -306,6 +318,8 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	switch {
 	case q.known.lostTrack():
 		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
+	case q.unnamed() != "":
+		return false, q.unnamed()
 	case q.unmarked > 0 && !q.marked && !q.any():
 		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
@@ -323,7 +337,7 @@ func orDefault(s string) string {
 func (q *inquiry) devices() []*fleet.Device {
 	var list []*fleet.Device
 	for _, d := range q.catalog.Fleet.Devices {
-		if q.sees(d) {
+		if q.sees(d) || q.spec.Hears {
 			list = append(list, d)
 			if !q.spec.PerDevice {
 				break
@@ -367,7 +381,7 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round) (pages i
 	unknowns := 0
 	for _, d := range devices {
 		g.Go(func() error {
-			n, err := q.source.ask(inner, question{d, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), &sheet{core: q, device: d}})
+			n, err := q.source.ask(inner, question{d, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), &sheet{core: q, device: d, old: r.N == 0}})
 			mu.Lock()
 			defer mu.Unlock()
 			pages += n

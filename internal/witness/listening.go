@@ -53,7 +53,7 @@ func newEar(b *base) (*ear, error) {
 			}
 			c.addTopic(topic, st.Index)
 		}
-		if t != nil || st.Device.Cast.Link.Protocol == crowd.MQTT {
+		if t != nil || st.Device.Cast.Link.Protocol == crowd.MQTT && spec.Callback == nil {
 			e.hasTopic[st.Device.Cast] = true
 		}
 	}
@@ -85,6 +85,12 @@ func (e *ear) remark(what string) {
 
 // take looks for the mark in one message and notes the sighting.
 func (e *ear) take(m *message) {
+	if e.spec.Hears && e.tap == nil {
+		if !m.retained { // it was said before
+			e.said(decoded(m.body), m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})
+		}
+		return
+	}
 	filed, known := e.catalog.topics[m.topic]
 	if !known {
 		filed = -1
@@ -196,6 +202,9 @@ func (e *ear) sighting(m *message, w whose, filed int, known bool, values any) {
 
 // Hear waits for what is missing.
 func (e *ear) Hear(ctx Context, r Round) (bool, string) {
+	if e.spec.Hears && r.Expect.Calls() { // what the last message called for may take its time
+		sleep(ctx, e.spec.Wait)
+	}
 	deadline := time.Now().Add(e.spec.Wait)
 	e.begin(r)
 	defer e.over()
@@ -208,13 +217,16 @@ func (e *ear) Hear(ctx Context, r Round) (bool, string) {
 	switch {
 	case !down.IsZero():
 		e.gap(&ledger.Gap{From: down, Why: why})
-		return false, "the subscription was lost: " + why
+		return false, e.source.lost() + why
 	case ctx.Err() != nil:
 		return false, "the hearing was cut short"
 	case !answered:
 		const why = "the platform no longer answers the witness"
 		e.gap(&ledger.Gap{From: last, Why: why})
 		return false, fmt.Sprintf("%s; it was heard last at %s", why, last.UTC().Format("15:04:05.000"))
+	}
+	if why := e.unnamed(); why != "" {
+		return false, why
 	}
 	e.countMu.Lock()
 	defer e.countMu.Unlock()

@@ -23,6 +23,8 @@ type listener interface {
 	// state is when something was heard last; and since when it cannot listen, and why;
 	// zero: it can.
 	state() (last, down time.Time, why string)
+	// lost begins the reason of a hearing that ends while it cannot listen.
+	lost() string
 	// stop ends listening, and returns when all its goroutines are gone.
 	stop()
 }

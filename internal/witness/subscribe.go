@@ -312,6 +312,9 @@ func (s *subscription) state() (last, down time.Time, why string) {
 	return last, s.down, s.why
 }
 
+// lost implements listener.
+func (*subscription) lost() string { return "the subscription was lost: " }
+
 // stop disconnects and ends the subscription's session.
 func (s *subscription) stop() {
 	if s.cancel == nil {

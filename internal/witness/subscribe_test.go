@@ -127,6 +127,7 @@ func (e expect) Range(stream int) (from, to uint64) {
 	return 0, 0
 }
 func (e expect) Excused(int, uint64) bool { return false }
+func (e expect) Calls() bool              { return false }
 
 func seqs(b *ledger.Book) []string {
 	var list []string

@@ -34,6 +34,8 @@ type Expect interface {
 	Range(stream int) (from, to uint64)
 	// Excused tells whether a message need not be found: it was refused or never sent.
 	Excused(stream int, seq uint64) bool
+	// Calls tells whether a message of the round may have called for a notice.
+	Calls() bool
 }
 
 // Context is the context of a hearing.
@@ -78,6 +80,8 @@ type base struct {
 	index   int
 	page    *ledger.Page
 	catalog *Catalog
+
+	notices []hearable // that it is there for
 
 	mu      sync.Mutex
 	found   [][]uint64 // a bit for each sequence number, by stream
@@ -282,7 +286,10 @@ func (b *base) StayOut() int {
 // New makes the witness of a file; page is where it writes.
 func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness, error) {
 	b := &base{spec: spec, index: index, page: page, catalog: c}
-	if spec.Filter == "" {
+	if err := b.hears(); err != nil {
+		return nil, err
+	}
+	if spec.Get != "" {
 		q, err := newInquiry(b)
 		if err == nil {
 			q.source, err = newQuery(spec, c)
@@ -290,7 +297,11 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 		return q, err
 	}
 	e, err := newEar(b)
-	if err == nil {
+	switch {
+	case err != nil:
+	case spec.Callback != nil:
+		e.source, err = newCallback(spec, c)
+	default:
 		e.source, err = newSubscription(spec, c)
 	}
 	return e, err

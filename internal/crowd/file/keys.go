@@ -24,6 +24,7 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 	{name: "plan", typ: sub(planMap), need: "{for: 1m}", doc: "When: what happens in a run."},
 	{name: "mark", typ: sub(markMap), def: "{field: mark}", doc: "Where the mark rides that tells messages apart, for all kinds that say nothing else."},
 	{name: "witnesses", typ: named("witnesses", sub(witnessMap)), doc: "How we know: where we look for messages on the platform's side."},
+	{name: "notices", typ: named("notices", sub(noticeMap)), doc: "What the platform must say by itself, exactly."},
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
 }}
 
@@ -449,17 +450,23 @@ var fieldRuleMap = &mapping{name: "field rule", doc: "What a platform does to a 
 	{name: "offset", typ: number, doc: "What is added then."},
 }}
 
-var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "get"}, notBoth: [][2]string{{"next", "page"}}, keys: []key{
-	{name: "proves", typ: word("received", "stored"), def: "received", need: "received", doc: "What it proves."},
+var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "get", "callback"}, some: []string{"proves", "hears"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}}, keys: []key{
+	{name: "proves", typ: word("received", "stored"), def: "received", doc: "What it proves of messages."},
+	{name: "hears", typ: word("notices"), doc: "It hears what the platform says by itself, and proves nothing of messages."},
 	{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
 	{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
 	{name: "link", typ: plain, doc: "The link it listens on; of a query, the HTTP link whose TLS, user or access token it shares."},
 	{name: "qos", typ: whole(0, 2), def: "2", goes: "MQTT", doc: "Quality of service of the subscription."},
 	{name: "topic", typ: template, goes: "MQTT", doc: "Where messages come out, if not at their own topic."},
 	{name: "get", typ: plain, doc: "An address to ask, with ${device}, ${from} and ${to}; once for each device if it names the device."},
+	{name: "callback", typ: plain, doc: "An address of this machine that the platform calls with POST or PUT, such as http://127.0.0.1:9099/from-platform: it listens there."},
+	{name: "wants", typ: headers, goes: "HTTP", doc: "Headers that a call must show, such as a secret or a signature made of its body: {X-Signature: \"${bytes_hex(hmac('sha256', env.HOOK_KEY, body))}\"}. Others are answered 401."},
+	{name: "answer", typ: sub(callAnswerMap), goes: "HTTP", doc: "What calls are answered on purpose in place of 200: does the platform try again?"},
+	{name: "cert", typ: filename, goes: "HTTP", doc: "The certificate of a callback over https, in PEM."},
+	{name: "key", typ: filename, goes: "HTTP", doc: "Its key."},
 	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
 	{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "10s", goes: "HTTP", doc: "How long an answer may take."},
-	{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer; a query needs it."},
+	{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer, or of a call; a query needs it."},
 	{name: "time", typ: jqText, doc: "When a row was stored."},
 	{name: "mark", typ: jqText, doc: "The mark in a row; if not given, where the kind says it rides."},
 	{name: "device", typ: jqText, doc: "The device a row is filed under."},
@@ -475,6 +482,24 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "max_row", typ: size, def: "1 MiB", goes: "HTTP", doc: "The longest row that is read."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
 	{name: "linger", typ: duration(0, time.Hour), def: "1s", doc: "How long it goes on looking for repeats when nothing is missing."},
+}}
+
+var callAnswerMap = &mapping{name: "answer of a callback", doc: "What the first calls are answered; what is answered so counts as not heard. Without times and for, all are.", keys: []key{
+	{name: "status", typ: whole(200, 599), def: "200", doc: "The HTTP status, such as 503."},
+	{name: "times", typ: whole(1, 1_000_000), doc: "For so many calls."},
+	{name: "for", typ: duration(time.Millisecond, quantity.Day), doc: "For so long after the first call."},
+	{name: "delay", typ: duration(0, time.Hour), doc: "How long each answer takes."},
+}}
+
+var noticeMap = &mapping{name: "notice", doc: "What the platform must say by itself when the values of a device call for it: once for each time.", keys: []key{
+	{name: "heard_by", typ: plain, need: "alarm", doc: "The witness that hears it, one with hears: notices."},
+	{name: "about", typ: jqText, need: ".device", doc: "Where what was heard names the device. $topic is the topic that it came at, such as $topic | split(\"/\")[1]."},
+	{name: "match", typ: jqText, doc: "Whether what was heard is this notice, such as .rule == \"low-battery\"; if not given, all is."},
+	{name: "called", typ: template, def: "${device}", doc: "What the platform calls a device."},
+	{name: "reading", typ: plain, doc: "The reading whose values call for it, where several have the fields."},
+	{name: "when", typ: plain, need: "battery_v < 11", doc: "A formula over the fields of one reading and the properties. When it becomes true, the platform must say so once."},
+	{name: "until", typ: plain, doc: "When this becomes true, the next time counts again. If not given, when \"when\" is no longer true; false: never."},
+	{name: "within", typ: duration(time.Millisecond, quantity.Day), def: "10s", doc: "How long the platform may take, from when the message was sent."},
 }}
 
 var requireMap = func() *mapping {
@@ -493,6 +518,11 @@ var requireMap = func() *mapping {
 	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Not known where none was sent."}, {"deeds_failed", "Deeds that could not be done, and commands of events that were not answered: at most this many; 0 where an event enrolls, withdraws or gives a command."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
+	for _, q := range []string{"p50", "p90", "p99", "worst"} {
+		m.keys = append(m.keys, key{name: "notices_" + q, typ: duration(time.Microsecond, quantity.Day), doc: "The longest allowed from the message that calls for a notice until it was heard: " + map[string]string{"p50": "the 50th percentile.", "p90": "the 90th percentile.", "p99": "the 99th percentile.", "worst": "of any."}[q]})
+	}
+	exact := node{"anyOf": []node{{"const": "exact"}, {"type": "string", "pattern": `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`}}}
+	m.keys = append(m.keys, key{name: "notices", typ: special("exact, a percentage, or names of notices to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required of its own accord. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
 	return m
 }()
@@ -509,5 +539,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, fieldRuleMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
 }

@@ -128,6 +128,9 @@ func (r *reader) root(root *yaml.Node) {
 	if n := o.get("witnesses"); n != nil {
 		r.witnesses(n)
 	}
+	if n := o.get("notices"); n != nil {
+		r.notices(n)
+	}
 	r.require(o.get("require"))
 }
 

@@ -30,21 +30,27 @@ func (r *reader) witnesses(n *yaml.Node) {
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
 		w.Proves = proof.Received
 		before := len(r.List)
-		if o.word("proves") == "stored" {
+		if w.Hears = o.get("hears") != nil && o.word("hears") != ""; w.Hears {
+			r.misplaced(o, what, "hears: notices", "proves", "who", "mark", "device", "reading", "values", "fields", "topic", "body")
+		} else if o.need("proves", "received"); o.word("proves") == "stored" {
 			w.Proves = proof.Stored
 		}
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
-		subscribe, get := o.get("subscribe"), o.get("get")
+		subscribe, get, callback := o.get("subscribe"), o.get("get"), o.get("callback")
+		several := slices.DeleteFunc([]*yaml.Node{subscribe, get, callback}, func(n *yaml.Node) bool { return n == nil })
 		switch {
-		case subscribe != nil && get != nil:
-			r.Add(pos(get), "%s has both subscribe and get; make two witnesses of it", what)
+		case len(several) > 1:
+			r.Add(pos(several[1]), "%s has more than one of subscribe, get and callback; make a witness of each", what)
 		case subscribe != nil:
 			r.subscription(w, o, what)
-			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_page", "max_row", "body")
+			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_page", "max_row", "body", "wants", "answer", "cert", "key")
+		case callback != nil:
+			r.callback(w, o, what)
+			r.misplaced(o, what, "a callback", "link", "qos", "topic", "headers", "timeout", "row", "next", "page", "pace", "max_page", "max_row", "body")
 		case get != nil:
 			r.query(w, o, what)
-			r.misplaced(o, what, "a query", "qos", "topic")
+			r.misplaced(o, what, "a query", "qos", "topic", "wants", "answer", "cert", "key")
 			if ln := o.get("link"); ln != nil {
 				if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.HTTP {
 					r.Add(pos(ln), "%s: link: %q speaks %s; a query may use the TLS of an HTTP link", what, w.Link.Name, w.Link.Protocol)
@@ -52,8 +58,8 @@ func (r *reader) witnesses(n *yaml.Node) {
 					r.witnessCredentials(w, what)
 				}
 			}
-		case !o.near["subscribe"] && !o.near["get"]:
-			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER or get: ADDRESS", what)
+		case !o.near["subscribe"] && !o.near["get"] && !o.near["callback"]:
+			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER, get: ADDRESS or callback: ADDRESS", what)
 		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
 			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row} {
@@ -283,7 +289,7 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
 	w.Timeout = o.span("timeout")
 	o.need("rows", ".rows[]")
-	if !w.PerDevice && o.get("device") == nil {
+	if !w.PerDevice && o.get("device") == nil && !w.Hears {
 		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
 	}
 }
@@ -297,6 +303,10 @@ func (r *reader) require(n *yaml.Node) {
 		for _, e := range r.entries(n, "require") {
 			if e.key.Value == "rounds" {
 				r.requireRounds(o.vals["rounds"])
+				continue
+			}
+			if strings.HasPrefix(e.key.Value, "notices") && o.vals[e.key.Value] != nil {
+				r.requireNotices(o, e.key.Value)
 				continue
 			}
 			if v := o.vals[e.key.Value]; v != nil {
@@ -317,14 +327,22 @@ func (r *reader) require(n *yaml.Node) {
 	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "deeds_failed", Text: "0", Measure: proof.Failed})
 	}
+	if len(c.Notices) > 0 && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Notices }) {
+		c.Require = append(c.Require, proof.Requirement{Key: "notices", Text: "exact", Measure: proof.Notices, Exact: true})
+	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
-			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Get != "" && w.Time == "" {
+			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && !w.Hears && w.Get != "" && w.Time == "" {
 				r.Add(at[q.Key], "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
 			}
 		}
 	}
 	for _, w := range c.Witnesses {
+		if w.Wait == 0 && w.Hears {
+			for _, n := range c.NoticesOf(w) {
+				w.Wait = max(w.Wait, n.Within)
+			}
+		}
 		if w.Wait == 0 {
 			w.Wait = 10 * time.Second
 			for _, q := range c.Require {
@@ -463,7 +481,7 @@ func (r *reader) canBeProven(q proof.Requirement, at crowd.Pos, what string) {
 		return
 	}
 	for _, w := range r.crowd.Witnesses {
-		if w.Proves == q.Proof {
+		if w.Proves == q.Proof && !w.Hears {
 			return
 		}
 	}

@@ -1,0 +1,151 @@
+package report
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
+)
+
+type notice struct {
+	tally.NoticeCount
+	Delays delays `json:"delays_ms"`
+}
+
+// noticeLine says in one line how the notices fared.
+func noticeLine(b *strings.Builder, r *tally.Result, st Style) {
+	if len(r.Notices) == 0 {
+		return
+	}
+	var all tally.NoticeCount
+	for _, n := range r.Notices {
+		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
+		all.Unknown, all.Repeated, all.Uncalled = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+	}
+	var parts []string
+	for _, x := range noticeParts(&all) {
+		if x.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", x.n, x.verdict))
+		}
+	}
+	given := fmt.Sprintf("%d of %s given", all.Given, plural(all.Called, "notice"))
+	switch {
+	case len(parts) > 0 && len(parts) == 1 && all.Unknown > 0:
+		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(doubt, "NOTICES UNDECIDED"), given, parts[0])
+	case len(parts) > 0:
+		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(bad, "NOTICES NOT EXACT"), given, strings.Join(parts, ", "))
+	case all.Called == 0:
+		fmt.Fprintf(b, "%s  none was called for, and none came\n", st.paint(good, "NOTICES EXACT"))
+	default:
+		fmt.Fprintf(b, "%s  %s, each once and in time, and no other one\n", st.paint(good, "NOTICES EXACT"), given)
+	}
+}
+
+type noticePart struct {
+	n       int
+	verdict tally.NoticeVerdict
+	meaning string
+}
+
+// noticeParts are what is not as it should be, the worst first.
+func noticeParts(n *tally.NoticeCount) []noticePart {
+	return []noticePart{
+		{n.Missing, tally.Missing, "it was called for, and never heard"},
+		{n.Uncalled, tally.Uncalled, "it was heard, and nobody had called for it"},
+		{n.Repeated, tally.Twice, "it was heard more than once"},
+		{n.Late, tally.LateOne, "it was heard after the time allowed"},
+		{n.Unknown, tally.Unsure, "whether it was given, or called for, is not known"},
+	}
+}
+
+// notices tells how each notice fared, and what was wrong.
+func notices(b *strings.Builder, r *tally.Result, st Style) {
+	if len(r.Notices) == 0 {
+		return
+	}
+	number := func(n int) string {
+		if n == 0 {
+			return "-"
+		}
+		return fmt.Sprint(n)
+	}
+	t := newTable()
+	row := table.Row{"notice", "heard by", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "after p50", "worst"}
+	t.AppendHeader(row)
+	var c []table.ColumnConfig
+	for i := 3; i <= len(row); i++ {
+		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(c)
+	var all tally.NoticeCount
+	strange := 0
+	for _, n := range r.Notices {
+		p50, worst := "-", "-"
+		if n.Delays.N > 0 {
+			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
+		}
+		t.AppendRow(table.Row{n.Name, n.Witness, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Uncalled), number(n.Unknown), p50, worst})
+		all.Missing, all.Late, all.Unknown = all.Missing+n.Missing, all.Late+n.Late, all.Unknown+n.Unknown
+		all.Repeated, all.Uncalled = all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+		strange += n.Strange
+	}
+	fmt.Fprintf(b, "\nNotices: what the platform had to say by itself\n%s", indent(t.Render()))
+	if strange > 0 {
+		fmt.Fprintf(b, "  %d more were about devices that are none of this run.\n", strange)
+	}
+	for _, x := range noticeParts(&all) {
+		if x.n == 0 {
+			continue
+		}
+		style := bad
+		if x.verdict == tally.Unsure {
+			style = doubt
+		}
+		fmt.Fprintf(b, "\n%s: %s", st.paint(style, string(x.verdict)), x.meaning)
+		if x.n > perVerdict {
+			fmt.Fprintf(b, " (%d of %d shown)", perVerdict, x.n)
+		}
+		b.WriteByte('\n')
+		shown := 0
+		for i := range r.NoticeFindings {
+			if f := &r.NoticeFindings[i]; f.Verdict == x.verdict && shown < perVerdict {
+				shown++
+				noticeFinding(b, f, st)
+			}
+		}
+	}
+}
+
+// noticeFinding tells one notice, with its messages.
+func noticeFinding(b *strings.Builder, f *tally.NoticeFinding, st Style) {
+	fmt.Fprintf(b, "  %s %s", st.paint(head, f.Device), f.Notice)
+	if !f.Heard.IsZero() {
+		fmt.Fprintf(b, "  heard %s", stamp(f.Heard))
+	}
+	if f.Why != "" {
+		fmt.Fprintf(b, "  %s", f.Why)
+	}
+	b.WriteByte('\n')
+	turn := func(what string, t *tally.Turn) {
+		if t != nil {
+			fmt.Fprintf(b, "    %-10s %s #%d at %s  %s\n", what, f.Reading, t.Seq, stamp(t.Sent), clip(t.Carried))
+		}
+	}
+	turn("before", f.Before)
+	switch f.Verdict {
+	case tally.Uncalled:
+		turn("last", f.Call)
+	default:
+		turn("called by", f.Call)
+	}
+	if f.Said != "" {
+		fmt.Fprintf(b, "    %-10s %s\n", "said", clip(f.Said))
+	}
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("15:04:05.000") }

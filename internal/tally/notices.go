@@ -1,0 +1,551 @@
+package tally
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/proof"
+	"runcrowd/internal/verdict"
+)
+
+// NoticeVerdict is what became of a notice that was called for, or that was heard.
+type NoticeVerdict string
+
+// The verdicts of notices.
+const (
+	Given    NoticeVerdict = "given"
+	Missing  NoticeVerdict = "missing"
+	LateOne  NoticeVerdict = "late"
+	Twice    NoticeVerdict = "repeated"
+	Uncalled NoticeVerdict = "uncalled-for"
+	Unsure   NoticeVerdict = "unknown"
+)
+
+// NoticeCount is how one notice fared. Called is the sum of Given, Missing, Late and those
+// Unknown that were called for; Repeated and Uncalled are counted beside it.
+type NoticeCount struct {
+	Name     string `json:"name"`
+	Witness  string `json:"heard_by"`
+	Called   int    `json:"called_for"`
+	Given    int    `json:"given"`
+	Missing  int    `json:"missing"`
+	Late     int    `json:"late"`
+	Unknown  int    `json:"unknown"`
+	Repeated int    `json:"repeated"`
+	Uncalled int    `json:"uncalled_for"`
+	// Strange are about devices that are none of the run: nobody is blamed for them.
+	Strange int    `json:"about_other_devices"`
+	Delays  Delays `json:"-"`
+}
+
+// Exact tells whether each was given once and in time, and no other one came.
+func (n *NoticeCount) Exact() bool { return n.Given == n.Called && n.Repeated+n.Uncalled == 0 }
+
+// Turn is a message at which it was decided whether a notice is called for.
+type Turn struct {
+	Seq     uint64    `json:"seq"`
+	Sent    time.Time `json:"sent"`
+	Carried string    `json:"carried,omitempty"`
+}
+
+// NoticeFinding is a notice that is not as it should be.
+type NoticeFinding struct {
+	Notice  string        `json:"notice"`
+	Verdict NoticeVerdict `json:"verdict"`
+	Device  string        `json:"device"`
+	Reading string        `json:"reading,omitempty"`
+	Before  *Turn         `json:"message_before,omitempty"`
+	Call    *Turn         `json:"message,omitempty"` // that called for it; of those that nobody called for, the last one before
+	Heard   time.Time     `json:"heard,omitzero"`
+	Said    string        `json:"said,omitempty"`
+	Why     string        `json:"why,omitempty"`
+}
+
+// about is one notice of one device.
+type about struct {
+	notice int
+	device string
+}
+
+// turn is a message, or several alike in a row, that calls for a notice or arms it again.
+type turn struct {
+	from, to    int64 // when they reached the platform, as far as we know; Unix nanoseconds
+	answered    int64 // when the first was acknowledged; 0: it was not
+	first, last uint64
+	round       int
+	calls, arms bool
+	sure        bool // the platform has it, as it was sent
+	carried     string
+	before      *Turn
+}
+
+// history is what the messages of one device say of one notice.
+type history struct {
+	stream int
+	turns  []turn
+	prev   Turn // the last message
+}
+
+// mostTexts bounds how many messages are kept for people.
+const mostTexts = 10_000
+
+// notices gathers what calls for notices.
+type notices struct {
+	by    map[about]*history
+	texts int
+}
+
+// add takes a message that was judged.
+func (n *notices) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, recovered bool) {
+	mask := f.Streams[c.Stream].Calls
+	if mask == 0 {
+		return
+	}
+	for i := range f.Notices {
+		if mask&(1<<i) == 0 {
+			continue
+		}
+		k := about{i, f.Streams[c.Stream].Device}
+		h := n.by[k]
+		if h == nil {
+			if n.by == nil {
+				n.by = map[about]*history{}
+			}
+			h = &history{stream: c.Stream}
+			n.by[k] = h
+		}
+		n.turn(h, c, v, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
+	}
+}
+
+// reached tells whether the platform has a message as it was sent; or whether it may have it.
+func reached(c *evidence.Case, v verdict.Verdict) (sure, perhaps bool) {
+	apart := c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard
+	switch {
+	case c.Sent.IsZero() && v != verdict.Unknown:
+		return false, false
+	case apart:
+		return false, v != verdict.Proven
+	case v == verdict.Proven, v == verdict.Repeated, v == verdict.Late, v == verdict.Unacknowledged:
+		return true, true
+	case v == verdict.Refused, v == verdict.Dropped:
+		return false, false
+	}
+	return false, true
+}
+
+func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, recovered, calls, arms bool) {
+	sure, perhaps := reached(c, v)
+	if recovered { // its values are not known
+		calls, arms, sure, perhaps = true, true, false, true
+	}
+	at := c.Sent
+	if c.Attempts > 1 && !c.At.IsZero() {
+		at = c.At // it may have been taken any time until then, and hardly before those that were sent with it
+	}
+	if at.IsZero() {
+		at = h.prev.Sent
+	}
+	before := h.prev
+	h.prev = Turn{Seq: c.Seq, Sent: at}
+	if n.texts < mostTexts && !recovered {
+		h.prev.Carried = clipped(c.Carried())
+	}
+	if !perhaps || !calls && !arms {
+		return
+	}
+	when := at.UnixNano()
+	if k := len(h.turns); k > 0 && sure {
+		if last := &h.turns[k-1]; last.sure && last.calls == calls && last.arms == arms && !(calls && arms) && when >= last.to {
+			last.to, last.last = when, c.Seq
+			return
+		}
+	}
+	t := turn{from: when, to: when, first: c.Seq, last: c.Seq, round: c.Round, calls: calls, arms: arms, sure: sure}
+	if c.Outcome == outcome.Accepted {
+		t.answered = c.At.UnixNano()
+	}
+	if calls && h.prev.Carried != "" {
+		n.texts++
+		t.carried = h.prev.Carried
+		if before.Seq > 0 {
+			t.before = &before
+		}
+	}
+	h.turns = append(h.turns, t)
+}
+
+func clipped(b []byte) string {
+	if r := []rune(string(b)); len(r) > 300 {
+		return string(r[:300]) + "…"
+	}
+	return string(b)
+}
+
+// merge adds those of other devices.
+func (n *notices) merge(o *notices) {
+	for k, h := range o.by {
+		if n.by == nil {
+			n.by = map[about]*history{}
+		}
+		n.by[k] = h
+	}
+}
+
+// call is a notice that is called for.
+type call struct {
+	*turn
+	sure    bool
+	armed   int64 // when it was armed again for sure; 0: never
+	heard   *ledger.Said
+	late    bool
+	whether bool // whether it was in time is not known
+}
+
+// expected works out which notices a device's messages call for.
+//
+// What the platform knew of the device before the run is not known, nor what became of a
+// message that may have been lost: then both are followed, the notice armed and not.
+func (h *history) expected() (list []call) {
+	slices.SortStableFunc(h.turns, func(a, b turn) int {
+		return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.first, b.first))
+	})
+	armed, raised := true, true
+	for i := range h.turns {
+		t := &h.turns[i]
+		steady := t.sure
+		if i > 0 && h.turns[i-1].to > t.from && (h.turns[i-1].calls != t.calls || h.turns[i-1].arms != t.arms) {
+			steady = false // others of the turn before came behind this one
+		}
+		if i+1 < len(h.turns) && t.to > h.turns[i+1].from && (h.turns[i+1].calls != t.calls || h.turns[i+1].arms != t.arms) {
+			steady = false
+		}
+		if t.calls && armed {
+			list = append(list, call{turn: t, sure: steady && !raised && !t.arms})
+		}
+		switch {
+		case !steady || t.calls && t.arms:
+			armed, raised = armed || t.arms, raised || t.calls
+		case t.calls:
+			armed, raised = false, true
+		default:
+			armed, raised = true, false
+			if n := len(list); n > 0 && list[n-1].armed == 0 {
+				list[n-1].armed = t.from
+			}
+		}
+	}
+	return list
+}
+
+// span is when something was said: at least and at most.
+type span struct {
+	x        *ledger.Said
+	from, to int64
+}
+
+// early is how much before its message a notice may seem to be heard: both are told by one
+// clock, and by different goroutines.
+const early = int64(20 * time.Millisecond)
+
+// spans are when things were said, by our clock.
+func spans(list []*ledger.Said, w *ledger.Witness) []span {
+	out := make([]span, len(list))
+	for i, x := range list {
+		s := span{x, x.Seen.UnixNano(), x.Seen.UnixNano()}
+		if !w.Listens {
+			s.from = 0
+			if !x.Stored.IsZero() && w.Clock != nil {
+				s.from = x.Stored.Add(-w.Clock.Most).UnixNano()
+				s.to = min(s.to, x.Stored.Add(-w.Clock.Least).UnixNano())
+			}
+		}
+		out[i] = s
+	}
+	slices.SortStableFunc(out, func(a, b span) int { return cmp.Compare(a.to, b.to) })
+	return out
+}
+
+// match gives each call what was said for it, and returns what is left over.
+func match(calls []call, said []span, within time.Duration) (over []span) {
+	give := func(s span, inTime bool) bool {
+		best := -1
+		for i := range calls {
+			c := &calls[i]
+			if c.heard != nil || c.from > s.to+early {
+				continue
+			}
+			limit := max(c.from, c.answered) + int64(within)
+			if inTime && s.to > limit && (s.from > limit || s.from == 0) {
+				continue
+			}
+			if best < 0 || c.sure && !calls[best].sure {
+				best = i
+			}
+		}
+		if best < 0 {
+			return false
+		}
+		c := &calls[best]
+		limit := max(c.from, c.answered) + int64(within)
+		c.heard, c.late = s.x, s.from > limit
+		c.whether = !c.late && s.to > limit
+		return true
+	}
+	var rest []span
+	for _, s := range said {
+		if !give(s, true) {
+			rest = append(rest, s)
+		}
+	}
+	for _, s := range rest {
+		if !give(s, false) {
+			over = append(over, s)
+		}
+	}
+	return over
+}
+
+// result judges all notices.
+func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, findings []NoticeFinding) {
+	if len(f.Notices) == 0 {
+		return nil, nil
+	}
+	said := map[about][]*ledger.Said{}
+	counts = make([]NoticeCount, len(f.Notices))
+	delay := make([]*delays, len(f.Notices))
+	for i := range f.Notices {
+		x := &f.Notices[i]
+		counts[i].Name, counts[i].Witness, delay[i] = x.Name, f.Witnesses[x.Witness].Name, newDelays()
+		for k := range x.Said {
+			s := &x.Said[k]
+			if s.Stream < 0 {
+				counts[i].Strange++
+				continue
+			}
+			key := about{i, f.Streams[s.Stream].Device}
+			said[key] = append(said[key], s)
+		}
+	}
+	keys := make([]about, 0, len(n.by)+len(said))
+	for k := range n.by {
+		keys = append(keys, k)
+	}
+	for k := range said {
+		if n.by[k] == nil {
+			keys = append(keys, k)
+		}
+	}
+	slices.SortFunc(keys, func(a, b about) int {
+		return cmp.Or(cmp.Compare(a.notice, b.notice), cmp.Compare(a.device, b.device))
+	})
+	kept := map[NoticeVerdict]int{}
+	for _, k := range keys {
+		h := n.by[k]
+		if h == nil {
+			h = &history{stream: -1}
+		}
+		c, x := &counts[k.notice], &f.Notices[k.notice]
+		w := &f.Witnesses[x.Witness]
+		calls := h.expected()
+		over := match(calls, spans(said[k], w), x.Within)
+		find := func(v NoticeVerdict, t *turn, s *ledger.Said, why string) {
+			if kept[v]++; opt.PerVerdict > 0 && kept[v] > opt.PerVerdict {
+				return
+			}
+			y := NoticeFinding{Notice: x.Name, Verdict: v, Device: k.device, Why: why}
+			if t != nil {
+				y.Reading = f.Streams[h.stream].Reading
+				y.Call, y.Before = &Turn{t.first, time.Unix(0, t.from), t.carried}, t.before
+				if v == Uncalled && t.last > t.first && t.to <= s.Seen.UnixNano() { // the last one before it
+					y.Call, y.Before = &Turn{t.last, time.Unix(0, t.to), ""}, nil
+				}
+			}
+			if s != nil {
+				y.Heard, y.Said = s.Seen, s.Text
+			}
+			findings = append(findings, y)
+		}
+		for i := range calls {
+			q := &calls[i]
+			switch {
+			case q.heard != nil:
+				c.Called++
+				if d := time.Duration(q.heard.Seen.UnixNano() - q.from); w.Listens {
+					delay[k.notice].add(max(0, d))
+				}
+				switch {
+				case q.late:
+					c.Late++
+					find(LateOne, q.turn, q.heard, fmt.Sprintf("heard %s after the message was sent; %s is allowed", round(time.Duration(q.heard.Seen.UnixNano()-q.from)), x.Within))
+				case q.whether:
+					c.Unknown++
+					find(Unsure, q.turn, q.heard, "whether it was in time is not known: the platform's clock and ours do not allow it")
+				default:
+					c.Given++
+				}
+			case !q.sure:
+				c.Called++
+				c.Unknown++
+				find(Unsure, q.turn, nil, h.doubt(q))
+			default:
+				c.Called++
+				if why := unheard(f, w, q, x.Within); why != "" {
+					c.Unknown++
+					find(Unsure, q.turn, nil, why)
+					continue
+				}
+				c.Missing++
+				find(Missing, q.turn, nil, "")
+			}
+		}
+		for _, s := range over {
+			if s.x.Perhaps {
+				continue
+			}
+			var last *call
+			for i := range calls {
+				if calls[i].from <= s.to+early {
+					last = &calls[i]
+				}
+			}
+			if last != nil && (last.armed == 0 || s.from < last.armed+int64(x.Within)) {
+				c.Repeated++
+				find(Twice, last.turn, s.x, "")
+				continue
+			}
+			c.Uncalled++
+			var t *turn
+			for i := range h.turns {
+				if h.turns[i].from <= s.to {
+					t = &h.turns[i]
+				}
+			}
+			find(Uncalled, t, s.x, "")
+		}
+	}
+	for i := range counts {
+		counts[i].Strange += f.Notices[i].More
+		counts[i].Delays = delay[i].percentiles()
+	}
+	return counts, findings
+}
+
+func round(d time.Duration) time.Duration {
+	if d < time.Second {
+		return d.Round(time.Millisecond)
+	}
+	return d.Round(10 * time.Millisecond)
+}
+
+// doubt tells why it is not known whether a notice was called for.
+func (h *history) doubt(q *call) string {
+	if !q.turn.sure {
+		return "whether the message reached the platform as it was sent is not known"
+	}
+	for i := range h.turns {
+		t := &h.turns[i]
+		if t == q.turn {
+			break
+		}
+		if !t.sure {
+			return "whether an earlier message reached the platform, which decides about it, is not known"
+		}
+	}
+	if q.calls && q.arms {
+		return "its values call for it and arm it again at once"
+	}
+	return "whether the platform had said so before the run is not known: no message had armed it since"
+}
+
+// unheard tells why it is not known whether a notice was given; empty: it was not.
+func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) string {
+	until := max(q.from, q.answered) + int64(within)
+	for i := range w.Gaps {
+		g := &w.Gaps[i]
+		if !g.Kept && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) || g.Kept && g.To.IsZero() {
+			return "its witness could not listen just then: " + g.Why
+		}
+	}
+	h, ok := w.Heard[q.round]
+	switch {
+	case !ok:
+		return "its witness was not heard to the end of the round"
+	case !h.Complete:
+		return "its witness was not heard to the end of the round: " + h.Why
+	case f.Lost:
+		return "the ledger is damaged"
+	}
+	return ""
+}
+
+// checkNotices holds a requirement on notices against a run.
+func (r *Result) checkNotices(q *proof.Requirement) proof.Check {
+	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
+	var all NoticeCount
+	var worst []Delays
+	heard := true
+	for i := range r.Notices {
+		n := &r.Notices[i]
+		if q.Notice != "" && n.Name != q.Notice {
+			continue
+		}
+		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
+		all.Unknown, all.Repeated, all.Uncalled = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+		worst = append(worst, n.Delays)
+		for _, w := range r.Witnesses {
+			heard = heard && (w.Name != n.Witness || w.Heard)
+		}
+	}
+	if q.Delay != "" {
+		var got time.Duration
+		some := false
+		for _, d := range worst {
+			if d.N > 0 {
+				some = true
+				got = max(got, map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Delay])
+			}
+		}
+		if c.Got = "nothing to measure"; some {
+			c.Got = verdict.Span(got)
+			if got <= q.Limit {
+				c.State = proof.Met
+			}
+		}
+		return c
+	}
+	c.Got = ShareText(all.Given, all.Called)
+	if all.Called == 0 {
+		c.Got = "none was called for"
+	}
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{all.Missing, "missing"}, {all.Late, "late"}, {all.Repeated, "repeated"}, {all.Uncalled, "uncalled-for"}, {all.Unknown, "unknown"}} {
+		if x.n > 0 && (q.Exact || x.what == "unknown") {
+			c.Got += fmt.Sprintf(", %d %s", x.n, x.what)
+		}
+	}
+	bad := all.Missing + all.Late
+	switch {
+	case q.Exact && bad+all.Repeated+all.Uncalled > 0:
+	case q.Exact && all.Unknown == 0 && heard:
+		c.State = proof.Met
+	case q.Exact:
+		c.State = proof.Undecided
+		if all.Unknown == 0 {
+			c.Got += ", but not heard to the end"
+		}
+	case all.Called == 0: // nothing was tested
+	case float64(all.Given)*100 >= q.Percent*float64(all.Called):
+		c.State = proof.Met
+	case float64(all.Given+all.Unknown)*100 >= q.Percent*float64(all.Called):
+		c.State = proof.Undecided
+	}
+	return c
+}

@@ -1,0 +1,221 @@
+package witness
+
+import (
+	"context"
+	"crypto/subtle"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/strictjson"
+)
+
+// callback is a listener that the platform calls over HTTP.
+//
+// Nobody can be asked whether calls still get through. It counts as heard once the platform
+// has called at all: silence says nothing before.
+type callback struct {
+	spec   *crowd.Witness
+	at     *crowd.Callback
+	crowd  *crowd.Crowd
+	rows   *jq.Query // nil: a call brings one message
+	ear    *ear
+	server *http.Server
+	done   chan struct{}
+
+	hearing sync.Mutex // calls are heard one at a time, as they come
+
+	mu     sync.Mutex
+	began  time.Time
+	first  time.Time // of the calls that were good; zero: none came
+	last   time.Time
+	calls  int
+	broken error // it does not listen any more
+	told   map[string]bool
+}
+
+func newCallback(spec *crowd.Witness, c *Catalog) (*callback, error) {
+	s := &callback{spec: spec, at: spec.Callback, crowd: c.Fleet.Crowd, told: map[string]bool{}}
+	return s, pick(&s.rows, spec.Rows)
+}
+
+// start implements listener.
+func (s *callback) start(_ Context, e *ear) error {
+	s.ear, s.began = e, clock.Now()
+	l, err := net.Listen("tcp", s.at.Address)
+	if err != nil {
+		why := err
+		if inner := errors.Unwrap(err); inner != nil {
+			why = inner
+		}
+		return &link.ReachError{Witness: s.spec.Name, Address: s.at.URL, What: "cannot listen there: " + why.Error(), Try: "take an address of this machine and a port that nothing else uses", Err: err}
+	}
+	if len(s.at.Cert) > 0 {
+		pair, err := tls.X509KeyPair(s.at.Cert, s.at.Key)
+		if err != nil {
+			l.Close()
+			return fmt.Errorf("the witness %q: its certificate: %w", s.spec.Name, err)
+		}
+		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}})
+	}
+	s.server = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, MaxHeaderBytes: 1 << 16, ErrorLog: log.New(io.Discard, "", 0)}
+	s.done = make(chan struct{})
+	go func() {
+		defer close(s.done)
+		err := s.server.Serve(l)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.broken = err; err != nil && !errors.Is(err, http.ErrServerClosed) {
+			s.last = clock.Now()
+		}
+	}()
+	return nil
+}
+
+// serve takes one call.
+func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
+	at := clock.Now()
+	switch {
+	case r.URL.Path != s.at.Path:
+		http.Error(w, "nothing listens at this path", http.StatusNotFound)
+		s.remark(fmt.Sprintf("the witness %q: the platform called the path %s, where nothing listens; it listens at %s", s.spec.Name, clip(s.crowd.Redact(r.URL.Path)), s.at.Path))
+		return
+	case r.Method != http.MethodPost && r.Method != http.MethodPut:
+		w.Header().Set("Allow", "POST, PUT")
+		http.Error(w, "it takes POST and PUT", http.StatusMethodNotAllowed)
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxMessage))
+	if err != nil {
+		var long *http.MaxBytesError
+		if errors.As(err, &long) {
+			http.Error(w, "the body is too long", http.StatusRequestEntityTooLarge)
+			s.ear.gap(&ledger.Gap{From: at, To: at, Why: fmt.Sprintf("a call brought more than %d bytes", maxMessage)})
+		}
+		return // half a body was not said: a platform sends it again
+	}
+	if lacks := s.lacks(r, body); lacks != "" {
+		http.Error(w, "the header "+lacks+" is not as it should be", http.StatusUnauthorized)
+		s.remark(fmt.Sprintf("the witness %q: calls came without the right header %s", s.spec.Name, lacks))
+		return
+	}
+	s.hearing.Lock()
+	s.mu.Lock()
+	if s.calls++; s.first.IsZero() {
+		s.first = at
+	}
+	s.last = at
+	c := s.at
+	fails := c.Status >= 300 && (c.Times == 0 || s.calls <= c.Times) && (c.For == 0 || at.Sub(s.first) < c.For)
+	s.mu.Unlock()
+	if !fails {
+		s.take(r, body, at)
+	}
+	s.hearing.Unlock()
+	if c.Delay > 0 {
+		select {
+		case <-time.After(c.Delay):
+		case <-r.Context().Done():
+		}
+	}
+	switch {
+	case fails:
+		w.WriteHeader(c.Status)
+	case c.Status > 0 && c.Status < 300:
+		w.WriteHeader(c.Status)
+	}
+}
+
+// take hands what a call brings to the ear.
+func (s *callback) take(r *http.Request, body []byte, at time.Time) {
+	m := &message{at: at, body: body, beside: func(name string) (string, bool) { v := r.Header.Get(name); return v, v != "" }}
+	if s.rows == nil {
+		s.ear.take(m)
+		return
+	}
+	v, err := strictjson.Decode(body)
+	if err != nil {
+		s.remark(fmt.Sprintf("the witness %q: a call brought a body that is no JSON: rows could not be taken out of it", s.spec.Name))
+		return
+	}
+	rows, err := s.rows.All(v)
+	if err != nil {
+		s.remark(fmt.Sprintf("the witness %q: rows: %s", s.spec.Name, err))
+		return
+	}
+	for _, row := range rows {
+		m.body = []byte(text(row))
+		s.ear.take(m)
+	}
+}
+
+// lacks is the header that a call should show, and does not; empty: it shows all.
+func (s *callback) lacks(r *http.Request, body []byte) string {
+	env := formula.Env{"crowd": s.crowd.Name, "env": s.crowd.Env, "body": string(body)}
+	for _, h := range s.at.Wants {
+		want, err := h.Value.Expand(&formula.Machine{}, env)
+		if got := r.Header.Get(h.Name); err != nil || subtle.ConstantTimeCompare([]byte(got), []byte(want)) == 0 {
+			return h.Name
+		}
+	}
+	return ""
+}
+
+// remark tells something once.
+func (s *callback) remark(what string) {
+	s.mu.Lock()
+	known := s.told[what] || len(s.told) >= 20
+	s.told[what] = true
+	s.mu.Unlock()
+	if !known {
+		s.ear.remark(what)
+	}
+}
+
+// fence implements listener.
+func (s *callback) fence(Context) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.broken == nil && !s.first.IsZero()
+}
+
+// state implements listener.
+func (s *callback) state() (last, down time.Time, why string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case s.broken != nil:
+		return s.last, s.last, s.broken.Error()
+	case s.first.IsZero():
+		return s.last, s.began, "the platform has not called " + s.at.URL + " in this run; can it reach this machine?"
+	}
+	return s.last, time.Time{}, ""
+}
+
+// lost implements listener.
+func (*callback) lost() string { return "" }
+
+// stop implements listener.
+func (s *callback) stop() {
+	if s.server == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	if s.server.Shutdown(ctx) != nil {
+		s.server.Close()
+	}
+	<-s.done
+}
