@@ -50,7 +50,9 @@ type Load struct {
 	Length                    time.Duration // of the whole plan; 0: nobody knows
 	// Story is what happens in the first round, or in the first Span of it.
 	Story []Happens
-	Span  time.Duration
+	// Notices are how often each is called for in the first round, as far as it was looked at.
+	Notices []Called
+	Span    time.Duration
 }
 
 // Share is a kind and how many devices it has.
@@ -103,6 +105,7 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c.targets()
 	c.schedule()
 	c.events()
+	c.notices()
 	c.witnesses()
 	c.bodies()
 	c.sums()
@@ -352,6 +355,9 @@ func (c *checker) witnesses() {
 		c.add(crowd.Pos{}, "there is no witness: what is acknowledged may still be lost, and nobody would see it")
 	}
 	for i, w := range cr.Witnesses {
+		if w.Hears && len(cr.NoticesOf(w)) == 0 {
+			c.add(w.Pos, "the witness %q hears notices, and no notice is heard by it; name it under notices: heard_by: %s", w.Name, w.Name)
+		}
 		if w.Filter == "" {
 			continue
 		}
@@ -361,7 +367,7 @@ func (c *checker) witnesses() {
 			continue
 		}
 		for _, s := range c.Streams {
-			if !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
+			if w.Hears || !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
 				continue
 			}
 			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {

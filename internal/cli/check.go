@@ -150,6 +150,16 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	default:
 		line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
 	}
+	for i, n := range l.Notices {
+		if i == 0 {
+			b.WriteString("What the platform must say by itself in a round\n")
+		}
+		times := fmt.Sprintf("%s, about %s", count(n.Times, "time"), count(n.Devices, "device"))
+		if !n.All {
+			times = "at least " + times
+		}
+		line(n.Notice, "%s", times)
+	}
 	if len(l.Story) == 0 {
 		return b.String()
 	}
@@ -240,6 +250,9 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 		doc["load"] = map[string]any{"devices": l.Devices, "kinds": kinds, "readings": l.Readings, "links": links,
 			"messages_per_second": l.PerSecond, "bytes_per_second": l.BytesPerSecond, "messages_per_round": l.PerRound, "messages": l.Messages,
 			"rounds": f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf, "seconds": l.Length.Seconds()}
+		if len(l.Notices) > 0 {
+			doc["notices"] = l.Notices
+		}
 	}
 	return e.json(doc)
 }

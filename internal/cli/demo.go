@@ -209,7 +209,8 @@ func (e *env) standin() *cobra.Command {
 	var tokenAsUser bool
 	var clientCerts, registry, ownTopics bool
 	var registryRate, connections int
-	var flaws []string
+	var flaws, rules []string
+	var hook, hookEnv, noticeTopic string
 	cmd := &cobra.Command{
 		Use:   "standin",
 		Short: "Start the stand-in, a small simulated platform",
@@ -226,6 +227,7 @@ it is in memory and gone when it stops.
   GET  /commands/DEVICE      the device fetches its commands here
   POST /answers/DEVICE       and answers here
   GET  /answers/DEVICE       the answers of that device since the last time
+  GET  /notices              what it said by itself; parameter: after
 
 What comes in is passed on to subscribers of TOPIC and stored under the device
 and the reading that are the last two levels of TOPIC.
@@ -235,6 +237,11 @@ may do everything. With some of them, any of these credentials is good. Over MQT
 token is the password, or with --token-as-user the user name where there is no
 password. Over HTTP it is in the header Authorization (Bearer), the password of
 basic authentication, or access_token in the address.
+
+With --rule it says by itself when a value passes a limit: once, and again when
+the value has been back behind the release ("until"), or never again ("latched").
+It publishes a notice at notices/DEVICE and, with --hook, posts it to an address:
+{"rule": "low-battery", "device": "buoy-001", "value": 10.9, "at": "…", "id": 1}
 
 It can be told to have flaws:
 
@@ -247,6 +254,17 @@ It can be told to have flaws:
 				return err
 			}
 			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry, RegistryRate: registryRate}
+			for _, text := range rules {
+				rule, err := standin.ParseRule(text)
+				if err != nil {
+					return fmt.Errorf("--rule: %w", err)
+				}
+				cfg.Rules = append(cfg.Rules, rule)
+			}
+			if hook != "" && !strings.HasPrefix(hook, "http://") && !strings.HasPrefix(hook, "https://") {
+				return fmt.Errorf("--hook: %q is no address; write one such as http://127.0.0.1:9099/from-platform", hook)
+			}
+			cfg.Hook, cfg.NoticeTopic = hook, noticeTopic
 			cfg.JWTKeys, cfg.TokenAsUser, cfg.OwnTopics, cfg.Connections = jwtDir, tokenAsUser, ownTopics, connections
 			if cfg.TokenLife, err = quantity.ParseDuration(tokenLife); err != nil || cfg.TokenLife < time.Second {
 				return fmt.Errorf("--token-life: %q is not a time of a second or more, such as 1h", tokenLife)
@@ -257,7 +275,7 @@ It can be told to have flaws:
 			for _, secret := range []struct {
 				flag, name string
 				into       *string
-			}{{"--token-env", tokenEnv, &cfg.Token}, {"--jwt-secret-env", jwtEnv, &cfg.JWTSecret}, {"--oauth-env", oauthEnv, &cfg.OAuthSecret}} {
+			}{{"--token-env", tokenEnv, &cfg.Token}, {"--hook-secret-env", hookEnv, &cfg.HookSecret}, {"--jwt-secret-env", jwtEnv, &cfg.JWTSecret}, {"--oauth-env", oauthEnv, &cfg.OAuthSecret}} {
 				if secret.name == "" {
 					continue
 				}
@@ -284,6 +302,10 @@ It can be told to have flaws:
 	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
+	cmd.Flags().StringArrayVar(&rules, "rule", nil, "say so by itself when a value passes a limit, such as\n\"low-battery: battery_v < 11 until > 11.5\" (may be given more than once)")
+	cmd.Flags().StringVar(&noticeTopic, "notice-topic", "notices", "publish notices at this topic, with the device behind it")
+	cmd.Flags().StringVar(&hook, "hook", "", "post notices to this address")
+	cmd.Flags().StringVar(&hookEnv, "hook-secret-env", "", "sign what is posted with the secret in an environment variable: X-Signature is\nthe HMAC-SHA256 of the body in hexadecimal")
 	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment variable")
 	cmd.Flags().StringVar(&jwtDir, "jwt-keys", "", "want JSON Web Tokens, signed with the key to DEVICE.pem of this folder (see certs);\nsub is the device, and the connection ends when exp has come")
 	cmd.Flags().StringVar(&jwtEnv, "jwt-secret-env", "", "want JSON Web Tokens, signed with the secret in an environment variable")
@@ -349,6 +371,9 @@ func (e *env) serve(cfg standin.Config) error {
 	for _, line := range wants(&cfg, secure) {
 		fmt.Fprintf(e.stdout, "  it %s\n", line)
 	}
+	for _, r := range cfg.Rules {
+		fmt.Fprintf(e.stdout, "  rule %s\n", r)
+	}
 	for _, f := range cfg.Flaws {
 		fmt.Fprintf(e.stdout, "  flaw %s: it %s\n", f.Name, f.Will())
 	}
@@ -359,6 +384,6 @@ func (e *env) serve(cfg standin.Config) error {
 	if dropped > 0 {
 		fmt.Fprintf(e.stdout, ", and %d came when the store was full", dropped)
 	}
-	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits()))
+	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits())+len(s.NoticeHits()))
 	return nil
 }

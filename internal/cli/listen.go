@@ -102,12 +102,18 @@ func (e *env) listenFile(path string, l *listening) error {
 	var g errgroup.Group
 	n := 0
 	for _, w := range c.Witnesses {
-		if w.Filter == "" {
+		if !w.Listens() {
 			continue
 		}
 		n++
 		if l.format == "text" {
-			fmt.Fprintf(e.stderr, "Listening as %s to %s on %s.\n", w.Name, w.Filter, w.Link.URL())
+			at := ""
+			if w.Callback != nil {
+				at = "for calls at " + w.Callback.URL
+			} else {
+				at = fmt.Sprintf("to %s on %s", w.Filter, w.Link.URL())
+			}
+			fmt.Fprintf(e.stderr, "Listening as %s %s.\n", w.Name, at)
 		}
 		g.Go(func() error {
 			err := witness.Listen(ctx, f, w, h.hear)

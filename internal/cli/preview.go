@@ -245,6 +245,9 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 			line(name, "%s", h)
 		}
 	}
+	if list := callsFor(f, r); len(list) > 0 {
+		line("calls for", "%s", strings.Join(list, ", "))
+	}
 	line("size", "%s of payload, %s on the wire with its acknowledgement", plural(len(w.Body), "byte"), plural(check.WireSize(s, *w), "byte"))
 	var units []string
 	for i := range s.Reading.Fields {
@@ -325,6 +328,16 @@ func properties(s *fleet.Stream, w *engine.Written, version int) string {
 	return b.String()
 }
 
+// callsFor are the notices that the values of a message call for.
+func callsFor(f *fleet.Fleet, r *engine.Rehearsed) (list []string) {
+	for i, n := range f.Crowd.Notices {
+		if slices.ContainsFunc(r.Written.Calls, func(calls uint64) bool { return calls>>(2*i)&1 != 0 }) {
+			list = append(list, n.Name)
+		}
+	}
+	return list
+}
+
 func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string]any {
 	s, w, l := r.Stream, &r.Written, r.Stream.Device.Cast.Link
 	doc := map[string]any{"device": s.Device.Name, "kind": s.Device.Cast.Kind.Name, "reading": s.Reading.Name, "seq": r.Seq,
@@ -332,6 +345,9 @@ func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string
 		"payload_bytes": len(w.Body), "wire_bytes": check.WireSize(s, *w), "content_type": engine.ContentType(s)}
 	if len(w.Carried) > 1 {
 		doc["messages"] = len(w.Carried)
+	}
+	if list := callsFor(f, r); len(list) > 0 {
+		doc["calls_for"] = list
 	}
 	if l.Protocol == crowd.MQTT {
 		doc["topic"], doc["qos"], doc["retain"] = f.Crowd.Redact(s.Target), s.Reading.QoS, s.Reading.Retain

@@ -75,10 +75,10 @@ func notices(b *strings.Builder, r *tally.Result, st Style) {
 		return fmt.Sprint(n)
 	}
 	t := newTable()
-	row := table.Row{"notice", "heard by", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "after p50", "worst"}
+	row := table.Row{"notice", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "p50", "worst"}
 	t.AppendHeader(row)
 	var c []table.ColumnConfig
-	for i := 3; i <= len(row); i++ {
+	for i := 2; i <= len(row); i++ {
 		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(c)
@@ -89,7 +89,7 @@ func notices(b *strings.Builder, r *tally.Result, st Style) {
 		if n.Delays.N > 0 {
 			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
 		}
-		t.AppendRow(table.Row{n.Name, n.Witness, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Uncalled), number(n.Unknown), p50, worst})
+		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Uncalled), number(n.Unknown), p50, worst})
 		all.Missing, all.Late, all.Unknown = all.Missing+n.Missing, all.Late+n.Late, all.Unknown+n.Unknown
 		all.Repeated, all.Uncalled = all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
 		strange += n.Strange
@@ -137,12 +137,8 @@ func noticeFinding(b *strings.Builder, f *tally.NoticeFinding, st Style) {
 		}
 	}
 	turn("before", f.Before)
-	switch f.Verdict {
-	case tally.Uncalled:
-		turn("last", f.Call)
-	default:
-		turn("called by", f.Call)
-	}
+	turn("called by", f.Call)
+	turn("not since", f.Armed)
 	if f.Said != "" {
 		fmt.Fprintf(b, "    %-10s %s\n", "said", clip(f.Said))
 	}

@@ -263,3 +263,19 @@ func (s *StandIn) NoticesDue() int {
 	defer s.watched.mu.Unlock()
 	return s.watched.n
 }
+
+// String is the rule as ParseRule reads it.
+func (r Rule) String() string {
+	sign, back := ">", "<"
+	if r.Below {
+		sign, back = back, sign
+	}
+	s := fmt.Sprintf("%s: %s %s %v", r.Name, r.Field, sign, r.Limit)
+	switch {
+	case r.Latched:
+		s += " latched"
+	case r.Release != r.Limit:
+		s += fmt.Sprintf(" until %s %v", back, r.Release)
+	}
+	return s
+}

@@ -60,7 +60,8 @@ type NoticeFinding struct {
 	Device  string        `json:"device"`
 	Reading string        `json:"reading,omitempty"`
 	Before  *Turn         `json:"message_before,omitempty"`
-	Call    *Turn         `json:"message,omitempty"` // that called for it; of those that nobody called for, the last one before
+	Call    *Turn         `json:"message,omitempty"`     // that called for it
+	Armed   *Turn         `json:"armed_since,omitempty"` // of those that nobody called for: since when its values were on the other side
 	Heard   time.Time     `json:"heard,omitzero"`
 	Said    string        `json:"said,omitempty"`
 	Why     string        `json:"why,omitempty"`
@@ -170,10 +171,10 @@ func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, recovere
 	if c.Outcome == outcome.Accepted {
 		t.answered = c.At.UnixNano()
 	}
-	if calls && h.prev.Carried != "" {
+	if h.prev.Carried != "" {
 		n.texts++
 		t.carried = h.prev.Carried
-		if before.Seq > 0 {
+		if calls && before.Seq > 0 {
 			t.before = &before
 		}
 	}
@@ -362,8 +363,8 @@ func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, fi
 			if t != nil {
 				y.Reading = f.Streams[h.stream].Reading
 				y.Call, y.Before = &Turn{t.first, time.Unix(0, t.from), t.carried}, t.before
-				if v == Uncalled && t.last > t.first && t.to <= s.Seen.UnixNano() { // the last one before it
-					y.Call, y.Before = &Turn{t.last, time.Unix(0, t.to), ""}, nil
+				if v == Uncalled && !t.calls {
+					y.Armed, y.Call, y.Before = y.Call, nil, nil
 				}
 			}
 			if s != nil {

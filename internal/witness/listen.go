@@ -30,8 +30,8 @@ type Overheard struct {
 // Listen hears what comes out at a subscribing witness, until ctx is done, and
 // tells see of each message. The error is why it could not begin.
 func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) error {
-	if spec.Filter == "" {
-		return errors.New("it does not subscribe")
+	if !spec.Listens() {
+		return errors.New("it asks, and does not listen")
 	}
 	w, err := New(spec, 0, NewCatalog(f, "listen"), nil)
 	if err != nil {
@@ -40,7 +40,9 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 	e := w.(*ear)
 	e.tap = see
 	// A listener beside a run of the same file must not throw its witness off.
-	e.source.(*subscription).connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
+	if s, is := e.source.(*subscription); is {
+		s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
+	}
 	if err := e.Start(ctx); err != nil {
 		return err
 	}

@@ -289,6 +289,10 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
 	w.Timeout = o.span("timeout")
 	o.need("rows", ".rows[]")
+	if w.Hears {
+		o.need("row", ".id")
+		o.need("time", ".at")
+	}
 	if !w.PerDevice && o.get("device") == nil && !w.Hears {
 		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
 	}
@@ -341,6 +345,11 @@ func (r *reader) require(n *yaml.Node) {
 		if w.Wait == 0 && w.Hears {
 			for _, n := range c.NoticesOf(w) {
 				w.Wait = max(w.Wait, n.Within)
+			}
+		}
+		for _, n := range c.NoticesOf(w) {
+			if w.Wait < n.Within {
+				r.Add(w.Pos, "the witness %q waits %s, and the notice %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
 			}
 		}
 		if w.Wait == 0 {
