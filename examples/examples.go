@@ -40,6 +40,7 @@ var small embed.FS
 const (
 	MQTTAddress = "127.0.0.1:1883"
 	HTTPAddress = "127.0.0.1:8080"
+	HookAddress = "127.0.0.1:9099" // of the callback
 )
 
 // Example is a small crowd that shows one thing: a crowd.yaml, and the files that

@@ -34,7 +34,7 @@ func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Dir: "testdata/script",
 		Setup: func(env *testscript.Env) error {
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 			if err != nil {
 				return err
 			}

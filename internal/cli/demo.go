@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/signal"
 	"strings"
@@ -89,6 +90,9 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 				}
 				return e.playStorm(&o, list)
 			}
+			if err := noticesOnly(list, false, "demo storm has them"); err != nil {
+				return err
+			}
 			return e.playDemo(&o, list, d)
 		},
 	}
@@ -144,12 +148,17 @@ func (e *env) tellStandIn(s *standin.StandIn, o *output, flaws []standin.Flaw, w
 // playStorm plays a bad night.
 func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 	token := rand.Text()
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws, Token: token})
+	hook, err := freeAddress()
+	if err != nil {
+		return err
+	}
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws, Token: token, HookSecret: token, Hook: "http://" + hook + "/from-platform",
+		Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr).Replace(examples.Storm)
+	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr, examples.HookAddress, hook).Replace(examples.Storm)
 	c, err := file.Parse("storm.crowd.yaml", []byte(text), file.Sources{Getenv: func(name string) (string, bool) {
 		if name == "HARBOUR_TOKEN" {
 			return token, true
@@ -164,7 +173,7 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 		if o.format != "text" {
 			return
 		}
-		if len(flaws) > 0 && len(s.Hits()) > 0 {
+		if len(flaws) > 0 && len(s.Hits())+len(s.NoticeHits()) > 0 {
 			e.tellHits(s, p)
 		}
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
@@ -176,11 +185,50 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 	return err
 }
 
+// freeAddress is an address of this machine that nothing listens at.
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+// noticesOnly refuses flaws of notices where there are none.
+func noticesOnly(flaws []standin.Flaw, rules bool, what string) error {
+	for _, f := range flaws {
+		if f.OfNotices() && !rules {
+			return fmt.Errorf("the flaw %q falls on notices, and this stand-in gives none; %s", f.Name, what)
+		}
+	}
+	return nil
+}
+
 // tellHits holds what the stand-in did against what was found.
 func (e *env) tellHits(s *standin.StandIn, p *played) {
 	hits := s.Hits()
-	fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %d messages, and what was found\n", len(hits))
 	const most = 20
+	if notices := s.NoticeHits(); len(notices) > 0 {
+		fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %s, and what was found\n", plural(len(notices), "notice"))
+		for i, h := range notices {
+			if i == most {
+				fmt.Fprintf(e.stdout, "  … and %d more\n", len(notices)-most)
+				break
+			}
+			found := "nothing"
+			for _, f := range p.input.Result.NoticeFindings {
+				if f.Device == h.Device && f.Notice == h.Rule {
+					found = string(f.Verdict)
+				}
+			}
+			fmt.Fprintf(e.stdout, "  %-8s %s %s: %s\n", h.Flaw, h.Device, h.Rule, found)
+		}
+	}
+	if len(hits) == 0 {
+		return
+	}
+	fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %s, and what was found\n", plural(len(hits), "message"))
 	for i, h := range hits {
 		if i == most {
 			fmt.Fprintf(e.stdout, "  … and %d more\n", len(hits)-most)
@@ -263,6 +311,9 @@ It can be told to have flaws:
 			}
 			if hook != "" && !strings.HasPrefix(hook, "http://") && !strings.HasPrefix(hook, "https://") {
 				return fmt.Errorf("--hook: %q is no address; write one such as http://127.0.0.1:9099/from-platform", hook)
+			}
+			if err := noticesOnly(list, len(rules) > 0, `give it a rule: --rule "low-battery: battery_v < 11 until > 11.5"`); err != nil {
+				return err
 			}
 			cfg.Hook, cfg.NoticeTopic = hook, noticeTopic
 			cfg.JWTKeys, cfg.TokenAsUser, cfg.OwnTopics, cfg.Connections = jwtDir, tokenAsUser, ownTopics, connections

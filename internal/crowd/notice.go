@@ -28,6 +28,8 @@ type Notice struct {
 type Call struct {
 	When  *formula.Formula // becoming true, it calls for the notice
 	Until *formula.Formula // becoming true, it arms it again; nil: when When is false
+	// Fields are the fields that both use.
+	Fields []string
 }
 
 // Notices are those that a witness hears.

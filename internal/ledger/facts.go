@@ -52,6 +52,7 @@ type Notice struct {
 	Name    string
 	Witness int // that hears it
 	Within  time.Duration
+	Fields  []string // by whose values it is called for
 	Said    []Said
 	More    int // beyond MostSaid
 }

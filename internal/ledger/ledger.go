@@ -520,6 +520,10 @@ func (w *Writer) Notice(index int, x *Notice) {
 	p.text(x.Name)
 	p.uint(uint64(x.Witness))
 	p.int(int64(x.Within))
+	p.uint(uint64(len(x.Fields)))
+	for _, name := range x.Fields {
+		p.text(name)
+	}
 	p.end()
 }
 

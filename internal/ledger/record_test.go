@@ -86,7 +86,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	require.NoError(t, err)
 	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
 	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second, Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
-	w.Notice(0, &Notice{Name: "low-battery", Within: time.Second})
+	w.Notice(0, &Notice{Name: "low-battery", Within: time.Second, Fields: []string{"battery_v"}})
 	w.Round(Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	p := w.Page()
 	p.Due(0, 1, 1, start.UnixNano(), ToKeep, 0, []byte(`{"a":1}`))

@@ -475,6 +475,9 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return nil
 	case recNotice:
 		i, n := d.uint(), Notice{Name: d.text(), Witness: int(d.uint()), Within: time.Duration(d.int())}
+		for k := d.uint(); k > 0 && k < maxIndex && d.err == nil; k-- {
+			n.Fields = append(n.Fields, d.text())
+		}
 		if d.err == nil && i != uint64(len(f.Notices)) {
 			return fmt.Errorf("notice %d comes after %d", i, len(f.Notices))
 		}

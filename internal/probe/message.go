@@ -64,10 +64,16 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
 	})
 	for i, w := range c.Witnesses {
+		if w.Hears && w.Callback != nil {
+			p.firstCall(ctx, f, w)
+		}
 		if !f.Sees(i, s.Device) {
 			continue
 		}
 		what := "own subscription hears it"
+		if w.Callback != nil {
+			what = "the platform calls with it"
+		}
 		if group, shared := sharedBy(w); shared {
 			p.do(ctx, "subscription is its own", func(context.Context) (string, []string, bool) {
 				p.doubt = true
@@ -160,6 +166,9 @@ func sharedBy(w *crowd.Witness) (group string, is bool) {
 func missingCauses(w *crowd.Witness) []string {
 	if group, shared := sharedBy(w); shared {
 		return []string{fmt.Sprintf("another member of the group %q got it: leave $share/%s/ out of the filter", group, group)}
+	}
+	if w.Callback != nil {
+		return []string{"the platform does not know the address " + w.Callback.URL, "it does not reach this machine there: a firewall, or 127.0.0.1 where it runs elsewhere", "the message or its mark is elsewhere in a call than rows: and mark: say"}
 	}
 	if w.Get == "" {
 		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}

@@ -236,7 +236,12 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		s.pages = append(s.pages, page)
 	}
 	for i, n := range c.Notices {
-		s.ledger.Notice(i, &ledger.Notice{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within})
+		var fields []string
+		for _, call := range n.Calls {
+			fields = append(fields, call.Fields...)
+		}
+		slices.Sort(fields)
+		s.ledger.Notice(i, &ledger.Notice{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within, Fields: slices.Compact(fields)})
 	}
 	s.ledger.Flush()
 	if opt.Judging != nil {

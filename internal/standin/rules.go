@@ -279,3 +279,9 @@ func (r Rule) String() string {
 	}
 	return s
 }
+
+// OfNotices tells whether the flaw falls on what the stand-in says by itself.
+func (f Flaw) OfNotices() bool {
+	_, is := noticeFlaws[f.Name]
+	return is
+}

@@ -2,6 +2,7 @@ package tally
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -120,7 +121,7 @@ func (n *notices) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, reco
 			h = &history{stream: c.Stream}
 			n.by[k] = h
 		}
-		n.turn(h, c, v, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
+		n.turn(h, c, v, f.Notices[i].Fields, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
 	}
 }
 
@@ -140,7 +141,7 @@ func reached(c *evidence.Case, v verdict.Verdict) (sure, perhaps bool) {
 	return false, true
 }
 
-func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, recovered, calls, arms bool) {
+func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, fields []string, recovered, calls, arms bool) {
 	sure, perhaps := reached(c, v)
 	if recovered { // its values are not known
 		calls, arms, sure, perhaps = true, true, false, true
@@ -155,7 +156,7 @@ func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, recovere
 	before := h.prev
 	h.prev = Turn{Seq: c.Seq, Sent: at}
 	if n.texts < mostTexts && !recovered {
-		h.prev.Carried = clipped(c.Carried())
+		h.prev.Carried = only(c.Carried(), fields)
 	}
 	if !perhaps || !calls && !arms {
 		return
@@ -181,7 +182,19 @@ func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, recovere
 	h.turns = append(h.turns, t)
 }
 
-func clipped(b []byte) string {
+// only is a body with those of its fields that matter; all of it, where it has none of them.
+func only(b []byte, fields []string) string {
+	var all map[string]json.RawMessage
+	json.Unmarshal(b, &all)
+	some := map[string]json.RawMessage{}
+	for _, name := range fields {
+		if v, has := all[name]; has {
+			some[name] = v
+		}
+	}
+	if len(some) > 0 {
+		b, _ = json.Marshal(some)
+	}
 	if r := []rune(string(b)); len(r) > 300 {
 		return string(r[:300]) + "…"
 	}

@@ -127,6 +127,11 @@ func (r *reader) calls(x *crowd.Notice, o *object, what string) {
 				r.Add(pos(wn), "%s uses a secret, and what it finds is recorded in the run folder", what)
 				return
 			}
+			for i := range rd.Fields {
+				if slices.Contains(call.When.Names(), fields[i]) || slices.Contains(names(call.Until), fields[i]) {
+					call.Fields = append(call.Fields, rd.Fields[i].Name)
+				}
+			}
 			fits = append(fits, rd.Name)
 			x.Calls[rd] = call
 		}

@@ -348,7 +348,7 @@ func (r *reader) require(n *yaml.Node) {
 			}
 		}
 		for _, n := range c.NoticesOf(w) {
-			if w.Wait < n.Within {
+			if w.Hears && w.Wait < n.Within {
 				r.Add(w.Pos, "the witness %q waits %s, and the notice %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
 			}
 		}
