@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -36,6 +37,9 @@ every field as it was sent and as it was found.
 Fields have the values that the crowd file makes, or those given here; formulas
 follow them. A VALUE is a number, true, false, null, missing (the field is left
 out), a position, or else a text.
+
+Where a run of this crowd plays in the folder for run folders, its device sends the
+message, and is not thrown off: see do. What becomes of it is in that run's report.
 
 Exit codes: 0 the message is proven; 1 it is not; 2 the command or the file is
 wrong; 3 the platform could not be reached; 4 interrupted.`,
@@ -136,6 +140,9 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	if err != nil {
 		return err
 	}
+	if folder := playsIn(out, c.Name); folder != "" {
+		return e.sendByHand(folder, s, args, format)
+	}
 	c.Plan.Rounds = 1
 	ctx, stop := interruptible()
 	defer stop()
@@ -176,6 +183,35 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	case res.Total[verdict.Proven] != res.Total.Due():
 		return &exitError{code: exitBroken}
 	}
+	return nil
+}
+
+// playsIn is the run folder of a crowd that plays; empty: none does.
+func playsIn(out, crowd string) string {
+	for _, folder := range run.PlayedNow(out) {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		a, err := run.ByHand(ctx, folder, &run.HandRequest{Want: run.HandStatus})
+		cancel()
+		if err == nil && a.Crowd == crowd && a.Status.Phase == run.Playing {
+			return folder
+		}
+	}
+	return ""
+}
+
+// sendByHand lets the device of a run that plays send the message.
+func (e *env) sendByHand(folder string, s *fleet.Stream, args []string, format string) error {
+	q, err := handRequest(append([]string{s.Device.Name, "send", s.Reading.Name}, args...), "", "")
+	if err != nil {
+		return err
+	}
+	if format == "text" {
+		fmt.Fprintf(e.stdout, "%s plays in %s, and sends it there:\n", s.Device.Name, folder)
+	}
+	if err := e.byHand(folder, q, format); err != nil || format == "json" {
+		return err
+	}
+	fmt.Fprintf(e.stdout, "What became of it so far: %s verify %s\n", e.program, folder)
 	return nil
 }
 

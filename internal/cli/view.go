@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"io"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -46,7 +48,11 @@ func (v *view) start(s *run.Session) {
 		close(v.done)
 	case live && width > 0:
 		v.mu.Lock()
-		v.program = tea.NewProgram(&model{view: v, width: width}, tea.WithOutput(v.env.stderr.(*printer).w), tea.WithInput(nil), tea.WithoutSignalHandler())
+		var keys io.Reader // nil: nobody listens to them
+		if handsHere() {
+			keys = os.Stdin
+		}
+		v.program = tea.NewProgram(&model{view: v, width: width, keys: keys != nil}, tea.WithOutput(v.env.stderr.(*printer).w), tea.WithInput(keys), tea.WithoutSignalHandler())
 		v.mu.Unlock()
 		go func() {
 			defer close(v.done)
@@ -124,11 +130,14 @@ func (v *view) phase(p run.Progress) string {
 	}
 	switch p.Phase {
 	case run.Playing:
+		if p.Paused {
+			return round + "paused by hand"
+		}
 		if p.End.IsZero() {
-			return fmt.Sprintf("%s%s so far", round, max(0, time.Since(p.Begin)).Round(time.Second))
+			return fmt.Sprintf("%s%s so far", round, max(0, time.Since(p.Begin)-p.Stood).Round(time.Second))
 		}
 		total := p.End.Sub(p.Begin)
-		gone := min(max(0, time.Since(p.Begin)), total)
+		gone := min(max(0, time.Since(p.Begin)-p.Stood), total)
 		if gone == total {
 			return round + "waiting for the last acknowledgements"
 		}
@@ -180,11 +189,16 @@ type model struct {
 	view  *view
 	width int
 	over  bool
+	keys  bool    // it is told of keys
+	typed *string // what is typed of a line; nil: no line is open
 }
 
 type (
 	tick struct{} // time to look again
 	over struct{} // the run is over: leave nothing behind
+	said struct { // what a hand was answered
+		lines []string
+	}
 )
 
 func next() tea.Cmd {
@@ -200,6 +214,14 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case over:
 		m.over = true
 		return m, tea.Quit
+	case tea.KeyPressMsg:
+		return m, m.key(msg)
+	case said:
+		var cmds []tea.Cmd
+		for _, line := range msg.lines {
+			cmds = append(cmds, tea.Println(string(printableBytes([]byte(line), false))))
+		}
+		return m, tea.Sequence(cmds...)
 	case tick:
 		cmds := []tea.Cmd{next()}
 		for _, n := range m.view.session.Notes() {
@@ -231,7 +253,7 @@ func (m *model) View() tea.View {
 	fmt.Fprintf(&b, "%s  %s\n", bold(v.crowd.Name), v.phase(p))
 	width := min(m.width, 100)
 	if p.Phase == run.Playing && !p.End.IsZero() && width > 10 {
-		share := min(1, max(0, float64(time.Since(p.Begin))/float64(p.End.Sub(p.Begin))))
+		share := min(1, max(0, float64(time.Since(p.Begin)-p.Stood)/float64(p.End.Sub(p.Begin))))
 		n := int(share * float64(width-2))
 		fmt.Fprintf(&b, "%s%s\n", done(strings.Repeat("━", n)), faint(strings.Repeat("─", width-2-n)))
 	}
@@ -247,5 +269,11 @@ func (m *model) View() tea.View {
 		line += c
 	}
 	fmt.Fprintln(&b, lipgloss.NewStyle().MaxWidth(max(20, m.width)).Render(line))
+	switch {
+	case m.typed != nil:
+		fmt.Fprintf(&b, "do %s█\n%s\n", *m.typed, faint("such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; end. Enter does it, Esc leaves."))
+	case m.keys && p.Phase == run.Playing:
+		fmt.Fprintln(&b, faint(": acts by hand, Ctrl-C ends the run"))
+	}
 	return tea.NewView(b.String())
 }

@@ -77,6 +77,14 @@ type Engine struct {
 	// Stopped is what the plan's clock showed when the round just played was over.
 	Stopped time.Time
 
+	// Network is how connections are opened for devices to whose network a hand does
+	// something; nil: as usual.
+	Network link.Network
+
+	handMu  sync.Mutex
+	playing bool        // a round is: its loops take what a hand wants
+	ended   atomic.Bool // by a hand
+
 	asked  atomic.Uint64 // commands so far
 	toldMu sync.Mutex
 	told   []told // answers that are due or on their way
@@ -202,7 +210,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	d := &e.devices[s.Device.Index]
 	l := e.loopOf(s.Device.Index)
 	l.scribe.Fixed = one.Values
-	e.clock = planClock{begin: e.begin.UnixNano(), real: e.begin.UnixNano(), speed: 1}
+	e.clock = planClock{begin: e.begin.UnixNano(), real: e.begin.UnixNano(), speed: 1, pause: new(pause)}
 	d.begin(false)
 	if g := l.gateway(d); g != nil {
 		g.begin(false)
@@ -236,9 +244,14 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	defer over()
 	var wg sync.WaitGroup
 	for _, l := range e.loops {
+		l.end = end
+	}
+	e.play(true)
+	for _, l := range e.loops {
 		wg.Go(func() { l.run(ctx, end) })
 	}
 	wg.Wait()
+	e.play(false)
 	over()
 	e.beside.Wait()
 	for _, l := range e.loops { // what came of it, if too late to do more
@@ -280,6 +293,13 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.Counts.Joined.Store(0)
 }
 
+// play notes whether loops take what a hand wants.
+func (e *Engine) play(is bool) {
+	e.handMu.Lock()
+	defer e.handMu.Unlock()
+	e.playing = is
+}
+
 // shows is what the plan's clock shows when the loops have ended.
 func (e *Engine) shows(end int64) time.Time {
 	at := e.clock.shows(clock.Nano())
@@ -295,7 +315,7 @@ func (e *Engine) shows(end int64) time.Time {
 // lastRound tells whether no round comes behind the one that is played.
 func (e *Engine) lastRound() bool {
 	p := &e.fleet.Crowd.Plan
-	return p.Rounds > 0 && e.round >= p.Rounds
+	return p.Rounds > 0 && e.round >= p.Rounds || e.ended.Load()
 }
 
 // prepare puts into the plan of each loop what a round begins with, and says when it ends.

@@ -65,6 +65,7 @@ type loop struct {
 	plan    entries // by the plan's clock
 	timed   entries // by ours
 	at      int64   // how far the plan was played
+	end     int64   // of the round, by the plan's clock
 	speaks  int     // streams that have a message to come
 	scribe  Scribe
 	machine formula.Machine
@@ -105,7 +106,10 @@ func (l *loop) run(ctx context.Context, end int64) {
 		if len(l.timed) > 0 {
 			wake = l.timed[0].at
 		}
-		if len(l.plan) > 0 && l.plan[0].at < end {
+		paused := e.clock.pause.since.Load() != 0
+		if paused {
+			// The plan stands still; connections do not.
+		} else if len(l.plan) > 0 && l.plan[0].at < end {
 			at := e.clock.when(l.plan[0].at)
 			if at <= now {
 				l.next(end)
@@ -115,7 +119,7 @@ func (l *loop) run(ctx context.Context, end int64) {
 		} else if l.over(now, end) {
 			return
 		}
-		if !e.clock.max {
+		if !e.clock.max && !paused {
 			if last := e.clock.when(end); last > now {
 				wake = min(wake, last)
 			}
@@ -139,7 +143,7 @@ func (l *loop) over(now, end int64) bool {
 	if l.waits() { // what was due is still to be sent, however late it is
 		return false
 	}
-	if e.clock.max || p.Messages > 0 && l.speaks == 0 {
+	if e.clock.max || e.ended.Load() || p.Messages > 0 && l.speaks == 0 {
 		return !l.keeps(now)
 	}
 	return now >= e.clock.when(end) && !l.keeps(now)

@@ -176,6 +176,8 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 
 // Candidates are all devices, for selections.
 func (f *Fleet) Candidates() []crowd.Candidate {
+	f.keys.Lock()
+	defer f.keys.Unlock()
 	list := make([]crowd.Candidate, len(f.Devices))
 	for i, d := range f.Devices {
 		list[i] = crowd.Candidate{Name: d.Name, Kind: d.Cast.Kind.Name, Tags: d.Tags, Env: d.Env, Group: d.Cast}
@@ -252,6 +254,13 @@ func (f *Fleet) SetProperty(d *Device, name string, v any) {
 	f.keys.Lock()
 	d.Env = env
 	f.keys.Unlock()
+}
+
+// SetNetwork gives a device a network of its own.
+func (f *Fleet) SetNetwork(d *Device, s *link.Shaper) {
+	f.keys.Lock()
+	defer f.keys.Unlock()
+	d.Shaper, d.Network = s, s.Dial
 }
 
 // Keyed tells whether a device has all that the platform gives it when it is registered.

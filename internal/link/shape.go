@@ -45,6 +45,9 @@ func NewShaper(under Network, relay bool) *Shaper {
 	return &Shaper{under: under, relay: relay, conns: map[io.Closer]bool{}, changed: make(chan struct{})}
 }
 
+// Relays tells whether weather and silence can come.
+func (s *Shaper) Relays() bool { return s.relay }
+
 // Set changes the weather.
 func (s *Shaper) Set(w Weather) {
 	s.mu.Lock()

@@ -24,29 +24,33 @@ type outside struct {
 	office *enroll.Office
 }
 
-// newOutside makes it; nil where no event needs it.
+// newOutside makes it. Where the plan registers devices, what that needs is there before
+// anything is sent; a hand gets it when it is wanted.
 func newOutside(f *fleet.Fleet) (engine.Outside, error) {
 	o := &outside{fleet: f}
-	does := func(kinds ...crowd.DeedKind) bool {
-		return slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(kinds...) })
-	}
-	registers := does(crowd.DeedEnroll, crowd.DeedWithdraw)
-	if !registers && !does(crowd.DeedCommand) {
-		return nil, nil
-	}
-	if registers {
-		var err error
-		if o.office, err = enroll.New(f); err != nil {
+	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.DeedEnroll, crowd.DeedWithdraw) }) {
+		if err := o.open(); err != nil {
 			return nil, err
 		}
 	}
 	return o, nil
 }
 
+// open makes what registering needs. The caller holds mu, or is alone.
+func (o *outside) open() (err error) {
+	if o.office == nil {
+		o.office, err = enroll.New(o.fleet)
+	}
+	return err
+}
+
 // Enroll implements engine.Outside.
 func (o *outside) Enroll(ctx context.Context, d *fleet.Device) (map[string]string, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if err := o.open(); err != nil {
+		return nil, err
+	}
 	return o.office.EnrollOne(ctx, d)
 }
 
@@ -54,6 +58,9 @@ func (o *outside) Enroll(ctx context.Context, d *fleet.Device) (map[string]strin
 func (o *outside) Withdraw(ctx context.Context, d *fleet.Device) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+	if err := o.open(); err != nil {
+		return err
+	}
 	return o.office.WithdrawOne(ctx, d)
 }
 

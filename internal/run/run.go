@@ -102,6 +102,7 @@ type Session struct {
 	links     map[*crowd.Link]link.Link
 	ledger    *ledger.Writer
 	engine    *engine.Engine
+	hand      *hand             // nil: nobody can act on it
 	witnesses []witness.Witness // nil where a single message is none of its business
 	pages     []*ledger.Page
 	start     time.Time
@@ -115,6 +116,8 @@ type Session struct {
 // Progress is how far a session is.
 type Progress struct {
 	Phase         Phase
+	Paused        bool          // by a hand
+	Stood         time.Duration // for how long it was paused
 	Round, Rounds int
 	Begin, End    time.Time // of the round, or of the pause before the next
 	Devices       int64
@@ -206,6 +209,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
+	s.engine.Network = opt.Network
 	s.engine.Tell = func(text string) { s.note("%s", text) }
 	if s.engine.Outside, err = newOutside(f); err != nil {
 		s.close()
@@ -214,9 +218,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
-	if len(c.Plan.Events) > 0 {
-		catalog.Spoilt = s.engine.Spoilt
-	}
+	catalog.Spoilt = s.engine.Spoilt
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
@@ -407,6 +409,7 @@ func (s *Session) Play(ctx context.Context) error {
 		case <-play.Done():
 		}
 	}()
+	defer s.openHand()()
 	plan := &s.crowd.Plan
 	first := s.wait(play)
 	failed := 0
@@ -423,6 +426,9 @@ func (s *Session) Play(ctx context.Context) error {
 		}
 		begin := s.planBegin(first, n)
 		s.round(play, n, begin, func() { s.engine.Play(play, n, begin) })
+		if s.engine.Ended() {
+			break
+		}
 		if plan.GiveUp == 0 || play.Err() != nil {
 			continue
 		}
@@ -712,6 +718,7 @@ func (s *Session) Progress() Progress {
 	p.Due, p.Sent, p.Accepted, p.Refused = c.Due.Load(), c.Sent.Load(), c.Accepted.Load(), c.Refused.Load()
 	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
 	p.LastDrop, p.Commands = s.engine.LastDrop(), c.Commands.Load()
+	p.Paused, p.Stood = s.engine.Paused(), s.engine.Stood()
 	if p.Phase == Hearing {
 		for i, w := range s.witnesses {
 			if w == nil {

@@ -96,6 +96,12 @@ func (r *reader) rateText(n *yaml.Node, what string, env formula.Env) *formula.T
 
 func (r *reader) readingNames(c *crowd.Cast) []string {
 	var names []string
+	if r.kinds[c.Kind] == nil { // the file was read before
+		for _, rd := range c.Readings {
+			names = append(names, rd.Name)
+		}
+		return names
+	}
 	for _, e := range r.kinds[c.Kind].readings {
 		names = append(names, e.key.Value)
 	}
