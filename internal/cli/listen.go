@@ -247,9 +247,13 @@ func (h *hearer) hear(o witness.Overheard) {
 		if flag != "" {
 			doc["flag"] = flag
 		}
+		if o.Kind != "" {
+			doc["content_type"] = o.Kind
+		}
 		if o.Values != nil {
 			doc["values"] = json.RawMessage(h.crowd.Redact(string(o.Values)))
-		} else if utf8.Valid(o.Body) {
+		}
+		if utf8.Valid(o.Body) {
 			doc["body"] = h.crowd.Redact(string(o.Body))
 		} else {
 			doc["body_base64"] = o.Body

@@ -11,6 +11,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/recording"
 )
 
 // Overheard is one message that came out of a broker, of whatever run, or of none.
@@ -25,6 +26,7 @@ type Overheard struct {
 	Mark     *ledger.Mark // nil without a mark; a sequence mark has no run
 	Values   []byte       // a JSON value; nil where the body could not be read
 	Body     []byte
+	Kind     string // content type
 }
 
 // Listen hears what comes out at a subscribing witness, until ctx is done, and
@@ -33,12 +35,33 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 	if !spec.Listens() {
 		return errors.New("it asks, and does not listen")
 	}
+	return listen(ctx, f, spec, func(e *ear) { e.tap = see })
+}
+
+// Record hears what comes out at a subscription as it comes, until ctx is done. What see is
+// given is its own.
+func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
+	return listen(ctx, f, spec, func(e *ear) {
+		e.record = func(m *message) {
+			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained, ContentType: m.kind}
+			for _, u := range m.user {
+				if l.Properties == nil {
+					l.Properties = map[string]string{}
+				}
+				l.Properties[u.Key] = u.Value
+			}
+			see(l)
+		}
+	})
+}
+
+func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*ear)) error {
 	w, err := New(spec, 0, NewCatalog(f, "listen"), nil)
 	if err != nil {
 		return err
 	}
 	e := w.(*ear)
-	e.tap = see
+	prepare(e)
 	// A listener beside a run of the same file must not throw its witness off.
 	if s, is := e.source.(*subscription); is {
 		s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
@@ -53,7 +76,7 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 
 // overheard makes out whose message it is.
 func (e *ear) overheard(m *message, part part, filed int) Overheard {
-	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained, Body: bytes.Clone(m.body)}
+	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained, Body: bytes.Clone(m.body), Kind: m.kind}
 	if filed >= 0 {
 		st := e.catalog.Fleet.Streams[filed]
 		o.Device, o.Reading = st.Device.Name, st.Reading.Name

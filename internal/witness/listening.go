@@ -25,6 +25,7 @@ type ear struct {
 	hasTopic                            map[*crowd.Cast]bool // groups whose topic is known
 	plain                               bool                 // marks ride in one field of the payload, and nothing is picked
 	tap                                 func(Overheard)      // in place of sightings
+	record                              func(*message)       // in place of looking at it at all
 
 	countMu  sync.Mutex
 	unmarked int    // messages without a mark
@@ -85,6 +86,10 @@ func (e *ear) remark(what string) {
 
 // take looks for the mark in one message and notes the sighting.
 func (e *ear) take(m *message) {
+	if e.record != nil {
+		e.record(m)
+		return
+	}
 	if e.spec.Hears && e.tap == nil {
 		if !m.retained { // it was said before
 			e.said(decoded(m.body), m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})

@@ -1,6 +1,8 @@
 package witness
 
 import (
+	"runcrowd/internal/mqttwire"
+
 	"time"
 
 	"runcrowd/internal/fleet"
@@ -37,7 +39,9 @@ type message struct {
 	beside   func(name string) (mark string, ok bool) // a mark that rides beside the body; nil: none does
 	qos      byte
 	retained bool
-	again    bool // it may be another delivery of the same message
+	kind     string                  // content type
+	user     []mqttwire.UserProperty // valid until take returns
+	again    bool                    // it may be another delivery of the same message
 }
 
 // asked is a source that is asked for rows: the core is an inquiry.

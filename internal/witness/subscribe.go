@@ -220,6 +220,7 @@ func (s *subscription) lagged(now time.Time) {
 func (s *subscription) take(p *mqttwire.Packet) {
 	m := &s.heard
 	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
+		kind: p.Publish.ContentType, user: p.UserProp,
 		again: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
 	if len(p.UserProp) > 0 {
 		m.beside = func(name string) (string, bool) {
