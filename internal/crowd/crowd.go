@@ -165,7 +165,8 @@ type Cast struct {
 	First      int           // the number n of the first device
 	Name       *formula.Text // of n, kind and the roster's columns
 	NamePos    Pos
-	Roster     *Roster // nil for a group by count
+	Roster     *Roster    // nil for a group by count
+	Recording  *Recording // that its devices play again; nil: they make their messages
 	Tags       []string
 	Properties []Property
 	Secrets    map[string]bool // properties that are never printed
@@ -220,6 +221,7 @@ type Reading struct {
 	OKStatus []int // HTTP statuses that acknowledge
 	Headers  []Header
 	Fields   []Field
+	Raw      bool // recorded, and not all of it is JSON objects: bodies are compared as bytes
 
 	Expires time.Duration // MQTT 5: how long a message lasts; 0: for ever
 	User    []Header      // MQTT 5: user properties

@@ -320,7 +320,7 @@ func (l *loop) schedule(s *stream, end int64) {
 		s.next = 0
 		l.speaks--
 	}
-	if s.never || l.engine.devices[s.Device.Index].quiet {
+	if s.never || s.Device.Cast.Recording != nil || l.engine.devices[s.Device.Index].quiet {
 		return
 	}
 	if due := s.due(l.engine.begin.UnixNano()); due < end {

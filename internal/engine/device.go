@@ -12,6 +12,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
+	"runcrowd/internal/recording"
 )
 
 // device is what a device is at this moment. All of it but the atomic fields belongs to
@@ -66,11 +67,12 @@ type leaving struct {
 type stream struct {
 	*fleet.Stream
 	seq   uint64
-	tick  uint64 // messages of this round so far
-	slot  uint64 // the tick of its reading at which the next one is due
-	from  int64  // when the device joins in this round
-	kind  string // content type of its bodies
-	since uint64 // messages before the device last began to count anew
+	tick  uint64          // messages of this round so far
+	slot  uint64          // the tick of its reading at which the next one is due
+	from  int64           // when the device joins in this round
+	kind  string          // content type of its bodies
+	since uint64          // messages before the device last began to count anew
+	line  *recording.Line // that it sends just now; nil: it makes its messages
 	held  *link.Message
 
 	every time.Duration // as something done to it made it; 0: as in the file

@@ -362,7 +362,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 		for _, s := range d.Streams {
 			st := &e.streams[s.Index]
 			st.tick, st.slot, st.from, st.since, st.every, st.never, st.next = 0, 0, join, 0, 0, false, 0
-			if e.part != nil && !e.part[s.Index] {
+			if e.part != nil && !e.part[s.Index] || d.Cast.Recording != nil {
 				continue
 			}
 			if due := st.due(begin.UnixNano()); due < end {
@@ -372,6 +372,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 			}
 		}
 	}
+	e.replays(end)
 	return end
 }
 
@@ -542,7 +543,13 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 		w.Clock, w.composer.Alter = d.ahead(at), d.alterations(s)
 		w.Types = o.spoil != nil && o.spoil.Spoil == crowd.SpoilTypes
 	}
-	written, err := w.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, at), e.begin, body)
+	var written Written
+	var err error
+	if s.line != nil {
+		written, err = w.Replay(s.Stream, s.seq+1, time.Unix(0, at), e.begin, s.line, body)
+	} else {
+		written, err = w.Write(s.Stream, s.seq+1, s.tick, time.Unix(0, at), e.begin, body)
+	}
 	if err != nil {
 		e.fail(err)
 	}
@@ -609,6 +616,9 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 			}
 		}
 		m.HTTP.Headers = headers
+	}
+	if s.line != nil {
+		beside(m, s.Stream, s.line)
 	}
 	return m, o
 }

@@ -18,6 +18,7 @@ const (
 	joins                // a device connects
 	begins               // an event befalls a device
 	speaks               // a stream's next message is due
+	replays              // a recorded message is due
 	ticks                // a connection looks at the clock
 	answers              // an answer to a command is due
 	drains               // a device that leaves looks whether all is acknowledged
@@ -59,18 +60,19 @@ func (h *entries) Pop() any {
 
 // loop does what is due for its share of the devices.
 type loop struct {
-	engine  *Engine
-	devices []int // of the loop
-	page    *ledger.Page
-	plan    entries // by the plan's clock
-	timed   entries // by ours
-	at      int64   // how far the plan was played
-	end     int64   // of the round, by the plan's clock
-	speaks  int     // streams that have a message to come
-	scribe  Scribe
-	machine formula.Machine
-	acts    []*act // what events do and undo, and what is free again
-	free    []int
+	engine    *Engine
+	devices   []int // of the loop
+	page      *ledger.Page
+	plan      entries // by the plan's clock
+	timed     entries // by ours
+	at        int64   // how far the plan was played
+	end       int64   // of the round, by the plan's clock
+	speaks    int     // streams that have a message to come
+	scribe    Scribe
+	machine   formula.Machine
+	replaying []*replay
+	acts      []*act // what events do and undo, and what is free again
+	free      []int
 
 	answered int64 // answers when it last looked, after the plan was over
 	quiet    int64 // since when there were no more
@@ -201,6 +203,10 @@ func (l *loop) next(end int64) {
 		heap.Pop(&l.plan)
 		l.join(x.index)
 		return
+	case replays:
+		heap.Pop(&l.plan)
+		l.again(x.index, x.at, end)
+		return
 	case begins:
 		heap.Pop(&l.plan)
 		l.befall(x.index, x.at, end)
@@ -242,6 +248,8 @@ func (l *loop) deviceOf(x *entry) *device {
 		return &l.engine.devices[l.engine.streams[x.index].Device.Index]
 	case begins, ends:
 		return l.acts[x.index].device
+	case replays:
+		return &l.engine.devices[l.replaying[x.index].to.Device.Index]
 	}
 	return nil
 }

@@ -34,6 +34,7 @@ type Scribe struct {
 	Fixed map[string]signal.Value
 
 	composer fleet.Composer
+	machine  formula.Machine
 	samples  []payload.Sample
 	values   [][]signal.Value // of the samples, reused
 	object   []byte

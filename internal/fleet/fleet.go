@@ -481,6 +481,9 @@ type formKey struct {
 // form makes the form of a stream's bodies; nil for a flat JSON object.
 func (f *Fleet) form(s *Stream, m *formula.Machine, forms map[formKey]payload.Form) (payload.Form, error) {
 	p := &s.Reading.Payload
+	if s.Reading.Raw {
+		return payload.Raw{}, nil
+	}
 	if p.Form == "json" && !p.Nested && s.Reading.Batch == 1 {
 		return nil, nil
 	}

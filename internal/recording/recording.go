@@ -30,6 +30,9 @@ type Line struct {
 	ContentType string
 	Headers     map[string]string // of HTTP
 	Properties  map[string]string // user properties of MQTT 5
+
+	// Whose it is, where the file tells that beside the topic: of CSV.
+	Device, Reading string
 }
 
 // line is a Line as it stands in a file.

@@ -183,6 +183,21 @@ func (r *reader) group(g *yaml.Node) {
 			return // what its columns would be is not known
 		}
 		c.Count = len(c.Roster.Lines)
+	} else if rn := o.get("recording"); rn != nil {
+		if cn := o.get("count"); cn != nil {
+			r.Add(pos(cn), "count does not go with recording: there is one device for each in it")
+		}
+		if c.Recording = r.recorded(rn, c.Kind); c.Recording == nil {
+			return // who is in it is not known
+		}
+		c.Count = len(c.Recording.Devices)
+		c.Roster = &crowd.Roster{File: c.Recording.File, Devices: c.Recording.Devices}
+		names := crowd.RosterColumn{Name: crowd.RecordedName, Type: signal.Text}
+		for i, name := range c.Recording.Devices {
+			c.Roster.Lines = append(c.Roster.Lines, i+1)
+			names.Values = append(names.Values, signal.OfText(name))
+		}
+		c.Roster.Columns = []crowd.RosterColumn{names}
 	} else if sn := o.get("secrets"); sn != nil {
 		r.Add(pos(sn), "secrets names columns of a roster, and this group has none")
 	}

@@ -430,14 +430,30 @@ var layerKeys = []key{
 	{name: "readings", typ: special("names to changes of readings", node{"type": []string{"object", "null"}, "additionalProperties": ref("reading change")}), doc: "Changes of readings: a topic, an interval, a field; null takes one away."},
 }
 
-var groupMap = &mapping{name: "group", doc: "A group of devices.", notBoth: [][2]string{{"count", "roster"}}, needs: [][2]string{{"secrets", "roster"}}, keys: append([]key{
+var groupMap = &mapping{name: "group", doc: "A group of devices.", notBoth: [][2]string{{"count", "roster"}, {"count", "recording"}, {"roster", "recording"}}, needs: [][2]string{{"secrets", "roster"}}, keys: append([]key{
 	{name: "kind", typ: plain, need: "buoy", doc: "The kind of these devices."},
 	{name: "count", typ: whole(1, maxCount), def: "1", doc: "How many there are."},
 	{name: "first", typ: whole(0, 1_000_000_000), def: "1", doc: "The number n of the first one."},
 	{name: "name", typ: template, def: "${kind}-${pad(n, 3)}", doc: "Their names."},
 	{name: "roster", typ: filename, doc: "A CSV file with a row a device and a column a property; the column device names it."},
+	{name: "recording", typ: special("file name, or more of it", node{"anyOf": []node{{"type": "string", "minLength": 1}, ref("recording")}}), doc: "Recorded traffic that they play again: a device for each that is in it, called as there."},
 	{name: "secrets", typ: texts, doc: "Columns of the roster that are never printed, beside those that are called so."},
 }, layerKeys...)}
+
+var recordingMap = &mapping{name: "recording", doc: "Recorded traffic that is played again.", notBoth: [][2]string{{"pace", "every"}, {"topic", "time"}}, needs: [][2]string{{"time", "device"}, {"device", "time"}, {"reading", "time"}}, keys: []key{
+	{name: "file", typ: filename, need: "winter.jsonl", doc: "The file, as record writes it; with * several of them, in the order of their names. Or a CSV file with a row a message."},
+	{name: "topic", typ: plain, def: "the last two levels", doc: "Where topics and paths name the device and the reading: harbour/+/${device}/${reading}. What does not match is passed over."},
+	{name: "time", typ: plain, doc: "Of CSV: the column with the time."},
+	{name: "device", typ: plain, doc: "Of CSV: the column that names the device."},
+	{name: "reading", typ: plain, doc: "Of CSV: the column that names the reading, where the kind has several."},
+	{name: "pace", typ: special("1x, 10x or 0.5x", node{"type": "string", "pattern": `^\\s*[0-9.]+x\\s*$`}), def: "1x", doc: "How much faster than it was."},
+	{name: "every", typ: duration(time.Microsecond, quantity.Day), doc: "One message after the other at this interval, in place of their own distances."},
+	{name: "from", typ: plain, doc: "Play what was recorded from this time on: 2026-01-15T02:00:00Z."},
+	{name: "to", typ: plain, doc: "And before this one."},
+	{name: "loop", typ: truth, def: "false", doc: "From the beginning again, until the plan is over."},
+	{name: "shift", typ: special("true, or names of fields", node{"anyOf": []node{{"type": "boolean"}, {"type": "string"}, {"type": "array", "items": node{"type": "string"}}}}), doc: "Times in bodies that are moved to when the message is sent, in the notation that they have: fields of these names, at any depth, or with true all within a day of the message."},
+	{name: "override", typ: typ{words: "fields to values, or texts with ${…}", schema: node{"type": "object", "minProperties": 1}}, doc: "Fields with another value than the recorded one. A text that is one formula gives its own type."},
+}}
 
 var changeMap = &mapping{name: "change", doc: "A change for some of the devices above.", keys: append([]key{
 	{name: "who", typ: who, need: "buoy-007", doc: "Which of them."},
@@ -539,5 +555,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v4"
 
@@ -50,7 +51,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 	if o.node.Kind != yaml.MappingNode {
 		return nil
 	}
-	rd.Every = o.span("every")
+	if rd.Every = time.Second; c.Recording == nil || o.get("every") != nil {
+		rd.Every = o.span("every")
+	}
 	r.jitter(rd, o.get("jitter"), what)
 	rd.Turns = parse(r, o.get("turns"), what+": turns", crowd.Turns{}, parseTurns)
 	rd.Batch = int(o.whole("batch"))
@@ -103,7 +106,13 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
-	if fn := o.need("fields", "{wave_m: {signal: swell}}"); fn != nil {
+	fn := o.get("fields")
+	if c.Recording != nil {
+		fn = nil // the recording has them
+	} else {
+		fn = o.need("fields", "{wave_m: {signal: swell}}")
+	}
+	if fn != nil {
 		for _, fe := range r.entries(fn, what+": fields") {
 			name := fe.key.Value
 			if name == c.Kind.Mark.Name && (c.Kind.Mark.Place == crowd.MarkField || c.Kind.Mark.Place == crowd.MarkSequence) {
@@ -129,6 +138,11 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		if fn.Kind == yaml.MappingNode && len(fn.Content) == 0 {
 			r.Add(pos(fn), "%s has no field: its messages would be empty", what)
 		}
+	}
+	if c.Recording != nil {
+		rd.Payload.Form = "json"
+		rd.Raw = c.Recording.Raw[rd.Name]
+		return rd
 	}
 	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
