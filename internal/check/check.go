@@ -50,6 +50,8 @@ type Load struct {
 	Length                    time.Duration // of the whole plan; 0: nobody knows
 	// Story is what happens in the first round, or in the first Span of it.
 	Story []Happens
+	// Recordings are what groups play again.
+	Recordings []Played
 	// Notices are how often each is called for in the first round, as far as it was looked at.
 	Notices []Called
 	Span    time.Duration
@@ -295,6 +297,9 @@ func (c *checker) schedule() {
 	plan := c.Crowd.Plan // a copy: what is said of its length follows from all that ends it
 	plan.For = plan.Lasts(time.Now())
 	for _, s := range c.Streams {
+		if s.Device.Cast.Recording != nil {
+			continue
+		}
 		r := s.Reading
 		every := r.Every * time.Duration(r.Batch)
 		if every > plan.For {
@@ -318,6 +323,9 @@ func NothingDue(f *fleet.Fleet) bool {
 	plan := f.Crowd.Plan
 	plan.For = plan.Lasts(time.Now())
 	for _, s := range f.Streams {
+		if s.Device.Cast.Recording != nil {
+			return false
+		}
 		join := int64(plan.Join.At(s.Device.Index, len(f.Devices)))
 		if due, _ := engine.Due(s, 0, join, 1, 0); join < int64(plan.For) && due < int64(plan.For) {
 			return false
@@ -409,6 +417,10 @@ func (c *checker) bodies() {
 			if a.Path != "" {
 				load.AsksPerSecond += float64(len(all)) / a.Every.Seconds()
 			}
+		}
+		if r := d.Cast.Recording; r != nil {
+			c.recording(r, load)
+			continue
 		}
 		for ri := range d.Cast.Readings {
 			total, n := 0, min(len(all), sampled)
@@ -578,6 +590,11 @@ func (c *checker) sums() {
 		}
 	}
 	l.PerRound = l.PerSecond * sending
+	for _, r := range l.Recordings {
+		if rate := float64(r.Messages) / max(r.Lasts, time.Second).Seconds(); !r.loops { // played once
+			l.PerRound += float64(r.Messages)*min(1, lasts.Seconds()/max(r.Lasts.Seconds(), 1e-9)) - rate*sending
+		}
+	}
 	speed := plan.Speed.Times()
 	l.PerSecond *= speed
 	l.BytesPerSecond *= speed

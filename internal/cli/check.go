@@ -150,6 +150,12 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	default:
 		line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
 	}
+	for i, r := range l.Recordings {
+		if i == 0 {
+			b.WriteString("What is played again\n")
+		}
+		line(r.File, "%s of %s, recorded from %s to %s; %s at this pace", count(int(r.Messages), "message"), count(r.Devices, "device"), r.From.UTC().Format("2006-01-02 15:04:05"), r.To.UTC().Format("2006-01-02 15:04:05"), quantity.FormatDuration(r.Lasts.Round(time.Millisecond)))
+	}
 	for i, n := range l.Notices {
 		if i == 0 {
 			b.WriteString("What the platform must say by itself in a round\n")
@@ -250,6 +256,9 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 		doc["load"] = map[string]any{"devices": l.Devices, "kinds": kinds, "readings": l.Readings, "links": links,
 			"messages_per_second": l.PerSecond, "bytes_per_second": l.BytesPerSecond, "messages_per_round": l.PerRound, "messages": l.Messages,
 			"rounds": f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf, "seconds": l.Length.Seconds()}
+		if len(l.Recordings) > 0 {
+			doc["recordings"] = l.Recordings
+		}
 		if len(l.Notices) > 0 {
 			doc["notices"] = l.Notices
 		}

@@ -237,7 +237,9 @@ func (r *reader) groupName(c *crowd.Cast, o *object) {
 			c.Name = nil
 		}
 	case c.Roster != nil && c.Roster.Devices != nil:
-		c.NamePos = pos(o.get("roster"))
+		if c.NamePos = c.Pos; c.Recording == nil {
+			c.NamePos = pos(o.get("roster"))
+		}
 		c.Name, _ = formula.ParseText("${device}", formula.Env{"device": ""})
 	case c.Roster != nil:
 		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here", c.Roster.File, "device", firstColumn(c.Roster))

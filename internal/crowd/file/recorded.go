@@ -200,6 +200,8 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 			}
 			x.Raw[reading] = true
 		}
+		x.Bytes += int64(len(l.Body))
+		x.Largest = max(x.Largest, len(l.Body))
 		if x.Lines++; x.First.IsZero() || l.At.Before(x.First) {
 			x.First = l.At
 		}

@@ -56,6 +56,7 @@ var places = map[string]string{
 	"answer_from":          inMQTT("kind", "commands: {go: {topic: t, answer_from: {KEY, get: \"http://h\"}}}"),
 	"request":              inMQTT("kind", "commands: {go: {topic: t, request: {KEY, url: \"http://h\"}}}"),
 	"group":                inMQTT("group", "KEY"),
+	"recording":            inMQTT("group", "recording: {KEY, file: w.jsonl}"),
 	"change":               inMQTT("change", "- {KEY, who: all, tags: [x]}"),
 	"enroll":               inMQTT("root", "enroll: {KEY, pace: 1/s}"),
 	"enroll request":       inMQTT("root", "enroll: {request: {KEY, url: \"http://h\"}}"),

@@ -1,0 +1,258 @@
+package run_test
+
+import (
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/recording"
+	"runcrowd/internal/run"
+	"runcrowd/internal/standin"
+	"runcrowd/internal/verdict"
+)
+
+// recorded writes a recording of some seconds: an uneven pace, bodies as they come.
+func recorded(t *testing.T, name string, n int, body func(i int, at time.Time) recording.Line) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	w, err := recording.Create(path, recording.Options{})
+	require.NoError(t, err)
+	at := time.Date(2026, 1, 15, 2, 0, 0, 0, time.UTC)
+	for i := range n {
+		l := body(i, at)
+		l.At = at
+		require.NoError(t, w.Write(&l))
+		at = at.Add([]time.Duration{0, 10, 250, 40}[i%4] * time.Millisecond)
+	}
+	require.NoError(t, w.Close())
+	return path
+}
+
+// playFile plays a crowd file that stands in a folder, beside what it reads.
+func playFile(t *testing.T, dir, text string) *played {
+	t.Helper()
+	path := filepath.Join(dir, "harbour.yaml")
+	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+	c, err := file.Load(path)
+	require.NoError(t, err)
+	return playCrowd(t, c)
+}
+
+const again = `
+crowd: again
+links: {sea: {mqtt: mqtt://MQTT, back_off: 20ms to 100ms}}
+MARK
+kinds: {buoy: {readings: {state: {topic: "again/${device}/state", qos: 1}}}}
+devices: [{kind: buoy, recording: {file: w.jsonl, MORE}}]
+plan: {for: 4s, settle: 20s, EVENTS}
+witnesses: {ear: {proves: received, subscribe: "again/#", wait: 20s}}
+`
+
+// Recorded traffic is proven, with the mark in the body, or beside bodies that stay as they
+// are to the byte; at its own distances, faster, slower, at an interval, in a loop, in rounds.
+func TestRecordedTrafficIsProven(t *testing.T) {
+	t.Parallel()
+	object := func(i int, at time.Time) recording.Line {
+		body := fmt.Sprintf(`{"mark":"oldrun12/buoy-%d/state/%d", "at" : "%s","wave_m": %d.50 ,"in":{"list":[1, 2.0]}}`, i%3, i, at.Format(time.RFC3339Nano), i)
+		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte(body), ContentType: "application/json", QoS: 1}
+	}
+	bytes := func(i int, _ time.Time) recording.Line {
+		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte{0xff, 0, byte(i), '{'}, Retained: i%2 == 0, Properties: map[string]string{"unit": "m"}}
+	}
+	for name, c := range map[string]struct {
+		body   func(int, time.Time) recording.Line
+		more   string
+		mark   string
+		events string
+		due    int
+		lasts  time.Duration // from the first message to the last
+	}{
+		"as it was":        {object, "", "", "", 40, 2960 * time.Millisecond},
+		"faster":           {object, "pace: 4x", "", "", 40, 740 * time.Millisecond},
+		"slower":           {object, "pace: 0.5x, to: 2026-01-15T02:00:01Z", "", "", 15, 1820 * time.Millisecond},
+		"at an interval":   {object, "every: 20ms", "", "", 40, 780 * time.Millisecond},
+		"a part of it":     {object, "from: 2026-01-15T02:00:01Z, to: 2026-01-15T02:00:02Z", "", "", 12, 650 * time.Millisecond},
+		"in a loop":        {object, "pace: 3x, loop: true", "", "", 0, 0},
+		"in rounds":        {object, "pace: 10x", "", "rounds: {count: 3}", 120, 0},
+		"a sequence":       {object, "", "mark: {sequence: mark}", "", 40, 0},
+		"a user property":  {object, "", "mark: {user_property: run-mark}", "", 40, 0},
+		"bytes":            {bytes, "", "mark: {user_property: run-mark}", "", 40, 0},
+		"times moved":      {object, "shift: at, override: {site: north, wave_m: \"${seq * 2}\"}", "", "", 40, 0},
+		"with an outage":   {object, "", "", "events: [{at: 500ms, for: 1s, do: {offline: keep}}]", 40, 0},
+		"over and over":    {object, "every: 20ms", "", "events: [{at: 100ms, for: 300ms, do: {repeat: 1}}]", 40, 0},
+		"measured nothing": {object, "", "", "events: [{at: 1s, for: 1s, do: {offline: idle}}]", 0, 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			path := recorded(t, "w.jsonl", 40, c.body)
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+			require.NoError(t, err)
+			t.Cleanup(s.Close)
+			text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", c.mark, "MORE", c.more, "EVENTS", c.events).Replace(again)
+			if c.events == "" {
+				text = strings.Replace(text, "settle: 20s, ", "settle: 20s", 1)
+			}
+			p := playFile(t, filepath.Dir(path), text)
+			due := p.result.Total.Due()
+			assert.True(t, p.holds(), "%+v %s", p.checks, p.says())
+			assert.Equal(t, due, p.result.Total[verdict.Proven], p.says())
+			if c.due > 0 {
+				assert.Equal(t, c.due, due)
+			} else {
+				assert.Greater(t, due, 20)
+				assert.NotEqual(t, 40, due)
+			}
+			book, err := run.ReadLedger(p.folder)
+			require.NoError(t, err)
+			if c.lasts > 0 {
+				var times []time.Time
+				for _, list := range book.Messages {
+					for _, m := range list {
+						times = append(times, m.Due)
+					}
+				}
+				slices.SortFunc(times, time.Time.Compare)
+				assert.InDelta(t, c.lasts.Seconds(), times[len(times)-1].Sub(times[0]).Seconds(), 0.001)
+			}
+			m := book.Messages[0][0]
+			switch name {
+			case "bytes":
+				assert.Equal(t, `{"bytes":"`+base64.StdEncoding.EncodeToString([]byte{0xff, 0, 0, '{'})+`"}`, string(m.Carried))
+			case "times moved":
+				assert.Regexp(t, `^\{ "at" : "`+m.Due.UTC().Format("2006-01-02T15:04:05")+`Z","wave_m": 2 ,"in":\{"list":\[1, 2\.0\]\},"site":"north"\}$`, string(m.Carried))
+			case "a user property":
+				assert.Contains(t, string(m.Carried), `"mark":"oldrun12/`)
+			case "a part of it":
+				assert.Contains(t, string(m.Carried), `"wave_m": 15.50 ,`)
+			default:
+				assert.Contains(t, string(m.Carried), `"wave_m": 0.50 ,"in":{"list":[1, 2.0]}}`)
+			}
+		})
+	}
+}
+
+// A platform that loses, alters and doubles recorded messages is found out.
+func TestFlawsFallOnRecordedTraffic(t *testing.T) {
+	t.Parallel()
+	path := recorded(t, "w.jsonl", 60, func(i int, _ time.Time) recording.Line {
+		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%2), Body: fmt.Appendf(nil, `{"wave_m":%d.25}`, i)}
+	})
+	for flaw, v := range map[string]verdict.Verdict{"lose=4": verdict.Lost, "alter=4": verdict.Altered, "repeat=4": verdict.Repeated, "misfile=4": verdict.Misfiled} {
+		f, err := standin.ParseFlaw(flaw)
+		require.NoError(t, err)
+		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: []standin.Flaw{f}})
+		require.NoError(t, err)
+		text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "every: 10ms", ", EVENTS", "", "wait: 20s", "wait: 1s").Replace(again)
+		p := playFile(t, filepath.Dir(path), text)
+		assert.Equal(t, 4, p.result.Total[v], "%s: %s", flaw, p.says())
+		assert.Equal(t, 56, p.result.Total[verdict.Proven], flaw)
+		s.Close()
+	}
+}
+
+// Over HTTP: requests as they were recorded, with the mark in a header; and rows of a CSV file.
+func TestRecordedOverHTTP(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	w, err := recording.Create(filepath.Join(dir, "w.jsonl"), recording.Options{})
+	require.NoError(t, err)
+	at := time.Date(2026, 1, 15, 2, 0, 0, 0, time.UTC)
+	var rows strings.Builder
+	rows.WriteString("when,gauge,level_m,note\n")
+	for i := range 20 {
+		require.NoError(t, w.Write(&recording.Line{At: at.Add(time.Duration(i) * 20 * time.Millisecond), Path: fmt.Sprintf("/v1/gauge-%d/level?x=1", i%2), Method: "POST", Body: fmt.Appendf(nil, "level=%d", i), ContentType: "text/plain", Headers: map[string]string{"X-Unit": "m"}}))
+		fmt.Fprintf(&rows, "%s,gauge-%d,%d.5,\"a %d\"\n", at.Add(time.Duration(i)*20*time.Millisecond).Format(time.RFC3339Nano), i%2, i, i)
+	}
+	require.NoError(t, w.Close())
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "w.csv"), []byte(rows.String()), 0o600))
+	var mu sync.Mutex
+	var got []string
+	platform := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, fmt.Sprintf("%s %s %s %v", r.URL.Path, r.Header.Get("X-Unit"), b, r.Header.Get("X-Mark") != ""))
+		w.WriteHeader(http.StatusAccepted)
+	}))
+	t.Cleanup(platform.Close)
+	text := `
+crowd: again
+links: {shore: {http: "` + platform.URL + `"}}
+mark: {header: X-Mark}
+kinds: {gauge: {readings: {level: {path: "/in/${device}"}}}}
+devices: [{kind: gauge, name: "new-${recorded}", recording: {FILE}}]
+plan: {for: 1s, settle: 20s}
+`
+	p := playFile(t, dir, strings.Replace(text, "FILE", `file: w.jsonl, topic: "/v1/${device}/${reading}"`, 1))
+	assert.Equal(t, 20, p.result.Total[verdict.Proven], p.says())
+	assert.Contains(t, got, "/in/new-gauge-1 m level=7 true")
+	got = nil
+	p = playFile(t, dir, strings.Replace(text, "FILE", "file: w.csv, time: when, device: gauge", 1))
+	assert.Equal(t, 20, p.result.Total[verdict.Proven], p.says())
+	assert.Contains(t, got, `/in/new-gauge-1  {"level_m":7.5,"note":"a 7"} true`)
+}
+
+// A million lines cost no more memory than a thousand: it is read line by line.
+func TestLongRecordingsAreStreamed(t *testing.T) {
+	const lines = 200_000 // of which the plan plays the first second
+	path := filepath.Join(t.TempDir(), "w.jsonl")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	at := time.Date(2026, 1, 15, 2, 0, 0, 0, time.UTC)
+	var b []byte
+	for i := range lines {
+		l := recording.Line{At: at.Add(time.Duration(i) * 10 * time.Millisecond), Topic: fmt.Sprintf("h/buoy-%d/state", i%10), Body: fmt.Appendf(nil, `{"wave_m":%d,"text":"%s"}`, i, strings.Repeat("x", 400))}
+		b, err = l.Append(b[:0])
+		require.NoError(t, err)
+		_, err = f.Write(b)
+		require.NoError(t, err)
+	}
+	require.NoError(t, f.Close())
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	runtime.GC()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "", ", EVENTS", "", "for: 4s", "for: 1s").Replace(again)
+	p := playFile(t, filepath.Dir(path), text)
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	assert.Equal(t, 100, p.result.Total[verdict.Proven], p.says())
+	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(40<<20), "the file has %d MB", lines*500>>20)
+}
+
+// A run of recorded traffic that was killed is judged from its folder, which keeps who was in
+// the recording, and none of what they said.
+func TestRunFoldersKeepWhoWasRecorded(t *testing.T) {
+	t.Parallel()
+	path := recorded(t, "w.jsonl", 40, func(i int, _ time.Time) recording.Line {
+		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%3), Body: fmt.Appendf(nil, `{"said":"something private %d"}`, i)}
+	})
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "every: 1ms", ", EVENTS", "").Replace(again)
+	p := playFile(t, filepath.Dir(path), text)
+	assert.Equal(t, 40, p.result.Total[verdict.Proven])
+	kept, err := os.ReadFile(filepath.Join(p.folder, "files", "1-w.jsonl"))
+	require.NoError(t, err)
+	assert.NotContains(t, string(kept), "private")
+	c, err := run.LoadCopy(p.folder)
+	require.NoError(t, err)
+	assert.Len(t, c.Members, 3)
+}
