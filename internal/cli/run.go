@@ -65,7 +65,7 @@ const leastMemory = 16 << 20
 
 func (e *env) run() *cobra.Command {
 	var o output
-	var begin string
+	var begin, again string
 	cmd := &cobra.Command{
 		Use:   "run FILE",
 		Short: "Play a crowd file and judge what became of every message",
@@ -77,17 +77,32 @@ leaves holds the evidence; verify judges it again at any time.
 With --begin the plan's clock is set to a time: two runs with the same carry the same
 values, to the last digit, as preview --at shows them.
 
+With --again it plays what an earlier run sent: the same messages at the same
+distances, through the devices of the same names. FILE may be left out: it is then the
+one that was played.
+
 Ctrl-C once stops the devices, waits for the witnesses and reports. Ctrl-C twice
 leaves at once; the run folder can still be verified.
 
 Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
 not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,
-		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
-		Args:    exactly(1, "one crowd file"),
+		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --again runs/harbour-20300601-120000-abcdefgh\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if again != "" && len(args) == 0 {
+				return nil
+			}
+			return exactly(1, "one crowd file")(cmd, args)
+		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
 				return err
+			}
+			if again != "" {
+				if begin != "" {
+					return errors.New("--again does not go with --begin: it plays now")
+				}
+				return e.runAgain(args, again, &o)
 			}
 			if _, err := o.memory.judging(); err != nil {
 				return err
@@ -109,8 +124,37 @@ could not be reached; 4 interrupted.`,
 		},
 	}
 	o.flags(cmd)
+	cmd.Flags().StringVar(&again, "again", "", "the folder of an earlier run, whose messages are sent again")
 	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of day to wait for (\"02:00\", UTC), or how long ago (-7d)")
 	return cmd
+}
+
+// runAgain plays what an earlier run sent.
+func (e *env) runAgain(args []string, folder string, o *output) error {
+	if len(args) == 0 {
+		m, err := run.ReadManifest(folder)
+		if err != nil {
+			return err
+		}
+		if _, err := os.Stat(m.File); err != nil {
+			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --again %s", folder, m.File, e.program, folder)
+		}
+		args = []string{m.File}
+	}
+	c, err := file.Load(args[0])
+	if err != nil {
+		return err
+	}
+	n, cleanup, err := run.Resend(c, folder)
+	if err != nil {
+		return err
+	}
+	defer cleanup()
+	if o.format == "text" && !o.quiet {
+		fmt.Fprintf(e.stderr, "%s of %s go out again.\n", plural(n, "message"), folder)
+	}
+	_, err = e.play(c, args[0], o, nil)
+	return err
 }
 
 // played is what a run left.

@@ -49,7 +49,10 @@ func (e *Engine) replays(end int64) {
 				by[rec] = r
 				list = append(list, r)
 			}
-			name := formula.String(d.Env[crowd.RecordedName])
+			name := d.Name
+			if v, has := d.Env[crowd.RecordedName]; has {
+				name = formula.String(v)
+			}
 			for _, s := range d.Streams {
 				if e.part != nil && !e.part[s.Index] {
 					continue

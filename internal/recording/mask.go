@@ -49,35 +49,55 @@ func (m *Mask) Apply(l *Line) {
 	if len(m.Names) == 0 {
 		return
 	}
-	d := json.NewDecoder(bytes.NewReader(l.Body))
-	d.UseNumber()
-	var v any
-	if d.Decode(&v) != nil || d.More() {
-		return
-	}
-	if m.value(&v) {
-		if b, err := json.Marshal(v); err == nil {
-			l.Body = b
-		}
+	if b := m.body(l.Body); b != nil {
+		l.Body = b
 	}
 }
 
-func (m *Mask) value(v *any) (changed bool) {
-	switch x := (*v).(type) {
-	case map[string]any:
-		for name, inner := range x {
-			if m.has(name) {
-				x[name], changed = Masked, true
-				continue
-			}
-			if m.value(&inner) {
-				x[name], changed = inner, true
+// body masks the members of a JSON value; the rest stays as it is. Nil: nothing was changed.
+func (m *Mask) body(raw []byte) []byte {
+	trimmed := bytes.TrimSpace(raw)
+	if len(trimmed) == 0 {
+		return nil
+	}
+	var out []byte
+	from := 0
+	d := json.NewDecoder(bytes.NewReader(raw))
+	value := func(masked bool) bool {
+		var inner json.RawMessage
+		if d.Decode(&inner) != nil {
+			return false
+		}
+		end := int(d.InputOffset())
+		with := []byte(nil)
+		if masked {
+			with, _ = json.Marshal(Masked)
+		} else {
+			with = m.body(inner)
+		}
+		if with != nil {
+			out = append(append(out, raw[from:end-len(inner)]...), with...)
+			from = end
+		}
+		return true
+	}
+	switch t, _ := d.Token(); t {
+	case json.Delim('{'):
+		for d.More() {
+			name, err := d.Token()
+			if s, is := name.(string); err != nil || !is || !value(m.has(s)) {
+				return nil
 			}
 		}
-	case []any:
-		for i := range x {
-			changed = m.value(&x[i]) || changed
+	case json.Delim('['):
+		for d.More() {
+			if !value(false) {
+				return nil
+			}
 		}
 	}
-	return changed
+	if out == nil {
+		return nil
+	}
+	return append(out, raw[from:]...)
 }
