@@ -3,9 +3,12 @@ package crowd
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
@@ -17,10 +20,29 @@ type Enroll struct {
 	Pos      Pos
 	Requests []*Request
 	Keep     []Keep
+	Names    *NameRule // that the platform has for names; nil: none is known
 	Pace     quantity.Rate
 	Withdraw *Request // nil: devices cannot be removed
 	List     *Listing // nil: the platform cannot be asked whom it knows
 	Link     *Link    // HTTP: whose TLS, user or access token the requests use; nil: none
+}
+
+// NameRule is what names a platform takes: they cannot be changed later.
+type NameRule struct {
+	Pos     Pos
+	Pattern *regexp.Regexp // that the whole name matches; nil: any
+	Most    int            // characters; 0: any number
+}
+
+// Check tells what is wrong with a name.
+func (r *NameRule) Check(name string) error {
+	if n := utf8.RuneCountInString(name); r.Most > 0 && n > r.Most {
+		return fmt.Errorf("%q has %d characters, and the platform takes %d at most", name, n, r.Most)
+	}
+	if r.Pattern != nil && !r.Pattern.MatchString(name) {
+		return fmt.Errorf("%q is no name that the platform takes", name)
+	}
+	return nil
 }
 
 // Request is a request that is made for a device; its texts are compiled for each

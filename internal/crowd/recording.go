@@ -30,8 +30,8 @@ type Recording struct {
 	Devices     []string
 	First, Last time.Time
 	Lines       int64
-	Bytes       int64 // of all bodies
-	Largest     int   // body, in bytes
+	Bytes       int64           // of all bodies
+	Largest     int             // body, in bytes
 	Others      int64           // lines that are of no device
 	Raw         map[string]bool // readings that are not all JSON objects
 }

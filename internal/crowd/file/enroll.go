@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -115,6 +116,25 @@ func (r *reader) enrollment(n *yaml.Node) {
 	if ln := o.get("link"); ln != nil {
 		if en.Link = r.linkNamed(ln, "enroll: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
 			r.Add(pos(ln), "enroll: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
+		}
+	}
+	if nn := o.get("names"); nn != nil {
+		rule := &crowd.NameRule{Pos: pos(nn)}
+		if no := r.object(nn, "enroll: names", nameRuleMap); no.node.Kind == yaml.MappingNode {
+			rule.Pattern = parse(r, no.get("pattern"), "enroll: names: pattern", nil, func(s string) (*regexp.Regexp, error) {
+				re, err := regexp.Compile("^(?:" + s + ")$")
+				if err != nil {
+					return nil, fmt.Errorf("%q is no regular expression: %s", s, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+				}
+				return re, nil
+			})
+			if no.get("most") != nil {
+				rule.Most = int(no.whole("most"))
+			}
+			if rule.Pattern == nil && rule.Most == 0 && len(r.List) == 0 {
+				r.Add(rule.Pos, "enroll: names says nothing; write pattern: \"[a-z][a-z0-9-]*\", or most: 32")
+			}
+			en.Names = rule
 		}
 	}
 	one, several := o.get("request"), o.get("requests")

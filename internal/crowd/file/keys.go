@@ -308,10 +308,16 @@ var enrollMap = &mapping{name: "enroll", doc: "How devices are registered with t
 	{name: "request", typ: sub(enrollRequestMap), doc: "The request that registers a device."},
 	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("enroll request")}), doc: "Several requests, in order."},
 	{name: "keep", typ: keepKey.typ, doc: "Values of the last answer that become secret properties of the device."},
+	{name: "names", typ: sub(nameRuleMap), doc: "What names the platform takes. Each device's is checked before anything is sent: names cannot be changed later."},
 	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
 	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
 	{name: "withdraw", typ: sub(requestMap), doc: "The request that removes a device."},
 	{name: "link", typ: plain, doc: "An HTTP link whose TLS, user or access token the requests use."},
+}}
+
+var nameRuleMap = &mapping{name: "names", doc: "What names a platform takes.", some: []string{"pattern", "most"}, keys: []key{
+	{name: "pattern", typ: plain, doc: "A regular expression (RE2) that a whole name matches, such as [a-z][a-z0-9-]*."},
+	{name: "most", typ: whole(1, 65535), doc: "How many characters it may have."},
 }}
 
 var listMap = &mapping{name: "list", doc: "How the platform tells which devices it knows.", keys: []key{
@@ -555,5 +561,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, enrollMap, enrollRequestMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, enrollMap, enrollRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
 }

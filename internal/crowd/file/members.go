@@ -22,6 +22,11 @@ func (r *reader) members() {
 			if err := checkName(mb.Name); err != nil && len(r.List) == before {
 				r.Add(cast.NamePos, "%s%s", err, rosterLine(cast, i))
 			}
+			if en := r.crowd.Enroll; en != nil && en.Names != nil && len(r.List) == before {
+				if err := en.Names.Check(mb.Name); err != nil {
+					r.Add(cast.NamePos, "enroll: names: %s; nothing was registered: choose other names now, they cannot be changed later%s", err, rosterLine(cast, i))
+				}
+			}
 			if first, twice := names[mb.Name]; twice && len(r.List) == before {
 				r.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); %s%s", mb.Name, first, uniqueHint(cast), rosterLine(cast, i))
 			}

@@ -60,6 +60,7 @@ var places = map[string]string{
 	"change":               inMQTT("change", "- {KEY, who: all, tags: [x]}"),
 	"enroll":               inMQTT("root", "enroll: {KEY, pace: 1/s}"),
 	"enroll request":       inMQTT("root", "enroll: {request: {KEY, url: \"http://h\"}}"),
+	"names":                inMQTT("root", "enroll: {request: {url: \"http://h\"}, names: {KEY}}"),
 	"list":                 inMQTT("root", "enroll: {request: {url: \"http://h\"}, list: {KEY, get: \"http://h\", names: .}}"),
 	"plan":                 inMQTT("plan", "KEY"),
 	"event":                inMQTT("plan", "events: [{KEY, at: 10ms, do: restart}]"),
