@@ -783,9 +783,9 @@ func (p *Page) Done(x *Done) {
 
 // Deed is something that was done to a device: told as data, for whoever prints it.
 type Deed struct {
-	Kind  string // as the crowd file names it
-	Name  string // the reading, property or field; empty: all readings
-	Value string // the new interval or value; of send, the number of the message
+	Kind  string `json:"deed"`            // as the crowd file names it
+	Name  string `json:"name,omitempty"`  // the reading, property or field; empty: all readings
+	Value string `json:"value,omitempty"` // the new interval or value; of send, the number of the message
 }
 
 // Command is something that the platform asked of a device.

@@ -127,6 +127,10 @@ func (r *Reader) Next() (Line, error) {
 		case err == io.EOF && len(bytes.TrimSpace(b)) == 0:
 			r.Close()
 			continue
+		case errors.Is(err, io.ErrUnexpectedEOF) && len(bytes.TrimSpace(b)) == 0: // compressed, and cut off
+			r.Torn = fmt.Sprintf("%s:%d", r.name, r.n)
+			r.Close()
+			continue
 		case err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF):
 			return Line{}, fmt.Errorf("%s:%d: %w", r.name, r.n, err)
 		case len(bytes.TrimSpace(b)) == 0:
@@ -219,7 +223,12 @@ func Create(path string, opt Options) (*Writer, error) {
 // begin opens the next file.
 func (w *Writer) begin(now time.Time) error {
 	path := w.path
-	if w.opt.MaxSize > 0 || w.opt.Every > 0 {
+	if w.opt.Zip && !strings.HasSuffix(path, ".gz") {
+		path += ".gz"
+	}
+	// Behind a compressed file that was cut off nothing could be read: a new one is begun.
+	info, err := os.Stat(path)
+	if w.opt.MaxSize > 0 || w.opt.Every > 0 || w.opt.Zip && err == nil && info.Size() > 0 {
 		dir, name := filepath.Split(path)
 		stem, ext, _ := strings.Cut(name, ".")
 		for n := 0; ; n++ {
@@ -233,14 +242,11 @@ func (w *Writer) begin(now time.Time) error {
 			}
 		}
 	}
-	if w.opt.Zip && !strings.HasSuffix(path, ".gz") {
-		path += ".gz"
-	}
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_APPEND|os.O_CREATE, 0o600)
 	if err != nil {
 		return err
 	}
-	info, err := f.Stat()
+	info, err = f.Stat()
 	if err == nil && info.Size() > 0 && !w.opt.Zip {
 		last := make([]byte, 1)
 		if _, err = f.ReadAt(last, info.Size()-1); err == nil && last[0] != '\n' { // somebody was killed

@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -27,12 +28,27 @@ func TestWrittenAndRead(t *testing.T) {
 			{At: at.Add(time.Second), Path: "/in/x?y=1", Method: "PUT", Body: []byte{0xff, 0, 1}, Headers: map[string]string{"X-A": "b"}},
 			{At: at, Topic: "t", Body: []byte{}},
 		}
+		var paths []string
 		for _, l := range lines { // opened anew for each
 			w, err := recording.Create(path, recording.Options{})
 			require.NoError(t, err)
 			require.NoError(t, w.Write(&l))
 			require.NoError(t, w.Flush())
 			require.NoError(t, w.Close())
+			paths = append(paths, w.Files...)
+		}
+		if paths = slices.Compact(paths); name == "w.jsonl.gz" { // each time a new one; the last was cut off
+			require.Len(t, paths, 3)
+			b, err := os.ReadFile(paths[2])
+			require.NoError(t, err)
+			cut := filepath.Join(t.TempDir(), "cut.gz")
+			require.NoError(t, os.WriteFile(cut, b[:len(b)-9], 0o600))
+			r := recording.Open(cut)
+			for err = nil; err == nil; {
+				_, err = r.Next()
+			}
+			assert.Equal(t, io.EOF, err)
+			assert.NotEmpty(t, r.Torn)
 		}
 		info, err := os.Stat(path)
 		require.NoError(t, err)
@@ -49,7 +65,7 @@ func TestWrittenAndRead(t *testing.T) {
 			assert.Equal(t, "w.jsonl:4", r.Torn)
 			require.NoError(t, os.Truncate(path, info.Size()))
 		}
-		r := recording.Open(path, path)
+		r := recording.Open(append(paths, paths...)...)
 		for _, want := range append(lines, lines...) {
 			got, err := r.Next()
 			require.NoError(t, err)

@@ -19,7 +19,7 @@ type notice struct {
 
 // noticeLine says in one line how the notices fared.
 func noticeLine(b *strings.Builder, r *tally.Result, st Style) {
-	if len(r.Notices) == 0 {
+	if len(r.Notices) == 0 || r.Total.Due() == 0 {
 		return
 	}
 	var all tally.NoticeCount
@@ -34,7 +34,15 @@ func noticeLine(b *strings.Builder, r *tally.Result, st Style) {
 		}
 	}
 	given := fmt.Sprintf("%d of %s given", all.Given, plural(all.Called, "notice"))
+	heard := true
+	for _, n := range r.Notices {
+		for _, w := range r.Witnesses {
+			heard = heard && (w.Name != n.Witness || w.Heard)
+		}
+	}
 	switch {
+	case len(parts) == 0 && !heard:
+		fmt.Fprintf(b, "%s  %s, but its witness was not heard to the end\n", st.paint(doubt, "NOTICES UNDECIDED"), given)
 	case len(parts) > 0 && len(parts) == 1 && all.Unknown > 0:
 		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(doubt, "NOTICES UNDECIDED"), given, parts[0])
 	case len(parts) > 0:

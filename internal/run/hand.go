@@ -62,6 +62,9 @@ type hand struct {
 
 	mu sync.Mutex // one after the other
 	n  int
+
+	openMu sync.Mutex
+	open   map[net.Conn]bool // nil: no more are taken
 }
 
 // socketPath is a path to a socket that is short enough for the system: 108 bytes on Linux.
@@ -101,13 +104,14 @@ func (s *Session) openHand() (closeIt func()) {
 		return func() {}
 	}
 	os.Chmod(path, 0o600)
-	h := &hand{session: s, listener: l}
+	h := &hand{session: s, listener: l, open: map[net.Conn]bool{}}
 	s.mu.Lock()
 	s.hand = h
 	s.mu.Unlock()
 	h.conns.Go(h.serve)
 	return func() {
 		l.Close()
+		h.hangUp()
 		h.conns.Wait()
 		release()
 		os.Remove(filepath.Join(s.Folder, HandSocket))
@@ -120,8 +124,12 @@ func (h *hand) serve() {
 		if err != nil {
 			return
 		}
+		if !h.keep(c) {
+			c.Close()
+			continue
+		}
 		h.conns.Go(func() {
-			defer c.Close()
+			defer h.leave(c)
 			c.SetDeadline(time.Now().Add(20 * time.Second))
 			line, err := bufio.NewReader(io.LimitReader(c, mostHandLine)).ReadBytes('\n')
 			var q HandRequest
@@ -133,6 +141,36 @@ func (h *hand) serve() {
 			c.Write(append(b, '\n'))
 		})
 	}
+}
+
+// mostHands bounds how many hands are heard at once.
+const mostHands = 64
+
+func (h *hand) keep(c net.Conn) bool {
+	h.openMu.Lock()
+	defer h.openMu.Unlock()
+	if h.open == nil || len(h.open) >= mostHands {
+		return false
+	}
+	h.open[c] = true
+	return true
+}
+
+func (h *hand) leave(c net.Conn) {
+	h.openMu.Lock()
+	defer h.openMu.Unlock()
+	delete(h.open, c)
+	c.Close()
+}
+
+// hangUp lets nobody hold up the end of the run: who says nothing is not waited for.
+func (h *hand) hangUp() {
+	h.openMu.Lock()
+	defer h.openMu.Unlock()
+	for c := range h.open {
+		c.SetReadDeadline(time.Now())
+	}
+	h.open = nil
 }
 
 // Hand does what a hand wants of the run.

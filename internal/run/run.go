@@ -115,31 +115,35 @@ type Session struct {
 
 // Progress is how far a session is.
 type Progress struct {
-	Phase         Phase
-	Paused        bool          // by a hand
-	Stood         time.Duration // for how long it was paused
-	Round, Rounds int
-	Begin, End    time.Time // of the round, or of the pause before the next
-	Devices       int64
-	Joined, Up    int64
-	Due, Sent     int64
-	Accepted      int64
-	Refused       int64
-	NotAsked      int64
-	NoAnswer      int64
-	Unsent        int64
-	Drops         int64
-	LastDrop      string
-	Commands      int64
-	Missing       []Missing
+	Phase    Phase         `json:"phase"`
+	Paused   bool          `json:"paused"` // by a hand
+	Stood    time.Duration `json:"-"`      // for how long it was paused
+	Round    int           `json:"round"`
+	Rounds   int           `json:"rounds"`
+	Begin    time.Time     `json:"begin"` // of the round, or of the pause before the next
+	End      time.Time     `json:"end,omitzero"`
+	Devices  int64         `json:"devices"`
+	Joined   int64         `json:"joined"`
+	Up       int64         `json:"connected"`
+	Due      int64         `json:"due"`
+	Sent     int64         `json:"sent"`
+	Accepted int64         `json:"acknowledged"`
+	Refused  int64         `json:"refused"`
+	NotAsked int64         `json:"not_asked"`
+	NoAnswer int64         `json:"no_answer"`
+	Unsent   int64         `json:"unsent"`
+	Drops    int64         `json:"connections_lost"`
+	LastDrop string        `json:"last_lost_why,omitempty"`
+	Commands int64         `json:"commands"`
+	Missing  []Missing     `json:"witnesses_wait_for,omitempty"`
 }
 
 // Missing is how many messages of the round a witness has not found yet.
 type Missing struct {
-	Witness string
-	Proves  string
-	N       int
-	StayOut int // of these, those that must not be found
+	Witness string `json:"witness"`
+	Proves  string `json:"proves"`
+	N       int    `json:"messages"`
+	StayOut int    `json:"must_stay_out"` // of these, those that must not be found
 }
 
 // Phase is what a session is doing.
@@ -153,6 +157,21 @@ const (
 	Pausing
 	Done
 )
+
+var phases = [...]string{"preparing", "playing", "hearing", "pausing", "done"}
+
+// MarshalText implements encoding.TextMarshaler.
+func (p Phase) MarshalText() ([]byte, error) { return []byte(phases[p]), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (p *Phase) UnmarshalText(b []byte) error {
+	i := slices.Index(phases[:], string(b))
+	if i < 0 {
+		return fmt.Errorf("there is no phase %q", b)
+	}
+	*p = Phase(i)
+	return nil
+}
 
 // Options say where a run folder is made and by which program.
 type Options struct {

@@ -28,7 +28,8 @@ const (
 )
 
 // NoticeCount is how one notice fared. Called is the sum of Given, Missing, Late and those
-// Unknown that were called for; Repeated and Uncalled are counted beside it.
+// Unknown that were called for; those of which that is not known are Unknown, too. Repeated and
+// Uncalled are counted beside it.
 type NoticeCount struct {
 	Name     string `json:"name"`
 	Witness  string `json:"heard_by"`
@@ -45,7 +46,9 @@ type NoticeCount struct {
 }
 
 // Exact tells whether each was given once and in time, and no other one came.
-func (n *NoticeCount) Exact() bool { return n.Given == n.Called && n.Repeated+n.Uncalled == 0 }
+func (n *NoticeCount) Exact() bool {
+	return n.Given == n.Called && n.Repeated+n.Uncalled+n.Unknown == 0
+}
 
 // Turn is a message at which it was decided whether a notice is called for.
 type Turn struct {
@@ -215,6 +218,8 @@ func (n *notices) merge(o *notices) {
 type call struct {
 	*turn
 	sure    bool
+	first   bool  // it was armed for sure before
+	by      int64 // when the platform had a message that calls for it, at the latest
 	armed   int64 // when it was armed again for sure; 0: never
 	heard   *ledger.Said
 	late    bool
@@ -230,6 +235,7 @@ func (h *history) expected() (list []call) {
 		return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.first, b.first))
 	})
 	armed, raised := true, true
+	open := -1 // the call since which nothing can have armed it again: all that call since then call once
 	for i := range h.turns {
 		t := &h.turns[i]
 		steady := t.sure
@@ -239,19 +245,29 @@ func (h *history) expected() (list []call) {
 		if i+1 < len(h.turns) && t.to > h.turns[i+1].from && (h.turns[i+1].calls != t.calls || h.turns[i+1].arms != t.arms) {
 			steady = false
 		}
-		if t.calls && armed {
-			list = append(list, call{turn: t, sure: steady && !raised && !t.arms})
+		switch {
+		case !t.calls:
+		case open < 0 && armed:
+			open = len(list)
+			list = append(list, call{turn: t, by: max(t.from, t.answered), sure: steady && !raised && !t.arms, first: !raised && !t.arms})
+		case open >= 0 && steady && !t.arms && list[open].first && !list[open].sure:
+			// Whether the earlier ones were taken is not known: this one was.
+			list[open].sure, list[open].by = true, max(t.from, t.answered)
 		}
 		switch {
-		case !steady || t.calls && t.arms:
-			armed, raised = armed || t.arms, raised || t.calls
-		case t.calls:
+		case t.calls && t.arms:
+			armed, raised, open = true, true, -1
+		case t.calls && steady:
 			armed, raised = false, true
-		default:
-			armed, raised = true, false
+		case t.calls:
+			raised = true
+		case steady:
+			armed, raised, open = true, false, -1
 			if n := len(list); n > 0 && list[n-1].armed == 0 {
 				list[n-1].armed = t.from
 			}
+		default:
+			armed, open = true, -1
 		}
 	}
 	return list
@@ -294,7 +310,7 @@ func match(calls []call, said []span, within time.Duration) (over []span) {
 			if c.heard != nil || c.from > s.to+early {
 				continue
 			}
-			limit := max(c.from, c.answered) + int64(within)
+			limit := c.by + int64(within)
 			if inTime && s.to > limit && (s.from > limit || s.from == 0) {
 				continue
 			}
@@ -306,9 +322,12 @@ func match(calls []call, said []span, within time.Duration) (over []span) {
 			return false
 		}
 		c := &calls[best]
-		limit := max(c.from, c.answered) + int64(within)
+		limit := c.by + int64(within)
 		c.heard, c.late = s.x, s.from > limit
 		c.whether = !c.late && s.to > limit
+		if c.late && !c.sure { // it may be for another message
+			c.late, c.whether = false, true
+		}
 		return true
 	}
 	var rest []span
@@ -399,12 +418,11 @@ func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, fi
 					find(LateOne, q.turn, q.heard, fmt.Sprintf("heard %s after the message was sent; %s is allowed", round(time.Duration(q.heard.Seen.UnixNano()-q.from)), x.Within))
 				case q.whether:
 					c.Unknown++
-					find(Unsure, q.turn, q.heard, "whether it was in time is not known: the platform's clock and ours do not allow it")
+					find(Unsure, q.turn, q.heard, q.unclear())
 				default:
 					c.Given++
 				}
 			case !q.sure:
-				c.Called++
 				c.Unknown++
 				find(Unsure, q.turn, nil, h.doubt(q))
 			default:
@@ -477,9 +495,17 @@ func (h *history) doubt(q *call) string {
 	return "whether the platform had said so before the run is not known: no message had armed it since"
 }
 
+// unclear tells why it is not known whether a notice was in time.
+func (q *call) unclear() string {
+	if !q.sure {
+		return "whether it was called for by this message, and so whether it was in time, is not known"
+	}
+	return "whether it was in time is not known: the platform's clock and ours do not allow it"
+}
+
 // unheard tells why it is not known whether a notice was given; empty: it was not.
 func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) string {
-	until := max(q.from, q.answered) + int64(within)
+	until := q.by + int64(within)
 	for i := range w.Gaps {
 		g := &w.Gaps[i]
 		if !g.Kept && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) || g.Kept && g.To.IsZero() {
@@ -503,7 +529,7 @@ func (r *Result) checkNotices(q *proof.Requirement) proof.Check {
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	var all NoticeCount
 	var worst []Delays
-	heard := true
+	heard := len(r.Rounds) > 0 // what was not played shows nothing
 	for i := range r.Notices {
 		n := &r.Notices[i]
 		if q.Notice != "" && n.Name != q.Notice {
@@ -555,10 +581,10 @@ func (r *Result) checkNotices(q *proof.Requirement) proof.Check {
 		if all.Unknown == 0 {
 			c.Got += ", but not heard to the end"
 		}
-	case all.Called == 0: // nothing was tested
-	case float64(all.Given)*100 >= q.Percent*float64(all.Called):
+	case all.Called == 0 && all.Unknown == 0: // nothing was tested
+	case all.Called > 0 && float64(all.Given)*100 >= q.Percent*float64(all.Called) && (all.Unknown == 0 || float64(all.Given)*100 >= q.Percent*float64(all.Called+all.Unknown)):
 		c.State = proof.Met
-	case float64(all.Given+all.Unknown)*100 >= q.Percent*float64(all.Called):
+	case float64(all.Given+all.Unknown)*100 >= q.Percent*float64(all.Called+all.Unknown), all.Called == 0:
 		c.State = proof.Undecided
 	}
 	return c

@@ -81,20 +81,26 @@ func TestNotices(t *testing.T) {
 		{"ox-x-o", "1.1", "1 1 0 0 0 0 0", "met"},    // between both limits nothing is armed again
 		{"ox", "1.1", "1 1 0 0 0 0 0", "met"},        // the last message
 		{"xo", "0.1", "1 1 0 0 0 0 0", "met"},        // the first one
-		{"xo", "", "1 0 0 0 0 0 1", "undecided"},     // the platform may have said so before
-		{"xox", "2.1", "2 1 0 0 0 0 1", "undecided"}, // the same
-		{"ox?o", "", "1 0 0 0 0 0 1", "undecided"},   // lost on the way
+		{"xo", "", "0 0 0 0 0 0 1", "undecided"},     // the platform may have said so before
+		{"xox", "2.1", "1 1 0 0 0 0 1", "undecided"}, // the same
+		{"ox?o", "", "0 0 0 0 0 0 1", "undecided"},   // lost on the way
 		{"ox?o", "1.1", "1 1 0 0 0 0 0", "met"},      // or it was not
-		{"ox?xo", "", "2 0 0 0 0 0 2", "undecided"},
-		{"ox?xo", "2.1", "2 1 0 0 0 0 1", "undecided"},
-		{"ox?oxo", "3.1", "2 1 0 0 0 0 1", "undecided"},
-		{"oxo?x", "1.1", "2 1 0 0 0 0 1", "undecided"},    // whether it was armed again is not known
+		{"ox?xo", "", "1 0 1 0 0 0 0", "not met"},
+		{"ox?xo", "2.1", "1 1 0 0 0 0 0", "met"},
+		{"ox?xo", "1.1", "1 1 0 0 0 0 0", "met"},
+		{"ox?xo", "4.5", "1 0 0 1 0 0 0", "not met"},
+		{"ox?x?x?o", "", "0 0 0 0 0 0 1", "undecided"},
+		{"x?x?xo", "", "0 0 0 0 0 0 1", "undecided"},
+		{"oxo?x?x?", "1.1", "1 1 0 0 0 0 1", "undecided"},
+		{"ox?oxo", "3.1", "1 1 0 0 0 0 1", "undecided"},
+		{"oxo?x", "1.1", "1 1 0 0 0 0 1", "undecided"},    // whether it was armed again is not known
 		{"oxo?x", "1.1 3.1", "2 2 0 0 0 0 0", "met"},      // it was
+		{"ox?o", "4.5", "1 0 0 0 0 0 1", "undecided"},     // late, if that message called for it
 		{"ox!o", "", "0 0 0 0 0 0 0", "met"},              // refused: the platform knows nothing of it
 		{"ox!o", "1.1", "0 0 0 0 0 1 0", "not met"},       // or it does
 		{"oxuo", "", "0 0 0 0 0 0 0", "met"},              // never sent
 		{"obo", "1.1", "1 1 0 0 0 0 0", "met"},            // calls and arms at once: both ways are right
-		{"obo", "", "1 0 0 0 0 0 1", "undecided"},         //
+		{"obo", "", "0 0 0 0 0 0 1", "undecided"},         //
 		{"ox", "1.1 2.2 3.3", "1 1 0 0 2 0 0", "not met"}, // on every message
 	} {
 		r := judge(noticed(c.messages, c.said))
