@@ -106,10 +106,8 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
-	fn := o.get("fields")
-	if c.Recording != nil {
-		fn = nil // the recording has them
-	} else {
+	var fn *yaml.Node
+	if c.Recording == nil { // else the recording has them
 		fn = o.need("fields", "{wave_m: {signal: swell}}")
 	}
 	if fn != nil {
