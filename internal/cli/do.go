@@ -130,11 +130,11 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 	if expect != "" {
 		put(event, "expect", scalar(expect))
 	}
-	b, err := yaml.Marshal(event)
+	b, err := yaml.Dump(event, yaml.WithLineWidth(-1))
 	if err != nil {
 		return nil, err
 	}
-	return &run.HandRequest{Want: run.HandEvent, Event: strings.Join(strings.Fields(string(b)), " ")}, nil
+	return &run.HandRequest{Want: run.HandEvent, Event: strings.TrimSpace(string(b))}, nil
 }
 
 // deedOf makes a mapping of deeds of the words behind one.

@@ -3,16 +3,11 @@ package cli
 import (
 	"fmt"
 	"os"
-	"runtime"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/spf13/pflag"
-	"golang.org/x/term"
 )
-
-// handsHere tells whether somebody may type at the terminal that the view is on.
-func handsHere() bool { return runtime.GOOS != "windows" && term.IsTerminal(int(os.Stdin.Fd())) }
 
 // key takes a key: a colon opens a line, in which a hand says what it wants.
 func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
@@ -22,6 +17,8 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		if err == nil {
 			p.Signal(os.Interrupt)
 		}
+	case s == "ctrl+z":
+		return tea.Suspend
 	case m.typed == nil:
 		if s == ":" {
 			m.typed = new(string)

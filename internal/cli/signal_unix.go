@@ -6,6 +6,9 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
 )
 
 // ignoreFileLimitSignal makes a write past the file size limit an error like
@@ -32,4 +35,15 @@ func maxFiles() int {
 		return 0
 	}
 	return int(l.Max)
+}
+
+// handsHere tells whether somebody may type at the terminal that the view is on: whoever reads
+// from it in the background is stopped.
+func handsHere() bool {
+	fd := int(os.Stdin.Fd())
+	if !term.IsTerminal(fd) {
+		return false
+	}
+	group, err := unix.IoctlGetInt(fd, unix.TIOCGPGRP)
+	return err == nil && group == unix.Getpgrp()
 }
