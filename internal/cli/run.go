@@ -192,7 +192,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	}
 	session.Store(s)
 	view.start(s)
+	closeHand := s.OpenHand()
 	err = s.Play(ctx)
+	closeHand()
 	view.stop()
 	if err != nil {
 		err = fmt.Errorf("%w\nWhat was recorded until then can be judged: %s verify %s", err, e.program, s.Folder)

@@ -86,31 +86,30 @@ func socketPath(folder string) (path string, release func(), err error) {
 	return path, func() { d.Close() }, nil
 }
 
-// openHand lets hands act on the run, until what it returns is called. Where that cannot be,
-// it is told, and the run plays.
-func (s *Session) openHand() (closeIt func()) {
-	path, release, err := socketPath(s.Folder)
-	if err != nil {
-		s.note("nobody can act on this run by hand: %s", err)
-		return func() {}
-	}
-	l, err := net.Listen("unix", path)
-	if err != nil {
-		release()
-		if inner := errors.Unwrap(err); inner != nil {
-			err = inner
-		}
-		s.note("nobody can act on this run by hand: %s", err)
-		return func() {}
-	}
-	os.Chmod(path, 0o600)
-	h := &hand{session: s, listener: l, open: map[net.Conn]bool{}}
+// OpenHand lets hands act on the run from other processes, until what it returns is called: that
+// is before the run folder is judged. Where that cannot be, it is told, and the run plays.
+func (s *Session) OpenHand() (closeIt func()) {
+	h := &hand{session: s, open: map[net.Conn]bool{}}
 	s.mu.Lock()
 	s.hand = h
 	s.mu.Unlock()
+	path, release, err := socketPath(s.Folder)
+	if err == nil {
+		if h.listener, err = net.Listen("unix", path); err != nil {
+			release()
+			if inner := errors.Unwrap(err); inner != nil {
+				err = inner
+			}
+		}
+	}
+	if err != nil {
+		s.note("nobody can act on this run from another terminal: %s", err)
+		return func() {}
+	}
+	os.Chmod(path, 0o600)
 	h.conns.Go(h.serve)
 	return func() {
-		l.Close()
+		h.listener.Close()
 		h.hangUp()
 		h.conns.Wait()
 		release()

@@ -65,7 +65,11 @@ var crossing = func() string {
 func noticesOf(t *testing.T, by, text string, flaws ...string) (*played, *standin.StandIn) {
 	t.Helper()
 	port := freePort(t)
-	rule, err := standin.ParseRule("low-battery: battery_v < 11 until > 11.5")
+	release := "until > 11.5"
+	if strings.Contains(text, "until: false") {
+		release = "latched"
+	}
+	rule, err := standin.ParseRule("low-battery: battery_v < 11 " + release)
 	require.NoError(t, err)
 	cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Rules: []standin.Rule{rule}}
 	if by == "callback" {
@@ -140,11 +144,15 @@ func TestNoticesAtTheEdges(t *testing.T) {
 		"of a restart":            {"{at: 1s, who: buoy-1, do: restart, for: 500ms}, {at: 1200ms, for: 1s, who: buoy-1, " + low + "}", "3s", 1, 1},
 		"repeated by the device":  {"{at: 1s, for: 500ms, who: buoy-1, do: {set: {battery_v: 10.9}, repeat: 2}}", "3s", 1, 1},
 		"between the two limits":  {"{at: 1s, for: 1s, who: buoy-1, do: {set: {battery_v: 11.2}}}", "3s", 0, 0},
+		"never again by itself":   {"{at: 500ms, for: 300ms, who: buoy-1, " + low + "}, {at: 1500ms, for: 300ms, who: buoy-1, " + low + "}", "3s", 1, 1},
 		"a field that is missing": {"{at: 1s, for: 1s, who: buoy-1, do: {missing: battery_v}}", "3s", 0, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			text := strings.Replace(strings.Replace(noticed, "EVENTS", c.events, 1), "for: 6s", "for: "+c.length, 1)
+			if name == "never again by itself" {
+				text = strings.Replace(text, "until: battery_v > 11.5", "until: false", 1)
+			}
 			p, s := noticesOf(t, "subscription", text)
 			n := p.result.Notices[0]
 			says := fmt.Sprintf("%+v %+v", n, p.result.NoticeFindings)

@@ -1,6 +1,7 @@
 package run_test
 
 import (
+	"context"
 	"encoding/base64"
 	"fmt"
 	"io"
@@ -18,11 +19,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/recording"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
+	"runcrowd/internal/witness"
 )
 
 // recorded writes a recording of some seconds: an uneven pace, bodies as they come.
@@ -204,6 +209,60 @@ plan: {for: 1s, settle: 20s}
 	p = playFile(t, dir, strings.Replace(text, "FILE", "file: w.csv, time: when, device: gauge", 1))
 	assert.Equal(t, 20, p.result.Total[verdict.Proven], p.says())
 	assert.Contains(t, got, `/in/new-gauge-1  {"level_m":7.5,"note":"a 7"} true`)
+}
+
+// The traffic of a broker that we did not write, with retained messages and binary bodies, is
+// recorded as it comes and goes out again to the byte.
+func TestMosquittoIsRecordedAndPlayedAgain(t *testing.T) {
+	t.Parallel()
+	m := startMosquitto(t, "allow_anonymous true")
+	from := `
+crowd: old
+links: {sea: {mqtt: mqtt://MQTT}}
+kinds: {buoy: {readings: {state: {every: 100ms, topic: "old/${device}/state", qos: 1, retain: true, payload: senml-cbor, fields: {wave_m: {signal: swell}, level: {signal: tide}}}}}}
+mark: {user_property: old-mark}
+devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
+plan: {for: 1s, settle: 20s}
+witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
+`
+	p := playAgainst(t, m.addr, "", from) // leaves retained messages
+	require.Equal(t, 30, p.result.Total[verdict.Proven])
+	c, err := file.Parse("harbour.yaml", []byte(strings.ReplaceAll(from, "MQTT", m.addr)), file.Sources{})
+	require.NoError(t, err)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	w, err := recording.Create(filepath.Join(dir, "w.jsonl"), recording.Options{})
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	lines, retained := 0, 0
+	recorded, heard := make(chan error, 1), make(chan bool, 100)
+	go func() {
+		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "old/#", QoS: 2, Link: c.Links[0]}, func(l *recording.Line) {
+			if lines++; l.Retained {
+				retained++
+			}
+			if w.Write(l) != nil || lines == 33 {
+				cancel()
+			}
+			heard <- true
+		})
+	}()
+	for range 3 { // it listens: the retained ones came
+		select {
+		case <-heard:
+		case <-ctx.Done():
+			require.Fail(t, "nothing was recorded")
+		}
+	}
+	playAgainst(t, m.addr, "", from)
+	require.NoError(t, <-recorded)
+	require.NoError(t, w.Close())
+	assert.Equal(t, 33, lines)
+	assert.Equal(t, 3, retained)
+	text := strings.NewReplacer("MQTT", m.addr, "MARK", "mark: {user_property: new-mark}", "MORE", "", ", EVENTS", "").Replace(again)
+	p = playFile(t, dir, text)
+	assert.Equal(t, 33, p.result.Total[verdict.Proven], "%s %+v", p.says(), p.checks)
 }
 
 // A million lines cost no more memory than a thousand: it is read line by line.

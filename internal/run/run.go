@@ -428,7 +428,6 @@ func (s *Session) Play(ctx context.Context) error {
 		case <-play.Done():
 		}
 	}()
-	defer s.openHand()()
 	plan := &s.crowd.Plan
 	first := s.wait(play)
 	failed := 0
