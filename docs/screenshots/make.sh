@@ -65,13 +65,15 @@ shot timeline 30 'HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline
 if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
   HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" >/dev/null
 fi
-shot storm 58 'runcrowd demo storm --quiet'
+shot storm 64 'runcrowd demo storm --quiet'
+shot notices 74 'runcrowd demo storm --quiet --flaw mistake=1 --flaw echo=2'
 shot signals 52 'runcrowd signals tide'
 shot probe 30 'runcrowd probe harbour/crowd.yaml'
 shot send 28 'runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4'
 runcrowd run harbour/long.yaml --quiet > long.txt 2>&1 &
 player=$!
 sleep 4
+shot do 20 'runcrowd do buoy-007 set battery_v=10.9 --for 2s; runcrowd do "10% of light-buoy" offline --for 1s; runcrowd do status; runcrowd do --as-events'
 shot ask 14 'runcrowd ask harbour/long.yaml buoy-007 set-lamp watts=35'
 shot listen 22 'runcrowd listen harbour/long.yaml --who buoy-00? -n 12'
 kill -9 $player 2>/dev/null || true

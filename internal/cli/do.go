@@ -41,7 +41,7 @@ words in quotes. DEED is one that events have, with what it needs behind it:
   set FIELD=VALUE …          stuck FIELD …          missing FIELD …
   send READING [FIELD=VALUE …]                      every 2s
   offline [keep | idle | cut | clean | silent]      restart
-  network delay=400ms rate='9600 bit/s'             clock -40s
+  network delay=400ms rate='9600 bit/s'             clock off=-40s
   credential wrong --expect refused                 spoil 'cut off' --expect discarded
   command NAME [KEY=VALUE …]                        enroll, withdraw, join, leave, repeat, swap
 
