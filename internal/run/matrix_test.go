@@ -214,7 +214,12 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 		"alter": verdict.Altered, "misfile": verdict.Misfiled, "cut": verdict.Proven,
 	}
 	// Two are of bad nights: TestWhatMustNotGetIn and TestWhatComesLate are theirs.
-	require.Len(t, flaws, len(standin.FlawNames())-2, "a flaw is missing from the matrix")
+	// Those of notices are TestNoticesAreCounted's.
+	names := []string{"admit", "stale", "withhold", "echo", "dawdle", "mistake", "clamour"}
+	for name := range flaws {
+		names = append(names, name)
+	}
+	require.ElementsMatch(t, standin.FlawNames(), names, "a flaw is missing from the matrix")
 	exceptions := map[string]verdict.Verdict{
 		// Without acknowledgements, saying no is losing, and not answering is usual.
 		"refuse/mqtt5-qos0": verdict.Lost, "ignore/mqtt5-qos0": verdict.Lost, "mute/mqtt5-qos0": verdict.Proven, "cut/mqtt5-qos0": verdict.Lost,
