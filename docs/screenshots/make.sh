@@ -66,7 +66,7 @@ if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
   HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" >/dev/null
 fi
 shot storm 64 'runcrowd demo storm --quiet'
-shot notices 74 'runcrowd demo storm --quiet --flaw mistake=1 --flaw echo=2'
+shot notices 80 'runcrowd demo storm --quiet --flaw mistake=1 --flaw echo=2'
 shot signals 52 'runcrowd signals tide'
 shot probe 30 'runcrowd probe harbour/crowd.yaml'
 shot send 28 'runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4'
