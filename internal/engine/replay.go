@@ -196,17 +196,7 @@ func (w *Scribe) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *re
 		return Written{First: seq, Body: append(body, l.Body...), Carried: [][]byte{[]byte("null")}, Mark: out.Mark}, fmt.Errorf("the recorded message of %s at %s is no JSON object", s.Device.Name, l.At.UTC().Format(time.RFC3339Nano))
 	}
 	w.object = append(w.object[:0], bytes.TrimSpace(object)...)
-	w.carried = append(w.carried[:0], w.object)
-	out.Carried = w.carried
-	switch how.Place {
-	case crowd.MarkField:
-		w.mark = mark.Append(w.mark[:0])
-		out.Body = payload.WithText(body, w.object, how.Name, string(w.mark))
-	case crowd.MarkSequence:
-		out.Body = payload.WithNumber(body, w.object, how.Name, w.Numbers.Of(s.Index, seq))
-	default:
-		out.Body = append(body, w.object...)
-	}
+	w.marked(s, &out, mark, body)
 	return out, failed
 }
 

@@ -88,17 +88,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 		if err == nil {
 			err = beyond
 		}
-		w.carried = append(w.carried[:0], w.object)
-		out.Carried = w.carried
-		switch how.Place {
-		case crowd.MarkField:
-			w.mark = mark.Append(w.mark[:0])
-			out.Body = payload.WithText(body, w.object, how.Name, string(w.mark))
-		case crowd.MarkSequence:
-			out.Body = payload.WithNumber(body, w.object, how.Name, w.Numbers.Of(s.Index, seq))
-		default:
-			out.Body = append(body, w.object...)
-		}
+		w.marked(s, &out, mark, body)
 		return w.pack(s, out, err)
 	}
 	failed := beyond
@@ -163,6 +153,21 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 	}
 	out.Carried = carried
 	return w.pack(s, out, failed)
+}
+
+// marked makes a body of the object that was written, with its mark where that goes inside.
+func (w *Scribe) marked(s *fleet.Stream, out *Written, mark ledger.Mark, body []byte) {
+	w.carried = append(w.carried[:0], w.object)
+	out.Carried = w.carried
+	switch how := s.Device.Cast.Kind.Mark; how.Place {
+	case crowd.MarkField:
+		w.mark = mark.Append(w.mark[:0])
+		out.Body = payload.WithText(body, w.object, how.Name, string(w.mark))
+	case crowd.MarkSequence:
+		out.Body = payload.WithNumber(body, w.object, how.Name, w.Numbers.Of(s.Index, mark.Seq))
+	default:
+		out.Body = append(body, w.object...)
+	}
 }
 
 // called adds what the sample that was made last calls for.

@@ -99,12 +99,15 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxMessage))
 	if err != nil {
+		// What it would have said is not known, and not every platform says it again.
+		why := "a call broke off before its body had come whole"
 		var long *http.MaxBytesError
 		if errors.As(err, &long) {
 			http.Error(w, "the body is too long", http.StatusRequestEntityTooLarge)
-			s.ear.gap(&ledger.Gap{From: at, To: at, Why: fmt.Sprintf("a call brought more than %d bytes", maxMessage)})
+			why = fmt.Sprintf("a call brought more than %d bytes", maxMessage)
 		}
-		return // half a body was not said: a platform sends it again
+		s.ear.gap(&ledger.Gap{From: at, To: clock.Now(), Why: why})
+		return
 	}
 	if lacks := s.lacks(r, body); lacks != "" {
 		http.Error(w, "the header "+lacks+" is not as it should be", http.StatusUnauthorized)
