@@ -326,7 +326,7 @@ func didText(kind, name, value string) string {
 func phaseText(p *run.Progress) string {
 	switch p.Phase {
 	case run.Playing:
-		return fmt.Sprintf("round %d plays since %s", p.Round, time.Since(p.Begin).Round(time.Second))
+		return fmt.Sprintf("round %d has played for %s", p.Round, time.Since(p.Begin).Round(time.Second))
 	case run.Hearing:
 		return fmt.Sprintf("the witnesses are heard for round %d", p.Round)
 	case run.Pausing:
