@@ -221,7 +221,7 @@ func (h *hand) event(text string, a *HandAnswer) {
 	}
 	ev, err := file.ParseEvent(s.crowd, text, label)
 	if err != nil {
-		a.Error = err.Error()
+		a.Error = s.crowd.Redact(err.Error())
 		return
 	}
 	h.n++
