@@ -47,7 +47,8 @@ instead, and answers what real devices send.
 A file is never written over: what is there stays, and a line that was not written
 whole is passed over when it is read. With --max-size or --every it begins new files,
 with the time in their names. Secrets of the crowd file are masked, and so are the
-fields, headers and properties that --mask names.
+fields, headers, properties and parameters of a path that --mask names. A body that
+is no JSON and has such a name in it is masked whole.
 
 The format is described in docs/recording.md.`,
 		Example: "  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record winter.jsonl.gz --crowd harbour/crowd.yaml --for 24h --every 1h\n  runcrowd record intake.jsonl --intake 0.0.0.0:8090 --headers X-Device --mask token",
@@ -66,7 +67,7 @@ The format is described in docs/recording.md.`,
 	f.StringVar(&o.every, "every", "", "begin a new file after this time, such as 1h")
 	f.BoolVar(&o.zip, "gzip", false, "compress; so does a name that ends in .gz")
 	f.StringSliceVar(&o.headers, "headers", nil, "headers to write down, by name")
-	f.StringSliceVar(&o.mask, "mask", nil, "fields, headers and properties whose values are not written down, by name")
+	f.StringSliceVar(&o.mask, "mask", nil, "fields, headers, properties and parameters whose values are not written down, by name")
 	return cmd
 }
 

@@ -3,6 +3,8 @@ package recording
 import (
 	"bytes"
 	"encoding/json"
+	"net/url"
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -11,7 +13,8 @@ import (
 const Masked = "***"
 
 // Mask puts Masked in place of the values of headers, properties and members of a JSON body
-// that have one of some names, whatever the case of their letters. Hide, if not nil, takes
+// that have one of some names, whatever the case of their letters; of parameters of a path; and
+// in place of a body that is no JSON and has such a name in it. Hide, if not nil, takes
 // other secrets out of texts.
 type Mask struct {
 	Names []string
@@ -49,9 +52,39 @@ func (m *Mask) Apply(l *Line) {
 	if len(m.Names) == 0 {
 		return
 	}
+	l.Path = m.query(l.Path)
+	if !json.Valid(l.Body) {
+		if m.within(l.Body) {
+			l.Body = []byte(Masked)
+		}
+		return
+	}
 	if b := m.body(l.Body); b != nil {
 		l.Body = b
 	}
+}
+
+// query masks the parameters of a path.
+func (m *Mask) query(path string) string {
+	before, query, is := strings.Cut(path, "?")
+	if !is {
+		return path
+	}
+	list := strings.Split(query, "&")
+	for i, p := range list {
+		key, _, _ := strings.Cut(p, "=")
+		if name, err := url.QueryUnescape(key); err == nil && m.has(name) {
+			list[i] = key + "=" + Masked
+		}
+	}
+	return before + "?" + strings.Join(list, "&")
+}
+
+// within tells whether a body that is no JSON speaks of one of the names: where its value ends
+// cannot be told.
+func (m *Mask) within(b []byte) bool {
+	low := bytes.ToLower(b)
+	return slices.ContainsFunc(m.Names, func(n string) bool { return n != "" && bytes.Contains(low, []byte(strings.ToLower(n))) })
 }
 
 // body masks the members of a JSON value; the rest stays as it is. Nil: nothing was changed.

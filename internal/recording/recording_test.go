@@ -184,6 +184,19 @@ func TestMask(t *testing.T) {
 	assert.Equal(t, `{"Token":"***","in":[{"token":"***","a":"***"}],"n":1.50}`, string(l.Body))
 	assert.Equal(t, map[string]string{"Token": "***", "X": "***"}, l.Headers)
 	assert.Equal(t, "t/***", l.Topic)
+	l = recording.Line{Path: "/in?n=1&to%6ben=abc&TOKEN=abc&token"}
+	m.Apply(&l)
+	assert.Equal(t, "/in?n=1&to%6ben=***&TOKEN=***&token=***", l.Path)
+	for _, body := range []string{"token=abc&n=1", `{"token":"abc","n":`, "{\"n\":1}\n{\"token\":\"abc\"}", "\xff\x00Token abc"} {
+		l = recording.Line{Body: []byte(body)}
+		m.Apply(&l)
+		assert.Equal(t, "***", string(l.Body), "no JSON: where the value ends cannot be told")
+	}
+	for _, body := range []string{"n=1", "", "\xff\x00"} {
+		l = recording.Line{Body: []byte(body)}
+		m.Apply(&l)
+		assert.Equal(t, body, string(l.Body))
+	}
 }
 
 func TestRows(t *testing.T) {
