@@ -6,7 +6,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"unicode/utf8"
 )
 
 // Masked is what stands in place of a secret.
@@ -45,9 +44,7 @@ func (m *Mask) Apply(l *Line) {
 	}
 	if m.Hide != nil {
 		l.Topic, l.Path = m.Hide(l.Topic), m.Hide(l.Path)
-		if utf8.Valid(l.Body) {
-			l.Body = []byte(m.Hide(string(l.Body)))
-		}
+		l.Body = []byte(m.Hide(string(l.Body)))
 	}
 	if len(m.Names) == 0 {
 		return

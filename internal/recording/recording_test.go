@@ -192,6 +192,9 @@ func TestMask(t *testing.T) {
 		m.Apply(&l)
 		assert.Equal(t, "***", string(l.Body), "no JSON: where the value ends cannot be told")
 	}
+	l = recording.Line{Body: []byte("\xff\x00sesame")}
+	m.Apply(&l)
+	assert.Equal(t, "\xff\x00***", string(l.Body))
 	for _, body := range []string{"n=1", "", "\xff\x00"} {
 		l = recording.Line{Body: []byte(body)}
 		m.Apply(&l)
