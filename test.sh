@@ -2,12 +2,13 @@
 # Runs everything that must hold before a change lands: vet, staticcheck, all
 # tests with the race detector, and the build of the static program. It installs
 # what the machine lacks (a C compiler for the race detector, and servers that we did
-# not write: the brokers Mosquitto, RabbitMQ and ejabberd, and the web server nginx).
+# not write: the brokers Mosquitto, RabbitMQ and ejabberd, the web server nginx, and the
+# databases PostgreSQL and MariaDB).
 set -euo pipefail
 cd "$(dirname "$0")"
 
 need() { # need COMMAND PACKAGE
-  if command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; then return; fi
+  if command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ] || compgen -G "/usr/lib/postgresql/*/bin/$1" >/dev/null; then return; fi
   echo "Installing $2 …"
   local sudo=
   [ "$(id -u)" = 0 ] || sudo=sudo
@@ -20,6 +21,8 @@ need mosquitto mosquitto
 need nginx nginx-light
 need rabbitmq-server rabbitmq-server
 need ejabberdctl ejabberd
+need postgres postgresql
+need mariadbd mariadb-server
 
 echo "go vet";      go vet ./...
 echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"

@@ -375,7 +375,7 @@ func (c *checker) witnesses() {
 			continue
 		}
 		for _, s := range c.Streams {
-			if w.Hears || !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
+			if !w.Sees() || !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
 				continue
 			}
 			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {

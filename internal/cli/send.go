@@ -276,7 +276,7 @@ func (t *trace) steps() []step {
 	steps := []step{ack}
 	for i := range t.book.Witnesses {
 		w := &t.book.Witnesses[i]
-		if !t.fleet.Sees(i, t.stream.Device) {
+		if !t.fleet.Crowd.Witnesses[i].Sees() || !t.fleet.Sees(i, t.stream.Device) {
 			continue
 		}
 		st := step{Name: w.Proof, By: w.Name, Says: "not found"}

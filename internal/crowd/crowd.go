@@ -424,10 +424,21 @@ type Witness struct {
 	// Topics is TopicText compiled for each group of devices.
 	Topics map[*Cast]*formula.Text
 
-	Get string // query: an address with placeholders
-	// Addresses is Get compiled for each group of devices.
+	Get  string // query: an address with placeholders
+	File string // files: one, a pattern, or a folder
+	// Addresses is Get or File compiled for each group of devices.
 	Addresses map[*Cast]*formula.Text
-	PerDevice bool // the address names the device: ask once for each
+	FileForm  string // as in the file; empty: by the ending
+
+	SQL     *SQL     // a database; nil: none
+	Program []string // a program and its arguments; empty: none
+	// Words is Program compiled for each group of devices.
+	Words map[*Cast][]*formula.Text
+
+	PerDevice bool // the address, query or program names the device: ask once for each
+
+	Counts bool   // it tells how many messages there are, and proves nothing of them
+	Count  string // jq: the number in a row
 
 	Callback *Callback // where the platform calls us; nil: it does not
 
@@ -437,6 +448,8 @@ type Witness struct {
 	// jq expressions; empty means the default of the witness's sort
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
 	Row                                                   string // what identifies a row
+	// Columns are those that the expressions name, where rows have columns.
+	Columns []string
 
 	Page    []PageParam   // parameters of the next page, in place of Next
 	Pace    quantity.Rate // questions a second at most; 0: no limit
@@ -449,13 +462,52 @@ type Witness struct {
 	Linger time.Duration // how long it goes on looking for repeats when nothing is missing
 }
 
-// Listens tells whether it hears what comes, rather than asking for it.
-func (w *Witness) Listens() bool { return w.Get == "" }
+// Asks tells whether it is asked for rows, rather than hearing what comes.
+func (w *Witness) Asks() bool {
+	return w.Get != "" || w.SQL != nil || w.File != "" || len(w.Program) > 0
+}
+
+// InGroups tells whether it is asked about many devices at a time.
+func (w *Witness) InGroups() bool { return w.SQL != nil && w.SQL.InGroups }
+
+// Listens tells whether it hears what comes.
+func (w *Witness) Listens() bool { return !w.Asks() }
+
+// Place is the key of the file that says where it looks.
+func (w *Witness) Place() string {
+	switch {
+	case w.Get != "":
+		return "get"
+	case w.SQL != nil:
+		return "sql"
+	case w.File != "":
+		return "file"
+	case len(w.Program) > 0:
+		return "program"
+	case w.Callback != nil:
+		return "callback"
+	}
+	return "subscribe"
+}
+
+// Sees tells whether it is there for messages one by one.
+func (w *Witness) Sees() bool { return !w.Hears && !w.Counts }
+
+// SQL is a database that is asked.
+type SQL struct {
+	Address  string // may hold a password
+	Query    string
+	Zone     string // of times without a zone: a name of the IANA database
+	InGroups bool   // the query names @devices: it is asked for so many at a time
+}
 
 // Proof is the name of what it shows.
 func (w *Witness) Proof() string {
-	if w.Hears {
+	switch {
+	case w.Hears:
 		return "notices"
+	case w.Counts:
+		return "count"
 	}
 	return w.Proves.String()
 }

@@ -221,7 +221,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				if err != nil {
 					continue // told when it is done
 				}
-				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && !w.Hears && crowd.TopicMatches(w.Filter, topic) })
+				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && w.Sees() && crowd.TopicMatches(w.Filter, topic) })
 				if !seen && len(f.Crowd.Witnesses) > 0 {
 					p.Add(x.Pos, "the event %q: spoil: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
 				}

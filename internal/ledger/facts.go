@@ -90,6 +90,8 @@ type Witness struct {
 	Linger, Wait time.Duration
 	// Listens: it hears messages as they come, rather than asking for them.
 	Listens bool
+	// Types is what it keeps of the types of values.
+	Types Types
 	// Fields says what the platform does to some fields, as the file tells.
 	Fields map[string]FieldRule
 
@@ -99,7 +101,22 @@ type Witness struct {
 	// Clock is by how much its platform's clock is ahead of ours, as that tells itself;
 	// nil where it does not.
 	Clock *Offset
+	// Before and Now are how many messages the platform said that it has: when the run began
+	// and when it was asked last, from the same time; by the first stream of a device, or at
+	// -1 in all. Nil where it was not asked.
+	Before, Now map[int]int64
+	From        time.Time
 }
+
+// Types is what a store keeps of the types of values.
+type Types uint8
+
+// What stores keep.
+const (
+	AllTypes   Types = iota
+	NoBooleans       // truth values are 0 and 1
+	TextAlone        // all is text
+)
 
 // FieldRule is what a platform does to a field, as the file tells: what is found is what
 // was sent, times Factor, plus Offset, under the name As.
@@ -128,6 +145,9 @@ func (r FieldRule) Apply(sent json.Number, tolerance float64) (want, allowed flo
 	want = x*factor + r.Offset
 	return want, max(tolerance, 1e-9*max(math.Abs(x*factor), math.Abs(r.Offset)))
 }
+
+// Counts is the proof of a witness that tells how many messages there are.
+const Counts = "count"
 
 // Offset is by how much a clock is ahead of ours, at least and at most.
 type Offset struct{ Least, Most time.Duration }

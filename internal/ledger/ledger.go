@@ -28,7 +28,7 @@ const FlushEvery = 250 * time.Millisecond
 const pageSize = 128 << 10
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 8 "
+const header = "runcrowd ledger 9 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -78,6 +78,7 @@ const (
 	recDone
 	recNotice
 	recSaid
+	recCount
 )
 
 // Stream is one reading of one device: what sequence numbers count in.
@@ -498,6 +499,7 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.int(int64(x.Linger))
 	p.int(int64(x.Wait))
 	p.bool(x.Listens)
+	p.uint(uint64(x.Types))
 	p.uint(uint64(len(x.Fields)))
 	for _, name := range slices.Sorted(maps.Keys(x.Fields)) {
 		r := x.Fields[name]
@@ -656,6 +658,18 @@ func (p *Page) Said(witness int, x *Said) {
 	p.uint(x.Row)
 	p.bool(x.Perhaps)
 	p.text(x.Text)
+	p.end()
+}
+
+// Count notes how many messages the platform says that it has of a stream's device, or in all
+// where stream is -1: before the run, or now. From is the time that it was asked from.
+func (p *Page) Count(witness, stream int, before bool, from time.Time, n int64) {
+	p.begin(recCount)
+	p.uint(uint64(witness))
+	p.uint(uint64(stream + 1))
+	p.bool(before)
+	p.when(from)
+	p.int(n)
 	p.end()
 }
 

@@ -97,6 +97,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
 	p.Said(0, &Said{Device: "buoy-1", Seen: start, Text: "{}", Perhaps: true})
 	p.Gap(0, &Gap{From: start, Kept: true, Why: "cut"})
+	p.Count(0, 0, true, start, 3)
 	p.Clock(0, -time.Second, time.Second)
 	p.Heard(0, 1, false, "why")
 	p.Link(&LinkEvent{At: start, What: NotHearing, Place: "ask", Why: "no"})
@@ -130,7 +131,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, len(table), "every sort of record was written")
-	assert.Len(t, table, recSaid)
+	assert.Len(t, table, recCount)
 }
 
 // A page never waits for the disk: here it takes nothing at all for a while.

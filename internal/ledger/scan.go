@@ -460,7 +460,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return nil
 	case recWitness:
 		i := d.uint()
-		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), Linger: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Heard: map[int]Hearing{}}
+		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), Linger: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Types: Types(d.uint()), Heard: map[int]Hearing{}}
 		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
 			if w.Fields == nil {
 				w.Fields = map[string]FieldRule{}
@@ -509,6 +509,18 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recHeard:
 		if w, n, h := s.witness(d), int(d.uint()), (Hearing{d.bool(), d.text(), s.session}); w != nil {
 			w.Heard[n] = h
+		}
+		return nil
+	case recCount:
+		w, stream, before, from, n := s.witness(d), int(d.uint())-1, d.bool(), d.when(), d.int()
+		switch {
+		case w == nil || d.err != nil:
+		case stream >= len(f.Streams):
+			return errors.New("a count is of no device")
+		case before:
+			w.Before, w.From = counted(w.Before, stream, n), from
+		default:
+			w.Now = counted(w.Now, stream, n)
 		}
 		return nil
 	case recClock:
@@ -797,3 +809,11 @@ func timeOf(nano int64) time.Time {
 
 // maxIndex bounds lists when reading.
 const maxIndex = 1 << 24
+
+func counted(m map[int]int64, stream int, n int64) map[int]int64 {
+	if m == nil {
+		m = map[int]int64{}
+	}
+	m[stream] = n
+	return m
+}

@@ -283,41 +283,12 @@ func (l *LineProtocol) Read(body []byte) ([]Found, error) {
 		if strings.TrimSpace(line) == "" {
 			continue
 		}
-		_, tail := cut(line, ' ')
-		fields, at := cut(tail, ' ')
-		if _, err := strconv.ParseInt(at, 10, 64); at != "" && err != nil {
-			return nil, fmt.Errorf("not line protocol: %s is no time", clip(at))
+		x, err := ParseLine(line)
+		if err != nil {
+			return nil, err
 		}
 		values := map[string]any{}
-		names := map[string]bool{}
-		for fields != "" {
-			var f string
-			f, fields = cut(fields, ',')
-			name, v := cut(f, '=')
-			name = unescaped(name)
-			if v == "" {
-				return nil, fmt.Errorf("not line protocol: a field has no value")
-			}
-			if names[name] {
-				return nil, fmt.Errorf("the field %s stands twice in a line", clip(name))
-			}
-			names[name] = true
-			var value any
-			switch {
-			case v[0] == '"':
-				if closing(v) != len(v)-1 {
-					return nil, fmt.Errorf("not line protocol: %s is no text in quotes", clip(v))
-				}
-				value = unescaped(v[1 : len(v)-1])
-			case v == "true" || v == "false":
-				value = v == "true"
-			default:
-				n, ok := asNumber(strings.TrimSuffix(v, "i"))
-				if !ok {
-					return nil, fmt.Errorf("not line protocol: %s is no value", clip(v))
-				}
-				value = n
-			}
+		for name, value := range x.Fields {
 			if c := byName[name]; c != nil {
 				c.put(l.fields, values, value)
 			} else {
@@ -330,6 +301,61 @@ func (l *LineProtocol) Read(body []byte) ([]Found, error) {
 		return nil, fmt.Errorf("not line protocol: there is no line")
 	}
 	return found, nil
+}
+
+// Line is one line of line protocol.
+type Line struct {
+	Series string
+	Tags   map[string]string
+	Fields map[string]any
+	Time   json.Number // empty: it tells none
+}
+
+// ParseLine reads a line of line protocol, strictly: no field stands twice, and each has a
+// value.
+func ParseLine(line string) (Line, error) {
+	head, tail := cut(line, ' ')
+	fields, at := cut(tail, ' ')
+	if _, err := strconv.ParseInt(at, 10, 64); at != "" && err != nil {
+		return Line{}, fmt.Errorf("not line protocol: %s is no time", clip(at))
+	}
+	x := Line{Tags: map[string]string{}, Fields: map[string]any{}, Time: json.Number(at)}
+	series, tags := cut(head, ',')
+	x.Series = unescaped(series)
+	for tags != "" {
+		var t string
+		t, tags = cut(tags, ',')
+		name, v := cut(t, '=')
+		x.Tags[unescaped(name)] = unescaped(v)
+	}
+	for fields != "" {
+		var f string
+		f, fields = cut(fields, ',')
+		name, v := cut(f, '=')
+		name = unescaped(name)
+		if v == "" {
+			return Line{}, fmt.Errorf("not line protocol: a field has no value")
+		}
+		if _, twice := x.Fields[name]; twice {
+			return Line{}, fmt.Errorf("the field %s stands twice in a line", clip(name))
+		}
+		switch {
+		case v[0] == '"':
+			if closing(v) != len(v)-1 {
+				return Line{}, fmt.Errorf("not line protocol: %s is no text in quotes", clip(v))
+			}
+			x.Fields[name] = unescaped(v[1 : len(v)-1])
+		case v == "true" || v == "false":
+			x.Fields[name] = v == "true"
+		default:
+			n, ok := asNumber(strings.TrimSuffix(v, "i"))
+			if !ok {
+				return Line{}, fmt.Errorf("not line protocol: %s is no value", clip(v))
+			}
+			x.Fields[name] = n
+		}
+	}
+	return x, nil
 }
 
 // cut splits at the first sep that is neither escaped nor in quotes.

@@ -44,6 +44,7 @@ const (
 	LetIn      Measure = "let_in"
 	Failed     Measure = "deeds_failed"
 	Notices    Measure = "notices"
+	Counted    Measure = "counted"
 )
 
 // Requirement is one line of what must hold for a run to pass.
@@ -57,7 +58,7 @@ type Requirement struct {
 	Within  time.Duration // of a share: the time allowed; 0 is any
 	Limit   time.Duration // of delays and lag
 	Most    int           // of counts
-	Exact   bool          // of notices: nothing missing, late, repeated or uncalled-for
+	Exact   bool          // of notices: nothing missing, late, repeated or uncalled-for; of counts: theirs are ours
 	Notice  string        // which one; empty: all
 	Delay   Measure       // of notices: a percentile of their delays
 	Rounds  Rounds        // that must each fulfil it; none: all together

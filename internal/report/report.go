@@ -57,6 +57,7 @@ type Document struct {
 	Commands        []asked               `json:"commands,omitempty"`
 	Mishaps         []tally.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
 	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
+	Counts          []tally.Counted       `json:"counts,omitempty"`
 	Notices         []notice              `json:"notices,omitempty"`
 	NoticesNotExact []tally.NoticeFinding `json:"notices_not_exact,omitempty"`
 	Witnesses       []tally.WitnessReport `json:"witnesses"`
@@ -117,7 +118,7 @@ func (in *Input) Met() bool {
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
 	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
-		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: counts(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
+		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: byVerdict(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, MustNot: r.MustNot, KeptOut: r.KeptOut, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
@@ -136,6 +137,7 @@ func JSON(in *Input) ([]byte, error) {
 	for _, n := range r.Notices {
 		d.Notices = append(d.Notices, notice{n, ms(n.Delays)})
 	}
+	d.Counts = r.Counted
 	d.NoticesNotExact = r.NoticeFindings
 	if d.Findings == nil {
 		d.Findings = []verdict.Finding{}
@@ -144,8 +146,8 @@ func JSON(in *Input) ([]byte, error) {
 	return append(text, '\n'), err
 }
 
-// counts names every verdict, those with no message too: the sum is what was due.
-func counts(c *tally.Counts) map[string]int {
+// byVerdict names every verdict, those with no message too: the sum is what was due.
+func byVerdict(c *tally.Counts) map[string]int {
 	m := map[string]int{}
 	for _, v := range verdict.All() {
 		m[v.String()] = c[v]
@@ -156,7 +158,7 @@ func counts(c *tally.Counts) map[string]int {
 func groups(list []tally.Group) []group {
 	out := make([]group, 0, len(list))
 	for i := range list {
-		out = append(out, group{list[i].Name, list[i].Counts.Due(), counts(&list[i].Counts)})
+		out = append(out, group{list[i].Name, list[i].Counts.Due(), byVerdict(&list[i].Counts)})
 	}
 	return out
 }

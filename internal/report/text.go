@@ -63,6 +63,7 @@ func Text(in *Input, st Style) string {
 	b.WriteString(delayTable(r))
 	asides(&b, r)
 	notices(&b, r, st)
+	counts(&b, r, st)
 	deeds(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))

@@ -32,6 +32,9 @@ func TestMain(m *testing.M) {
 	flag.Parse()
 	flag.Set("test.parallel", "16")
 	code := m.Run()
+	for _, stop := range servers {
+		stop()
+	}
 	// Nothing of a run is left behind: no goroutine, and no connection that it would hold.
 	if err := goleak.Find(goleak.IgnoreAnyFunction("net/http.(*conn).closeWriteAndWait")); code == 0 && err != nil {
 		fmt.Fprintln(os.Stderr, err)

@@ -275,6 +275,24 @@ witnesses: {hook: {proves: received, callback: "HOOK", wants: {Authorization: Be
 
 func all(due int) int { return due }
 
+// bridge hears all that comes out of a broker, in order.
+func bridge(t *testing.T, broker string) (hear chan mqttwire.Packet, hangUp func()) {
+	hear = make(chan mqttwire.Packet, 10_000)
+	nc, err := net.Dial("tcp", broker)
+	require.NoError(t, err)
+	t.Cleanup(func() { nc.Close() })
+	ear := &listeningEar{hear: hear}
+	line := mqtt.NewLine(mqttsession.Options{InFlight: 1, MaxPacket: 1 << 20}, ear)
+	require.NoError(t, line.Shake(t.Context(), nc, mqttwire.Connect{Version: 5, ClientID: "bridge", CleanStart: true}))
+	require.NoError(t, line.Subscribe(t.Context(), "harbour/#", 1, &ear.granted))
+	go func() {
+		for line.Read() == nil {
+		}
+		close(hear)
+	}()
+	return hear, func() { nc.Close() }
+}
+
 // A bridge behind Mosquitto raises alarms: rightly, never, twice, late, about the wrong
 // device, and on every message. It posts them to the callback.
 func TestNoticesOfABridge(t *testing.T) {
@@ -287,19 +305,7 @@ func TestNoticesOfABridge(t *testing.T) {
 			t.Parallel()
 			m := startMosquitto(t, "allow_anonymous true")
 			hook := "http://127.0.0.1:" + freePort(t) + "/from-platform"
-			hear := make(chan mqttwire.Packet, 10_000)
-			nc, err := net.Dial("tcp", m.addr)
-			require.NoError(t, err)
-			t.Cleanup(func() { nc.Close() })
-			ear := &listeningEar{hear: hear}
-			line := mqtt.NewLine(mqttsession.Options{InFlight: 1, MaxPacket: 1 << 20}, ear)
-			require.NoError(t, line.Shake(t.Context(), nc, mqttwire.Connect{Version: 5, ClientID: "bridge", CleanStart: true}))
-			require.NoError(t, line.Subscribe(t.Context(), "harbour/#", 1, &ear.granted))
-			go func() {
-				for line.Read() == nil {
-				}
-				close(hear)
-			}()
+			hear, hangUp := bridge(t, m.addr)
 			var posts sync.WaitGroup
 			t.Cleanup(posts.Wait)
 			post := func(device string, after time.Duration) {
@@ -344,7 +350,7 @@ func TestNoticesOfABridge(t *testing.T) {
 			hears := `callback: "` + hook + `", rows: ".[]"`
 			text := strings.NewReplacer("HEARS", hears, "QOS", "1", "EVENTS", crossing, `about: .device, match: .rule == "low-battery"`, `about: .about.name, match: .sort == "battery"`).Replace(noticed)
 			p := playAgainst(t, m.addr, "", text)
-			nc.Close()
+			hangUp()
 			n := p.result.Notices[0]
 			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown), "%+v", p.result.NoticeFindings)
 			assert.Equal(t, how == "about a stranger", n.Strange == 1)

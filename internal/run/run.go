@@ -32,6 +32,8 @@ import (
 	"runcrowd/internal/link/http"
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/proof"
+	"runcrowd/internal/rowfile"
+	"runcrowd/internal/sqltext"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/witness"
 )
@@ -241,7 +243,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Fields: rules(spec)})
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), Fields: rules(spec)})
 		if !spec.Hears && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
@@ -360,6 +362,23 @@ func rules(w *crowd.Witness) map[string]ledger.FieldRule {
 		m[r.Field] = ledger.FieldRule{Ignored: r.Ignored, As: r.As, Tolerance: r.Tolerance, Factor: r.Factor, Offset: r.Offset}
 	}
 	return m
+}
+
+// types is what a witness's platform keeps of the types of values.
+func types(w *crowd.Witness) ledger.Types {
+	switch {
+	case w.SQL != nil:
+		if kind, err := sqltext.KindOf(w.SQL.Address); err == nil && !kind.Booleans() {
+			return ledger.NoBooleans
+		}
+	case w.File != "" && w.FileForm == "":
+		if form := rowfile.FormOf(w.File); form == "" || form == rowfile.CSV {
+			return ledger.TextAlone // a folder may hold CSV
+		}
+	case w.FileForm == string(rowfile.CSV):
+		return ledger.TextAlone
+	}
+	return ledger.AllTypes
 }
 
 // make makes the run folder.

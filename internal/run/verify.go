@@ -117,7 +117,7 @@ func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerF
 func Unheard(f *ledger.Facts, c *crowd.Crowd, all bool) []int {
 	var list []int
 	for i, w := range f.Witnesses {
-		if i >= len(c.Witnesses) || c.Witnesses[i].Get == "" {
+		if i >= len(c.Witnesses) || c.Witnesses[i].Listens() {
 			continue
 		}
 		heard := true
@@ -190,6 +190,9 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	}
 	catalog := witness.NewCatalog(f, e.Run)
 	catalog.Network, catalog.Spoilt = how.Network, x.Spoilt
+	if m, err := ReadManifest(folder); err == nil {
+		catalog.Folder = filepath.Dir(m.File)
+	}
 	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
 		if how.Asking != nil {
 			how.Asking(e.Witnesses[i].Name)
@@ -207,6 +210,9 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 		return err
 	}
 	defer wit.Stop()
+	if k, ok := wit.(witness.CountKnower); ok && e.Witnesses[i].Before != nil {
+		k.KnowCounts(e.Witnesses[i].From, e.Witnesses[i].Before)
+	}
 	if err := wit.Start(ctx); err != nil {
 		return err
 	}

@@ -28,6 +28,9 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	if q.Measure == proof.Notices {
 		return r.checkNotices(q)
 	}
+	if q.Measure == proof.Counted {
+		return r.checkCounted(q)
+	}
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	met := false
 	switch q.Measure {

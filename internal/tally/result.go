@@ -132,6 +132,7 @@ type Result struct {
 	Links            ledger.Links
 	Commands         []Asked
 	Mishaps          []Mishap // of commands
+	Counted          []Counted
 	Notices          []NoticeCount
 	NoticeFindings   []NoticeFinding
 	Ended            bool

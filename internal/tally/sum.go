@@ -101,6 +101,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	r.Holes = longestHoles(r.Holes)
 	t.connections()
 	r.Notices, r.NoticeFindings = t.notices.result(f, t.opt)
+	r.Counted = t.counted()
 	r.Commands, r.Mishaps = t.commands.result()
 	return r
 }

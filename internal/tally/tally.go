@@ -42,6 +42,8 @@ type Tally struct {
 	alike    map[likeness]*Alike
 	commands commands
 	notices  notices
+	ours     map[string]*ours // by device; nil: none was counted yet
+	counts   bool             // some witness tells how many messages there are
 
 	stream int    // whose cases come now; -1: none yet
 	prev   uint64 // the last of its messages that was counted
@@ -264,6 +266,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	counts(t.byRound, c.Round)[v]++
 	t.row(c, v)
 	t.notices.add(t.facts, c, v, recovered)
+	t.counting(c, r, recovered)
 	if v == verdict.Altered {
 		t.likenesses(c, s)
 	}
@@ -464,6 +467,16 @@ func (t *Tally) Merge(o *Tally) {
 		}
 	}
 	t.notices.merge(&o.notices)
+	for name, x := range o.ours {
+		if t.ours == nil {
+			t.ours = map[string]*ours{}
+		}
+		if mine := t.ours[name]; mine != nil {
+			mine.least, mine.most = mine.least+x.least, mine.most+x.most
+		} else {
+			t.ours[name] = x
+		}
+	}
 	t.res.Unmatched = append(t.res.Unmatched, o.res.Unmatched...)
 	t.res.Unmatched = t.res.Unmatched[:min(len(t.res.Unmatched), maxUnmatched)]
 	t.res.UnmatchedCount += o.res.UnmatchedCount

@@ -21,12 +21,13 @@ import (
 type comparer struct {
 	stream *ledger.Stream
 	rules  map[string]ledger.FieldRule // of the witness, by field
+	types  ledger.Types                // that it keeps
 	// quick: what is found as it was sent needs no look at each field.
 	quick bool
 }
 
 func newComparer(s *ledger.Stream, w *ledger.Witness) *comparer {
-	c := &comparer{stream: s, rules: w.Fields, quick: true}
+	c := &comparer{stream: s, rules: w.Fields, types: w.Types, quick: true}
 	for _, r := range w.Fields {
 		c.quick = c.quick && !r.Changes()
 	}
@@ -102,6 +103,11 @@ func (c *comparer) member(diffs []Difference, path string, sent, found any, ther
 	if rule.As != "" {
 		found, there = at(all, rule.As)
 	}
+	if c.types != ledger.AllTypes {
+		if found, there = c.typed(sent, found, there); sent == nil && !there {
+			return diffs // a text cannot say null
+		}
+	}
 	if !there {
 		note := "missing"
 		if rule.As != "" {
@@ -144,6 +150,42 @@ func (c *comparer) member(diffs []Difference, path string, sent, found any, ther
 		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note, Unit: c.stream.Units[path]})
 	}
 	return diffs
+}
+
+// typed gives what was found the type of what was sent, where the store keeps no types and
+// its text or number says the same in the one way that such a store has.
+func (c *comparer) typed(sent, found any, there bool) (any, bool) {
+	if n, is := found.(json.Number); is {
+		if _, truth := sent.(bool); truth && (n == "0" || n == "1") {
+			return n == "1", there
+		}
+	}
+	text, is := found.(string)
+	if !is || c.types != ledger.TextAlone {
+		return found, there
+	}
+	switch sent.(type) {
+	case nil:
+		return found, there && text != ""
+	case json.Number:
+		if v, err := strictjson.Decode([]byte(text)); err == nil {
+			if n, is := v.(json.Number); is {
+				return n, there
+			}
+		}
+	case bool:
+		switch text {
+		case "true", "TRUE", "True", "t", "1":
+			return true, there
+		case "false", "FALSE", "False", "f", "0":
+			return false, there
+		}
+	case map[string]any, []any:
+		if v, err := strictjson.Decode([]byte(text)); err == nil {
+			return v, there
+		}
+	}
+	return found, there
 }
 
 // at is what stands at a path of names in an object.

@@ -33,13 +33,21 @@ func NewJudge(s *Survey) *Judge {
 			j.breaks[f.Streams[stream].Device] = list
 		}
 	}
+	exclude := func(stream, w int) {
+		if j.excluded[stream] == nil {
+			j.excluded[stream] = make([]bool, len(f.Witnesses))
+		}
+		if w >= 0 && w < len(f.Witnesses) {
+			j.excluded[stream][w] = true
+		}
+	}
 	for i := range f.Streams {
 		for _, w := range f.Streams[i].Unseen {
-			if j.excluded[i] == nil {
-				j.excluded[i] = make([]bool, len(f.Witnesses))
-			}
-			if w >= 0 && w < len(f.Witnesses) {
-				j.excluded[i][w] = true
+			exclude(i, w)
+		}
+		for w := range f.Witnesses {
+			if f.Witnesses[w].Proof == ledger.Counts { // of all messages together, and of none
+				exclude(i, w)
 			}
 		}
 	}
@@ -381,6 +389,12 @@ const mendMargin = 500 * time.Millisecond
 // nothing acknowledges it, and nobody has seen it.
 func mayBreak(c *evidence.Case) bool {
 	return c.Outcome == outcome.NotAsked && !c.Sent.IsZero() && len(c.Sightings) == 0
+}
+
+// MayBeGone tells whether a message that nothing acknowledges may have been lost by a
+// connection that the plan broke, or that was lost with damage: nobody is to blame for it.
+func (j *Judge) MayBeGone(c *evidence.Case) bool {
+	return c.Outcome == outcome.NotAsked && !c.Sent.IsZero() && (j.broken(c) || j.facts.Lost)
 }
 
 // broken tells whether the plan broke the connection of a device while a message of it was

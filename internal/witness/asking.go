@@ -7,12 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/database"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
@@ -33,6 +35,7 @@ type inquiry struct {
 	*base
 	source                                           asked
 	device, reading, time, mark, values, body, rowID *jq.Query
+	counter                                          *counter // nil: it is there for messages one by one
 
 	mu       sync.Mutex // guards what follows
 	known    rows
@@ -45,8 +48,11 @@ type inquiry struct {
 // newInquiry makes the core of an asking witness.
 func newInquiry(b *base) (*inquiry, error) {
 	q, spec := &inquiry{base: b}, b.spec
+	if spec.Counts {
+		q.counter = &counter{}
+	}
 	return q, errors.Join(pick(&q.body, spec.Body), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
-		pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row))
+		pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row), q.counter.compile(spec.Count))
 }
 
 // Start implements Witness.
@@ -55,10 +61,16 @@ func (q *inquiry) Start(ctx Context) error {
 	if len(devices) == 0 {
 		return nil
 	}
-	if err := q.source.start(ctx, devices[0]); err != nil || !q.spec.Hears {
+	if err := q.source.start(ctx, devices[0]); err != nil {
 		return err
 	}
-	return q.askOld(ctx, devices)
+	switch {
+	case q.spec.Hears:
+		return q.askOld(ctx, devices)
+	case q.counter != nil && q.counter.before == nil:
+		return q.countOld(ctx, devices)
+	}
+	return nil
 }
 
 // Stop implements Witness.
@@ -68,12 +80,14 @@ func (q *inquiry) Stop() { q.source.stop() }
 type sheet struct {
 	core   *inquiry
 	device *fleet.Device
-	serial uint32          // of this page
-	count  map[copyKey]int // on this page
-	fresh  int             // rows of ours on this page that this answer had not brought yet
-	ours   int             // rows of ours on this page
-	rows   int             // rows on this page
-	old    bool            // they were there before the run: nothing of them is noted
+	serial uint32           // of this page
+	count  map[copyKey]int  // on this page
+	fresh  int              // rows of ours on this page that this answer had not brought yet
+	ours   int              // rows of ours on this page
+	rows   int              // rows on this page
+	old    bool             // they were there before the run: nothing of them is noted
+	tells  [2]map[int]int64 // counts: of this page, and of those before
+	err    error            // of a row that cannot be counted
 }
 
 // turn begins a page.
@@ -82,16 +96,31 @@ func (s *sheet) turn() {
 	defer s.core.mu.Unlock()
 	s.core.known.serial++
 	s.serial = s.core.known.serial
+	s.whole()
 	s.begin()
 }
 
 // begin begins the page again: an attempt to read it failed.
-func (s *sheet) begin() { s.count, s.fresh, s.ours, s.rows = map[copyKey]int{}, 0, 0, 0 }
+func (s *sheet) begin() {
+	s.count, s.fresh, s.ours, s.rows = map[copyKey]int{}, 0, 0, 0
+	s.tells[0] = nil
+}
 
 // row takes a row.
 func (s *sheet) row(v any) {
 	s.rows++
 	s.core.row(v, s.device, s)
+}
+
+// whole ends a page.
+func (s *sheet) whole() {
+	for k, n := range s.tells[0] {
+		if s.tells[1] == nil {
+			s.tells[1] = map[int]int64{}
+		}
+		s.tells[1][k] += n
+	}
+	s.tells[0] = nil
 }
 
 // stale tells whether the page brought rows of ours, and each of them not for the first
@@ -102,6 +131,10 @@ func (s *sheet) stale() bool { return s.ours > 0 && s.fresh == 0 }
 func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	if q.spec.Hears {
 		q.saidRow(row, on)
+		return
+	}
+	if q.counter != nil {
+		q.countRow(row, d, on)
 		return
 	}
 	var parts []part
@@ -118,7 +151,7 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	if q.spec.PerDevice {
 		x.FiledDevice = d.Name
 	}
-	fill(&x, row, q.device, q.reading, q.time, q.values)
+	fill(&x, row, q.spec.Get == "", q.device, q.reading, q.time, q.values)
 	if x.Values == nil {
 		x.Values, _ = json.Marshal(row)
 	}
@@ -271,6 +304,9 @@ func (q *inquiry) Know(x *ledger.Sighting) {
 // Hear asks about all devices, then again about those with something missing,
 // and once more about all when the time for repeats is over.
 func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
+	if q.counter != nil {
+		return q.hearCount(ctx, r)
+	}
 	q.begin(r)
 	defer q.over()
 	all := q.devices()
@@ -285,18 +321,18 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	looking, stop := context.WithDeadline(ctx, deadline)
 	defer stop()
 	pause := 100 * time.Millisecond
-	q.askAll(looking, all, r) // its error counts only in the last pass
+	q.askAll(looking, all, r, false) // its error counts only in the last pass
 	for looking.Err() == nil && q.Missing() > 0 {
 		sleep(looking, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
-		q.askAll(looking, q.wanted(r, all), r)
+		q.askAll(looking, q.wanted(r, all), r, false)
 	}
 	if ctx.Err() == nil {
 		sleep(ctx, q.spec.Linger)
 	}
 	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
 	defer cancel()
-	pages, err := q.askAll(last, all, r)
+	pages, err := q.askAll(last, all, r, true)
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if o := q.source.offset(); o != nil {
@@ -339,7 +375,7 @@ func (q *inquiry) devices() []*fleet.Device {
 	for _, d := range q.catalog.Fleet.Devices {
 		if q.sees(d) || q.spec.Hears {
 			list = append(list, d)
-			if !q.spec.PerDevice {
+			if !q.spec.PerDevice && !q.spec.InGroups() {
 				break
 			}
 		}
@@ -369,8 +405,9 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 // one that never reached it: that is an error only when every answer is one.
 var errUnknownDevice = errors.New("every question was answered with 404; check get")
 
-// askAll asks about devices, some at once.
-func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round) (pages int, err error) {
+// askAll asks about devices, some at once. Whole: all that is there has to be read, also what
+// was read before.
+func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bool) (pages int, err error) {
 	q.mu.Lock()
 	q.known.ask()
 	q.mu.Unlock()
@@ -379,9 +416,23 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round) (pages i
 	var mu sync.Mutex
 	var unknown error
 	unknowns := 0
-	for _, d := range devices {
+	size := 1 // of a group that is asked about at once
+	if q.spec.InGroups() {
+		size = database.MostDevices
+	}
+	questions := 0
+	for group := range slices.Chunk(devices, size) {
+		questions++
 		g.Go(func() error {
-			n, err := q.source.ask(inner, question{d, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), &sheet{core: q, device: d, old: r.N == 0}})
+			d := group[0]
+			on := &sheet{core: q, device: d, old: r.N == 0}
+			n, err := q.source.ask(inner, question{d, group, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), on, whole})
+			if on.whole(); err == nil {
+				err = on.err
+			}
+			if err == nil && q.counter != nil {
+				q.counter.add(on.tells[1])
+			}
 			mu.Lock()
 			defer mu.Unlock()
 			pages += n
@@ -396,8 +447,29 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round) (pages i
 	if err := g.Wait(); err != nil {
 		return pages, err
 	}
-	if unknowns == len(devices) && unknowns > 0 {
+	if unknowns == questions && unknowns > 0 {
 		return pages, unknown
 	}
 	return pages, ctx.Err()
+}
+
+// patiently asks for a page until it is answered: one that is busy, or that limits
+// questions, is asked again while there is time. Ask tells whether its error passes, and
+// after what time, where that is known.
+func patiently(ctx Context, on *sheet, ask func() (passes bool, after time.Duration, err error)) error {
+	pause := 200 * time.Millisecond
+	for {
+		on.begin()
+		passes, wait, err := ask()
+		if err == nil || !passes || ctx.Err() != nil {
+			return err
+		}
+		wait = max(wait, pause)
+		pause = min(2*pause, 5*time.Second)
+		if deadline, is := ctx.Deadline(); is && time.Until(deadline) < wait {
+			sleep(ctx, time.Until(deadline))
+			return err // it says more than that the time is over
+		}
+		sleep(ctx, wait)
+	}
 }

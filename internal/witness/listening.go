@@ -201,7 +201,7 @@ func (e *ear) sighting(m *message, w whose, filed int, known bool, values any) {
 	} else if !known && w.stream >= 0 && e.hasTopic[e.catalog.Fleet.Streams[w.stream].Device.Cast] {
 		x.FiledDevice = "topic " + e.catalog.Fleet.Crowd.Redact(m.topic)
 	}
-	fill(x, values, e.device, e.reading, e.time, e.values)
+	fill(x, values, false, e.device, e.reading, e.time, e.values)
 	e.note(x)
 }
 

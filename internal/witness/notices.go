@@ -188,7 +188,7 @@ func (q *inquiry) identity(row any) uint64 {
 func (q *inquiry) askOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
-	_, err := q.askAll(asking, devices, Round{Begin: clock.Now()})
+	_, err := q.askAll(asking, devices, Round{Begin: clock.Now()}, true)
 	if errors.Is(err, errUnknownDevice) {
 		return nil
 	}

@@ -215,30 +215,19 @@ func (q *query) pages(ctx Context, address string, on *sheet) (pages int, err er
 	}
 }
 
-// patiently asks for a page until it is answered: a platform that is busy, or that limits
-// questions, is asked again while there is time.
-func (q *query) patiently(ctx Context, address string, on *sheet) (any, error) {
-	pause := 200 * time.Millisecond
-	for {
-		on.begin()
-		rest, err := q.page(ctx, address, on.row)
+// patiently asks for a page until it is answered.
+func (q *query) patiently(ctx Context, address string, on *sheet) (rest any, err error) {
+	return rest, patiently(ctx, on, func() (bool, time.Duration, error) {
+		var err error
+		rest, err = q.page(ctx, address, on.row)
 		var status *statusError
 		busy := errors.As(err, &status) && (status.code == http.StatusTooManyRequests || status.code >= 500)
 		var ue *url.Error
-		if err == nil || !busy && !errors.As(err, &ue) || ctx.Err() != nil {
-			return rest, err
+		if busy {
+			return true, status.after, err
 		}
-		wait := pause
-		if busy && status.after > 0 {
-			wait = status.after
-		}
-		pause = min(2*pause, 5*time.Second)
-		if deadline, is := ctx.Deadline(); is && time.Until(deadline) < wait {
-			sleep(ctx, time.Until(deadline))
-			return nil, err // it says more than that the time is over
-		}
-		sleep(ctx, wait)
-	}
+		return errors.As(err, &ue), 0, err
+	})
 }
 
 // page asks for one page, once. Each row goes to see; what stands beside the rows is

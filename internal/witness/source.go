@@ -63,6 +63,8 @@ type asked interface {
 // question is what is asked for: what was stored of a device in a time, or of all.
 type question struct {
 	device   *fleet.Device
+	group    []*fleet.Device // about which is asked at once
 	from, to time.Time
 	sheet    *sheet
+	whole    bool // all that is there has to be read, also what was read before
 }

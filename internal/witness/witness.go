@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"path/filepath"
 	"strconv"
 	"sync"
 	"time"
@@ -94,6 +95,7 @@ type base struct {
 type Catalog struct {
 	Run     string
 	Network link.Network // how connections are opened
+	Folder  string       // of the crowd file: names of files are looked for from there
 	// Tell is told what a user should know; nil: nobody is.
 	Tell func(text string)
 	// Spoilt tells whether a message was sent so that nothing may be kept of it: its mark is
@@ -112,7 +114,7 @@ type Catalog struct {
 
 // NewCatalog makes the catalog of a run.
 func NewCatalog(f *fleet.Fleet, run string) *Catalog {
-	c := &Catalog{Run: run, numbers: ledger.NumbersOf(run, len(f.Streams)), Fleet: f, streams: map[string]int{}, devices: map[string]*fleet.Device{}, topics: map[string]int{}}
+	c := &Catalog{Run: run, Folder: filepath.Dir(f.Crowd.Path), numbers: ledger.NumbersOf(run, len(f.Streams)), Fleet: f, streams: map[string]int{}, devices: map[string]*fleet.Device{}, topics: map[string]int{}}
 	known := map[*crowd.Reading]bool{}
 	for _, d := range f.Devices {
 		c.devices[d.Name] = d
@@ -289,9 +291,19 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 	if err := b.hears(); err != nil {
 		return nil, err
 	}
-	if spec.Get != "" {
+	if spec.Asks() {
 		q, err := newInquiry(b)
-		if err == nil {
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case spec.SQL != nil:
+			q.source, err = newStore(spec, c)
+		case spec.File != "":
+			q.source = newFiles(spec, c)
+		case len(spec.Program) > 0:
+			q.source = newProgram(spec, c)
+		default:
 			q.source, err = newQuery(spec, c)
 		}
 		return q, err
@@ -315,8 +327,9 @@ func pick(into **jq.Query, source string) (err error) {
 	return err
 }
 
-// fill adds to a sighting what the file's jq expressions pick out of a row.
-func fill(x *ledger.Sighting, row any, device, reading, at, values *jq.Query) {
+// fill adds to a sighting what the file's jq expressions pick out of a row; columns says
+// that what it picks may be a column of text.
+func fill(x *ledger.Sighting, row any, columns bool, device, reading, at, values *jq.Query) {
 	text := func(p *jq.Query, into *string) {
 		if p == nil {
 			return
@@ -339,6 +352,13 @@ func fill(x *ledger.Sighting, row any, device, reading, at, values *jq.Query) {
 		v, err := values.One(row)
 		if err != nil {
 			v = nil
+		}
+		if s, is := v.(string); is && columns { // a column that holds an object as text
+			if object, err := strictjson.Decode([]byte(s)); err == nil {
+				if _, is := object.(map[string]any); is {
+					v = object
+				}
+			}
 		}
 		x.Values, _ = json.Marshal(v)
 	}

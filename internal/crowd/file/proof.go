@@ -18,67 +18,6 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-func (r *reader) witnesses(n *yaml.Node) {
-	for _, e := range r.entries(n, "witnesses") {
-		name := r.name(e.key, "witnesses", e.key.Value)
-		what := fmt.Sprintf("the witness %q", name)
-		o := r.object(e.value, what, witnessMap)
-		if o.node.Kind != yaml.MappingNode {
-			continue
-		}
-		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{}, Addresses: map[*crowd.Cast]*formula.Text{}}
-		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
-		w.Proves = proof.Received
-		before := len(r.List)
-		if w.Hears = o.get("hears") != nil && o.word("hears") != ""; w.Hears {
-			r.misplaced(o, what, "hears: notices", "proves", "who", "mark", "device", "reading", "values", "fields", "topic", "body")
-		} else if o.need("proves", "received"); o.word("proves") == "stored" {
-			w.Proves = proof.Stored
-		}
-		r.blind = r.blind || len(r.List) > before
-		w.Who = r.selections(o.get("who"), what+": who")
-		subscribe, get, callback := o.get("subscribe"), o.get("get"), o.get("callback")
-		several := slices.DeleteFunc([]*yaml.Node{subscribe, get, callback}, func(n *yaml.Node) bool { return n == nil })
-		switch {
-		case len(several) > 1:
-			r.Add(pos(several[1]), "%s has more than one of subscribe, get and callback; make a witness of each", what)
-		case subscribe != nil:
-			r.subscription(w, o, what)
-			r.misplaced(o, what, "a subscription", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_page", "max_row", "body", "wants", "answer", "cert", "key")
-		case callback != nil:
-			r.callback(w, o, what)
-			r.misplaced(o, what, "a callback", "link", "qos", "topic", "headers", "timeout", "row", "next", "page", "pace", "max_page", "max_row", "body")
-		case get != nil:
-			r.query(w, o, what)
-			r.misplaced(o, what, "a query", "qos", "topic", "wants", "answer", "cert", "key")
-			if ln := o.get("link"); ln != nil {
-				if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.HTTP {
-					r.Add(pos(ln), "%s: link: %q speaks %s; a query may use the TLS of an HTTP link", what, w.Link.Name, w.Link.Protocol)
-				} else if w.Link != nil {
-					r.witnessCredentials(w, what)
-				}
-			}
-		case !o.near["subscribe"] && !o.near["get"] && !o.near["callback"]:
-			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER, get: ADDRESS or callback: ADDRESS", what)
-		}
-		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
-			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row} {
-			if jn := o.get(key); jn != nil {
-				*into = parse(r, jn, what+": "+key, "", checkJQ)
-			}
-		}
-		r.pageParams(w, o.get("page"), what+": page")
-		if w.Next != "" && len(w.Page) > 0 {
-			r.Add(pos(o.get("page")), "%s has both next and page; next gives a whole address, page the value of a parameter: leave one out", what)
-		}
-		w.Pace = parse(r, o.get("pace"), what+": pace", 0, quantity.ParseRate)
-		w.MaxPage, w.MaxRow = o.size("max_page"), o.size("max_row")
-		r.fieldRules(w, o.get("fields"), what+": fields")
-		w.Linger = o.span("linger")
-		w.Wait = o.span("wait")
-	}
-}
-
 // pageParams reads what parameters the next page is asked with.
 func (r *reader) pageParams(w *crowd.Witness, n *yaml.Node, what string) {
 	if n == nil {
@@ -252,52 +191,6 @@ func castEnv(c *crowd.Cast) formula.Env {
 // address: a host is no secret.
 var hostVariable = regexp.MustCompile(`^(?:https?://)?\$\{\s*env\.(\w+)\s*\}`)
 
-func (r *reader) query(w *crowd.Witness, o *object, what string) {
-	get := o.get("get")
-	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
-		r.open[m[1]] = true
-		r.crowd.NotSecret(r.crowd.Env[m[1]])
-	}
-	names := map[string]bool{}
-	r.perCast(func(c *crowd.Cast, env formula.Env) {
-		delete(env, "reading")
-		env["from"], env["to"] = time.Time{}, time.Time{}
-		t := r.text(get, what+": get", env)
-		w.Addresses[c] = t
-		if t == nil {
-			return
-		}
-		for _, n := range t.Names() {
-			names[n] = true
-		}
-		if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
-			r.Add(pos(get), "%s: get must be a whole address that begins with http:// or https://", what)
-		}
-	})
-	w.Get = get.Value
-	r.addressSecrets(get, what+": get", get.Value)
-	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
-		r.addressSecrets(get, what+": get", r.crowd.Env[m[1]])
-	}
-	for _, name := range []string{"from", "to", "crowd", "env"} {
-		delete(names, name)
-	}
-	for _, f := range formula.Functions() {
-		delete(names, f.Name)
-	}
-	w.PerDevice = len(names) > 0
-	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
-	w.Timeout = o.span("timeout")
-	o.need("rows", ".rows[]")
-	if w.Hears {
-		o.need("row", ".id")
-		o.need("time", ".at")
-	}
-	if !w.PerDevice && o.get("device") == nil && !w.Hears {
-		r.Add(pos(get), "%s: the address asks for all devices at once; say where a row names its device, for example device: .device", what)
-	}
-}
-
 func (r *reader) require(n *yaml.Node) {
 	c, at := r.crowd, map[string]crowd.Pos{}
 	if n == nil || isNull(n) {
@@ -334,9 +227,12 @@ func (r *reader) require(n *yaml.Node) {
 	if len(c.Notices) > 0 && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Notices }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "notices", Text: "exact", Measure: proof.Notices, Exact: true})
 	}
+	if slices.ContainsFunc(c.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Counted }) {
+		c.Require = append(c.Require, proof.Requirement{Key: "counted", Text: "exact", Measure: proof.Counted, Exact: true})
+	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
-			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && !w.Hears && w.Get != "" && w.Time == "" {
+			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Sees() && w.Asks() && w.Time == "" {
 				r.Add(at[q.Key], "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
 			}
 		}
@@ -374,6 +270,12 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
+	case "counted":
+		q.Measure, q.Exact = proof.Counted, o.word(q.Key) == "exact"
+		if !slices.ContainsFunc(r.crowd.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !r.blind {
+			r.Add(pos(key), "%s: no witness tells a count; add one with tells: count, or leave this out", what)
+		}
+		return q, len(r.List) == before
 	case "unmatched", "out_of_order", "let_in", "deeds_failed":
 		q.Measure = proof.Measure(q.Key)
 		q.Most = int(o.whole(q.Key))
@@ -490,7 +392,7 @@ func (r *reader) canBeProven(q proof.Requirement, at crowd.Pos, what string) {
 		return
 	}
 	for _, w := range r.crowd.Witnesses {
-		if w.Proves == q.Proof && !w.Hears {
+		if w.Proves == q.Proof && w.Sees() {
 			return
 		}
 	}

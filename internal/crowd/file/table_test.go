@@ -78,7 +78,7 @@ var places = map[string]string{
 	"answer of a callback": inMQTT("root", "witnesses: {w: {proves: received, callback: \"http://127.0.0.1:9\", answer: {KEY}}}"),
 	"notice":               inMQTT("root", "witnesses: {w: {hears: notices, subscribe: t}}\nnotices: {n: {KEY, heard_by: w, about: ., when: a < 1}}"),
 	"field rule":           inMQTT("root", "witnesses: {w: {proves: received, subscribe: t, fields: {a: {KEY}}}}"),
-	"require":              inMQTT("root", "witnesses: {w: {proves: received, subscribe: t}, v: {proves: stored, get: \"http://h/${device}\", rows: ., time: .}, x: {hears: notices, subscribe: t}}\nnotices: {n: {heard_by: x, about: ., when: a < 1}}\nrequire: {KEY}"),
+	"require":              inMQTT("root", "witnesses: {w: {proves: received, subscribe: t}, v: {proves: stored, get: \"http://h/${device}\", rows: ., time: .}, x: {hears: notices, subscribe: t}, y: {tells: count, get: \"http://h/n\", rows: .}}\nnotices: {n: {heard_by: x, about: ., when: a < 1}}\nrequire: {KEY}"),
 	"required of a round":  inMQTT("root", "witnesses: {w: {proves: received, subscribe: t}, v: {proves: stored, get: \"http://h/${device}\", rows: ., time: .}}\nrequire: {rounds: {each: {KEY}}}"),
 }
 

@@ -1,0 +1,383 @@
+package run_test
+
+import (
+	"compress/gzip"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"math"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/proof"
+	"runcrowd/internal/verdict"
+)
+
+// report is what a bridge keeps of a message.
+type report struct {
+	device, body string
+	mark         string
+	level        float64
+	ok           bool
+	note         string
+	at           time.Time
+}
+
+// keeper is a place where a bridge keeps messages, and a witness that looks there.
+type keeper struct {
+	name string
+	// open makes the place. It gives how the bridge keeps a message there, and the keys of the
+	// witness and of one that counts.
+	open func(t *testing.T, dir string) (keep func(r *report), looks, counts string)
+}
+
+// asUser runs a program as the user of a server's package, where the tests are root's: such
+// servers refuse to run as root.
+func asUser(t *testing.T, cmd *exec.Cmd, name string, dir string) {
+	if os.Getuid() != 0 {
+		return
+	}
+	u, err := user.Lookup(name)
+	require.NoError(t, err)
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	require.NoError(t, os.Chown(dir, uid, gid))
+	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}
+}
+
+var (
+	postgresOnce, mariaOnce sync.Once
+	postgresAt, mariaAt     string
+	serversMu               sync.Mutex
+	servers                 []func() // that stop them
+)
+
+// startPostgres starts one server for all tests, and gives its address.
+func startPostgres(t *testing.T) string {
+	postgresOnce.Do(func() {
+		list, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+		if len(list) == 0 {
+			missing(t, "postgresql")
+		}
+		dir, port := sharedDir(t), freePort(t)
+		make := exec.Command(filepath.Join(list[0], "initdb"), "-D", filepath.Join(dir, "data"), "-U", "harbour", "-A", "trust", "-E", "UTF8", "--no-sync")
+		make.Dir = dir
+		asUser(t, make, "postgres", dir)
+		out, err := make.CombinedOutput()
+		require.NoError(t, err, string(out))
+		cmd := exec.Command(filepath.Join(list[0], "postgres"), "-D", filepath.Join(dir, "data"), "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "fsync=off", "-c", "timezone=Asia/Kolkata", "-c", "datestyle=German")
+		cmd.Dir = dir
+		asUser(t, cmd, "postgres", dir)
+		shared(t, cmd, port)
+		postgresAt = "postgres://harbour@127.0.0.1:" + port + "/postgres"
+		require.Eventually(t, func() bool {
+			c, err := pgconn.Connect(context.Background(), postgresAt)
+			if err == nil {
+				c.Close(context.Background())
+			}
+			return err == nil
+		}, time.Minute, 50*time.Millisecond)
+	})
+	if postgresAt == "" {
+		t.Skip("PostgreSQL did not start")
+	}
+	return postgresAt
+}
+
+// atTheEnd does something when all tests are over.
+func atTheEnd(do func()) {
+	serversMu.Lock()
+	defer serversMu.Unlock()
+	servers = append(servers, do)
+}
+
+// sharedDir is a folder that lasts as long as all tests.
+func sharedDir(t *testing.T) string {
+	dir, err := os.MkdirTemp("", "runcrowd-test-")
+	require.NoError(t, err)
+	atTheEnd(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+// shared starts a server that lasts as long as all tests.
+func shared(t *testing.T, cmd *exec.Cmd, port string) {
+	if cmd.SysProcAttr == nil {
+		cmd.SysProcAttr = &syscall.SysProcAttr{}
+	}
+	cmd.SysProcAttr.Setpgid = true
+	require.NoError(t, cmd.Start())
+	atTheEnd(func() {
+		syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+		cmd.Wait()
+	})
+	awaitPort(t, port)
+}
+
+func startMariaDB(t *testing.T) string {
+	mariaOnce.Do(func() {
+		server := "/usr/sbin/mariadbd"
+		if _, err := os.Stat(server); err != nil {
+			missing(t, "mariadb-server")
+		}
+		dir, port := sharedDir(t), freePort(t)
+		name := "mysql"
+		make := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--auth-root-authentication-method=normal", "--skip-test-db")
+		asUser(t, make, name, dir)
+		out, err := make.CombinedOutput()
+		require.NoError(t, err, string(out))
+		cmd := exec.Command(server, "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--port="+port, "--bind-address=127.0.0.1", "--socket="+filepath.Join(dir, "s"), "--pid-file="+filepath.Join(dir, "pid"), "--default-time-zone=+05:30")
+		asUser(t, cmd, name, dir)
+		shared(t, cmd, port)
+		mariaAt = "127.0.0.1:" + port
+	})
+	if mariaAt == "" {
+		t.Skip("MariaDB did not start")
+	}
+	return mariaAt
+}
+
+// awaitPort waits until somebody listens.
+func awaitPort(t *testing.T, port string) {
+	require.Eventually(t, func() bool {
+		nc, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
+			nc.Close()
+		}
+		return err == nil
+	}, 2*time.Minute, 50*time.Millisecond)
+}
+
+func execPG(t *testing.T, c *pgconn.PgConn, text string, args ...string) {
+	var values [][]byte
+	for _, a := range args {
+		values = append(values, []byte(a))
+	}
+	_, err := c.ExecParams(context.Background(), text, values, nil, nil, nil).Close()
+	require.NoError(t, err)
+}
+
+// quoted is a cell of CSV (RFC 4180).
+func quoted(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+
+var keepers = []keeper{
+	{"PostgreSQL, a document", func(t *testing.T, _ string) (func(r *report), string, string) {
+		at, table := startPostgres(t), "r"+strconv.FormatInt(time.Now().UnixNano(), 36)
+		c, err := pgconn.Connect(t.Context(), at)
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close(context.Background()) })
+		execPG(t, c, "create table "+table+" (id serial, device text, body jsonb, at timestamp)")
+		return func(r *report) {
+				execPG(t, c, "insert into "+table+" (device, body, at) values ($1, $2, $3::timestamptz at time zone 'Asia/Kolkata')", r.device, r.body, r.at.UTC().Format(time.RFC3339Nano))
+			}, `sql: "` + at + `", query: "select id, device, body, at from ` + table + ` where at >= @from and at < @to", mark: .body.mark, values: body, time: at, device: device, row: id, zone: Asia/Kolkata`,
+			`sql: "` + at + `", query: "select device, count(*) as n from ` + table + ` group by device", count: n, device: device`
+	}},
+	{"PostgreSQL, columns", func(t *testing.T, _ string) (func(r *report), string, string) {
+		at, table := startPostgres(t), "c"+strconv.FormatInt(time.Now().UnixNano(), 36)
+		c, err := pgconn.Connect(t.Context(), at)
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close(context.Background()) })
+		execPG(t, c, "create table "+table+" (device text, mark text, level_m numeric, ok boolean, note text, sent_at timestamptz)")
+		return func(r *report) {
+				execPG(t, c, "insert into "+table+" values ($1, $2, $3, $4, $5, $6)", r.device, r.mark, fmt.Sprint(r.level), fmt.Sprint(r.ok), r.note, r.at.UTC().Format(time.RFC3339Nano))
+			}, `sql: "` + at + `", query: "select * from ` + table + ` where device = @device", time: sent_at`,
+			`sql: "` + at + `", query: "select count(*) as n from ` + table + ` where device in (@devices)", count: n`
+	}},
+	{"MariaDB", func(t *testing.T, _ string) (func(r *report), string, string) {
+		at, name := startMariaDB(t), "d"+strconv.FormatInt(time.Now().UnixNano(), 36)
+		cfg := mysql.NewConfig()
+		cfg.User, cfg.Net, cfg.Addr = "root", "tcp", at
+		connector, err := mysql.NewConnector(cfg)
+		require.NoError(t, err)
+		db := sql.OpenDB(connector)
+		t.Cleanup(func() { db.Close() })
+		_, err = db.Exec("create database " + name)
+		require.NoError(t, err)
+		_, err = db.Exec("create table " + name + ".reports (id int auto_increment primary key, device varchar(40), mark varchar(60), level_m double, ok boolean, note text, at datetime(3))")
+		require.NoError(t, err)
+		of := "mariadb://root@" + at + "/" + name
+		return func(r *report) {
+				_, err := db.Exec("insert into "+name+".reports (device, mark, level_m, ok, note, at) values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UTC().Format("2006-01-02 15:04:05.000"))
+				assert.NoError(t, err)
+			}, `sql: "` + of + `", query: "select id, device, mark, level_m, ok, note, at from reports where device in (@devices) and at >= @from", mark: mark, time: at, device: device, row: id`,
+			`sql: "` + of + `", query: "select device, count(*) as n from reports group by device", count: n, device: device`
+	}},
+	{"SQLite", func(t *testing.T, dir string) (func(r *report), string, string) {
+		db, err := sql.Open("sqlite", filepath.Join(dir, "store.db")+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)")
+		require.NoError(t, err)
+		t.Cleanup(func() { db.Close() })
+		_, err = db.Exec("create table reports (device text, mark text, level_m real, ok integer, note text, at integer)")
+		require.NoError(t, err)
+		return func(r *report) {
+				_, err := db.Exec("insert into reports values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UnixMilli())
+				assert.NoError(t, err)
+			}, `sql: "sqlite:store.db", query: "select * from reports where at >= @from_ms and at < @to_ms", mark: mark, time: at, device: device`,
+			`sql: "sqlite:store.db", query: "select device, count(*) as n from reports group by 1", count: n, device: device`
+	}},
+	{"CSV", func(t *testing.T, dir string) (func(r *report), string, string) {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, "export"), 0o755))
+		return func(r *report) { // another file, with its columns in another order, every three messages of a device
+				seq, err := strconv.Atoi(r.mark[strings.LastIndexByte(r.mark, '/')+1:])
+				require.NoError(t, err)
+				n := seq / 3
+				f, err := os.OpenFile(filepath.Join(dir, "export", fmt.Sprintf("day-%d.csv", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+				require.NoError(t, err)
+				defer f.Close()
+				if info, err := f.Stat(); err == nil && info.Size() == 0 {
+					fmt.Fprintf(f, "%s\n", []string{"device;mark;level_m;ok;note;at", "at;device;mark;level_m;ok;note"}[n%2])
+				}
+				at := r.at.UTC().Format(time.RFC3339Nano)
+				if n%2 == 0 {
+					fmt.Fprintf(f, "%s;%s;%v;%v;%s;%s\n", r.device, r.mark, r.level, r.ok, quoted(r.note), at)
+				} else {
+					fmt.Fprintf(f, "%s;%s;%s;%v;%v;%s\n", at, r.device, r.mark, r.level, r.ok, quoted(r.note))
+				}
+			}, `file: "export/*.csv", mark: mark, time: at, device: device`,
+			`file: export, device: device`
+	}},
+	{"JSON Lines, rotated and packed", func(t *testing.T, dir string) (func(r *report), string, string) {
+		n := 0
+		path := filepath.Join(dir, "out.jsonl")
+		return func(r *report) {
+				if n++; n%7 == 0 {
+					b, err := os.ReadFile(path)
+					require.NoError(t, err)
+					old := filepath.Join(dir, fmt.Sprintf("out-%d.jsonl", n))
+					require.NoError(t, os.Rename(path, old))
+					f, err := os.Create(old + ".gz")
+					require.NoError(t, err)
+					z := gzip.NewWriter(f)
+					z.Write(b)
+					z.Close()
+					f.Close()
+					os.Remove(old)
+				}
+				f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+				require.NoError(t, err)
+				defer f.Close()
+				line := fmt.Sprintf(`{"of": %q, "was": %s, "at": %d, "n": %d}`+"\n", r.device, r.body, r.at.UnixMilli(), n)
+				f.WriteString(line[:len(line)/2]) // somebody may read it half-written
+				f.WriteString(line[len(line)/2:])
+			}, `file: "out*.jsonl*", mark: .was.mark, values: was, time: at, device: of, row: n`,
+			`file: "out*.jsonl*", device: of`
+	}},
+	{"a program", func(t *testing.T, dir string) (func(r *report), string, string) {
+		path := filepath.Join(dir, "kept")
+		require.NoError(t, os.WriteFile(path, nil, 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "read-back.sh"), []byte("#!/bin/sh\necho reading >&2\ngrep \"\\\"$1\\\"\" kept || true\n"), 0o755))
+		return func(r *report) {
+				f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0o644)
+				require.NoError(t, err)
+				defer f.Close()
+				fmt.Fprintf(f, `{"of": %q, "was": %s, "at": %d}`+"\n", r.device, r.body, r.at.UnixMilli())
+			}, `program: [./read-back.sh, "${device}", "${from}"], mark: .was.mark, values: .was, time: at`,
+			`program: [./read-back.sh, "${device}"]`
+	}},
+}
+
+const keptCrowd = `
+crowd: harbour
+links: {sea: {mqtt: "mqtt://MQTT"}}
+kinds:
+  buoy:
+    readings:
+      state:
+        every: 100ms
+        topic: harbour/${device}
+        qos: 1
+        fields: {level_m: {signal: tide, round: 3}, ok: {formula: "level_m > 0"}, note: {formula: "'mark, \"quote\" of ' + device"}}
+devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
+plan: {for: 1s, settle: 60s}
+witnesses:
+  base: {proves: stored, LOOKS, wait: WAIT, linger: 300ms}
+  many: {tells: count, COUNTS, wait: 3s, linger: 300ms}
+require: {proven: 100%, stored: 100% within 30s}
+`
+
+// A bridge behind Mosquitto loses one message, keeps one twice, rounds one and files one
+// under another device. In every store just these are found, and a bridge without flaws is
+// proven.
+func TestStores(t *testing.T) {
+	t.Parallel()
+	for _, k := range keepers {
+		for _, flawed := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, flawed %v", k.name, flawed), func(t *testing.T) {
+				t.Parallel()
+				dir := t.TempDir()
+				keep, looks, counts := k.open(t, dir)
+				m := startMosquitto(t, "allow_anonymous true")
+				hear, hangUp := bridge(t, m.addr)
+				done := make(chan bool)
+				go func() {
+					defer close(done)
+					for p := range hear {
+						r := &report{body: string(p.Publish.Payload), at: time.Now()}
+						var body struct {
+							Mark string
+							L    float64 `json:"level_m"`
+							OK   bool
+							Note string
+						}
+						if !assert.NoError(t, json.Unmarshal(p.Publish.Payload, &body)) {
+							continue
+						}
+						r.device, r.mark, r.level, r.ok, r.note = strings.Split(p.Publish.Topic, "/")[1], body.Mark, body.L, body.OK, body.Note
+						switch seq := body.Mark[strings.LastIndexByte(body.Mark, '/')+1:]; {
+						case !flawed:
+						case r.device == "buoy-1" && seq == "3":
+							continue
+						case r.device == "buoy-2" && seq == "4":
+							keep(r)
+						case r.device == "buoy-3" && seq == "5":
+							r.body = strings.Replace(r.body, fmt.Sprintf(`"level_m":%v`, r.level), fmt.Sprintf(`"level_m":%v`, math.Round(r.level*10)/10+1), 1)
+							r.level = math.Round(r.level*10)/10 + 1
+						case r.device == "buoy-3" && seq == "6":
+							r.device = "buoy-4"
+						}
+						keep(r)
+					}
+				}()
+				text := strings.NewReplacer("MQTT", m.addr, "LOOKS", looks, "COUNTS", counts, "WAIT", map[bool]string{false: "60s", true: "6s"}[flawed]).Replace(keptCrowd)
+				p := playFile(t, dir, text)
+				hangUp()
+				<-done
+				if !flawed {
+					assert.True(t, p.holds(), "%+v %+v %+v", p.checks, p.result.Witnesses, p.result.Findings)
+					return
+				}
+				assert.Equal(t, []string{"buoy-1/state/3"}, p.found(verdict.Lost))
+				assert.Equal(t, []string{"buoy-2/state/4"}, p.found(verdict.Repeated))
+				assert.Equal(t, []string{"buoy-3/state/5"}, p.found(verdict.Altered))
+				assert.Equal(t, []string{"buoy-3/state/6"}, p.found(verdict.Misfiled))
+				assert.Equal(t, p.result.Total.Due()-4, p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+				c := p.result.Counted[0]
+				assert.Equal(t, c.Least, c.Theirs, "%+v", c) // one too few, and one too many
+				state := proof.Met
+				if c.Of > 0 {
+					assert.Equal(t, 4, c.Differ, "%+v", c)
+					state = proof.NotMet
+				}
+				for _, q := range p.checks {
+					if q.Key == "counted" {
+						assert.Equal(t, state, q.State, "%+v", q)
+					}
+				}
+			})
+		}
+	}
+}

@@ -1,0 +1,222 @@
+package witness
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/jq"
+)
+
+// counter is what a witness needs that tells how many messages there are.
+type counter struct {
+	count *jq.Query // the number in a row; nil: each row is one
+
+	mu     sync.Mutex
+	from   time.Time     // that it is asked from: always the same
+	before map[int]int64 // the messages that were there when the run began; nil: it was not asked yet
+	now    map[int]int64 // in the answer that is read; by the first stream of a device, or -1
+	rounds map[int]int64 // ours, by round
+}
+
+// compile prepares a counter; nil is none.
+func (c *counter) compile(count string) error {
+	if c == nil {
+		return nil
+	}
+	c.rounds = map[int]int64{}
+	return pick(&c.count, count)
+}
+
+// add adds what one question was told.
+func (c *counter) add(tells map[int]int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for k, n := range tells {
+		c.now[k] += n
+	}
+}
+
+// countRow takes a row of a count.
+func (q *inquiry) countRow(row any, d *fleet.Device, on *sheet) {
+	on.ours++
+	on.fresh++
+	k := -1
+	switch {
+	case q.spec.PerDevice:
+		k = first(d)
+	case q.device != nil:
+		v, err := q.device.One(row)
+		if err != nil || v == nil {
+			on.err = errors.Join(on.err, fmt.Errorf("a row names no device where the file says (device: %s): %s", q.spec.Device, clip(text(row))))
+			return
+		}
+		if n, is := v.(json.Number); is {
+			v = n.String()
+		}
+		of := q.catalog.device(formula.String(v))
+		if of == nil || !q.sees(of) {
+			return // somebody else's
+		}
+		k = first(of)
+	}
+	n := int64(1)
+	if q.counter.count != nil {
+		v, err := q.counter.count.One(row)
+		number, is := v.(json.Number)
+		if i, isInt := v.(int); isInt {
+			number, is = json.Number(fmt.Sprint(i)), true
+		}
+		if n, err = number.Int64(); !is || err != nil || n < 0 {
+			if on.err == nil {
+				on.err = fmt.Errorf("a row tells no number of messages where the file says (count: %s): %s", q.spec.Count, clip(text(row)))
+			}
+			return
+		}
+	}
+	if on.tells[0] == nil {
+		on.tells[0] = map[int]int64{}
+	}
+	on.tells[0][k] += n
+}
+
+// first is the first stream of a device.
+func first(d *fleet.Device) int {
+	if len(d.Streams) == 0 {
+		return -1
+	}
+	return d.Streams[0].Index
+}
+
+// counted asks how many there are.
+func (q *inquiry) counted(ctx Context, devices []*fleet.Device, n int) error {
+	c := q.counter
+	c.mu.Lock()
+	c.now = map[int]int64{}
+	c.mu.Unlock()
+	_, err := q.askAll(ctx, devices, Round{N: n, Begin: c.from}, true)
+	return err
+}
+
+// countOld asks how many are there before the run.
+func (q *inquiry) countOld(ctx Context, devices []*fleet.Device) error {
+	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
+	defer cancel()
+	c := q.counter
+	c.from = time.Now()
+	if err := q.counted(asking, devices, 0); err != nil && !errors.Is(err, errUnknownDevice) {
+		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+			err = fmt.Errorf("the witness %q did not tell how many messages are there before the run", q.spec.Name)
+		}
+		return err
+	}
+	c.before = c.now
+	q.noteCounts(c.before, true)
+	return nil
+}
+
+func (q *inquiry) noteCounts(m map[int]int64, before bool) {
+	if len(m) == 0 {
+		m = map[int]int64{-1: 0}
+	}
+	for _, k := range slices.Sorted(maps.Keys(m)) {
+		q.page.Count(q.index, k, before, q.counter.from, m[k])
+	}
+}
+
+// CountKnower is a witness that counts, and can be told what was there before the run. It is
+// told before it starts.
+type CountKnower interface {
+	KnowCounts(from time.Time, before map[int]int64)
+}
+
+// KnowCounts implements CountKnower.
+func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) {
+	if q.counter != nil {
+		q.counter.from, q.counter.before = from, before
+	}
+}
+
+// hearCount asks how many there are until they are as many as went out.
+func (q *inquiry) hearCount(ctx Context, r Round) (bool, string) {
+	c, ours := q.counter, int64(0)
+	for _, s := range q.catalog.Fleet.Streams {
+		if !q.sees(s.Device) {
+			continue
+		}
+		from, to := r.Expect.Range(s.Index)
+		for seq := from; seq < to; seq++ {
+			if !r.Expect.Excused(s.Index, seq) && !q.base.spoilt(s.Index, seq) {
+				ours++
+			}
+		}
+	}
+	c.rounds[r.N] = ours
+	ours = 0
+	for _, n := range c.rounds {
+		ours += n
+	}
+	deadline, pause := time.Now().Add(q.spec.Wait), 100*time.Millisecond
+	q.lackSome(ours)
+	defer q.lackSome(0)
+	var err error
+	for {
+		asking, cancel := context.WithDeadline(ctx, maxTime(deadline, time.Now().Add(time.Second)))
+		err = q.counted(asking, q.devices(), r.N)
+		cancel()
+		theirs := c.told()
+		q.lackSome(max(0, ours-theirs))
+		if ctx.Err() != nil || err == nil && theirs >= ours || time.Now().After(deadline) {
+			break
+		}
+		sleep(ctx, min(pause, time.Until(deadline)))
+		pause = min(2*pause, 5*time.Second)
+	}
+	if err == nil && ctx.Err() == nil { // what is too much may still come
+		sleep(ctx, q.spec.Linger)
+		asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, time.Second))
+		err = q.counted(asking, q.devices(), r.N)
+		cancel()
+	}
+	switch {
+	case ctx.Err() != nil:
+		return false, "the hearing was cut short"
+	case err != nil:
+		return false, err.Error()
+	}
+	q.noteCounts(c.now, false)
+	return true, ""
+}
+
+func maxTime(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// told is how many there are more than before the run.
+func (c *counter) told() (n int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, x := range c.now {
+		n += x
+	}
+	for _, x := range c.before {
+		n -= x
+	}
+	return n
+}
+
+func (q *inquiry) lackSome(n int64) {
+	q.base.mu.Lock()
+	defer q.base.mu.Unlock()
+	q.left = int(n)
+}

@@ -1,0 +1,125 @@
+package witness
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/database"
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+)
+
+// store is a source that is an SQL database.
+type store struct {
+	spec    *crowd.Witness
+	catalog *Catalog
+	db      *database.DB
+	pace    *rate.Limiter
+}
+
+func newStore(spec *crowd.Witness, c *Catalog) (*store, error) {
+	zone, err := time.LoadLocation(spec.SQL.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("the witness %q: zone: %w", spec.Name, err)
+	}
+	cfg := database.Config{Address: spec.SQL.Address, Folder: c.Folder, Query: spec.SQL.Query, Zone: zone, Timeout: spec.Timeout, MaxRow: spec.MaxRow}
+	if c.Network != nil {
+		cfg.Dial = c.Network.Dial
+	}
+	db, err := database.New(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("the witness %q: sql: %w", spec.Name, err)
+	}
+	return &store{spec: spec, catalog: c, db: db, pace: limiter(spec)}, nil
+}
+
+// limiter keeps the pace of questions.
+func limiter(spec *crowd.Witness) *rate.Limiter {
+	if spec.Pace > 0 {
+		return rate.NewLimiter(rate.Limit(spec.Pace), 1)
+	}
+	return rate.NewLimiter(rate.Inf, 1)
+}
+
+// start implements asked: a wrong name is told before anything is sent.
+func (s *store) start(ctx Context, d *fleet.Device) error {
+	now := clock.Now()
+	err := s.query(ctx, question{device: d, group: []*fleet.Device{d}, from: now, to: now}, func(any) {})
+	var de *database.Error
+	switch {
+	case err == nil || ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &de) && de.Connect:
+		return &link.ReachError{Witness: s.spec.Name, Address: s.address(), What: de.Text, Try: "check sql:, the name and password in it, and whether the database runs", Err: err}
+	case errors.As(err, &de) && de.Passing:
+		return nil // it may answer later
+	}
+	return fmt.Errorf("the witness %q: %w", s.spec.Name, err)
+}
+
+// address is where the database is, without names and passwords.
+func (s *store) address() string {
+	if u, err := url.Parse(s.spec.SQL.Address); err == nil && u.Host != "" {
+		return u.Scheme + "://" + u.Host + u.Path
+	}
+	scheme, rest, _ := strings.Cut(s.spec.SQL.Address, ":")
+	if scheme == "sqlite" {
+		return scheme + ":" + rest
+	}
+	return s.db.Kind().String()
+}
+
+// ask implements asked.
+func (s *store) ask(ctx Context, q question) (int, error) {
+	q.sheet.turn()
+	err := patiently(ctx, q.sheet, func() (bool, time.Duration, error) {
+		if err := s.pace.Wait(ctx); err != nil {
+			return false, 0, contextDone(ctx)
+		}
+		err := s.query(ctx, q, q.sheet.row)
+		var de *database.Error
+		return errors.As(err, &de) && de.Passing, 0, err
+	})
+	return 1, err
+}
+
+func (s *store) query(ctx Context, q question, see func(any)) error {
+	args := database.Args{From: q.from, To: q.to, Device: q.device.Name}
+	for _, d := range q.group {
+		args.Devices = append(args.Devices, d.Name)
+	}
+	return s.db.Ask(ctx, args, func(columns []string) error { return hasColumns(s.spec, s.catalog, columns) }, func(row map[string]any) { see(row) })
+}
+
+// hasColumns checks that the columns are there that the file names.
+func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
+	for _, name := range spec.Columns {
+		if !slices.Contains(columns, name) {
+			return fmt.Errorf("the query gives no column %q; it gives %s", name, strings.Join(columns[:min(len(columns), 20)], ", "))
+		}
+	}
+	if spec.Mark != "" || spec.Body != "" || !spec.Sees() {
+		return nil
+	}
+	for _, place := range c.places {
+		if slices.Contains(columns, place.Name) {
+			return nil
+		}
+	}
+	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", c.places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
+}
+
+// offset implements asked.
+func (s *store) offset() *ledger.Offset { return nil }
+
+// stop implements asked.
+func (s *store) stop() { s.db.Close() }
