@@ -67,7 +67,24 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		if w.Hears && w.Callback != nil {
 			p.firstCall(ctx, f, w)
 		}
-		if !f.Sees(i, s.Device) {
+		if w.Counts {
+			p.do(ctx, "count answers", func(context.Context) (string, []string, bool) {
+				if book == nil {
+					return "not asked: the run did not begin", nil, true
+				}
+				x := &book.Witnesses[i]
+				if h := x.Heard[1]; !h.Complete {
+					return w.Name + ": " + c.Redact(h.Why), []string{"see what is said there"}, false
+				}
+				before, now := 0, 0
+				for k := range x.Now {
+					before, now = before+int(x.Before[k]), now+int(x.Now[k])
+				}
+				p.measured, p.doubt = took, now-before != 1
+				return fmt.Sprintf("%s: %d before the message, %d after it", w.Name, before, now), nil, true
+			})
+		}
+		if !w.Sees() || !f.Sees(i, s.Device) {
 			continue
 		}
 		what := "own subscription hears it"
@@ -80,7 +97,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 				return fmt.Sprintf("%s: the broker splits messages between the members of the group %q: others may get what this witness should hear", w.Name, group), nil, true
 			})
 		}
-		if w.Get != "" {
+		if w.Asks() {
 			what = "store finds it"
 			p.do(ctx, "read-back answers", func(context.Context) (string, []string, bool) {
 				p.measured = 1 // of the questions below
@@ -170,8 +187,13 @@ func missingCauses(w *crowd.Witness) []string {
 	if w.Callback != nil {
 		return []string{"the platform does not know the address " + w.Callback.URL, "it does not reach this machine there: a firewall, or 127.0.0.1 where it runs elsewhere", "the message or its mark is elsewhere in a call than rows: and mark: say"}
 	}
-	if w.Get == "" {
+	if w.Listens() {
 		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
 	}
-	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?", "it stores later than the witness waits: raise wait:", "the mark is elsewhere in a row than mark: says, or was dropped as an unknown field", "get: asks for another device or another time; is the clock right?"}
+	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?", "it stores later than the witness waits: raise wait:", "the mark is elsewhere in a row than mark: says, or was dropped as an unknown field", map[string]string{
+		"get":     "get: asks for another device or another time; is the clock right?",
+		"sql":     "query: looks in another table, for another device or another time; is the clock right, and the time zone?",
+		"file":    "file: names other files than the platform writes, or it writes them later",
+		"program": "the program looks for another device or another time",
+	}[w.Place()]}
 }

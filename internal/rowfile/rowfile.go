@@ -172,6 +172,7 @@ func Open(path string, opt Options) (*Reader, error) {
 		in = z
 	}
 	r.in = &bounded{r: in, most: r.most + 64<<10}
+	r.in.reset()
 	r.lines = bufio.NewReader(r.in)
 	if mark, err := r.lines.Peek(3); err == nil && string(mark) == "\xef\xbb\xbf" { // a byte order mark
 		r.lines.Discard(3)

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"math"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"os/user"
@@ -24,7 +26,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/proof"
+	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
 )
 
@@ -379,5 +383,107 @@ func TestStores(t *testing.T) {
 				}
 			})
 		}
+	}
+}
+
+// What cannot be asked, or is no answer, is told in one sentence, and is no pass.
+func TestStoresThatDoNotAnswer(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		looks string // DIR stands for a folder, PG for an address
+		begin string // why the run does not begin
+		why   string // why the witness is not heard
+	}{
+		"a query that writes":        {`sql: "PG", query: "with x as (delete from pg_class returning *) select '' as mark, '' as device from x", device: device`, "a witness only reads", ""},
+		"a query that hangs":         {`sql: "PG", query: "select '' as mark, '' as device from pg_sleep(60)", device: device, timeout: 300ms`, "the database did not answer within 300ms; raise timeout", ""},
+		"rows without end":           {`sql: "PG", query: "select '' as mark, '' as device from generate_series(1, 1000000000000)", device: device, timeout: 300ms`, "the database did not answer within 300ms", ""},
+		"no column for the mark":     {`sql: "PG", query: "select 1 as a, '' as device", device: device`, "the query gives no column with the mark; say where it is with mark:, for example mark: mark (the columns are a, device)", ""},
+		"a column that is not there": {`sql: "PG", query: "select '' as m, '' as device", device: device, mark: mrk`, `the query gives no column "mrk"; it gives m, device`, ""},
+		"no such table":              {`sql: "PG", query: "select * from reports_of_nobody", device: device`, `PostgreSQL says: relation "reports_of_nobody" does not exist`, ""},
+		"times that are numbers":     {`sql: "PG", query: "select '' as mark, '' as device where 12::bigint > @from", device: device`, "write @from_s and @to_s (seconds)", ""},
+		"two columns of one name":    {`sql: "PG", query: "select 1 as a, 2 as a", device: device`, `the query gives two columns that are called "a"; name one of them with AS`, ""},
+		"more columns than read":     {`sql: "sqlite:DIR/big.db", query: "select '' as mark, '' as device", device: device, max_row: 0.5 kB`, "there is no file", ""},
+		"nobody at the address":      {`sql: "postgres://a@127.0.0.1:1/b", query: "select '' as mark, '' as device", device: device`, "postgres://127.0.0.1:1/b", ""},
+		"wrong for a zone":           {`sql: "mysql://MARIA/", query: "select '' as mark, '' as device", device: device, zone: Europe/London`, "the server has no table of time zones", ""},
+		"a long row":                 {`sql: "PG", query: "select repeat('x', 3000) as mark, '' as device", device: device, max_row: 2 kB`, "a row is longer than max_row", ""},
+
+		"a program that is not there":    {`program: [./nothing.sh], device: device`, "nothing.sh cannot be run", ""},
+		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_page: 10 KiB`, "", "sh prints more than max_page, 10 KiB; let it print less, or raise it"},
+		"garbage for ever":               {`program: [yes], device: device`, "", "yes prints what is no JSON object on line 1"},
+		"a line without end":             {`program: [sh, -c, "cat /dev/zero"], device: device, max_row: 2 kB`, "", "sh prints a line longer than max_row"},
+		"a program that hangs":           {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did not end within 200ms; raise timeout"},
+		"a program that fails":           {`program: [sh, -c, "echo no such host >&2; exit 3"], device: device`, "", "sh failed: exit status 3; it says: no such host"},
+
+		"a head without the mark":   {`file: "DIR/headless.csv", device: device`, `headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
+		"a head that changes":       {`file: "DIR/changing.csv", device: device`, "", "changing.csv:3: the row has 3 cells, and the head has 2 columns"},
+		"an ending that tells none": {`file: "DIR/export.dat", device: device`, "say form: csv, json, senml or line-protocol", ""},
+		"a gzip file cut off":       {`file: "DIR/cut.csv.gz", device: device`, "", "cut.csv.gz is compressed, and not whole"},
+		"JSON that is none":         {`file: "DIR/broken.jsonl", device: device`, "", "broken.jsonl:2:"},
+		"a last line cut off":       {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			for file, text := range map[string]string{"headless.csv": "device,level_m\nx,1\n", "changing.csv": "device,mark\na,b\na,b,c\n", "export.dat": "x", "broken.jsonl": "{\"device\": 1}\n{{{\n{}\n", "half.csv": "device,mark\na,b\n"} {
+				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
+			}
+			f, err := os.Create(filepath.Join(dir, "cut.csv.gz"))
+			require.NoError(t, err)
+			z := gzip.NewWriter(f)
+			fmt.Fprint(z, "device,mark\n", strings.Repeat("a,b\n", 1000))
+			z.Close()
+			info, _ := f.Stat()
+			require.NoError(t, f.Truncate(info.Size()-5))
+			f.Close()
+			looks := strings.ReplaceAll(c.looks, "DIR", dir)
+			if strings.Contains(looks, "PG") {
+				looks = strings.ReplaceAll(looks, "PG", startPostgres(t))
+			}
+			if strings.Contains(looks, "MARIA") {
+				looks = strings.ReplaceAll(looks, "MARIA", "root@"+startMariaDB(t))
+			}
+			srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(202) }))
+			defer srv.Close()
+			text := strings.NewReplacer("HTTP", srv.URL, "LOOKS", looks).Replace(`
+crowd: gauge
+links: {shore: {http: "HTTP"}}
+kinds: {gauge: {readings: {level: {every: 100ms, path: /in, fields: {level_m: {signal: tide, round: 3}}}}}}
+devices: [{kind: gauge, name: gauge-1}]
+plan: {for: 300ms}
+witnesses: {store: {proves: stored, LOOKS, wait: 800ms, linger: 50ms}}
+`)
+			crowd, err := file.Parse(filepath.Join(dir, "harbour.yaml"), []byte(text), file.Sources{Getenv: os.LookupEnv})
+			require.NoError(t, err)
+			if strings.HasPrefix(name, "a last line") { // somebody writes on it all the time
+				stop := make(chan bool)
+				defer close(stop)
+				go func() {
+					for {
+						select {
+						case <-stop:
+							return
+						case <-time.After(20 * time.Millisecond):
+							f, err := os.OpenFile(filepath.Join(dir, "half.csv"), os.O_APPEND|os.O_WRONLY, 0)
+							if err == nil {
+								f.WriteString("a,b\na")
+								f.Close()
+							}
+						}
+					}
+				}()
+			}
+			s, err := open(t, crowd, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+			if c.begin != "" {
+				require.ErrorContains(t, err, c.begin)
+				assert.NotContains(t, err.Error(), "\n")
+				return
+			}
+			require.NoError(t, err)
+			require.NoError(t, s.Play(context.Background()))
+			j, err := run.Judge(s.Folder, run.Judging{})
+			require.NoError(t, err)
+			assert.Contains(t, strings.Join(j.Witnesses[0].Why, " "), c.why)
+			assert.Equal(t, j.Total.Due(), j.Total[verdict.Unknown], "%v", j.Total)
+		})
 	}
 }

@@ -119,6 +119,7 @@ type reader struct {
 	from  int // of the stretch
 	parts []part
 	first string // word
+	last  string // word
 	ended bool   // a semicolon came
 }
 
@@ -172,7 +173,9 @@ func (r *reader) read() error {
 		case c == '@':
 			err = r.parameter()
 		case letter(rest):
-			r.word()
+			if err := r.word(); err != nil {
+				return err
+			}
 			if r.first == "select" || r.first == "with" || r.first == "values" || r.first == "table" {
 				continue
 			}
@@ -211,7 +214,9 @@ func letter(s string) bool {
 	return c == '_' || unicode.IsLetter(c)
 }
 
-func (r *reader) word() {
+// word reads a word, and refuses those that write in a SELECT: a transaction that only reads
+// does not keep MySQL from writing files, nor from locking rows.
+func (r *reader) word() error {
 	begin := r.at
 	for r.at < len(r.s) {
 		c, n := utf8.DecodeRuneInString(r.rest())
@@ -220,9 +225,18 @@ func (r *reader) word() {
 		}
 		r.at += n
 	}
-	if r.first == "" {
-		r.first = strings.ToLower(r.s[begin:r.at])
+	word := strings.ToLower(r.s[begin:r.at])
+	last := r.last
+	if r.last = word; r.first == "" {
+		r.first = word
 	}
+	switch {
+	case word == "into":
+		return r.wrong(begin, "INTO writes, and a witness only reads")
+	case last == "for" && (word == "update" || word == "share" || word == "no" || word == "key"):
+		return r.wrong(begin, "FOR %s locks rows, and a witness only reads", strings.ToUpper(word))
+	}
+	return nil
 }
 
 // escapes tells whether the quote that begins here is of a text in which a backslash

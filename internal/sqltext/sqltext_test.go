@@ -50,6 +50,8 @@ func TestWhatIsRefused(t *testing.T) {
 		"/* a */ drop table reports":           "it begins with DROP",
 		"select 1; delete from reports":        "more than one statement",
 		"select 1 /*! into outfile '/tmp/x'*/": "a comment that the database executes may do anything",
+		"select 1 into outfile '/tmp/x'":       "INTO writes, and a witness only reads",
+		"select * from t FOR\nUpdate":          "FOR UPDATE locks rows",
 		"select @since":                        "there is no parameter @since; there are @from, @to, @device",
 		"select 'abc":                          "a text or name that begins with ' does not end",
 		"select /* abc":                        "a comment does not end",
