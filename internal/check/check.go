@@ -348,6 +348,43 @@ func NothingDueText(f *fleet.Fleet) string {
 	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval is %s); make it longer, or the intervals shorter", quantity.FormatDuration(f.Crowd.Plan.Lasts(time.Now()).Round(time.Millisecond)), quantity.FormatDuration(least))
 }
 
+// stampUnit is in what a field tells a time, by an example of its value.
+func stampUnit(sample any) time.Duration {
+	switch x := sample.(type) {
+	case int:
+		for _, unit := range []time.Duration{time.Second, time.Millisecond, time.Microsecond} {
+			if float64(x) < 1e10*float64(time.Second/unit) {
+				return unit
+			}
+		}
+	case string:
+		if _, fraction, has := strings.Cut(x, "."); has && len(fraction) > 3 {
+			return time.Millisecond
+		}
+		return time.Second
+	}
+	return 0
+}
+
+// stamps finds messages that are told apart by a time that two of them may share.
+func (c *checker) stamps(k *crowd.Kind, r *crowd.Reading) {
+	if k.Mark.Place != crowd.MarkTime || r.Every == 0 {
+		return
+	}
+	for i := range r.Fields {
+		if f := &r.Fields[i]; f.Name == k.Mark.Name {
+			if unit := stampUnit(f.Sample); r.Every < unit {
+				c.add(r.Pos, "the reading %q is due every %s, and its mark is the field %q, which tells times to %s: messages of a device share one, and only their values tell them apart; let the field tell more, for example as: us", r.Name, quantity.FormatDuration(r.Every), f.Name, quantity.FormatDuration(unit))
+			}
+		}
+	}
+	for _, w := range c.Crowd.Witnesses {
+		if w.Cut > 0 && r.Every < w.Cut {
+			c.add(w.Pos, "the witness %q cuts times to %s, and the reading %q is due every %s: messages of a device share one, and only their values tell them apart", w.Name, quantity.FormatDuration(w.Cut), r.Name, quantity.FormatDuration(r.Every))
+		}
+	}
+}
+
 // precision finds time stamps that two messages of a device may share.
 func (c *checker) precision(r *crowd.Reading) {
 	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[r.Payload.Precision]
@@ -427,6 +464,7 @@ func (c *checker) bodies() {
 			r := d.Cast.Readings[ri]
 			c.units(r)
 			c.precision(r)
+			c.stamps(d.Cast.Kind, r)
 			for _, x := range all[:n] {
 				s := x.Streams[ri]
 				w, err := scribe.Write(s, 1, 0, begin.Add(r.Every), begin, nil)

@@ -318,10 +318,12 @@ const (
 	MarkSequence                      // a whole number in a field, beside the device's name
 	MarkUserProperty                  // a user property of MQTT 5
 	MarkHeader                        // a header of an HTTP request
+	MarkTime                          // the time in a field, beside the device's name
+	MarkOrder                         // none: messages are told apart by their values and order
 )
 
 // MarkPlaces are the places as the file names them.
-var MarkPlaces = []string{"field", "sequence", "user_property", "header"}
+var MarkPlaces = []string{"field", "sequence", "user_property", "header", "time", "order"}
 
 // Plan says what happens in a run and when.
 type Plan struct {
@@ -448,6 +450,9 @@ type Witness struct {
 	// jq expressions; empty means the default of the witness's sort
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
 	Row                                                   string // what identifies a row
+	// Shift is by how much the platform moves the times that are marks, and Cut what it cuts
+	// them to; 0: nothing.
+	Shift, Cut time.Duration
 	// Columns are those that the expressions name, where rows have columns.
 	Columns []string
 

@@ -69,6 +69,9 @@ type Engine struct {
 	// Tell is told what the platform did that its user should know: each text once, of
 	// the first device. It must not block. Nil: nobody is told.
 	Tell func(text string)
+	// Carried is told what each message carries, before it is sent; nil: nobody is. It is
+	// called by several loops at once, and keeps none of the bytes.
+	Carried func(stream int, seq uint64, carried []byte)
 	// Outside is the platform's side; nil: deeds that need it are not done.
 	Outside Outside
 	// WasOpen is how many messages of the round just played were under way when the time
@@ -585,6 +588,9 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 		}
 		if err != nil {
 			carried = []byte("null") // what goes out is not what was meant: it proves nothing
+		}
+		if e.Carried != nil {
+			e.Carried(s.Index, s.seq, carried)
 		}
 		l.page.Due(s.Index, s.seq, e.round, due, o.meant, calls, carried)
 	}

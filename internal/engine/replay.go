@@ -170,7 +170,7 @@ func (w *Scribe) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *re
 	how := s.Device.Cast.Kind.Mark
 	mark := ledger.Mark{Run: w.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq}
 	inField := how.Place == crowd.MarkField || how.Place == crowd.MarkSequence
-	if !inField {
+	if how.Place == crowd.MarkUserProperty || how.Place == crowd.MarkHeader {
 		out.Mark = link.Header{Name: how.Name, Value: mark.String()}
 	}
 	c := recording.Change{Shift: due.Sub(l.At), Times: r.Times, All: r.AllTimes, Near: l.At}

@@ -42,6 +42,7 @@ type Sighting struct {
 	Witness              int
 	Seen, Stored         time.Time // Stored is zero where the platform does not tell
 	Again, Perhaps       bool
+	Unsure               bool // it may be another message that carried the same
 	Asked                bool
 	Row                  uint64
 	Same                 bool // its values are those that were sent
@@ -81,7 +82,7 @@ func (s *Sighting) Values() []byte { return s.from.bytes(s.values) }
 // Ledger is the sighting as the ledger has it.
 func (s *Sighting) Ledger(c *Case) ledger.Sighting {
 	x := ledger.Sighting{Witness: s.Witness, Seen: s.Seen, Stored: s.Stored, Stream: c.Stream, Seq: c.Seq, Device: s.Device, Reading: s.Reading,
-		FiledDevice: s.FiledDevice, FiledReading: s.FiledIn, Again: s.Again, Perhaps: s.Perhaps, Asked: s.Asked, Row: s.Row, Values: s.Values()}
+		FiledDevice: s.FiledDevice, FiledReading: s.FiledIn, Again: s.Again, Perhaps: s.Perhaps, Asked: s.Asked, Unsure: s.Unsure, Row: s.Row, Values: s.Values()}
 	if c.Stream < 0 {
 		x.Seq = s.seq
 	}
@@ -273,6 +274,7 @@ const (
 	again = 1 << iota
 	perhaps
 	asked
+	unsure
 	same
 )
 
@@ -407,7 +409,7 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 		}
 	}
 	e.Timed = e.Timed || stored != 0
-	for i, set := range [...]bool{s.Again, s.Perhaps, s.Asked} {
+	for i, set := range [...]bool{s.Again, s.Perhaps, s.Asked, s.Unsure} {
 		if set {
 			x.flags |= 1 << i
 		}
@@ -548,7 +550,7 @@ func (e *Evidence) join(c *Case, parts []*part) {
 				continue
 			}
 			x := Sighting{Witness: int(s.witness), Seen: when(s.seen), Stored: when(s.stored), Row: s.row, values: bytesAt{s.values, p.bytes(s)}, from: e,
-				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Same: s.flags&same != 0}
+				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Unsure: s.flags&unsure != 0, Same: s.flags&same != 0}
 			if s.names > 0 {
 				n := &p.texts[s.names-1]
 				x.Device, x.Reading, x.FiledDevice, x.FiledIn, x.seq = n.device, n.reading, n.filedDevice, n.filedReading, n.seq

@@ -39,7 +39,7 @@
 //	    stream uint, seq uint, at time, anew bool
 //	 7  what became of a message
 //	    stream uint, seq uint, at time, outcome byte, code uint, text text
-//	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
+//	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked, 8 unsure; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
 //	    witness uint, stream uint, seq uint, seen time, stored time, flags byte, row uint, names list(name text), values bytes
 //	 9  a time in which a witness could not listen; without an end, to the end
 //	    witness uint, from time, to time, kept bool, lag bool, why text

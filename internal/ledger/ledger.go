@@ -122,6 +122,8 @@ type Sighting struct {
 	// Perhaps: whether this is another copy is not known: the row was met on another
 	// page of the same answer, and rows tell no identity.
 	Perhaps bool
+	// Unsure: it is this message or another one that carried the same; which is not known.
+	Unsure bool
 	// Asked: found by asking; when it came there is not known but for Stored.
 	Asked bool
 	// Row is a digest of the identity of the row that it was found in; 0: none is told.
@@ -617,7 +619,7 @@ func (p *Page) Settled(stream int, seq uint64, at int64, o outcome.Outcome, code
 // Sighting notes what a witness found.
 func (p *Page) Sighting(s *Sighting) {
 	flags := byte(0)
-	for i, set := range [...]bool{s.Again, s.Perhaps, s.Asked} {
+	for i, set := range [...]bool{s.Again, s.Perhaps, s.Asked, s.Unsure} {
 		if set {
 			flags |= 1 << i
 		}

@@ -645,7 +645,7 @@ func (s *Scanner) sighting(d *decoder, r *Record) {
 	x := &r.Sighting
 	x.Witness, x.Stream, x.Seq, r.At, r.Stored = int(d.uint()), int(d.uint())-1, d.uint(), d.nano(), d.nano()
 	flags := d.byte()
-	x.Again, x.Perhaps, x.Asked, x.Row = flags&1 != 0, flags&2 != 0, flags&4 != 0, d.uint()
+	x.Again, x.Perhaps, x.Asked, x.Unsure, x.Row = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, d.uint()
 	names := [...]*string{&x.Device, &x.Reading, &x.FiledDevice, &x.FiledReading}
 	n := d.uint()
 	if n > uint64(len(names)) || x.Stream >= len(s.Facts.Streams) {

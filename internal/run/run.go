@@ -240,10 +240,13 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
 	catalog.Spoilt = s.engine.Spoilt
+	if catalog.Index != nil {
+		s.engine.Carried = catalog.Index.Add
+	}
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), Fields: rules(spec)})
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), Fields: rules(c, spec)})
 		if !spec.Hears && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
@@ -356,8 +359,15 @@ func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
 }
 
 // rules are what the file says that a witness's platform does to fields.
-func rules(w *crowd.Witness) map[string]ledger.FieldRule {
+func rules(c *crowd.Crowd, w *crowd.Witness) map[string]ledger.FieldRule {
 	m := map[string]ledger.FieldRule{}
+	if w.Shift != 0 || w.Cut != 0 { // by its time a message was found: it was compared then
+		for _, k := range c.Kinds {
+			if k.Mark.Place == crowd.MarkTime {
+				m[k.Mark.Name] = ledger.FieldRule{Ignored: true}
+			}
+		}
+	}
 	for _, r := range w.Fields {
 		m[r.Field] = ledger.FieldRule{Ignored: r.Ignored, As: r.As, Tolerance: r.Tolerance, Factor: r.Factor, Offset: r.Offset}
 	}

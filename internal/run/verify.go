@@ -193,6 +193,17 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	if m, err := ReadManifest(folder); err == nil {
 		catalog.Folder = filepath.Dir(m.File)
 	}
+	if catalog.Index != nil {
+		err := e.Cases(func(c *evidence.Case) error {
+			if c.Stream >= 0 && c.Known {
+				catalog.Index.Add(c.Stream, c.Seq, c.Carried())
+			}
+			return nil
+		})
+		if err != nil {
+			return ledgerError(folder, err)
+		}
+	}
 	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
 		if how.Asking != nil {
 			how.Asking(e.Witnesses[i].Name)
@@ -211,7 +222,9 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 	}
 	defer wit.Stop()
 	if k, ok := wit.(witness.CountKnower); ok && e.Witnesses[i].Before != nil {
-		k.KnowCounts(e.Witnesses[i].From, e.Witnesses[i].Before)
+		if err := k.KnowCounts(e.Witnesses[i].From, e.Witnesses[i].Before); err != nil {
+			return err
+		}
 	}
 	if err := wit.Start(ctx); err != nil {
 		return err

@@ -97,6 +97,8 @@ const (
 	sayGapMeanwhile // text is why
 	sayDisturbed
 	sayTwoPages
+	sayUnsure
+	sayUnsureOnce
 	sayLetIn
 	sayKeptOut
 	sayNotKnownOut // text is why
@@ -194,11 +196,15 @@ func (h *heardOf) verdict() Verdict {
 // testify says what one witness knows of a message.
 func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered bool) saying {
 	wit := &j.facts.Witnesses[w]
-	copies, perhaps := j.copies[:0], 0
+	copies, perhaps, unsure := j.copies[:0], 0, false
 	var first, last *evidence.Sighting
 	for i := range c.Sightings {
 		x := &c.Sightings[i]
 		if x.Witness != w {
+			continue
+		}
+		if x.Unsure {
+			unsure = true
 			continue
 		}
 		last = x
@@ -220,6 +226,8 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		switch {
 		case c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Whole():
 			return saying{state: Missing, words: sayNotFound, took: -1} // nobody can find what was never sent
+		case unsure:
+			return saying{state: Unheard, words: sayUnsure, took: -1}
 		default:
 			if why := j.excused(w, c); why != "" {
 				return saying{state: Unheard, words: sayExcused, text: why, took: -1}
@@ -238,7 +246,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	known := !recovered                          // what was sent of it is not in the ledger
 	current := func(y *evidence.Sighting) bool { // what the platform holds now; all that a listener heard
 		switch {
-		case y.Witness != w || y.Perhaps:
+		case y.Witness != w || y.Perhaps || y.Unsure:
 			return false
 		case !y.Asked:
 			return true
@@ -293,6 +301,8 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		return say(Copied, sayTimes)
 	}
 	switch {
+	case unsure:
+		return say(Open, sayUnsureOnce)
 	case !known:
 		return say(Open, sayNoValues)
 	case len(copies)+perhaps > allowed:
@@ -547,6 +557,10 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = "not found, but it could not be heard to the end: " + x.text
 	case sayDisturbed:
 		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, because the plan disturbed the device's network meanwhile", Span(x.took), wit.Within)
+	case sayUnsure:
+		t.Says = "not known: something was found that may be this message or another one, and nothing tells which"
+	case sayUnsureOnce:
+		t.Says = "found, and something more that may be another copy of it or another message: nothing tells which"
 	case sayTwoPages:
 		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
 	}

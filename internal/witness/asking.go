@@ -39,7 +39,12 @@ type inquiry struct {
 
 	mu       sync.Mutex // guards what follows
 	known    rows
-	marked   bool // some row carried a mark, of whatever run
+	loose    loose // what no mark and no time tells whose it is
+	unsures  map[unsureKey]bool
+	since    time.Time        // from which is asked, where rows have no mark
+	old      map[occasion]int // rows that were there before the run
+	olds     bool             // they are being counted
+	marked   bool             // some row carried a mark, of whatever run
 	unmarked int
 	sample   string
 	rowsSaid map[uint64]bool // of notices, by identity
@@ -69,6 +74,8 @@ func (q *inquiry) Start(ctx Context) error {
 		return q.askOld(ctx, devices)
 	case q.counter != nil && q.counter.before == nil:
 		return q.countOld(ctx, devices)
+	case q.catalog.Index != nil && q.since.IsZero():
+		return q.placeOld(ctx, devices)
 	}
 	return nil
 }
@@ -82,6 +89,7 @@ type sheet struct {
 	device *fleet.Device
 	serial uint32           // of this page
 	count  map[copyKey]int  // on this page
+	nth    map[occasion]int // the same
 	fresh  int              // rows of ours on this page that this answer had not brought yet
 	ours   int              // rows of ours on this page
 	rows   int              // rows on this page
@@ -103,6 +111,7 @@ func (s *sheet) turn() {
 // begin begins the page again: an attempt to read it failed.
 func (s *sheet) begin() {
 	s.count, s.fresh, s.ours, s.rows = map[copyKey]int{}, 0, 0, 0
+	s.nth = nil
 	s.tells[0] = nil
 }
 
@@ -138,7 +147,7 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 		return
 	}
 	var parts []part
-	if q.body == nil { // most rows may be of others: those cost no more than this
+	if q.body == nil && q.catalog.Index == nil { // most rows may be of others: those cost no more than this
 		parts = q.split(row, nil, -1)
 		if m := q.catalog.markOf(parts[0].mark); !m.ours {
 			if m.marked || !q.spoilt(row, &parts[0]) {
@@ -175,6 +184,10 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 		parts = q.split(row, d, filed)
 	}
 	for _, p := range parts {
+		if d != nil && q.catalog.Index.tells(d) {
+			q.placed(x, &p, d, on)
+			continue
+		}
 		m := q.catalog.markOf(p.mark)
 		if !m.marked && q.spoilt(row, &p) {
 			m = q.catalog.markOf(p.mark)
@@ -347,6 +360,7 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	default:
 		return false, err.Error()
 	}
+	q.align(r.Expect)
 	for _, x := range q.known.moved() {
 		x.Witness, x.Seen, x.Asked, x.Perhaps = q.index, clock.Now(), true, true
 		q.note(&x)
@@ -356,7 +370,7 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
 	case q.unnamed() != "":
 		return false, q.unnamed()
-	case q.unmarked > 0 && !q.marked && !q.any():
+	case q.unmarked > 0 && !q.marked && !q.any() && q.catalog.Index == nil:
 		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""
@@ -410,6 +424,7 @@ var errUnknownDevice = errors.New("every question was answered with 404; check g
 func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bool) (pages int, err error) {
 	q.mu.Lock()
 	q.known.ask()
+	q.loose.begin()
 	q.mu.Unlock()
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(askers)
@@ -424,9 +439,12 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bo
 	for group := range slices.Chunk(devices, size) {
 		questions++
 		g.Go(func() error {
-			d := group[0]
+			d, from := group[0], r.Begin.Add(-clockMargin)
+			if !q.since.IsZero() {
+				from = q.since
+			}
 			on := &sheet{core: q, device: d, old: r.N == 0}
-			n, err := q.source.ask(inner, question{d, group, r.Begin.Add(-clockMargin), clock.Now().Add(clockMargin), on, whole})
+			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin), on, whole})
 			if on.whole(); err == nil {
 				err = on.err
 			}

@@ -131,17 +131,22 @@ func (q *inquiry) noteCounts(m map[int]int64, before bool) {
 	}
 }
 
-// CountKnower is a witness that counts, and can be told what was there before the run. It is
-// told before it starts.
+// CountKnower is a witness that asked what was there before the run, and can be told. It is
+// told before it starts. The error is why it cannot be asked again.
 type CountKnower interface {
-	KnowCounts(from time.Time, before map[int]int64)
+	KnowCounts(from time.Time, before map[int]int64) error
 }
 
 // KnowCounts implements CountKnower.
-func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) {
+func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) error {
 	if q.counter != nil {
 		q.counter.from, q.counter.before = from, before
+		return nil
 	}
+	if q.since = from; before[-1] > 0 {
+		return fmt.Errorf("the witness %q cannot be asked again: %d rows of its devices were there when the run began, and rows carry no mark that tells these from its own", q.spec.Name, before[-1])
+	}
+	return nil
 }
 
 // hearCount asks how many there are until they are as many as went out.

@@ -28,9 +28,10 @@ type ear struct {
 	record                              func(*message)       // in place of looking at it at all
 
 	countMu  sync.Mutex
-	unmarked int    // messages without a mark
-	sample   string // the first of them
-	foreign  int    // messages of other runs
+	unmarked int              // messages without a mark
+	sample   string           // the first of them
+	foreign  int              // messages of other runs
+	nth      map[occasion]int // of those that only their values tell apart
 }
 
 // newEar makes the core of a listening witness.
@@ -116,6 +117,9 @@ func (e *ear) take(m *message) {
 		}
 	}
 	for _, part := range e.split(m, filed) {
+		if e.catalog.Index != nil && e.unmarkedOurs(m, &part, filed) {
+			continue
+		}
 		w := e.catalog.markOf(part.mark)
 		if w.ours {
 			e.sighting(m, w, filed, known, part.values)

@@ -110,12 +110,21 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	if spec.Mark != "" || spec.Body != "" || !spec.Sees() {
 		return nil
 	}
-	for _, place := range c.places {
+	places := c.places
+	for _, k := range c.Fleet.Crowd.Kinds {
+		switch k.Mark.Place {
+		case crowd.MarkOrder:
+			return nil
+		case crowd.MarkTime:
+			places = append(slices.Clone(places), k.Mark)
+		}
+	}
+	for _, place := range places {
 		if slices.Contains(columns, place.Name) {
 			return nil
 		}
 	}
-	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", c.places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
+	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
 }
 
 // offset implements asked.

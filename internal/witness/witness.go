@@ -101,7 +101,9 @@ type Catalog struct {
 	// Spoilt tells whether a message was sent so that nothing may be kept of it: its mark is
 	// looked for also where it cannot be read. It may be called from any goroutine. Nil: none
 	// was.
-	Spoilt  func(stream int, seq uint64) bool
+	Spoilt func(stream int, seq uint64) bool
+	// Index knows messages by what they carry, where no mark tells them apart; nil: all have one.
+	Index   *Index
 	numbers ledger.Numbers
 	Fleet   *fleet.Fleet
 	streams map[string]int // by device and reading
@@ -131,6 +133,10 @@ func NewCatalog(f *fleet.Fleet, run string) *Catalog {
 		}
 	}
 	for _, k := range f.Crowd.Kinds {
+		if k.Mark.Place == crowd.MarkTime || k.Mark.Place == crowd.MarkOrder {
+			c.Index = newIndex(f)
+			continue
+		}
 		known := false
 		for _, p := range c.places {
 			known = known || p == k.Mark

@@ -480,6 +480,9 @@ func (d *deeds) unfindable(how crowd.Spoil) string {
 	if how == crowd.SpoilEmpty {
 		return "it would carry no mark"
 	}
+	if place == crowd.MarkTime || place == crowd.MarkOrder {
+		return "without a mark it could not be told from others"
+	}
 	if place == crowd.MarkSequence {
 		return "a mark that is a number cannot be told from others in a body that cannot be read"
 	}

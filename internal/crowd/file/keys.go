@@ -125,8 +125,12 @@ var oauthMap = &mapping{name: "oauth", doc: "Client credentials (RFC 6749, secti
 
 var markMap = func() *mapping {
 	m := &mapping{name: "mark", doc: "Where the mark rides that tells messages apart.", one: crowd.MarkPlaces}
-	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request."} {
-		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: plain, doc: doc})
+	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request.", "A field that holds the time, such as one of the signal clock: for platforms that keep only declared fields. A message is known by its device and this time.", "values: nothing tells messages apart but their values and their order, where a platform keeps neither a mark nor a time. It can tell less: see the document on proof."} {
+		typ := plain
+		if crowd.MarkPlaces[i] == "order" {
+			typ = word("values")
+		}
+		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: typ, doc: doc})
 	}
 	return m
 }()
@@ -501,6 +505,8 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer, or of a call; a query needs it."},
 	{name: "time", typ: jqText, doc: "When a row was stored. With sql, file and program, here and in the keys below, the name of a column stands for itself: time: at."},
 	{name: "mark", typ: jqText, doc: "The mark in a row; if not given, where the kind says it rides."},
+	{name: "shift", typ: special("duration", node{"type": "string"}), doc: "By how much the platform moves the times that are marks, such as 1h; with a minus, back."},
+	{name: "cut", typ: word("s", "ms", "us"), doc: "What the platform cuts the times to that are marks: whole seconds, milliseconds or microseconds."},
 	{name: "device", typ: jqText, doc: "The device a row is filed under."},
 	{name: "reading", typ: jqText, doc: "The reading a row is filed under."},
 	{name: "values", typ: jqText, doc: "The values, by field; if not given, all of the row."},

@@ -2,6 +2,7 @@ package file
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -106,6 +107,11 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
+	defer func() {
+		if m := c.Kind.Mark; m.Place == crowd.MarkTime && c.Recording == nil && !slices.ContainsFunc(rd.Fields, func(f crowd.Field) bool { return f.Name == m.Name }) {
+			r.Add(rd.Pos, "%s has no field %q, whose time is the mark of the kind %q; add it, for example %s: {signal: clock, as: ms}", what, m.Name, c.Kind.Name, m.Name)
+		}
+	}()
 	var fn *yaml.Node
 	if c.Recording == nil { // else the recording has them
 		fn = o.need("fields", "{wave_m: {signal: swell}}")

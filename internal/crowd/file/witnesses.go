@@ -36,7 +36,7 @@ var sortsOfWitness = []sortOfWitness{
 }
 
 // everyWitness are the keys that go with all sorts.
-var everyWitness = []string{"proves", "hears", "tells", "who", "time", "mark", "device", "reading", "values", "fields", "wait", "linger"}
+var everyWitness = []string{"proves", "hears", "tells", "who", "time", "mark", "device", "reading", "values", "fields", "wait", "linger", "shift", "cut"}
 
 func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
@@ -70,7 +70,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row, "count": &w.Count} {
 			if jn := o.get(key); jn != nil {
 				check := checkJQ
-				if w.SQL != nil || w.File != "" || len(w.Program) > 0 {
+				if o.get("sql") != nil || o.get("file") != nil || o.get("program") != nil {
 					check = func(s string) (string, error) { return columnOrJQ(w, s) }
 				}
 				*into = parse(r, jn, what+": "+key, "", check)
@@ -88,6 +88,17 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w.Linger = o.span("linger")
 		w.Wait = o.span("wait")
 		w.Timeout = o.span("timeout")
+		if w.Listens() && w.Sees() {
+			for _, k := range r.crowd.Kinds {
+				if k.Mark.Place == crowd.MarkOrder && len(w.Who) == 0 {
+					r.Add(w.Pos, "%s listens, and the messages of the kind %q are told apart by their values and order: only what is asked can be; name the kinds it is for with who:, or give them a mark", what, k.Name)
+				}
+			}
+		}
+		w.Shift = parse(r, o.get("shift"), what+": shift", 0, quantity.ParseDuration)
+		if o.get("cut") != nil {
+			w.Cut = map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[o.word("cut")]
+		}
 	}
 }
 

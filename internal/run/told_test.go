@@ -1,0 +1,133 @@
+package run_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/verdict"
+)
+
+const unmarked = `
+crowd: gauge
+links: {shore: {http: http://HTTP}}
+kinds: {gauge: {mark: {MARK}, readings: {level: {every: 100ms, path: "/in/${device}", fields: {at: {signal: clock, as: AS}, level_m: {signal: tide, round: 3, FIELD}, n: {signal: counter}}}}}}
+devices: [{kind: gauge, count: 2, name: "gauge-${n}"}]
+plan: {for: 900ms, settle: 30s}
+witnesses: {store: {proves: stored, get: "http://HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, linger: 50ms, MORE}}
+`
+
+// Messages without a mark are told apart by a time that they carry, or by their values and
+// order; what a platform does to one of them is found.
+func TestMessagesWithoutAMark(t *testing.T) {
+	t.Parallel()
+	type row = map[string]any
+	third := func(p *platform, i int) bool { // the third message of the first device
+		n := 0
+		for k := 0; k <= i; k++ {
+			if p.devices[k] == "gauge-1" {
+				n++
+			}
+		}
+		return p.devices[i] == "gauge-1" && n == 3
+	}
+	number := func(r row, name string) int64 { n, _ := r[name].(json.Number).Int64(); return n }
+	for name, c := range map[string]struct {
+		mark, as, field, more string
+		edit                  func(p *platform, i int, r row) []row
+		want                  map[verdict.Verdict][]string
+	}{
+		"by time":                {"time: at", "ms", "", "", nil, nil},
+		"by time, lost":          {"time: at", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, twice":         {"time: at", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by time, changed":       {"time: at", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by time, moved":         {"time: at", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, cut":           {"time: at", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second for many":      {"time: at", "s", "", "", nil, nil},
+		"a second, one lost":     {"time: at", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second, one twice":    {"time: at", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order":               {"order: values", "ms", "", "", nil, nil},
+		"by order, lost":         {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by order, twice":        {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order, changed":      {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by order, changed, one": {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
+		"a tolerance": {"order: values", "ms", "tolerance: 0.5", "", func(p *platform, i int, r row) []row {
+			r["level_m"] = json.Number(fmt.Sprintf("%s1", r["level_m"]))
+			return []row{r}
+		}, nil},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				rows := []row{}
+				for i, m := range p.messages {
+					r := row{}
+					d := json.NewDecoder(strings.NewReader(string(m)))
+					d.UseNumber()
+					assert.NoError(t, d.Decode(&r))
+					if c.more == "shift: 1h" {
+						r["at"] = number(r, "at") + 3600_000
+					}
+					if c.more == "cut: ms" {
+						r["at"] = number(r, "at") / 1000
+					}
+					list := []row{r}
+					if third(p, i) && c.edit != nil {
+						list = c.edit(p, i, r)
+					}
+					for _, r := range list {
+						rows = append(rows, row{"device": p.devices[i], "values": r})
+					}
+				}
+				json.NewEncoder(w).Encode(rows)
+			}})
+			defer srv.Close()
+			text := strings.NewReplacer("MARK", c.mark, "AS", c.as, "FIELD", c.field, "MORE", c.more).Replace(unmarked)
+			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+			due, bad := p.result.Total.Due(), 0
+			require.InDelta(t, 18, due, 2)
+			for v, want := range c.want {
+				bad += len(want)
+				assert.Equal(t, want, p.found(v), "%v", p.result.Findings)
+			}
+			assert.Equal(t, due-bad, p.result.Total[verdict.Proven], "%v %+v", p.result.Total, p.result.Witnesses)
+			assert.Equal(t, bad == 0, p.holds())
+		})
+	}
+}
+
+// A platform that keeps one row for each time stamp loses the others; rows of an earlier run
+// with the same times are not taken for those of this one.
+func TestTimesThatAreShared(t *testing.T) {
+	t.Parallel()
+	kept := map[string]string{}
+	srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+		for i, m := range p.messages {
+			var r struct{ At int64 }
+			json.Unmarshal(m, &r)
+			kept[fmt.Sprint(p.devices[i], r.At)] = fmt.Sprintf(`{"device": %q, "values": %s}`, p.devices[i], m)
+		}
+		p.messages, p.devices = nil, nil
+		var rows []string
+		for _, r := range kept {
+			rows = append(rows, r)
+		}
+		slices.Sort(rows)
+		fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
+	}})
+	defer srv.Close()
+	text := strings.NewReplacer("MARK", "time: at", "AS", "s", "FIELD", "", "MORE", "", "plan: {", "plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
+	p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+	assert.Equal(t, 2, p.result.Total[verdict.Proven], "%v", p.result.Total)
+	assert.Equal(t, p.result.Total.Due()-2, p.result.Total[verdict.Lost], "%v", p.result.Total)
+	again := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+	assert.Zero(t, again.result.Total[verdict.Proven], "%v", again.result.Total)
+	assert.Equal(t, again.result.Total.Due(), again.result.Total[verdict.Unknown], "%v", again.result.Total)
+}
