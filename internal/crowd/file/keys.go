@@ -479,7 +479,7 @@ var fieldRuleMap = &mapping{name: "field rule", doc: "What a platform does to a 
 // rowForms are how rows are written in files: see rowfile.Forms.
 var rowForms = []string{"csv", "json", "senml", "line-protocol"}
 
-var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "callback", "get", "sql", "file", "program"}, some: []string{"proves", "hears", "tells"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}}, keys: []key{
+var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "callback", "get", "sql", "file", "program"}, some: []string{"proves", "hears", "tells"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}, {"sql", "query"}, {"query", "sql"}}, keys: []key{
 	{name: "proves", typ: word("received", "stored"), def: "received", doc: "What it proves of messages."},
 	{name: "hears", typ: word("notices"), doc: "It hears what the platform says by itself, and proves nothing of messages."},
 	{name: "tells", typ: word("count"), doc: "count: it tells how many messages the platform says that it has, and proves nothing of single ones. The report shows them beside ours; require it with counted: exact."},

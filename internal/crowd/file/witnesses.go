@@ -58,7 +58,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		case w.Counts:
 			r.misplaced(o, what, "tells: count", "subscribe", "callback", "proves", "time", "mark", "reading", "values", "fields", "topic", "body", "row", "link", "next", "page")
 		default:
-			r.misplaced(o, what, "what proves something of messages", "count")
+			r.misplaced(o, what, "a witness of single messages", "count")
 			if o.need("proves", "received"); o.word("proves") == "stored" {
 				w.Proves = proof.Stored
 			}
