@@ -185,18 +185,32 @@ func writeFiles(dir string, files map[string][]byte) error {
 
 func (e *env) schema() *cobra.Command {
 	return &cobra.Command{
-		Use:   "schema",
-		Short: "Print the JSON Schema of the crowd file, for editors",
+		Use:   "schema [report]",
+		Short: "Print the JSON Schema of the crowd file, for editors, or of the report",
 		Long: `Schema prints the JSON Schema (draft 2020-12) of the crowd file. An editor that
 knows it completes keys and words, explains them, and underlines mistakes.
 
 Write it to a file and name it in the first line of a crowd file:
 
   runcrowd schema > crowd.schema.json
-  # yaml-language-server: $schema=crowd.schema.json`,
-		Example: "  runcrowd schema > crowd.schema.json",
-		Args:    exactly(0, ""),
-		RunE: func(*cobra.Command, []string) error {
+  # yaml-language-server: $schema=crowd.schema.json
+
+"schema report" prints that of the report in JSON, for programs that read it.`,
+		Example: "  runcrowd schema > crowd.schema.json\n  runcrowd schema report > report.schema.json",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 0 || len(args) == 1 && args[0] == "report" {
+				return nil
+			}
+			return fmt.Errorf("schema is of the crowd file, or of the report: runcrowd schema [report]; %q is neither", args[0])
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				b, err := schemaOfReport()
+				if err == nil {
+					_, err = e.stdout.Write(b)
+				}
+				return err
+			}
 			_, err := e.stdout.Write(file.Schema())
 			return err
 		},

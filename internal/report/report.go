@@ -12,9 +12,9 @@ import (
 	"runcrowd/internal/verdict"
 )
 
-// Format is the version of the JSON document: it grows when a member changes
+// Version is the version of the JSON document: it grows when a member changes
 // its meaning or goes away.
-const Format = 1
+const Version = 1
 
 // Document is the report as JSON. Times are RFC 3339, delays milliseconds.
 type Document struct {
@@ -117,7 +117,7 @@ func (in *Input) Met() bool {
 // JSON makes the document.
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
-	d := Document{Format: Format, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
+	d := Document{Format: Version, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
 		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(), Verdicts: byVerdict(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount, UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,
 		Resent: r.Resent, MustNot: r.MustNot, KeptOut: r.KeptOut, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,

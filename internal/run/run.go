@@ -670,7 +670,7 @@ func follow(folder string, how Judging) (*follower, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := &follower{e, tally.Watch(e, tally.Options{PerVerdict: how.Keep}), make(chan struct{}), make(chan error, 1)}
+	f := &follower{e, tally.Watch(e, how.options()), make(chan struct{}), make(chan error, 1)}
 	go func() {
 		t := time.NewTicker(followEvery)
 		defer t.Stop()

@@ -323,8 +323,15 @@ type Judgement struct {
 
 // Judging says how a run is judged.
 type Judging struct {
-	Keep   int   // findings of each verdict; 0: all
-	Memory int64 // about how many bytes may be used; 0: evidence.DefaultMemory
+	Keep          int   // findings of each verdict; 0: all
+	tally.Options       // but PerVerdict
+	Memory        int64 // about how many bytes may be used; 0: evidence.DefaultMemory
+}
+
+func (j Judging) options() tally.Options {
+	o := j.Options
+	o.PerVerdict = j.Keep
+	return o
 }
 
 // Judge judges a run folder.
@@ -339,7 +346,7 @@ func Judge(folder string, how Judging) (*Judgement, error) {
 		return nil, err
 	}
 	defer e.Close()
-	return judge(folder, m, tally.Watch(e, tally.Options{PerVerdict: how.Keep}), playing)
+	return judge(folder, m, tally.Watch(e, how.options()), playing)
 }
 
 func judge(folder string, m *Manifest, w *tally.Watcher, playing bool) (*Judgement, error) {

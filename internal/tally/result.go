@@ -77,6 +77,13 @@ type WitnessReport struct {
 	Why       []string `json:"why,omitempty"`
 }
 
+// Deaf is a time in which a witness could not listen.
+type Deaf struct {
+	Witness  string
+	From, To time.Time // To is zero: to the end
+	Why      string
+}
+
 // Unmatched is a sighting of this run that matches no message sent.
 type Unmatched struct {
 	Witness string `json:"witness"`
@@ -140,8 +147,12 @@ type Result struct {
 	Recovered        int // messages known only from sightings
 	Torn             int64
 	Damage           []ledger.Damage
+	Deaf             []Deaf  // when witnesses could not listen
+	Series           *Series // nil: it was not wanted
+	Rows             []Row
 	Playing          bool // the run goes on while it is judged
 	// LastRound is the round that was played last, for Played of Planned.
 	LastRound       int
 	Played, Planned time.Duration
+	Took            time.Duration // from its start to the last record
 }

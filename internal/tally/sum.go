@@ -19,6 +19,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	f, r := t.facts, &t.res
 	r.Run, r.Crowd, r.Start, r.Ended, r.Interrupted, r.Torn, r.Damage, r.Links = f.Run, f.Crowd, f.Start, f.Ended, f.Interrupted, f.Torn, f.Damage, f.Links
 	r.Proofs = t.proofs[:]
+	r.Took = max(0, f.LastWrite.Sub(f.Start))
 	for name, c := range t.byKind {
 		r.Kinds = append(r.Kinds, Group{name, *c})
 	}
@@ -95,6 +96,11 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 			}
 		}
 		report.Why = append(report.Why, gaps(w.Gaps)...)
+		for _, g := range w.Gaps {
+			if len(r.Deaf) < mostDeaf {
+				r.Deaf = append(r.Deaf, Deaf{w.Name, g.From, g.To, g.Why})
+			}
+		}
 		report.Why = append(report.Why, clocks[i].Says()...)
 		r.Witnesses = append(r.Witnesses, report)
 	}
@@ -102,9 +108,18 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	t.connections()
 	r.Notices, r.NoticeFindings = t.notices.result(f, t.opt)
 	r.Counted = t.counted()
+	if t.series != nil {
+		r.Series = &t.series.Series
+	}
+	if t.rows != nil {
+		r.Rows = t.rows.result()
+	}
 	r.Commands, r.Mishaps = t.commands.result()
 	return r
 }
+
+// mostDeaf is how many times are kept in which a witness could not listen.
+const mostDeaf = 1000
 
 // manyTimes is from how many times on a witness's gaps of one sort is summed up.
 const manyTimes = 4

@@ -14,7 +14,18 @@ import (
 type Options struct {
 	// PerVerdict is how many findings of each bad verdict are kept; 0 is all.
 	PerVerdict int
+	// Series: the run over time is gathered, too. Rows: each reading of each device.
+	Series bool
+	Rows   RowDetail
+	// Each is given every message, in the order of streams and sequence numbers, right after
+	// it was judged; its error ends the judging. Nil: nobody is.
+	Each Each
+	// Feed, if not nil, makes Each of what the ledger tells beside its messages.
+	Feed func(f *ledger.Facts) Each
 }
+
+// Each takes a message that was judged. Recovered: the ledger does not tell when it was due.
+type Each func(j *verdict.Judge, c *evidence.Case, r *verdict.Ruling, recovered bool) error
 
 // maxGap bounds how many messages a sighting past the ledger's end may bring in.
 const maxGap = 1 << 20
@@ -43,6 +54,9 @@ type Tally struct {
 	commands commands
 	notices  notices
 	ours     map[string]*ours // by device; nil: none was counted yet
+	series   *series          // nil: it is not wanted
+	rows     *rows            // the same
+	err      error            // of Each
 	counts   bool             // some witness tells how many messages there are
 
 	stream int    // whose cases come now; -1: none yet
@@ -62,6 +76,16 @@ func New(f *ledger.Facts, j *verdict.Judge, opt Options) *Tally {
 	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{}, inRound: map[int]*[3]Proof{},
 		alike: map[likeness]*Alike{}, stream: -1, order: make([]order, len(f.Witnesses))}
 	t.commands.most = opt.PerVerdict
+	if opt.Feed != nil {
+		t.opt.Each = opt.Feed(f)
+	}
+	if opt.Series {
+		t.series = newSeries(f)
+	}
+	if opt.Rows > NoRows {
+		t.rows = newRows(f)
+		t.rows.values = opt.Rows == RowValues
+	}
 	for i, name := range []string{"acknowledged", "received", "stored"} {
 		t.proofs[i].Name = name
 	}
@@ -103,7 +127,7 @@ func (w *Watcher) Judge() (*Result, error) {
 	survey.Finish()
 	t := New(e.Facts, verdict.NewJudge(survey), w.opt)
 	t.commands = w.commands
-	if err := e.Cases(func(c *evidence.Case) error { t.Add(c); return nil }); err != nil {
+	if err := e.Cases(func(c *evidence.Case) error { t.Add(c); return t.err }); err != nil {
 		return nil, err
 	}
 	return t.Result(survey.Clocks), nil
@@ -267,6 +291,15 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	t.row(c, v)
 	t.notices.add(t.facts, c, v, recovered)
 	t.counting(c, r, recovered)
+	if t.series != nil {
+		t.series.add(t.facts, c, r)
+	}
+	if t.rows != nil {
+		t.rows.add(c, v, recovered)
+	}
+	if t.opt.Each != nil && t.err == nil {
+		t.err = t.opt.Each(t.judge, c, r, recovered)
+	}
 	if v == verdict.Altered {
 		t.likenesses(c, s)
 	}

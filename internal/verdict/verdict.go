@@ -75,6 +75,11 @@ const (
 	Missing
 )
 
+// String is the state for people.
+func (s State) String() string {
+	return [...]string{"not asked", "found", "in doubt", "not known", "late", "repeated", "misfiled", "altered", "missing"}[s]
+}
+
 // Worse tells whether a state weighs more than another where several witnesses of one
 // proof disagree.
 func (s State) Worse(than State) bool {

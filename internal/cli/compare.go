@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/proof"
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/report"
+	"runcrowd/internal/run"
+	"runcrowd/internal/tally"
+)
+
+func (e *env) compare() *cobra.Command {
+	var format, margin string
+	var mem memory
+	cmd := &cobra.Command{
+		Use:   "compare RUN RUN",
+		Short: "Compare two runs: verdicts, delays, rates, devices that changed",
+		Long: `Compare puts two runs beside each other: is the second worse than the first?
+
+Verdicts are facts: fewer proven messages are worse. Delays and rates have noise, so each
+has an interval: samples are drawn of stretches of both runs (a bootstrap over blocks), and
+a difference counts where 95 of 100 of them agree on its sign, and where it is more than
+--margin.
+
+Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
+		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b --margin 20% --format markdown",
+		Args:    exactly(2, "two run folders"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if format != "text" && format != "json" && format != "markdown" {
+				return fmt.Errorf("--format is text, json or markdown, not %q", format)
+			}
+			share, err := quantity.ParsePercent(margin)
+			if err != nil {
+				return fmt.Errorf("--margin: %w", err)
+			}
+			how, err := mem.judging()
+			if err != nil {
+				return err
+			}
+			how.Keep, how.Series, how.Rows = 1, true, tally.RowCounts
+			var both [2]*tally.Result
+			var checks [2][]proof.Check
+			c := &report.Compared{Margin: float64(share)}
+			for i, folder := range args {
+				j, err := run.Judge(folder, how)
+				if err != nil {
+					return err
+				}
+				both[i], checks[i], c.Folders[i], c.Runs[i] = j.Result, j.Checks, folder, j.Run
+			}
+			c.Comparison = tally.Compare(both[0], both[1], checks, tally.Comparing{Margin: float64(share) / 100})
+			c.Worse = c.Comparison.Worse()
+			switch format {
+			case "json":
+				b, err := report.CompareJSON(c)
+				if err != nil {
+					return err
+				}
+				e.stdout.Write(b)
+			case "markdown":
+				fmt.Fprint(e.stdout, report.CompareMarkdown(c))
+			default:
+				fmt.Fprint(e.stdout, report.CompareText(c, report.Style{Color: e.colored(e.stdout)}))
+			}
+			if c.Worse {
+				return &exitError{code: exitBroken}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&format, "format", "text", "text, json or markdown")
+	cmd.Flags().StringVar(&margin, "margin", "10%", "the least difference of delays and rates that is called a change")
+	mem.flag(cmd)
+	return cmd
+}

@@ -1,0 +1,583 @@
+package cli
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/report"
+	"runcrowd/internal/run"
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
+)
+
+// formatsHelp lists the forms of --to, for helps.
+func formatsHelp() string {
+	var b strings.Builder
+	for _, f := range report.Formats {
+		fmt.Fprintf(&b, "  %-15s %s\n", f.Name, f.Doc)
+	}
+	return strings.TrimRight(b.String(), "\n")
+}
+
+func (e *env) reportTo() *cobra.Command {
+	var to, as []string
+	var mem memory
+	cmd := &cobra.Command{
+		Use:   "report RUN --to FILE...",
+		Short: "Write what a run showed to files: HTML, JUnit, JSON, CSV, SQLite, Markdown",
+		Long: `Report judges a run folder and writes the result to files, each in the form that its
+ending tells, or that --as names, in the order of the files:
+
+` + formatsHelp() + `
+
+A name that ends in .zst is compressed. - is standard output, in Markdown if --as does
+not say otherwise. A file is written whole or not at all; where one cannot be written,
+the others are. Messages are written one by one: a run may be of any size.
+
+Nobody is asked: verify does that. The exit code does not tell how the run went, but
+whether all was written: 0, or 2.`,
+		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> \"$SUMMARY\"",
+		Args:    exactly(1, "one run folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(to) == 0 {
+				return errors.New("report needs at least one file: --to report.html")
+			}
+			how, err := mem.judging()
+			if err != nil {
+				return err
+			}
+			list, err := targets(to, as)
+			if err != nil {
+				return err
+			}
+			return e.write(args[0], how, list, false)
+		},
+	}
+	cmd.Flags().StringArrayVar(&to, "to", nil, "a file to write; may be given several times; - is standard output")
+	cmd.Flags().StringArrayVar(&as, "as", nil, "the form of a file, where its ending does not tell it")
+	mem.flag(cmd)
+	return cmd
+}
+
+// target is a file to write.
+type target struct {
+	path   string
+	format *report.Format
+}
+
+// targets finds the form of each file. Forms are for files whose endings tell none, in turn;
+// where there are as many as files, each is for its file.
+func targets(to, as []string) (list []target, err error) {
+	each := len(as) == len(to)
+	next := 0
+	seen := map[string]bool{}
+	for i, path := range to {
+		f := report.FormatOf(path)
+		if path == "-" {
+			f = nil
+		}
+		if each || f == nil && next < len(as) {
+			name := as[next]
+			next++
+			if f = report.FormatNamed(name); f == nil {
+				var names []string
+				for _, x := range report.Formats {
+					names = append(names, x.Name)
+				}
+				return nil, fmt.Errorf("--as: there is no form %q%s; there are %s", name, formula.Hint(name, names), strings.Join(names, ", "))
+			}
+		}
+		if f == nil && path == "-" {
+			f = report.FormatNamed("markdown")
+		}
+		if f == nil {
+			return nil, fmt.Errorf("--to: the ending of %s tells no form; say which with --as, for example --as messages-csv", path)
+		}
+		if seen[path] {
+			return nil, fmt.Errorf("--to: %s stands twice", path)
+		}
+		seen[path] = true
+		list = append(list, target{to[i], f})
+	}
+	if next < len(as) {
+		return nil, fmt.Errorf("--as: %q is for no file: the endings tell all forms", as[next])
+	}
+	return list, nil
+}
+
+// write judges a run folder and writes files. The error is of those that could not be
+// written, when the others are. Quiet: that they were written is not told.
+func (e *env) write(folder string, how run.Judging, list []target, quiet bool) error {
+	if _, err := run.ReadManifest(folder); err != nil {
+		return err
+	}
+	var files []*report.File
+	var failed []error
+	for _, t := range list {
+		f, err := report.Create(t.path, t.format, e.raw)
+		if err != nil {
+			failed = append(failed, err)
+			continue
+		}
+		files = append(files, f)
+	}
+	if len(files) == 0 {
+		return errors.Join(failed...)
+	}
+	var wanting []*report.File
+	for _, f := range files {
+		how.Series = how.Series || f.Format.Name == "html"
+		switch f.Format.Name {
+		case "html":
+			how.Rows = max(how.Rows, tally.RowCounts)
+		case "sqlite", "devices-csv", "devices-jsonl":
+			how.Rows = tally.RowValues
+		}
+		if f.Format.Messages {
+			wanting = append(wanting, f)
+		}
+	}
+	j, err := e.judgeEach(folder, how, nil, wanting)
+	if err != nil {
+		for _, f := range files {
+			f.Abandon()
+		}
+		return errors.Join(append(failed, err)...)
+	}
+	in := &report.Input{Folder: folder, Result: j.Result, Checks: j.Checks, AtMost: keepFindings}
+	for _, f := range files {
+		if err := f.End(in); err != nil {
+			failed = append(failed, err)
+		} else if f.Path != "-" && !quiet {
+			fmt.Fprintf(e.stderr, "%s is written.\n", f.Path)
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// judgeEach judges a run folder, and hands each message to files that want it; only, if not
+// nil, chooses.
+func (e *env) judgeEach(folder string, how run.Judging, only func(device string, v verdict.Verdict) bool, files []*report.File) (*run.Judgement, error) {
+	if len(files) > 0 {
+		how.Feed = func(facts *ledger.Facts) tally.Each { return report.Feed(facts, only, files) }
+	}
+	return run.Judge(folder, how)
+}
+
+// fleetOf makes the devices of a run folder, of its crowd file.
+func fleetOf(folder string) (*fleet.Fleet, error) {
+	c, err := run.LoadCopy(folder)
+	if err != nil {
+		return nil, err
+	}
+	return fleet.Build(c, nil)
+}
+
+// verdictNamed finds verdicts by their names.
+func verdictsNamed(names []string) (map[verdict.Verdict]bool, error) {
+	set := map[verdict.Verdict]bool{}
+	for _, name := range names {
+		i := slices.IndexFunc(verdict.All(), func(v verdict.Verdict) bool { return v.String() == name })
+		if i < 0 {
+			var known []string
+			for _, v := range verdict.All() {
+				known = append(known, v.String())
+			}
+			return nil, fmt.Errorf("--verdict: there is no verdict %q%s; there are %s", name, formula.Hint(name, known), strings.Join(known, ", "))
+		}
+		set[verdict.Verdict(i)] = true
+	}
+	return set, nil
+}
+
+// selection tells which devices are chosen; nil: all.
+func selection(folder string, who []string) (func(device string) bool, *fleet.Fleet, error) {
+	if len(who) == 0 {
+		return func(string) bool { return true }, nil, nil
+	}
+	f, err := fleetOf(folder)
+	if err != nil {
+		return nil, nil, err
+	}
+	devices, err := selectDevices(f, "who", who)
+	if err != nil {
+		return nil, nil, err
+	}
+	set := map[string]bool{}
+	for _, d := range devices {
+		set[d.Name] = true
+	}
+	return func(device string) bool { return set[device] }, f, nil
+}
+
+func (e *env) messages() *cobra.Command {
+	var who, verdicts []string
+	var format, to string
+	var mem memory
+	cmd := &cobra.Command{
+		Use:   "messages RUN",
+		Short: "List the messages of a run, each with its times, values and what each witness says",
+		Long: `Messages lists every message of a run, of some devices or with some verdicts: when it
+was due, sent and answered, what it carried, and what each witness says of it. It is the
+export of one device, or of what went wrong.
+
+The text shows a line a message; json is JSON Lines; csv has a column for all there is.`,
+		Example: "  runcrowd messages runs/skerry-roads-… --who buoy-007\n  runcrowd messages runs/skerry-roads-… --verdict lost --verdict altered\n  runcrowd messages runs/skerry-roads-… --who tide-gauge --format csv > gauges.csv",
+		Args:    exactly(1, "one run folder"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			how, err := mem.judging()
+			if err != nil {
+				return err
+			}
+			name, known := map[string]string{"text": "text", "json": "messages-jsonl", "csv": "messages-csv"}[format]
+			if !known {
+				return fmt.Errorf("--format is text, json or csv, not %q", format)
+			}
+			set, err := verdictsNamed(verdicts)
+			if err != nil {
+				return err
+			}
+			chosen, _, err := selection(args[0], who)
+			if err != nil {
+				return err
+			}
+			f := report.FormatNamed(name)
+			if format == "text" {
+				f = report.Lines(e.colored(e.stdout))
+			}
+			file, err := report.Create(to, f, e.stdout)
+			if err != nil {
+				return err
+			}
+			how.Keep = 1
+			j, err := e.judgeEach(args[0], how, func(device string, v verdict.Verdict) bool {
+				return chosen(device) && (len(set) == 0 || set[v])
+			}, []*report.File{file})
+			if err != nil {
+				file.Abandon()
+				return err
+			}
+			return file.End(&report.Input{Folder: args[0], Result: j.Result, Checks: j.Checks})
+		},
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
+	f.StringArrayVar(&verdicts, "verdict", nil, "only messages with this verdict; may be given several times")
+	f.StringVar(&format, "format", "text", "text, json (JSON Lines) or csv")
+	f.StringVar(&to, "to", "-", "a file to write, whole or not at all; - is standard output")
+	mem.flag(cmd)
+	return cmd
+}
+
+// devicesOf is how devices asks.
+type devicesOf struct {
+	who, verdicts    []string
+	by, sort, format string
+	all, values      bool
+	memory           memory
+}
+
+func (e *env) devices() *cobra.Command {
+	var d devicesOf
+	cmd := &cobra.Command{
+		Use:   "devices RUN",
+		Short: "Sum up a run device by device: verdicts, last values here and there, gaps",
+		Long: `Devices sums up a run: a row for each reading of each device with what was due and
+proven, what was not, the last sequence number that was sent and that was found, gaps, and
+how often the device lost its connection. With --values there is a line for each field:
+lowest, highest, mean and last, as sent, and as the witness has it where that differs.
+
+The witness is the first that proves that messages are stored, or else received.`,
+		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices runs/skerry-roads-… --by site",
+		Args:    exactly(1, "one run folder"),
+		RunE:    func(_ *cobra.Command, args []string) error { return e.sumUp(args[0], &d) },
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&d.who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
+	f.StringArrayVar(&d.verdicts, "verdict", nil, "only those with a message of this verdict; may be given several times")
+	f.StringVar(&d.by, "by", "", "sum up by this property, or by kind or tag, instead of by device")
+	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or losses; if not given, that of the crowd file")
+	f.StringVar(&d.format, "format", "text", "text, json (JSON Lines) or csv")
+	f.BoolVar(&d.values, "values", false, "the values of each field, too; json and csv always have them")
+	f.BoolVar(&d.all, "all", false, "all rows, not the first 100")
+	d.memory.flag(cmd)
+	return cmd
+}
+
+func (e *env) sumUp(folder string, d *devicesOf) error {
+	how, err := d.memory.judging()
+	if err != nil {
+		return err
+	}
+	if d.format != "text" && d.format != "json" && d.format != "csv" {
+		return fmt.Errorf("--format is text, json or csv, not %q", d.format)
+	}
+	set, err := verdictsNamed(d.verdicts)
+	if err != nil {
+		return err
+	}
+	orders := map[string]func(a, b *tally.Row) int{
+		"device":     func(a, b *tally.Row) int { return cmp.Compare(a.Device, b.Device) },
+		"due":        func(a, b *tally.Row) int { return cmp.Compare(b.Counts.Due(), a.Counts.Due()) },
+		"not-proven": func(a, b *tally.Row) int { return cmp.Compare(notProven(b), notProven(a)) },
+		"gaps":       func(a, b *tally.Row) int { return cmp.Compare(b.Gaps, a.Gaps) },
+		"losses":     func(a, b *tally.Row) int { return cmp.Compare(b.Losses, a.Losses) },
+	}
+	order := orders[d.sort]
+	if d.sort != "" && order == nil {
+		return fmt.Errorf("--sort is device, due, not-proven, gaps or losses, not %q", d.sort)
+	}
+	chosen, f, err := selection(folder, d.who)
+	if err != nil {
+		return err
+	}
+	how.Rows, how.Keep = tally.RowCounts, 1
+	if d.values || d.format != "text" {
+		how.Rows = tally.RowValues
+	}
+	j, err := run.Judge(folder, how)
+	if err != nil {
+		return err
+	}
+	rows := slices.DeleteFunc(j.Rows, func(r tally.Row) bool {
+		if !chosen(r.Device) {
+			return true
+		}
+		for v := range set {
+			if r.Counts[v] > 0 {
+				return false
+			}
+		}
+		return len(set) > 0
+	})
+	if d.by != "" {
+		if f == nil {
+			if f, err = fleetOf(folder); err != nil {
+				return err
+			}
+		}
+		if rows, err = groupRows(f, rows, d.by); err != nil {
+			return err
+		}
+	}
+	if order != nil {
+		slices.SortStableFunc(rows, func(a, b tally.Row) int { return order(&a, &b) })
+	}
+	in := &report.Input{Folder: folder, Result: &tally.Result{Rows: rows}}
+	switch d.format {
+	case "json":
+		b, err := report.DevicesJSON(in)
+		if err == nil {
+			_, err = e.stdout.Write(b)
+		}
+		return err
+	case "csv":
+		b, err := report.DevicesCSV(in)
+		if err == nil {
+			_, err = e.stdout.Write(b)
+		}
+		return err
+	}
+	return e.tableOfDevices(rows, d)
+}
+
+func notProven(r *tally.Row) int {
+	return r.Counts.Due() - r.Counts[verdict.Proven] - r.Counts[verdict.Dropped]
+}
+
+// groupRows sums rows up by a property, a kind or tags.
+func groupRows(f *fleet.Fleet, rows []tally.Row, by string) ([]tally.Row, error) {
+	groups := map[string][]string{} // by device
+	known := map[string]bool{"kind": true, "tag": true}
+	for _, d := range f.Devices {
+		for _, p := range d.Cast.Properties {
+			known[p.Name] = true
+		}
+		switch by {
+		case "kind":
+			groups[d.Name] = []string{d.Cast.Kind.Name}
+		case "tag":
+			groups[d.Name] = d.Tags
+		default:
+			if v, has := d.Env[by]; has && known[by] {
+				groups[d.Name] = []string{formula.String(v)}
+			}
+		}
+	}
+	if !known[by] {
+		names := slices.Sorted(func(yield func(string) bool) {
+			for n := range known {
+				if !yield(n) {
+					return
+				}
+			}
+		})
+		return nil, fmt.Errorf("--by: no device has the property %q%s; there are %s", by, formula.Hint(by, names), strings.Join(names, ", "))
+	}
+	var list []tally.Row
+	at := map[[2]string]int{}
+	for i := range rows {
+		of := groups[rows[i].Device]
+		if len(of) == 0 {
+			of = []string{"(none)"}
+		}
+		for _, name := range of {
+			k := [2]string{name, rows[i].Reading}
+			n, has := at[k]
+			if !has {
+				n = len(list)
+				at[k] = n
+				list = append(list, tally.Row{Device: name, Kind: rows[i].Kind, Reading: rows[i].Reading})
+			}
+			list[n].Merge(&rows[i])
+		}
+	}
+	return list, nil
+}
+
+func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
+	if len(rows) == 0 {
+		_, err := fmt.Fprintln(e.stdout, "No device fits.")
+		return err
+	}
+	t := report.Table()
+	first := "device"
+	if d.by != "" {
+		first = d.by
+	}
+	head := table.Row{first, "reading", "due", "proven", "what was not"}
+	right := []int{3, 4}
+	if d.by == "" {
+		head = append(head, "last seq", "found")
+		right = append(right, 6, 7)
+	}
+	head = append(head, "gaps", "losses")
+	right = append(right, len(head)-1, len(head))
+	if d.values {
+		head = append(head, "field", "lowest", "highest", "mean", "last")
+		right = append(right, len(head)-3, len(head)-2, len(head)-1)
+	}
+	t.AppendHeader(head)
+	var columns []table.ColumnConfig
+	for _, n := range right {
+		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+	}
+	t.SetColumnConfigs(columns)
+	shown := 0
+	for i := range rows {
+		if shown == tableRows && !d.all {
+			break
+		}
+		shown++
+		r := &rows[i]
+		var not []string
+		for _, v := range verdict.All() {
+			if v != verdict.Proven && r.Counts[v] > 0 {
+				not = append(not, fmt.Sprintf("%d %s", r.Counts[v], v))
+			}
+		}
+		line := table.Row{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], strings.Join(not, ", ")}
+		if d.by == "" {
+			line = append(line, r.SeqHere, r.SeqThere)
+		}
+		line = append(line, r.Gaps, r.Losses)
+		if !d.values {
+			t.AppendRow(line)
+			continue
+		}
+		blank := make(table.Row, len(line))
+		for k := range blank {
+			blank[k] = ""
+		}
+		for k := range r.Fields {
+			f := &r.Fields[k]
+			name := f.Name
+			if f.Unit != "" {
+				name += " (" + f.Unit + ")"
+			}
+			line = append(line, name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }),
+				here(&f.Here, &f.There, (*tally.Spans).Mean), lastOf(&f.Here, &f.There))
+			t.AppendRow(line)
+			line = slices.Clone(blank)
+		}
+	}
+	for _, line := range strings.Split(t.Render(), "\n") {
+		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
+	}
+	fmt.Fprintln(e.stdout)
+	if more := len(rows) - shown; more > 0 {
+		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
+	}
+	if d.values {
+		fmt.Fprintln(e.stdout, "Where the witness has another value, it stands behind the one that was sent: sent / found.")
+	}
+	return nil
+}
+
+// here is a number as sent, and as found where that differs.
+func here(sent, found *tally.Spans, of func(*tally.Spans) float64) string {
+	if sent.N == 0 {
+		return ""
+	}
+	a := shortNumber(of(sent))
+	if found.N == 0 {
+		return a + " / none"
+	}
+	if b := shortNumber(of(found)); b != a {
+		return a + " / " + b
+	}
+	return a
+}
+
+func shortNumber(x float64) string { return strconv.FormatFloat(x, 'g', 7, 64) }
+
+func lastOf(sent, found *tally.Spans) string {
+	a, b := clipCell(sent.Last), clipCell(found.Last)
+	if b == "" {
+		b = "none"
+	}
+	if a == b {
+		return a
+	}
+	return a + " / " + b
+}
+
+func clipCell(s string) string {
+	if r := []rune(s); len(r) > 32 {
+		return string(r[:31]) + "…"
+	}
+	return s
+}
+
+// sizeOf is how many bytes a folder holds.
+func sizeOf(folder string) (n int64) {
+	filepath.WalkDir(folder, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			if info, err := d.Info(); err == nil {
+				n += info.Size()
+			}
+		}
+		return nil
+	})
+	return n
+}
+
+// schemaOfReport is the JSON Schema of the report.
+func schemaOfReport() ([]byte, error) {
+	b, err := json.MarshalIndent(report.Schema(), "", "  ")
+	return append(b, '\n'), err
+}

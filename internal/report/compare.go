@@ -1,0 +1,148 @@
+package report
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"runcrowd/internal/tally"
+)
+
+// Compared is two runs that were compared.
+type Compared struct {
+	Runs    [2]string `json:"runs"`
+	Folders [2]string `json:"folders"`
+	Worse   bool      `json:"worse"`
+	Margin  float64   `json:"margin_percent"`
+	*tally.Comparison
+}
+
+// CompareJSON makes the document.
+func CompareJSON(c *Compared) ([]byte, error) {
+	b, err := json.MarshalIndent(c, "", "  ")
+	return append(b, '\n'), err
+}
+
+// mostCompared is how many devices that changed are listed.
+const mostCompared = 20
+
+// tables makes the tables of a comparison, each with its title.
+func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list []table.Writer) {
+	add := func(title string, right []int, head table.Row, rows []table.Row) {
+		if len(rows) == 0 {
+			return
+		}
+		t := newTable()
+		t.AppendHeader(head)
+		t.AppendRows(rows)
+		var columns []table.ColumnConfig
+		for _, n := range right {
+			columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+		t.SetColumnConfigs(columns)
+		titles, list = append(titles, title), append(list, t)
+	}
+	var rows []table.Row
+	for _, v := range c.Verdicts {
+		rows = append(rows, table.Row{v.Verdict, v.N[0], v.N[1]})
+	}
+	rows = append(rows, table.Row{"proven, of all", fmt.Sprintf("%.3f%%", c.ProvenShare[0]), fmt.Sprintf("%.3f%%", c.ProvenShare[1]), mark(c.Proven)})
+	add("Verdicts", []int{2, 3}, table.Row{"", "first", "second", ""}, rows)
+	rows = nil
+	for _, q := range c.Requirements {
+		rows = append(rows, table.Row{q.Key, orNone(string(q.State[0])), orNone(string(q.State[1])), mark(q.Trend)})
+	}
+	add("Requirements", nil, table.Row{"", "first", "second", ""}, rows)
+	measures := func(list []tally.MeasureChange, unit string) (rows []table.Row) {
+		for _, m := range list {
+			between := "too few messages to tell"
+			if m.Trend != tally.Unclear {
+				between = fmt.Sprintf("%+.4g to %+.4g", m.Low, m.High)
+			}
+			rows = append(rows, table.Row{m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit), fmt.Sprintf("%.4g %s", m.Value[1], unit), between, mark(m.Trend)})
+		}
+		return rows
+	}
+	add("Time from sending until, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference, 95 of 100 times", ""}, measures(c.Delays, "ms"))
+	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference, 95 of 100 times", ""}, measures(c.Rates, "/s"))
+	rows = nil
+	for _, d := range c.Devices[:min(len(c.Devices), mostCompared)] {
+		trend := tally.Better
+		if d.Bad[1] > d.Bad[0] {
+			trend = tally.Worse
+		}
+		rows = append(rows, table.Row{d.Device, fmt.Sprintf("%d of %d", d.Bad[0], d.Due[0]), fmt.Sprintf("%d of %d", d.Bad[1], d.Due[1]), mark(trend)})
+	}
+	title := "Devices that changed: messages not proven"
+	if more := c.DeviceCount - mostCompared; more > 0 {
+		title += fmt.Sprintf(" (%d more are in the JSON)", more)
+	}
+	add(title, []int{2, 3}, table.Row{"", "first", "second", ""}, rows)
+	return titles, list
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// head is the comparison in a sentence.
+func (c *Compared) head() string {
+	if c.Worse {
+		return "WORSE"
+	}
+	better := c.Proven == tally.Better
+	for _, list := range [][]tally.MeasureChange{c.Delays, c.Rates} {
+		for _, m := range list {
+			better = better || m.Trend == tally.Better
+		}
+	}
+	if better {
+		return "BETTER"
+	}
+	return "NO CHANGE"
+}
+
+// CompareText makes the comparison for people.
+func CompareText(c *Compared, st Style) string {
+	var b strings.Builder
+	style := good
+	if c.Worse {
+		style = bad
+	}
+	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  nothing less than %g%% is called a change\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin)
+	titles, list := c.tables(func(t tally.Trend) string {
+		switch t {
+		case tally.Worse:
+			return st.paint(bad, string(t))
+		case tally.Better:
+			return st.paint(good, string(t))
+		}
+		return st.paint(faint, string(t))
+	})
+	for i, t := range list {
+		fmt.Fprintf(&b, "\n%s\n%s", st.paint(head, titles[i]), indent(t.Render()))
+	}
+	return b.String()
+}
+
+// CompareMarkdown makes it for a ticket.
+func CompareMarkdown(c *Compared) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nNothing less than %g%% is called a change.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin)
+	titles, list := c.tables(func(t tally.Trend) string {
+		if t == tally.Worse {
+			return "**worse**"
+		}
+		return string(t)
+	})
+	for i, t := range list {
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n", titles[i], t.RenderMarkdown())
+	}
+	return b.String()
+}
