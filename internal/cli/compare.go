@@ -13,7 +13,7 @@ import (
 )
 
 func (e *env) compare() *cobra.Command {
-	var format, margin string
+	var format, margin, least string
 	var mem memory
 	cmd := &cobra.Command{
 		Use:   "compare RUN RUN",
@@ -23,7 +23,8 @@ func (e *env) compare() *cobra.Command {
 Verdicts are facts: fewer proven messages are worse. Delays and rates have noise, so each
 has an interval: samples are drawn of stretches of both runs (a bootstrap over blocks), and
 a difference counts where 95 of 100 of them agree on its sign, and where it is more than
---margin.
+--margin and, of a delay, than --least. The lag is this machine's own: it is shown, and
+makes no run worse.
 
 Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b --margin 20% --format markdown",
@@ -36,6 +37,10 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 			if err != nil {
 				return fmt.Errorf("--margin: %w", err)
 			}
+			floor, err := quantity.ParseDuration(least)
+			if err != nil || floor < 0 {
+				return fmt.Errorf("--least: %q is not a time, such as 1ms", least)
+			}
 			how, err := mem.judging()
 			if err != nil {
 				return err
@@ -43,15 +48,20 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 			how.Keep, how.Series, how.Rows = 1, true, tally.RowCounts
 			var both [2]*tally.Result
 			var checks [2][]proof.Check
-			c := &report.Compared{Margin: float64(share)}
-			for i, folder := range args {
+			c := &report.Compared{Margin: float64(share), Least: floor}
+			for i, arg := range args {
+				folder, release, err := unpacked(arg)
+				if err != nil {
+					return err
+				}
+				defer release()
 				j, err := run.Judge(folder, how)
 				if err != nil {
 					return err
 				}
-				both[i], checks[i], c.Folders[i], c.Runs[i] = j.Result, j.Checks, folder, j.Run
+				both[i], checks[i], c.Folders[i], c.Runs[i] = j.Result, j.Checks, arg, j.Run
 			}
-			c.Comparison = tally.Compare(both[0], both[1], checks, tally.Comparing{Margin: float64(share) / 100})
+			c.Comparison = tally.Compare(both[0], both[1], checks, tally.Comparing{Margin: float64(share) / 100, Least: floor})
 			c.Worse = c.Comparison.Worse()
 			switch format {
 			case "json":
@@ -73,6 +83,7 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or markdown")
 	cmd.Flags().StringVar(&margin, "margin", "10%", "the least difference of delays and rates that is called a change")
+	cmd.Flags().StringVar(&least, "least", "1ms", "the least difference of delays, in time, that is called a change")
 	mem.flag(cmd)
 	return cmd
 }

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -64,7 +62,12 @@ whether all was written: 0, or 2.`,
 			if err != nil {
 				return err
 			}
-			return e.write(args[0], how, list, false)
+			folder, release, err := unpacked(args[0])
+			if err != nil {
+				return err
+			}
+			defer release()
+			return e.write(folder, how, list, false)
 		},
 	}
 	cmd.Flags().StringArrayVar(&to, "to", nil, "a file to write; may be given several times; - is standard output")
@@ -251,7 +254,12 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
-			chosen, _, err := selection(args[0], who)
+			folder, release, err := unpacked(args[0])
+			if err != nil {
+				return err
+			}
+			defer release()
+			chosen, _, err := selection(folder, who)
 			if err != nil {
 				return err
 			}
@@ -264,14 +272,14 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 				return err
 			}
 			how.Keep = 1
-			j, err := e.judgeEach(args[0], how, func(device string, v verdict.Verdict) bool {
+			j, err := e.judgeEach(folder, how, func(device string, v verdict.Verdict) bool {
 				return chosen(device) && (len(set) == 0 || set[v])
 			}, []*report.File{file})
 			if err != nil {
 				file.Abandon()
 				return err
 			}
-			return file.End(&report.Input{Folder: args[0], Result: j.Result, Checks: j.Checks})
+			return file.End(&report.Input{Folder: folder, Result: j.Result, Checks: j.Checks})
 		},
 	}
 	f := cmd.Flags()
@@ -304,7 +312,14 @@ lowest, highest, mean and last, as sent, and as the witness has it where that di
 The witness is the first that proves that messages are stored, or else received.`,
 		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices runs/skerry-roads-… --by site",
 		Args:    exactly(1, "one run folder"),
-		RunE:    func(_ *cobra.Command, args []string) error { return e.sumUp(args[0], &d) },
+		RunE: func(_ *cobra.Command, args []string) error {
+			folder, release, err := unpacked(args[0])
+			if err != nil {
+				return err
+			}
+			defer release()
+			return e.sumUp(folder, &d)
+		},
 	}
 	f := cmd.Flags()
 	f.StringArrayVar(&d.who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
@@ -561,19 +576,6 @@ func clipCell(s string) string {
 		return string(r[:31]) + "…"
 	}
 	return s
-}
-
-// sizeOf is how many bytes a folder holds.
-func sizeOf(folder string) (n int64) {
-	filepath.WalkDir(folder, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && !d.IsDir() {
-			if info, err := d.Info(); err == nil {
-				n += info.Size()
-			}
-		}
-		return nil
-	})
-	return n
 }
 
 // schemaOfReport is the JSON Schema of the report.

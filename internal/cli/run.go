@@ -31,6 +31,7 @@ type output struct {
 	format string
 	quiet  bool
 	memory memory
+	to, as []string // files to write at the end
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -38,6 +39,8 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.StringVarP(&o.out, "out", "o", "runs", "folder in which the run folder is made")
 	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
+	f.StringArrayVar(&o.to, "to", nil, "a file to write at the end, such as junit.xml or report.html, as report does; may be given several times")
+	f.StringArrayVar(&o.as, "as", nil, "the form of a file, where its ending does not tell it")
 	o.memory.flag(cmd)
 }
 
@@ -180,6 +183,10 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, err
 	}
+	results, err := o.results(c)
+	if err != nil {
+		return nil, err
+	}
 	if check.NothingDue(f) {
 		fmt.Fprintf(e.stderr, "Warning: %s.\n", check.NothingDueText(f))
 	}
@@ -217,13 +224,50 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	} else if o.format == "text" {
 		fmt.Fprintf(e.stdout, "\nThe run folder is %s\nJudge it again with: %s verify %s\n", s.Folder, e.program, s.Folder)
 	}
+	for i := range results {
+		if i < len(c.Results) { // those of the file stand in the run folder
+			results[i].path = filepath.Join(s.Folder, results[i].path)
+		}
+	}
+	if len(results) > 0 {
+		if err = e.write(s.Folder, how, results, o.quiet || o.format != "text"); err != nil {
+			err = fail(err, c)
+			if ctx.Err() != nil || !in.Met() { // how the run went weighs more
+				fmt.Fprintf(e.stderr, "runcrowd: %s\n", err)
+			}
+		}
+	}
 	if ctx.Err() != nil {
 		return p, &exitError{code: exitInterrupted}
 	}
 	if !in.Met() {
 		return p, &exitError{code: exitBroken}
 	}
-	return p, nil
+	return p, err
+}
+
+// results are the files to write at the end: those of the crowd file first. What cannot be
+// written is told before the run, as far as that can be known.
+func (o *output) results(c *crowd.Crowd) ([]target, error) {
+	own, err := targets(c.Results, nil)
+	if err != nil {
+		return nil, err
+	}
+	more, err := targets(o.to, o.as)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range more {
+		if t.path == "-" && o.format == "json" {
+			return nil, errors.New("--to - and --format json both write to standard output; give --to a file")
+		}
+		if dir := filepath.Dir(t.path); t.path != "-" {
+			if info, err := os.Stat(dir); err != nil || !info.IsDir() {
+				return nil, fmt.Errorf("--to: %s cannot be written: there is no folder %s", t.path, dir)
+			}
+		}
+	}
+	return append(own, more...), nil
 }
 
 // onInterrupt stops a run at the first signal and leaves at the second.
@@ -342,7 +386,18 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if err != nil {
 				return err
 			}
-			return e.judge(args[0], format, how, again, offline)
+			folder, release, err := unpacked(args[0])
+			if err != nil {
+				return err
+			}
+			defer release()
+			if folder != args[0] { // what a witness would say has no place to go to
+				if again {
+					return errors.New("--again does not go with a packed run: what witnesses say would be lost")
+				}
+				offline = true
+			}
+			return e.judge(folder, format, how, again, offline)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -13,10 +14,11 @@ import (
 
 // Compared is two runs that were compared.
 type Compared struct {
-	Runs    [2]string `json:"runs"`
-	Folders [2]string `json:"folders"`
-	Worse   bool      `json:"worse"`
-	Margin  float64   `json:"margin_percent"`
+	Runs    [2]string     `json:"runs"`
+	Folders [2]string     `json:"folders"`
+	Worse   bool          `json:"worse"`
+	Margin  float64       `json:"margin_percent"`
+	Least   time.Duration `json:"-"`
 	*tally.Comparison
 }
 
@@ -115,7 +117,7 @@ func CompareText(c *Compared, st Style) string {
 	if c.Worse {
 		style = bad
 	}
-	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  nothing less than %g%% is called a change\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin)
+	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, or of delays of less than %s, are none\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
 	titles, list := c.tables(func(t tally.Trend) string {
 		switch t {
 		case tally.Worse:
@@ -134,7 +136,7 @@ func CompareText(c *Compared, st Style) string {
 // CompareMarkdown makes it for a ticket.
 func CompareMarkdown(c *Compared) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nNothing less than %g%% is called a change.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin)
+	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, or of delays of less than %s, are none.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
 	titles, list := c.tables(func(t tally.Trend) string {
 		if t == tally.Worse {
 			return "**worse**"

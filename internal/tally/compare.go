@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"runcrowd/internal/proof"
@@ -15,6 +16,8 @@ type Comparing struct {
 	// Margin is by which share of the first a delay or a rate has to differ to be called a
 	// change.
 	Margin float64
+	// Least is the least difference of delays that is one.
+	Least time.Duration
 }
 
 // Trend is what became of something from the first run to the second.
@@ -79,7 +82,7 @@ func (c *Comparison) Worse() bool {
 	worse := c.Proven == Worse
 	for _, list := range [][]MeasureChange{c.Delays, c.Rates} {
 		for i := range list {
-			worse = worse || list[i].Trend == Worse
+			worse = worse || list[i].Trend == Worse && !strings.HasPrefix(list[i].Name, "lag ")
 		}
 	}
 	for i := range c.Requirements {
@@ -140,7 +143,7 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 					all.Merge(s.Delays[p], 1)
 				}
 				return at(all), all.N() > 0
-			}, how.Margin, true)
+			}, func(x float64) float64 { return max(how.Margin*x, float64(how.Least.Microseconds())/1000) }, true)
 			if any {
 				m.Name = name + " " + share.name
 				c.Delays = append(c.Delays, m)
@@ -158,7 +161,7 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 				n += r.of(s)
 			}
 			return float64(n) / (float64(len(list)) * step[i].Seconds()), n > 0
-		}, how.Margin, false)
+		}, func(x float64) float64 { return how.Margin * x }, false)
 		if any {
 			m.Name = r.name
 			c.Rates = append(c.Rates, m)
@@ -215,12 +218,12 @@ func blocksOf(s *Series) ([]Step, time.Duration) {
 	return list, s.Step
 }
 
-func measure(rng *rand.Rand, blocks [2][]Step, of func([]*Step) (float64, bool), margin float64, less bool) (MeasureChange, bool) {
+func measure(rng *rand.Rand, blocks [2][]Step, of func([]*Step) (float64, bool), margin func(float64) float64, less bool) (MeasureChange, bool) {
 	return measureOf(rng, blocks, func(_ int, list []*Step) (float64, bool) { return of(list) }, margin, less)
 }
 
 // measureOf compares a figure of the blocks of both runs. Less: the lower the better.
-func measureOf(rng *rand.Rand, blocks [2][]Step, of func(run int, list []*Step) (float64, bool), margin float64, less bool) (m MeasureChange, any bool) {
+func measureOf(rng *rand.Rand, blocks [2][]Step, of func(run int, list []*Step) (float64, bool), margin func(float64) float64, less bool) (m MeasureChange, any bool) {
 	m.Trend = Same
 	var list [2][]*Step
 	for i := range blocks {
@@ -250,7 +253,7 @@ func measureOf(rng *rand.Rand, blocks [2][]Step, of func(run int, list []*Step) 
 	}
 	slices.Sort(diffs)
 	m.Low, m.High = diffs[draws*25/1000], diffs[draws-1-draws*25/1000]
-	least := margin * m.Value[0]
+	least := margin(m.Value[0])
 	switch {
 	case m.Low > 0 && m.Value[1]-m.Value[0] > least:
 		m.Trend = Worse

@@ -26,7 +26,11 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 	{name: "witnesses", typ: named("witnesses", sub(witnessMap)), doc: "How we know: where we look for messages on the platform's side."},
 	{name: "notices", typ: named("notices", sub(noticeMap)), doc: "What the platform must say by itself, exactly."},
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
+	{name: "results", typ: special("list of file names", node{"type": "array", "items": node{"type": "string", "pattern": resultRE}}), doc: "Files that each run leaves in its run folder beside the report, in the form that their endings tell: report.html, junit.xml, messages.csv, devices.csv, messages.jsonl.zst, run.db, summary.md."},
 }}
+
+// resultRE are the names that results may have: see report.Formats.
+const resultRE = `^[A-Za-z0-9_][A-Za-z0-9_.-]*\.(html?|md|xml|csv|jsonl|ndjson|db|sqlite3?)(\.zst)?$`
 
 var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Times of day are UTC.", some: []string{"for", "until", "messages"}, keys: []key{
 	{name: "begin", typ: matching("time of day, time, or how long ago", `^\s*(-.*[1-9].*|[0-9:]+|[0-9]{4}-.*)\s*$`), doc: "When the plan's clock begins, if not now. \"02:00\": the run waits for it. 2026-01-15T02:00:00Z: the clock is set to it, so that two runs carry the same values. -7d: what lies before now is sent first, as fast as it is acknowledged, then the run goes on live."},

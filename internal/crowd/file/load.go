@@ -132,6 +132,7 @@ func (r *reader) root(root *yaml.Node) {
 		r.notices(n)
 	}
 	r.require(o.get("require"))
+	r.results(o.get("results"))
 }
 
 func isNull(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Tag == "!!null" }

@@ -313,6 +313,27 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	return q, len(r.List) == before
 }
 
+var resultPattern = regexp.MustCompile(resultRE)
+
+// results reads which files a run leaves.
+func (r *reader) results(n *yaml.Node) {
+	if n == nil || isNull(n) {
+		return
+	}
+	for _, x := range r.list(n, "results") {
+		s, ok := r.scalar(x, "results")
+		switch {
+		case !ok:
+		case !resultPattern.MatchString(s):
+			r.Add(pos(x), "results: %q is no name of a result; write one that ends in .html, .xml (JUnit), .md, .csv, .jsonl or .db, with .zst behind it to compress it; it is made in the run folder", s)
+		case contains(r.crowd.Results, s):
+			r.Add(pos(x), "results: %q stands twice", s)
+		default:
+			r.crowd.Results = append(r.crowd.Results, s)
+		}
+	}
+}
+
 // outside tells whether an event needs the platform's side.
 func outside(e *crowd.Event) bool {
 	return e.Does(crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand)

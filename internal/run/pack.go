@@ -1,0 +1,251 @@
+package run
+
+import (
+	"archive/tar"
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
+)
+
+// PackEnding is how the name of a packed run ends.
+const PackEnding = ".run.tar.zst"
+
+// ErrSecret is the error for a run that holds a secret.
+var ErrSecret = errors.New("holds a secret")
+
+// Pack packs a run folder into one file: a tar archive (POSIX.1-2001), compressed with zstd
+// (RFC 8878). Redact takes secrets out of a text; a file in which it finds one ends packing,
+// with an ErrSecret. The file is written whole or not at all.
+func Pack(folder, path string, redact func(string) string) (err error) {
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return err
+	}
+	temp, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	if err != nil {
+		return fmt.Errorf("%s cannot be written: %w", path, cause(err))
+	}
+	defer func() {
+		temp.Close()
+		if err != nil {
+			os.Remove(temp.Name())
+		}
+	}()
+	z, err := zstd.NewWriter(temp)
+	if err != nil {
+		return err
+	}
+	t := tar.NewWriter(z)
+	top := fmt.Sprintf("%s-%s", m.Crowd, m.Run)
+	err = filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		rel, relErr := filepath.Rel(folder, name)
+		switch {
+		case err != nil || relErr != nil:
+			return errors.Join(err, relErr)
+		case d.IsDir() || !info.Mode().IsRegular() || d.Name() == ledger.LockName:
+			return nil
+		}
+		return packFile(t, name, top+"/"+filepath.ToSlash(rel), info, redact)
+	})
+	if err == nil {
+		err = errors.Join(t.Close(), z.Close(), temp.Chmod(0o600), temp.Close())
+	}
+	if err == nil {
+		err = os.Rename(temp.Name(), path)
+	}
+	if err != nil && !errors.Is(err, ErrSecret) {
+		err = fmt.Errorf("%s could not be written: %w", path, cause(err))
+	}
+	return err
+}
+
+func packFile(t *tar.Writer, name, as string, info fs.FileInfo, redact func(string) string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := t.WriteHeader(&tar.Header{Name: as, Mode: 0o600, Size: info.Size(), ModTime: info.ModTime().Truncate(time.Second), Format: tar.FormatPAX}); err != nil {
+		return err
+	}
+	w := &watch{redact: redact}
+	// A run that still plays grows: what was there when its size was read is packed.
+	n, err := io.Copy(io.MultiWriter(t, w), io.LimitReader(f, info.Size()))
+	if err == nil && n < info.Size() {
+		err = io.ErrUnexpectedEOF
+	}
+	if err == nil && w.found {
+		err = fmt.Errorf("%s %w", filepath.Base(name), ErrSecret)
+	}
+	return err
+}
+
+// watch looks for secrets in what is written to it.
+type watch struct {
+	redact func(string) string
+	held   []byte // the end of what came, in which a secret may begin
+	found  bool
+}
+
+// overlap is how long a secret may be.
+const overlap = 4096
+
+// Write implements io.Writer.
+func (w *watch) Write(b []byte) (int, error) {
+	if w.redact == nil || w.found {
+		return len(b), nil
+	}
+	text := string(w.held) + string(b)
+	w.found = w.redact(text) != text
+	w.held = append(w.held[:0], text[max(0, len(text)-overlap):]...)
+	return len(b), nil
+}
+
+// mostUnpacked bounds what a packed run may hold, against files that were made to fill a disk.
+const mostUnpacked = 200 << 30
+
+// Unpack unpacks a packed run into a folder that is made in dir, and gives its path.
+func Unpack(path, dir string) (folder string, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", path, cause(err))
+	}
+	defer f.Close()
+	z, err := zstd.NewReader(bufio.NewReader(f), zstd.WithDecoderMaxMemory(256<<20))
+	if err != nil {
+		return "", err
+	}
+	defer z.Close()
+	wrong := func(err error) error {
+		return fmt.Errorf("%s is no packed run, or is not whole: %w", path, cause(err))
+	}
+	t, total := tar.NewReader(z), int64(0)
+	for {
+		h, err := t.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return "", wrong(err)
+		}
+		name := filepath.FromSlash(h.Name)
+		if h.Typeflag != tar.TypeReg || !filepath.IsLocal(name) || strings.Count(filepath.ToSlash(name), "/") < 1 {
+			return "", wrong(fmt.Errorf("%q does not belong into one", h.Name))
+		}
+		if total += h.Size; total > mostUnpacked {
+			return "", wrong(fmt.Errorf("it holds more than %s", quantity.FormatSize(mostUnpacked)))
+		}
+		top, _, _ := strings.Cut(filepath.ToSlash(name), "/")
+		if folder == "" {
+			folder = filepath.Join(dir, top)
+		} else if folder != filepath.Join(dir, top) {
+			return "", wrong(errors.New("it holds more than one run"))
+		}
+		to := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+			return "", err
+		}
+		out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+		if err != nil {
+			return "", wrong(err)
+		}
+		_, err = io.Copy(out, t)
+		if closed := out.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			return "", wrong(err)
+		}
+	}
+	if folder == "" {
+		return "", wrong(errors.New("it is empty"))
+	}
+	return folder, nil
+}
+
+// Kept is a run folder among others.
+type Kept struct {
+	Folder   string    `json:"folder"`
+	Run      string    `json:"run"`
+	Crowd    string    `json:"crowd"`
+	Started  time.Time `json:"started"`
+	Bytes    int64     `json:"bytes"`
+	Playing  bool      `json:"playing"`
+	Judged   bool      `json:"judged"` // it has a report, and what follows is of that
+	Due      int       `json:"due"`
+	Proven   int       `json:"proven"`
+	Met      bool      `json:"requirements_met"`
+	Ended    bool      `json:"ended"`
+	Verdicts string    `json:"-"`
+}
+
+// List lists the run folders in a folder, the newest first.
+func List(dir string) ([]Kept, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", dir, cause(err))
+	}
+	var list []Kept
+	for _, e := range entries {
+		folder := filepath.Join(dir, e.Name())
+		if !e.IsDir() {
+			continue
+		}
+		m, err := ReadManifest(folder)
+		if err != nil {
+			continue // something else
+		}
+		k := Kept{Folder: folder, Run: m.Run, Crowd: m.Crowd, Started: m.Started, Playing: Busy(folder)}
+		filepath.WalkDir(folder, func(_ string, d fs.DirEntry, err error) error {
+			if err == nil && !d.IsDir() {
+				if info, err := d.Info(); err == nil {
+					k.Bytes += info.Size()
+				}
+			}
+			return nil
+		})
+		if text, err := os.ReadFile(filepath.Join(folder, ReportJSON)); err == nil {
+			var r struct {
+				Run      string         `json:"run"`
+				Due      int            `json:"due"`
+				Verdicts map[string]int `json:"verdicts"`
+				Met      bool           `json:"requirements_met"`
+				Ended    bool           `json:"ended"`
+			}
+			if json.Unmarshal(text, &r) == nil && r.Run == m.Run {
+				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended
+			}
+		}
+		list = append(list, k)
+	}
+	slices.SortStableFunc(list, func(a, b Kept) int { return b.Started.Compare(a.Started) })
+	return list, nil
+}
+
+// Remove removes a run folder that nobody plays or verifies.
+func Remove(folder string) error {
+	if _, err := ReadManifest(folder); err != nil {
+		return err
+	}
+	if Busy(folder) {
+		return fmt.Errorf("%s: a process plays or verifies this run", folder)
+	}
+	return os.RemoveAll(folder)
+}
