@@ -33,5 +33,5 @@ echo "go test"
 # With this set, a test that needs a real server fails where it is missing.
 RUNCROWD_REAL=1 CGO_ENABLED=1 go test -race -timeout 15m "$@" ./...
 echo "static build"
-CGO_ENABLED=0 go build -trimpath -o dist/runcrowd ./cmd/runcrowd
-dist/runcrowd --version
+./build.sh
+for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done

@@ -19,8 +19,8 @@ sleep 1
 
 cd "$work"
 mkdir harbour
-sed 's/for: 20s/for: 5s/' "$here/../../examples/skerry-roads.crowd.yaml" > harbour/crowd.yaml
-sed 's/for: 20s/for: 60s/' "$here/../../examples/skerry-roads.crowd.yaml" > harbour/long.yaml
+sed 's/for: 10s/for: 5s/' "$here/../../examples/skerry-roads.crowd.yaml" > harbour/crowd.yaml
+sed 's/for: 10s/for: 60s/' "$here/../../examples/skerry-roads.crowd.yaml" > harbour/long.yaml
 sed 's/qos: 1/qos: one/; s/signal: swell/signal: swel/; s/depth_m - draught_m/depth_m - drauht_m/; s/every: 2s/evry: 2s/; s/harbour\/#/harbour\/#\/x/' harbour/crowd.yaml > harbour/typos.yaml
 runcrowd standin > standin.log 2>&1 &
 sleep 1

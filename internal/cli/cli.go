@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
 	"strings"
 
@@ -101,6 +102,45 @@ func programName(arg0 string) string {
 	return arg0
 }
 
+// builtOf is the commit, where the build tells it: build.sh does.
+var builtOf string
+
+// commit is the commit that the program was built of, with a plus where it was changed; empty:
+// it is not known.
+func commit() string {
+	if builtOf != "" {
+		return builtOf
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return ""
+	}
+	revision, changed := "", ""
+	for _, s := range info.Settings {
+		switch s.Key {
+		case "vcs.revision":
+			revision = s.Value[:min(len(s.Value), 12)]
+		case "vcs.modified":
+			if s.Value == "true" {
+				changed = "+"
+			}
+		}
+	}
+	if revision == "" {
+		return ""
+	}
+	return revision + changed
+}
+
+// versionLine is what --version prints.
+func versionLine() string {
+	s := "runcrowd " + Version()
+	if c := commit(); c != "" {
+		s += ", commit " + c
+	}
+	return fmt.Sprintf("%s, %s, %s/%s\n", s, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+}
+
 // Version is the program's version.
 func Version() string {
 	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
@@ -144,7 +184,6 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	}
 	root.SetOut(e.stdout)
 	root.SetErr(e.stderr)
-	root.CompletionOptions.HiddenDefaultCmd = true
 	root.SetHelpCommand(e.help(root))
 	root.PersistentFlags().StringVar(&e.color, "color", "auto", "colours: auto, always or never")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
@@ -158,6 +197,9 @@ which brings its own platform, or write a crowd file of your own with new.`,
 		return fmt.Errorf("%w\nSee %s %s --help", err, e.program, strings.TrimPrefix(cmd.CommandPath(), "runcrowd "))
 	})
 	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(), e.certs(), e.enroll(), e.withdraw(), e.probe(), e.send(), e.ask(), e.do(), e.listen(), e.record(), e.run(), e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
+	root.SetVersionTemplate(versionLine())
+	root.InitDefaultCompletionCmd()
+	e.completions(root)
 	return root
 }
 
@@ -175,6 +217,12 @@ func (e *env) help(root *cobra.Command) *cobra.Command {
 			return cmd.Help()
 		},
 	}
+}
+
+// Commands is the tree of all commands, for what is made of their helps.
+func Commands() *cobra.Command {
+	e := &env{program: "runcrowd", stdout: io.Discard, stderr: io.Discard, raw: io.Discard}
+	return e.root()
 }
 
 // exactly is cobra.ExactArgs with a message that says what is wanted.

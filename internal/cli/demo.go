@@ -51,7 +51,7 @@ func (e *env) demo() *cobra.Command {
 		Short: "Play Skerry Roads against a platform that comes with the program",
 		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and
 plays the harbour of Skerry Roads against it: 48 light buoys over MQTT and 6
-tide gauges over HTTP send for 20 seconds. Three things are proven of every message: it was
+tide gauges over HTTP send for 10 seconds. Three things are proven of every message: it was
 acknowledged, received and stored. Nothing needs to be installed.
 
 Demo storm plays a bad night there, in half a minute: outages with backlog, a slow link,
@@ -98,7 +98,7 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 	}
 	o.flags(cmd)
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect of the platform, such as lose or alter=5 (may be given more than once)")
-	cmd.Flags().StringVar(&length, "for", "20s", "how long the devices send")
+	cmd.Flags().StringVar(&length, "for", "10s", "how long the devices send")
 	return cmd
 }
 
@@ -109,7 +109,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	}
 	defer s.Close()
 	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr,
-		"for: 20s", "for: "+quantity.FormatDuration(length)).Replace(examples.SkerryRoads)
+		"for: 10s", "for: "+quantity.FormatDuration(length)).Replace(examples.SkerryRoads)
 	c, err := file.Parse("skerry-roads.crowd.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	if err != nil {
 		return err

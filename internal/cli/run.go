@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"log/slog"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -27,11 +29,12 @@ import (
 
 // output is how a command that judges a run tells it.
 type output struct {
-	out    string // where run folders are made
-	format string
-	quiet  bool
-	memory memory
-	to, as []string // files to write at the end
+	out          string // where run folders are made
+	format       string
+	quiet        bool
+	memory       memory
+	to, as       []string // files to write at the end
+	metrics, log string
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -41,6 +44,8 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
 	f.StringArrayVar(&o.to, "to", nil, "a file to write at the end, such as junit.xml or report.html, as report does; may be given several times")
 	f.StringArrayVar(&o.as, "as", nil, "the form of a file, where its ending does not tell it")
+	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 at which metrics for Prometheus (/metrics) and /healthz are served while the run plays")
+	f.StringVar(&o.log, "log", "", "a file to which what happens is written as it happens, as JSON lines")
 	o.memory.flag(cmd)
 }
 
@@ -190,7 +195,19 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if check.NothingDue(f) {
 		fmt.Fprintf(e.stderr, "Warning: %s.\n", check.NothingDueText(f))
 	}
-	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how})
+	if o.metrics != "" {
+		release, err := serveMetrics(o.metrics, c.Name, &session)
+		if err != nil {
+			return nil, err
+		}
+		defer release()
+	}
+	log, closeLog, err := openLog(o.log)
+	if err != nil {
+		return nil, err
+	}
+	defer closeLog(e)
+	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how, Log: log})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -198,9 +215,15 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, fail(err, c)
 	}
 	session.Store(s)
-	view.start(s)
+	view.start(s, f)
 	closeHand := s.OpenHand()
+	if log != nil {
+		log.Info("the run begins", "run", s.ID, "crowd", c.Name, "folder", s.Folder, "devices", len(f.Devices))
+	}
 	err = s.Play(ctx)
+	if log != nil {
+		log.Info("the run is over", "run", s.ID)
+	}
 	closeHand()
 	view.stop()
 	if err != nil {
@@ -268,6 +291,42 @@ func (o *output) results(c *crowd.Crowd) ([]target, error) {
 		}
 	}
 	return append(own, more...), nil
+}
+
+// openLog opens the file of --log, to add to it; nil without one.
+func openLog(path string) (log *slog.Logger, close func(*env), err error) {
+	if path == "" {
+		return nil, func(*env) {}, nil
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, nil, fmt.Errorf("--log: %s cannot be written: %w", path, cause(err))
+	}
+	w := &lossy{w: f}
+	return slog.New(slog.NewJSONHandler(w, nil)), func(e *env) {
+		err := f.Close()
+		if w.err != nil {
+			err = w.err
+		}
+		if err != nil {
+			fmt.Fprintf(e.stderr, "The log %s is not whole: %s\n", path, cause(err))
+		}
+	}, nil
+}
+
+// lossy is a writer that remembers its first error: a full disk ends no run.
+type lossy struct {
+	w   io.Writer
+	err error
+}
+
+// Write implements io.Writer. The handler of a log calls it from one goroutine at a time.
+func (l *lossy) Write(b []byte) (int, error) {
+	n, err := l.w.Write(b)
+	if l.err == nil {
+		l.err = err
+	}
+	return n, err
 }
 
 // onInterrupt stops a run at the first signal and leaves at the second.

@@ -11,8 +11,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
 
+	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/run"
+	"runcrowd/internal/verdict"
 )
 
 // plainEvery is how often progress is told where there is no terminal.
@@ -28,6 +31,7 @@ type view struct {
 	crowd   *crowd.Crowd
 	quiet   bool
 	session *run.Session
+	moments []moment // of events, in a round
 
 	mu      sync.Mutex
 	program *tea.Program
@@ -40,9 +44,14 @@ func newView(e *env, c *crowd.Crowd, quiet bool) *view {
 	return &view{env: e, crowd: c, quiet: quiet, done: make(chan struct{}), quit: make(chan struct{})}
 }
 
-func (v *view) start(s *run.Session) {
+func (v *view) start(s *run.Session, f *fleet.Fleet) {
 	v.session = s
 	live, width := terminal(v.env.stderr)
+	if live && len(f.Crowd.Plan.Events) > 0 {
+		if story, _, err := check.Story(f); err == nil {
+			v.moments = moments(f, story)
+		}
+	}
 	switch {
 	case v.quiet:
 		close(v.done)
@@ -186,11 +195,13 @@ func (v *view) counts(p run.Progress) []string {
 
 // model is the view on a terminal.
 type model struct {
-	view  *view
-	width int
-	over  bool
-	keys  bool    // it is told of keys
-	typed *string // what is typed of a line; nil: no line is open
+	view   *view
+	width  int
+	height int
+	over   bool
+	last   []sample // of the last seconds, the newest last
+	keys   bool     // it is told of keys
+	typed  *string  // what is typed of a line; nil: no line is open
 }
 
 type (
@@ -210,7 +221,7 @@ func (m *model) Init() tea.Cmd { return next() }
 func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
-		m.width = msg.Width
+		m.width, m.height = msg.Width, msg.Height
 	case over:
 		m.over = true
 		return m, tea.Quit
@@ -223,6 +234,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return m, tea.Sequence(cmds...)
 	case tick:
+		m.sample()
 		cmds := []tea.Cmd{next()}
 		for _, n := range m.view.session.Notes() {
 			cmds = append(cmds, tea.Println(string(printableBytes([]byte(n), false))))
@@ -257,18 +269,9 @@ func (m *model) View() tea.View {
 		n := int(share * float64(width-2))
 		fmt.Fprintf(&b, "%s%s\n", done(strings.Repeat("━", n)), faint(strings.Repeat("─", width-2-n)))
 	}
-	line := ""
-	for _, c := range v.counts(p) {
-		if line != "" && len(line)+len(c)+3 > width {
-			fmt.Fprintln(&b, line)
-			line = ""
-		}
-		if line != "" {
-			line += "   "
-		}
-		line += c
+	for _, line := range m.lines(p, bold, faint) {
+		fmt.Fprintln(&b, lipgloss.NewStyle().MaxWidth(max(20, m.width-1)).Render(line))
 	}
-	fmt.Fprintln(&b, lipgloss.NewStyle().MaxWidth(max(20, m.width)).Render(line))
 	switch {
 	case m.typed != nil:
 		fmt.Fprintf(&b, "do %s█\n%s\n", *m.typed, faint("such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; end. Enter does it, Esc leaves."))
@@ -276,4 +279,129 @@ func (m *model) View() tea.View {
 		fmt.Fprintln(&b, faint(": acts by hand, Ctrl-C ends the run"))
 	}
 	return tea.NewView(b.String())
+}
+
+// sample is how far the run was at a moment.
+type sample struct {
+	at             time.Time
+	sent, accepted int64
+}
+
+// rateOver is the time over which rates are shown.
+const rateOver = 2 * time.Second
+
+func (m *model) sample() {
+	p := m.view.session.Progress()
+	m.last = append(m.last, sample{time.Now(), p.Sent, p.Accepted})
+	for len(m.last) > 2 && time.Since(m.last[0].at) > rateOver {
+		m.last = m.last[1:]
+	}
+}
+
+// rates are messages a second of the last moments.
+func (m *model) rates() (sent, accepted float64) {
+	if len(m.last) < 2 {
+		return 0, 0
+	}
+	a, b := m.last[0], m.last[len(m.last)-1]
+	d := b.at.Sub(a.at).Seconds()
+	return float64(b.sent-a.sent) / d, float64(b.accepted-a.accepted) / d
+}
+
+// lines are what is shown of a run below its bar, each with its name in front.
+func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list []string) {
+	add := func(name, format string, args ...any) {
+		list = append(list, faint(fmt.Sprintf("%-10s", name))+fmt.Sprintf(format, args...))
+	}
+	devices := fmt.Sprintf("%d of %d connected", p.Up, p.Devices)
+	if down := p.Joined - p.Up; down > 0 && p.Phase == run.Playing {
+		devices += bold(fmt.Sprintf(", %d down", down))
+	}
+	if p.Drops > 0 {
+		devices += fmt.Sprintf("; connections lost %s", plural(int(p.Drops), "time"))
+	}
+	add("devices", "%s", devices)
+	sent, accepted := m.rates()
+	counts := fmt.Sprintf("%d due, %d sent, %d acknowledged", p.Due, p.Sent, p.Accepted)
+	for _, x := range []struct {
+		n    int64
+		what string
+	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent, "on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"}, {p.Commands, "commands came"}} {
+		if x.n > 0 {
+			counts += fmt.Sprintf(", %d %s", x.n, x.what)
+		}
+	}
+	add("messages", "%s", counts)
+	add("a second", "%.0f sent, %.0f acknowledged", sent, accepted)
+	acks, lags := m.view.session.Delays()
+	if a := acks.Spread(); a.N() > 0 {
+		l := lags.Spread()
+		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(0.5)), verdict.Span(a.At(0.99)), verdict.Span(l.At(0.99)))
+	}
+	var seen []string
+	for _, w := range p.Witnesses {
+		switch {
+		case w.Asks && w.N == 0 && p.Phase == run.Playing:
+			seen = append(seen, w.Witness+" is asked when the round is over")
+		case w.Proves == "count":
+		default:
+			seen = append(seen, fmt.Sprintf("%s %d", w.Witness, w.N))
+		}
+	}
+	if len(seen) > 0 {
+		add("seen by", "%s", strings.Join(seen, ", "))
+	}
+	if now, next := m.view.events(p); now != "" || next != "" {
+		add("now", "%s", orNothing(now))
+		add("next", "%s", orNothing(next))
+	}
+	room := m.height - len(list) - 5 // the head, the bar, what a hand types
+	if m.height == 0 {
+		room = 4
+	}
+	if n := min(len(p.Troubles), room); n > 0 {
+		for i, t := range p.Troubles[len(p.Troubles)-n:] {
+			name := ""
+			if i == 0 {
+				name = "troubles"
+			}
+			add(name, "%s %s: %s", t.At.UTC().Format("15:04:05"), t.Device, printableBytes([]byte(t.What), false))
+		}
+	}
+	return list
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+// events are those that befall devices now, and the next one.
+func (v *view) events(p run.Progress) (now, next string) {
+	if p.Phase != run.Playing || len(v.moments) == 0 {
+		return "", ""
+	}
+	speed := v.crowd.Plan.Speed.Times()
+	at := time.Duration(float64(max(0, time.Since(p.Begin)-p.Stood)) * speed)
+	var list []string
+	for i := range v.moments {
+		m := &v.moments[i]
+		e := v.crowd.Plan.Events[m.event]
+		switch over := m.from + max(m.lasts[1], time.Second); {
+		case m.from <= at && at < over:
+			left := ""
+			if m.lasts[1] > 0 {
+				left = fmt.Sprintf(", %s more", max(0, m.from+m.lasts[1]-at).Round(time.Second))
+			}
+			list = append(list, fmt.Sprintf("%s (%s%s)", e.Title(), plural(len(m.devices), "device"), left))
+		case m.from > at && next == "":
+			next = fmt.Sprintf("%s in %s (%s)", e.Title(), (m.from - at).Round(time.Second), plural(len(m.devices), "device"))
+		}
+	}
+	if len(list) > 3 {
+		list = append(list[:3], fmt.Sprintf("and %d more", len(list)-3))
+	}
+	return strings.Join(list, ", "), next
 }

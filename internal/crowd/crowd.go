@@ -27,7 +27,7 @@ type Crowd struct {
 	Witnesses []*Witness
 	Notices   []*Notice
 	Require   []proof.Requirement
-	Results   []string // files that a run leaves in its folder, by their endings
+	Results   []string        // files that a run leaves in its folder, by their endings
 	Env       formula.Secrets // the environment variables that the file reads
 	Enroll    *Enroll         // nil: the file says nothing of it
 	Enrolled  map[string]Enrolled

@@ -9,7 +9,9 @@ package engine
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -22,6 +24,7 @@ import (
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/signal"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/timeline"
 )
 
@@ -34,28 +37,32 @@ type Counts struct {
 	Commands, Obeyed, Answered                                        atomic.Int64
 	Overheard                                                         atomic.Int64 // commands for which there was no room
 	Dropped                                                           atomic.Int64 // messages, by devices, as the plan says
+	// Acks are the times from sending to acknowledgement, Lags those from due to sent.
+	Acks, Lags spread.Live
 }
 
 // Engine plays the rounds of one run.
 type Engine struct {
-	Counts  Counts
-	fleet   *fleet.Fleet
-	links   map[*crowd.Link]link.Link
-	run     string
-	devices []device
-	streams []stream
-	loops   []*loop
-	pool    sync.Pool
-	round   int
-	begin   time.Time // of the round, by the plan's clock
-	clock   planClock
-	live    int64 // what is due before is of the past, and sent as fast as it is acknowledged
-	story   *story
-	context context.Context       // of the round
-	beside  sync.WaitGroup        // what is done beside the loops
-	part    map[int]bool          // streams that take part, and -1 minus devices; nil: all
-	see     func(*Rehearsed) bool // nothing is sent: it is only seen
-	seen    bool                  // enough was
+	Counts      Counts
+	fleet       *fleet.Fleet
+	links       map[*crowd.Link]link.Link
+	run         string
+	devices     []device
+	streams     []stream
+	loops       []*loop
+	pool        sync.Pool
+	round       int
+	begin       time.Time // of the round, by the plan's clock
+	clock       planClock
+	live        int64        // what is due before is of the past, and sent as fast as it is acknowledged
+	lastTrouble atomic.Int64 // when one was kept
+	troubles    []Trouble
+	story       *story
+	context     context.Context       // of the round
+	beside      sync.WaitGroup        // what is done beside the loops
+	part        map[int]bool          // streams that take part, and -1 minus devices; nil: all
+	see         func(*Rehearsed) bool // nothing is sent: it is only seen
+	seen        bool                  // enough was
 
 	mu       sync.Mutex
 	failure  error // the first value that could not be made
@@ -72,6 +79,8 @@ type Engine struct {
 	// Carried is told what each message carries, before it is sent; nil: nobody is. It is
 	// called by several loops at once, and keeps none of the bytes.
 	Carried func(stream int, seq uint64, carried []byte)
+	// Log is told of what happens to connections and messages, as it happens; nil: nobody is.
+	Log *slog.Logger
 	// Outside is the platform's side; nil: deeds that need it are not done.
 	Outside Outside
 	// WasOpen is how many messages of the round just played were under way when the time
@@ -458,6 +467,44 @@ func (e *Engine) Spoilt(stream int, seq uint64) bool {
 	return e.spoilt[stream].Has(seq)
 }
 
+// Trouble is something that went wrong with a device.
+type Trouble struct {
+	At     time.Time `json:"at"`
+	Device string    `json:"device"`
+	What   string    `json:"what"`
+}
+
+// mostTroubles is how many are kept, and troublePause how soon after one the next is.
+const (
+	mostTroubles = 8
+	troublePause = 50 * time.Millisecond
+)
+
+// trouble keeps something that went wrong, if none was kept just now: there may be thousands a
+// second, and only the last are looked at.
+func (e *Engine) trouble(device string, what func() string) {
+	if e.Log != nil {
+		e.Log.Warn(what(), "device", device)
+	}
+	now, last := clock.Nano(), e.lastTrouble.Load()
+	if now-last < int64(troublePause) || !e.lastTrouble.CompareAndSwap(last, now) {
+		return
+	}
+	t := Trouble{time.Unix(0, now), device, what()}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.troubles = append(e.troubles, t); len(e.troubles) > mostTroubles {
+		e.troubles = append(e.troubles[:0], e.troubles[1:]...)
+	}
+}
+
+// Troubles are the last things that went wrong, the newest last.
+func (e *Engine) Troubles() []Trouble {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return slices.Clone(e.troubles)
+}
+
 // LastDrop is why a connection was lost last.
 func (e *Engine) LastDrop() string {
 	e.mu.Lock()
@@ -654,6 +701,10 @@ func (e *Engine) Sent(m *link.Message, at int64, anew bool) {
 	for seq := m.First(); seq <= m.Seq; seq++ {
 		page.Sent(m.Stream, seq, at, anew)
 	}
+	if m.Sent == 0 {
+		m.Sent = at
+		e.Counts.Lags.Add(time.Duration(at-m.Due), int64(m.Count))
+	}
 	e.Counts.Sent.Add(int64(m.Count))
 }
 
@@ -695,12 +746,21 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 	switch o {
 	case outcome.Accepted:
 		e.Counts.Accepted.Add(n)
+		if m.Sent > 0 {
+			e.Counts.Acks.Add(time.Duration(at-m.Sent), n)
+		}
 	case outcome.Refused:
 		e.Counts.Refused.Add(n)
+		e.trouble(d.Name, func() string {
+			return fmt.Sprintf("%s #%d was refused: %s", e.streams[m.Stream].Reading.Name, m.Seq, text)
+		})
 	case outcome.NotAsked:
 		e.Counts.NotAsked.Add(n)
 	case outcome.NoAnswer:
 		e.Counts.NoAnswer.Add(n)
+		e.trouble(d.Name, func() string {
+			return fmt.Sprintf("%s #%d was not answered: %s", e.streams[m.Stream].Reading.Name, m.Seq, text)
+		})
 	case outcome.Unsent:
 		e.Counts.Unsent.Add(n)
 	case outcome.Dropped:
@@ -731,6 +791,9 @@ func (e *Engine) Up(i int, renewed bool) {
 	e.devices[i].refusal.Store(nil)
 	if e.devices[i].up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
+	}
+	if e.Log != nil {
+		e.Log.Info("connected", "device", e.devices[i].Name)
 	}
 	e.changed(i, &ledger.LinkEvent{What: what})
 }
@@ -763,6 +826,7 @@ func (e *Engine) Down(i int, loss link.Loss) {
 		}
 	}
 	e.mu.Unlock()
+	e.trouble(d.Name, func() string { return "connection lost: " + e.fleet.Crowd.Redact(loss.Why) })
 	e.changed(i, x)
 }
 

@@ -38,6 +38,9 @@ type Message struct {
 	Guise bool  // it shows other credentials than the device's
 	Meant uint8 // what the platform has to do with it, as the ledger has it
 
+	// Sent is when it was handed over first, in Unix nanoseconds; 0: not yet. It is the sink's.
+	Sent int64
+
 	// Answer is the number of the command that the message answers, from 1; 0: it
 	// is one of a reading. It is the sink's, and so are the fields that name streams.
 	Answer int

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"runcrowd/internal/proof"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
@@ -234,14 +235,14 @@ func dataOf(in *Input) *pageData {
 	}
 	for i, name := range []string{"acknowledged", "received", "stored", "lag"} {
 		x := pageLine{Name: name, P: make([][]*float64, 3)}
-		var all tally.Spread
+		var all spread.Spread
 		for k := range s.Steps {
-			spread := s.Steps[k].Delays[i]
-			all.Merge(spread, 1)
+			of := s.Steps[k].Delays[i]
+			all.Merge(of, 1)
 			for q, share := range []float64{0.5, 0.9, 0.99} {
 				var v *float64
-				if spread.N() > 0 {
-					ms := float64(spread.At(share).Microseconds()) / 1000
+				if of.N() > 0 {
+					ms := float64(of.At(share).Microseconds()) / 1000
 					v = &ms
 				}
 				x.P[q] = append(x.P[q], v)

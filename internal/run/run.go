@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -33,6 +34,7 @@ import (
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/rowfile"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/sqltext"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/witness"
@@ -109,6 +111,7 @@ type Session struct {
 	pages     []*ledger.Page
 	start     time.Time
 	follower  *follower
+	log       *slog.Logger // nil: there is none
 
 	mu       sync.Mutex
 	progress Progress
@@ -138,6 +141,17 @@ type Progress struct {
 	LastDrop string        `json:"last_lost_why,omitempty"`
 	Commands int64         `json:"commands"`
 	Missing  []Missing     `json:"witnesses_wait_for,omitempty"`
+	// Witnesses is what each has seen so far, Troubles what went wrong last.
+	Witnesses []Seen           `json:"witnesses,omitempty"`
+	Troubles  []engine.Trouble `json:"troubles,omitempty"`
+}
+
+// Seen is how many messages a witness found so far.
+type Seen struct {
+	Witness string `json:"witness"`
+	Proves  string `json:"proves"`
+	N       int    `json:"messages"`
+	Asks    bool   `json:"asks"` // it is asked when a round is over
 }
 
 // Missing is how many messages of the round a witness has not found yet.
@@ -187,6 +201,8 @@ type Options struct {
 	Links map[*crowd.Link]link.Link
 	// Network is how connections are opened; nil is the usual way.
 	Network link.Network
+	// Log is told what happens, as it happens; nil: nobody is.
+	Log *slog.Logger
 	// Judging, if not nil, gathers the evidence while the run plays.
 	Judging *Judging
 }
@@ -204,7 +220,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now()}
+	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now(), log: opt.Log}
 	if s.links == nil {
 		s.links = Links(c, opt.Network)
 	}
@@ -230,7 +246,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
-	s.engine.Network = opt.Network
+	s.engine.Network, s.engine.Log = opt.Network, opt.Log
 	s.engine.Tell = func(text string) { s.note("%s", text) }
 	if s.engine.Outside, err = newOutside(f); err != nil {
 		s.close()
@@ -582,6 +598,9 @@ const longer = time.Second
 func (s *Session) round(ctx context.Context, n int, planned time.Time, play func()) {
 	plan := &s.crowd.Plan
 	r := ledger.Round{N: n, Begin: clock.Now()}
+	if s.log != nil {
+		s.log.Info("round begins", "round", n)
+	}
 	if planned.IsZero() {
 		r.End = r.Begin
 	} else {
@@ -624,6 +643,9 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 		g.Go(func() error {
 			complete, why := w.Hear(hear, heard)
 			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
+			if s.log != nil {
+				s.log.Info("witness heard", "witness", s.crowd.Witnesses[i].Name, "round", n, "to the end", complete, "why", s.crowd.Redact(why))
+			}
 			return nil
 		})
 	}
@@ -743,7 +765,11 @@ func (s *Session) set(f func(*Progress)) {
 func (s *Session) note(format string, args ...any) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.notes = append(s.notes, fmt.Sprintf(format, args...))
+	text := fmt.Sprintf(format, args...)
+	s.notes = append(s.notes, text)
+	if s.log != nil {
+		s.log.Info(text)
+	}
 }
 
 // Notes are what happened that the user should know; each is told once.
@@ -766,6 +792,13 @@ func (s *Session) Progress() Progress {
 	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
 	p.LastDrop, p.Commands = s.engine.LastDrop(), c.Commands.Load()
 	p.Paused, p.Stood = s.engine.Paused(), s.engine.Stood()
+	p.Troubles = s.engine.Troubles()
+	for i, w := range s.witnesses {
+		if w != nil {
+			spec := s.crowd.Witnesses[i]
+			p.Witnesses = append(p.Witnesses, Seen{spec.Name, spec.Proof(), w.Seen(), spec.Asks()})
+		}
+	}
 	if p.Phase == Hearing {
 		for i, w := range s.witnesses {
 			if w == nil {
@@ -776,6 +809,11 @@ func (s *Session) Progress() Progress {
 		}
 	}
 	return p
+}
+
+// Delays are the times from sending to acknowledgement so far, and from due to sent.
+func (s *Session) Delays() (acknowledged, lag *spread.Live) {
+	return &s.engine.Counts.Acks, &s.engine.Counts.Lags
 }
 
 // ValuesFailed is how many values could not be made, and why the first was not.

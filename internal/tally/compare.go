@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"runcrowd/internal/proof"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/verdict"
 )
 
@@ -136,9 +137,9 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 			name string
 			of   float64
 		}{{"p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}} {
-			at := func(s Spread) float64 { return float64(s.At(share.of).Microseconds()) / 1000 }
+			at := func(s spread.Spread) float64 { return float64(s.At(share.of).Microseconds()) / 1000 }
 			m, any := measure(rng, blocks, func(list []*Step) (float64, bool) {
-				var all Spread
+				var all spread.Spread
 				for _, s := range list {
 					all.Merge(s.Delays[p], 1)
 				}

@@ -1,12 +1,12 @@
 package tally
 
 import (
-	"math/bits"
 	"time"
 
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/verdict"
 )
 
@@ -29,83 +29,7 @@ type Series struct {
 type Step struct {
 	Due, Sent, Acknowledged, Refused int
 	Found                            []int // by witness: when it came there, as far as that is known
-	Delays                           [4]Spread
-}
-
-// Spread is how many times were how long: places are those of a 64-bit number of
-// microseconds, 16 for each doubling, so that a time is told to 1/16.
-type Spread []uint32
-
-const spreadParts = 16
-
-func spreadPlace(t time.Duration) int {
-	us := uint64(max(t, 0) / time.Microsecond)
-	if us < spreadParts {
-		return int(us)
-	}
-	n := bits.Len64(us) - 5 // behind the five bits that are told
-	return n*spreadParts + int(us>>n)
-}
-
-// spreadTop is the longest time of a place.
-func spreadTop(place int) time.Duration {
-	if place < spreadParts {
-		return time.Duration(place) * time.Microsecond
-	}
-	n := place/spreadParts - 1
-	return time.Duration((uint64(place%spreadParts+spreadParts)+1)<<n-1) * time.Microsecond
-}
-
-// Add counts a time.
-func (s *Spread) Add(t time.Duration) {
-	p := spreadPlace(t)
-	for len(*s) <= p {
-		*s = append(*s, 0)
-	}
-	(*s)[p]++
-}
-
-// Merge adds another spread, so many times.
-func (s *Spread) Merge(o Spread, times uint32) {
-	for len(*s) < len(o) {
-		*s = append(*s, 0)
-	}
-	for p, n := range o {
-		(*s)[p] += n * times
-	}
-}
-
-// N is how many times were counted.
-func (s Spread) N() (n int) {
-	for _, x := range s {
-		n += int(x)
-	}
-	return n
-}
-
-// At is the time that a share of all do not exceed, of the nearest rank.
-func (s Spread) At(share float64) time.Duration {
-	n := s.N()
-	if n == 0 {
-		return 0
-	}
-	rank := max(1, int(share*float64(n)+0.999999))
-	for p, x := range s {
-		if rank -= int(x); rank <= 0 {
-			return spreadTop(p)
-		}
-	}
-	return spreadTop(len(s) - 1)
-}
-
-// Classes lists the places that have any: up to which time, and how many.
-func (s Spread) Classes() (upTo []time.Duration, n []int) {
-	for p, x := range s {
-		if x > 0 {
-			upTo, n = append(upTo, spreadTop(p)), append(n, int(x))
-		}
-	}
-	return upTo, n
+	Delays                           [4]spread.Spread
 }
 
 // Coarse is the series with longer steps: while there are more than so many, and fewer

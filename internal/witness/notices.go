@@ -116,6 +116,9 @@ func (b *base) said(v any, topic string, x *ledger.Said) {
 		if b.page != nil {
 			y.Device, y.Text = b.catalog.Fleet.Crowd.Redact(y.Device), b.catalog.Fleet.Crowd.Redact(y.Text)
 			b.page.Said(b.index, &y)
+			b.mu.Lock()
+			b.seen++
+			b.mu.Unlock()
 		}
 	}
 }

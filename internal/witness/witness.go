@@ -70,6 +70,9 @@ type Witness interface {
 	Missing() int
 	// StayOut is how many of these must not be found. It does not block.
 	StayOut() int
+	// Seen is how many messages were found so far, or of what it hears, how often. It does
+	// not block.
+	Seen() int
 	// Stop ends listening, and returns when all goroutines of the witness are gone.
 	// Nothing is written to its page afterwards.
 	Stop()
@@ -85,6 +88,7 @@ type base struct {
 	notices []hearable // that it is there for
 
 	mu      sync.Mutex
+	seen    int        // messages that were found, or what was said
 	found   [][]uint64 // a bit for each sequence number, by stream
 	hearing Expect     // of the round that is being heard
 	left    int        // messages of it that were not found yet
@@ -216,6 +220,7 @@ func (b *base) remember(stream int, seq uint64) {
 		b.found[stream] = append(b.found[stream], 0)
 	}
 	b.found[stream][seq/64] |= 1 << (seq % 64)
+	b.seen++
 	if b.hearing != nil && b.wants(stream, seq) {
 		if b.left--; b.spoilt(stream, seq) {
 			b.out--
@@ -289,6 +294,13 @@ func (b *base) StayOut() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.out
+}
+
+// Seen implements Witness.
+func (b *base) Seen() int {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.seen
 }
 
 // New makes the witness of a file; page is where it writes.
