@@ -47,7 +47,6 @@ type component struct {
 	PURL    string `json:"purl,omitempty"`
 }
 
-
 // sbom prints the modules that a binary was built of, as it tells itself.
 func sbom(binary string) error {
 	info, err := buildinfo.ReadFile(binary)

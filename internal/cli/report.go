@@ -32,13 +32,13 @@ func formatsHelp() string {
 }
 
 func (e *env) reportTo() *cobra.Command {
-	var to, as []string
+	var to targetFlags
 	var mem memory
 	cmd := &cobra.Command{
 		Use:   "report RUN --to FILE...",
 		Short: "Write what a run showed to files: HTML, JUnit, JSON, CSV, SQLite, Markdown",
 		Long: `Report judges a run folder and writes the result to files, each in the form that its
-ending tells, or that --as names, in the order of the files:
+ending tells, or that an --as behind it names:
 
 ` + formatsHelp() + `
 
@@ -51,14 +51,14 @@ whether all was written: 0, or 2.`,
 		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> \"$SUMMARY\"",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			if len(to) == 0 {
+			if len(to.list) == 0 {
 				return errors.New("report needs at least one file: --to report.html")
 			}
 			how, err := mem.judging()
 			if err != nil {
 				return err
 			}
-			list, err := targets(to, as)
+			list, err := to.targets()
 			if err != nil {
 				return err
 			}
@@ -70,8 +70,7 @@ whether all was written: 0, or 2.`,
 			return e.write(folder, how, list, false)
 		},
 	}
-	cmd.Flags().StringArrayVar(&to, "to", nil, "a file to write; may be given several times; - is standard output")
-	cmd.Flags().StringArrayVar(&as, "as", nil, "the form of a file, where its ending does not tell it")
+	to.flags(cmd, "a file to write")
 	mem.flag(cmd)
 	return cmd
 }
@@ -82,42 +81,69 @@ type target struct {
 	format *report.Format
 }
 
-// targets finds the form of each file. Forms are for files whose endings tell none, in turn;
-// where there are as many as files, each is for its file.
-func targets(to, as []string) (list []target, err error) {
-	each := len(as) == len(to)
-	next := 0
-	seen := map[string]bool{}
-	for i, path := range to {
-		f := report.FormatOf(path)
-		if path == "-" {
-			f = nil
+// targetFlags are --to and --as: each --as is for the --to before it.
+type targetFlags struct{ list []target }
+
+type (
+	toFlag struct{ *targetFlags }
+	asFlag struct{ *targetFlags }
+)
+
+func (f *targetFlags) flags(cmd *cobra.Command, to string) {
+	cmd.Flags().Var(toFlag{f}, "to", to+"; may be given several times; - is standard output")
+	cmd.Flags().Var(asFlag{f}, "as", "the form of the file of the --to before it, where its ending does not tell it")
+}
+
+// String implements pflag.Value.
+func (*targetFlags) String() string { return "" }
+
+// Type implements pflag.Value.
+func (toFlag) Type() string { return "file" }
+
+// Type implements pflag.Value.
+func (asFlag) Type() string { return "form" }
+
+// Set implements pflag.Value.
+func (f toFlag) Set(path string) error {
+	for _, t := range f.list {
+		if t.path == path {
+			return fmt.Errorf("%s stands twice", path)
 		}
-		if each || f == nil && next < len(as) {
-			name := as[next]
-			next++
-			if f = report.FormatNamed(name); f == nil {
-				var names []string
-				for _, x := range report.Formats {
-					names = append(names, x.Name)
-				}
-				return nil, fmt.Errorf("--as: there is no form %q%s; there are %s", name, formula.Hint(name, names), strings.Join(names, ", "))
+	}
+	f.list = append(f.list, target{path: path})
+	return nil
+}
+
+// Set implements pflag.Value.
+func (f asFlag) Set(name string) error {
+	if len(f.list) == 0 {
+		return errors.New("it is for the --to before it, and there is none")
+	}
+	t := &f.list[len(f.list)-1]
+	if t.format = report.FormatNamed(name); t.format == nil {
+		var names []string
+		for _, x := range report.Formats {
+			names = append(names, x.Name)
+		}
+		return fmt.Errorf("there is no form %q%s; there are %s", name, formula.Hint(name, names), strings.Join(names, ", "))
+	}
+	return nil
+}
+
+// targets finds the form of each file.
+func (f *targetFlags) targets() ([]target, error) {
+	list := slices.Clone(f.list)
+	for i := range list {
+		t := &list[i]
+		switch {
+		case t.format != nil:
+		case t.path == "-":
+			t.format = report.FormatNamed("markdown")
+		default:
+			if t.format = report.FormatOf(t.path); t.format == nil {
+				return nil, fmt.Errorf("--to: the ending of %s tells no form; say which behind it, for example --as messages-csv", t.path)
 			}
 		}
-		if f == nil && path == "-" {
-			f = report.FormatNamed("markdown")
-		}
-		if f == nil {
-			return nil, fmt.Errorf("--to: the ending of %s tells no form; say which with --as, for example --as messages-csv", path)
-		}
-		if seen[path] {
-			return nil, fmt.Errorf("--to: %s stands twice", path)
-		}
-		seen[path] = true
-		list = append(list, target{to[i], f})
-	}
-	if next < len(as) {
-		return nil, fmt.Errorf("--as: %q is for no file: the endings tell all forms", as[next])
 	}
 	return list, nil
 }

@@ -33,7 +33,7 @@ type output struct {
 	format       string
 	quiet        bool
 	memory       memory
-	to, as       []string // files to write at the end
+	to           targetFlags // files to write at the end
 	metrics, log string
 }
 
@@ -42,8 +42,7 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.StringVarP(&o.out, "out", "o", "runs", "folder in which the run folder is made")
 	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
-	f.StringArrayVar(&o.to, "to", nil, "a file to write at the end, such as junit.xml or report.html, as report does; may be given several times")
-	f.StringArrayVar(&o.as, "as", nil, "the form of a file, where its ending does not tell it")
+	o.to.flags(cmd, "a file to write at the end, such as junit.xml or report.html, as report does")
 	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 at which metrics for Prometheus (/metrics) and /healthz are served while the run plays")
 	f.StringVar(&o.log, "log", "", "a file to which what happens is written as it happens, as JSON lines")
 	o.memory.flag(cmd)
@@ -272,11 +271,11 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 // results are the files to write at the end: those of the crowd file first. What cannot be
 // written is told before the run, as far as that can be known.
 func (o *output) results(c *crowd.Crowd) ([]target, error) {
-	own, err := targets(c.Results, nil)
-	if err != nil {
-		return nil, err
+	var own []target
+	for _, name := range c.Results { // the file was checked
+		own = append(own, target{name, report.FormatOf(name)})
 	}
-	more, err := targets(o.to, o.as)
+	more, err := o.to.targets()
 	if err != nil {
 		return nil, err
 	}
