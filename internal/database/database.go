@@ -51,7 +51,6 @@ type DB struct {
 	cfg   Config
 	kind  sqltext.Kind
 	query *sqltext.Query
-	zone  string
 	asker asker
 }
 
@@ -238,10 +237,7 @@ func floating(x float64, bits int) any {
 
 // pathOf is the path of an SQLite address.
 func pathOf(cfg *Config) (string, error) {
-	path := strings.TrimPrefix(cfg.Address, "sqlite:")
-	if strings.HasPrefix(path, "//") {
-		path = path[2:]
-	}
+	path := strings.TrimPrefix(strings.TrimPrefix(cfg.Address, "sqlite:"), "//")
 	if path == "" {
 		return "", errors.New("the address names no file; write sqlite:PATH")
 	}

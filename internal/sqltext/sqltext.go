@@ -53,7 +53,7 @@ func KindOf(address string) (Kind, error) {
 	case is && scheme == "sqlite":
 		return SQLite, nil
 	}
-	return 0, errors.New("the address does not begin with postgres://, mysql://, mariadb:// or sqlite:")
+	return 0, errors.New("the address has to begin with postgres://, mysql://, mariadb:// or sqlite:, as in sqlite:PATH")
 }
 
 // Parameters are the names that a query of a witness may use, without the @.

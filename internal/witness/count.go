@@ -69,11 +69,12 @@ func (q *inquiry) countRow(row any, d *fleet.Device, on *sheet) {
 	}
 	n := int64(1)
 	if q.counter.count != nil {
-		v, err := q.counter.count.One(row)
+		v, _ := q.counter.count.One(row)
 		number, is := v.(json.Number)
 		if i, isInt := v.(int); isInt {
 			number, is = json.Number(fmt.Sprint(i)), true
 		}
+		var err error
 		if n, err = number.Int64(); !is || err != nil || n < 0 {
 			if on.err == nil {
 				on.err = fmt.Errorf("a row tells no number of messages where the file says (count: %s): %s", q.spec.Count, clip(text(row)))
