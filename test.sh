@@ -2,8 +2,8 @@
 # Runs everything that must hold before a change lands: vet, staticcheck, all
 # tests with the race detector, and the build of the static program. It installs
 # what the machine lacks (a C compiler for the race detector, and servers that we did
-# not write: the brokers Mosquitto, RabbitMQ and ejabberd, the web server nginx, and the
-# databases PostgreSQL and MariaDB).
+# not write: the brokers Mosquitto, RabbitMQ and ejabberd, the web server nginx, the
+# databases PostgreSQL and MariaDB, and the browser Chromium).
 set -euo pipefail
 cd "$(dirname "$0")"
 
@@ -23,6 +23,7 @@ need rabbitmq-server rabbitmq-server
 need ejabberdctl ejabberd
 need postgres postgresql
 need mariadbd mariadb-server
+need chromium chromium
 
 echo "go vet";      go vet ./...
 echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"

@@ -139,6 +139,12 @@ func JSON(in *Input) ([]byte, error) {
 	}
 	d.Counts = r.Counted
 	d.NoticesNotExact = r.NoticeFindings
+	if d.Witnesses == nil {
+		d.Witnesses = []tally.WitnessReport{}
+	}
+	if d.Require == nil {
+		d.Require = []proof.Check{}
+	}
 	if d.Findings == nil {
 		d.Findings = []verdict.Finding{}
 	}
