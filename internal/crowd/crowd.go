@@ -431,7 +431,7 @@ type Witness struct {
 	File string // files: one, a pattern, or a folder
 	// Addresses is Get or File compiled for each group of devices.
 	Addresses map[*Cast]*formula.Text
-	FileForm  string // as in the file; empty: by the ending
+	FileForm  string // one of rowfile.Forms
 
 	SQL     *SQL     // a database; nil: none
 	Program []string // a program and its arguments; empty: none

@@ -41,10 +41,10 @@ var Forms = []string{string(CSV), string(JSON), string(SenML), string(LineProtoc
 
 var endings = map[string]Form{".csv": CSV, ".tsv": CSV, ".json": JSON, ".jsonl": JSON, ".ndjson": JSON, ".senml": SenML, ".senmlj": SenML, ".lp": LineProtocol, ".line": LineProtocol}
 
-// FormOf is the form of a file by its ending, before that of a compressed one; empty where
-// it is not known.
+// FormOf is the form of a file, or of those that match a pattern, by the ending, before that
+// of a compressed one; empty where it is not known.
 func FormOf(name string) Form {
-	name = strings.ToLower(name)
+	name = strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(name), "*"), ".")
 	for _, c := range []string{".gz", ".zst"} {
 		name = strings.TrimSuffix(name, c)
 	}

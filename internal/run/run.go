@@ -397,10 +397,6 @@ func types(w *crowd.Witness) ledger.Types {
 		if kind, err := sqltext.KindOf(w.SQL.Address); err == nil && !kind.Booleans() {
 			return ledger.NoBooleans
 		}
-	case w.File != "" && w.FileForm == "":
-		if form := rowfile.FormOf(w.File); form == "" || form == rowfile.CSV {
-			return ledger.TextAlone // a folder may hold CSV
-		}
 	case w.FileForm == string(rowfile.CSV):
 		return ledger.TextAlone
 	}

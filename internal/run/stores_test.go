@@ -254,7 +254,7 @@ var keepers = []keeper{
 					fmt.Fprintf(f, "%s;%s;%s;%v;%v;%s\n", at, r.device, r.mark, r.level, r.ok, quoted(r.note))
 				}
 			}, `file: "export/*.csv", mark: mark, time: at, device: device`,
-			`file: export, device: device`
+			`file: export, form: csv, device: device`
 	}},
 	{"JSON Lines, rotated and packed", func(t *testing.T, dir string) (func(r *report), string, string) {
 		n := 0
@@ -416,12 +416,11 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"a program that hangs":           {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did not end within 200ms; raise timeout"},
 		"a program that fails":           {`program: [sh, -c, "echo no such host >&2; exit 3"], device: device`, "", "sh failed: exit status 3; it says: no such host"},
 
-		"a head without the mark":   {`file: "DIR/headless.csv", device: device`, `headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
-		"a head that changes":       {`file: "DIR/changing.csv", device: device`, "", "changing.csv:3: the row has 3 cells, and the head has 2 columns"},
-		"an ending that tells none": {`file: "DIR/export.dat", device: device`, "say form: csv, json, senml or line-protocol", ""},
-		"a gzip file cut off":       {`file: "DIR/cut.csv.gz", device: device`, "", "cut.csv.gz is compressed, and not whole"},
-		"JSON that is none":         {`file: "DIR/broken.jsonl", device: device`, "", "broken.jsonl:2:"},
-		"a last line cut off":       {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
+		"a head without the mark": {`file: "DIR/headless.csv", device: device`, `headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
+		"a head that changes":     {`file: "DIR/changing.csv", device: device`, "", "changing.csv:3: the row has 3 cells, and the head has 2 columns"},
+		"a gzip file cut off":     {`file: "DIR/cut.csv.gz", device: device`, "", "cut.csv.gz is compressed, and not whole"},
+		"JSON that is none":       {`file: "DIR/broken.jsonl", device: device`, "", "broken.jsonl:2:"},
+		"a last line cut off":     {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -15,6 +15,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/rowfile"
 	"runcrowd/internal/sqltext"
 )
 
@@ -282,8 +283,10 @@ func (r *reader) exported(w *crowd.Witness, o *object, what string) {
 	n := o.get("file")
 	w.File = n.Value
 	r.perDevice(w, n, what+": file", nil, func(c *crowd.Cast, t *formula.Text) { w.Addresses[c] = t })
-	if fn := o.get("form"); fn != nil {
+	if w.FileForm = string(rowfile.FormOf(n.Value)); o.get("form") != nil {
 		w.FileForm = o.word("form")
+	} else if w.FileForm == "" {
+		r.Add(pos(n), "%s: file: the ending of %q tells no form; say which: form: csv, json, senml or line-protocol", what, n.Value)
 	}
 }
 
