@@ -5,11 +5,15 @@ package check
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"sort"
@@ -24,6 +28,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/mqttwire"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/sqltext"
 	"runcrowd/internal/strictjson"
 	"runcrowd/internal/unit"
 )
@@ -403,6 +408,7 @@ func (c *checker) witnesses() {
 		if w.Hears && len(cr.NoticesOf(w)) == 0 {
 			c.add(w.Pos, "the witness %q hears notices, and no notice is heard by it; name it under notices: heard_by: %s", w.Name, w.Name)
 		}
+		c.places(w)
 		if w.Filter == "" {
 			continue
 		}
@@ -419,6 +425,46 @@ func (c *checker) witnesses() {
 				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
 				break
 			}
+		}
+	}
+}
+
+// places looks whether what a witness asks is there, as far as that can be seen without a
+// network, and whether it asks for too much.
+func (c *checker) places(w *crowd.Witness) {
+	here := func(name string) string {
+		if filepath.IsAbs(name) {
+			return name
+		}
+		return filepath.Join(filepath.Dir(c.Crowd.Path), name)
+	}
+	switch {
+	case w.SQL != nil:
+		kind, err := sqltext.KindOf(w.SQL.Address)
+		if err != nil {
+			return // told already
+		}
+		q, err := sqltext.Parse(w.SQL.Query, kind.Dialect(), sqltext.Parameters)
+		if err == nil && !slices.ContainsFunc(q.Names(), func(n string) bool { return n != "device" && n != "devices" }) && w.Sees() {
+			c.add(w.Pos, "the witness %q asks for rows of all times: in a table that has many, that takes long; narrow it with @from and @to", w.Name)
+		}
+		if path, is := strings.CutPrefix(w.SQL.Address, "sqlite:"); is {
+			if _, err := os.Stat(here(path)); err != nil {
+				c.add(w.Pos, "the witness %q: there is no database %s", w.Name, here(path))
+			}
+		}
+	case w.File != "" && !strings.Contains(w.File, "${"):
+		folder := filepath.Dir(here(w.File))
+		if _, err := os.Stat(folder); err != nil {
+			c.add(w.Pos, "the witness %q looks for files in %s, and there is no such folder", w.Name, folder)
+		}
+	case len(w.Program) > 0 && !strings.Contains(w.Program[0], "${"):
+		name := w.Program[0]
+		if strings.ContainsRune(name, '/') {
+			name = here(name)
+		}
+		if _, err := exec.LookPath(name); err != nil && !errors.Is(err, exec.ErrDot) {
+			c.add(w.Pos, "the witness %q runs %s, which is not there, or may not be run", w.Name, name)
 		}
 	}
 }

@@ -44,6 +44,16 @@ func (e *env) completions(root *cobra.Command) {
 		flag("reading", func(args []string) []string { return readingsOf(crowdOf(args)) })
 		flag("plot", func(args []string) []string { return fieldsOf(crowdOf(args)) })
 		flag("by", func(args []string) []string { return append([]string{"kind", "tag"}, propertiesOf(crowdOf(args))...) })
+		flag("witness", func(args []string) (list []string) {
+			if c := crowdOf(args); c != nil {
+				for _, w := range c.Witnesses {
+					if w.Sees() {
+						list = append(list, w.Name+"\t"+w.Proof())
+					}
+				}
+			}
+			return list
+		})
 		flag("verdict", func([]string) (list []string) {
 			for _, v := range verdict.All() {
 				list = append(list, v.String())

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -321,6 +322,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 type devicesOf struct {
 	who, verdicts    []string
 	by, sort, format string
+	witness          string
 	all, values      bool
 	memory           memory
 }
@@ -335,7 +337,8 @@ proven, what was not, the last sequence number that was sent and that was found,
 how often the device lost its connection. With --values there is a line for each field:
 lowest, highest, mean and last, as sent, and as the witness has it where that differs.
 
-The witness is the first that proves that messages are stored, or else received.`,
+The witness is the first that proves that messages are stored, or else received, if
+--witness names no other.`,
 		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices runs/skerry-roads-… --by site",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -353,6 +356,7 @@ The witness is the first that proves that messages are stored, or else received.
 	f.StringVar(&d.by, "by", "", "sum up by this property, or by kind or tag, instead of by device")
 	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or losses; if not given, that of the crowd file")
 	f.StringVar(&d.format, "format", "text", "text, json (JSON Lines) or csv")
+	f.StringVar(&d.witness, "witness", "", "the witness whose values and times are shown")
 	f.BoolVar(&d.values, "values", false, "the values of each field, too; json and csv always have them")
 	f.BoolVar(&d.all, "all", false, "all rows, not the first 100")
 	d.memory.flag(cmd)
@@ -386,7 +390,22 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 	if err != nil {
 		return err
 	}
-	how.Rows, how.Keep = tally.RowCounts, 1
+	how.Rows, how.Keep, how.Witness = tally.RowCounts, 1, d.witness
+	if d.witness != "" {
+		facts, err := run.LookLedger(folder)
+		if err != nil {
+			return err
+		}
+		var names []string
+		for i := range facts.Witnesses {
+			if p := facts.Witnesses[i].Proof; p == "received" || p == "stored" {
+				names = append(names, facts.Witnesses[i].Name)
+			}
+		}
+		if !slices.Contains(names, d.witness) {
+			return unknownName("--witness", "there is no witness of single messages", d.witness, names)
+		}
+	}
 	if d.values || d.format != "text" {
 		how.Rows = tally.RowValues
 	}
@@ -506,6 +525,9 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		head = append(head, "last seq", "found")
 		right = append(right, 6, 7)
 	}
+	if d.by == "" && !d.values {
+		head = append(head, "sent last", "found last")
+	}
 	head = append(head, "gaps", "losses")
 	right = append(right, len(head)-1, len(head))
 	if d.values {
@@ -534,6 +556,9 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		line := table.Row{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], strings.Join(not, ", ")}
 		if d.by == "" {
 			line = append(line, r.SeqHere, r.SeqThere)
+		}
+		if d.by == "" && !d.values {
+			line = append(line, clockOf(r.LastHere), clockOf(r.LastThere))
 		}
 		line = append(line, r.Gaps, r.Losses)
 		if !d.values {
@@ -567,6 +592,14 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		fmt.Fprintln(e.stdout, "Where the witness has another value, it stands behind the one that was sent: sent / found.")
 	}
 	return nil
+}
+
+// clockOf is a time of day (UTC), or nothing.
+func clockOf(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("15:04:05.000")
 }
 
 // here is a number as sent, and as found where that differs.

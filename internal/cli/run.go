@@ -137,7 +137,12 @@ could not be reached; 4 interrupted.`,
 }
 
 // runAgain plays what an earlier run sent.
-func (e *env) runAgain(args []string, folder string, o *output) error {
+func (e *env) runAgain(args []string, again string, o *output) error {
+	folder, release, err := unpacked(again)
+	if err != nil {
+		return err
+	}
+	defer release()
 	if len(args) == 0 {
 		m, err := run.ReadManifest(folder)
 		if err != nil {

@@ -137,8 +137,14 @@ type rows struct {
 	holes   bool
 }
 
-func newRows(f *ledger.Facts) *rows {
+func newRows(f *ledger.Facts, witness string) *rows {
 	r := &rows{facts: f, witness: -1}
+	for w := range f.Witnesses {
+		if witness != "" && f.Witnesses[w].Name == witness {
+			r.witness = w
+			return r
+		}
+	}
 	for w := range f.Witnesses {
 		switch proof := f.Witnesses[w].Proof; {
 		case proof == "stored" && (r.witness < 0 || f.Witnesses[r.witness].Proof != "stored"), proof == "received" && r.witness < 0:

@@ -17,6 +17,9 @@ type Options struct {
 	// Series: the run over time is gathered, too. Rows: each reading of each device.
 	Series bool
 	Rows   RowDetail
+	// Witness is the one whose values rows show; empty: the first that proves that messages
+	// are stored, or else received.
+	Witness string
 	// Each is given every message, in the order of streams and sequence numbers, right after
 	// it was judged; its error ends the judging. Nil: nobody is.
 	Each Each
@@ -83,7 +86,7 @@ func New(f *ledger.Facts, j *verdict.Judge, opt Options) *Tally {
 		t.series = newSeries(f)
 	}
 	if opt.Rows > NoRows {
-		t.rows = newRows(f)
+		t.rows = newRows(f, opt.Witness)
 		t.rows.values = opt.Rows == RowValues
 	}
 	for i, name := range []string{"acknowledged", "received", "stored"} {

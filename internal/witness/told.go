@@ -145,6 +145,7 @@ func keysOf(m map[string]any) func(func(string) bool) {
 
 func plainNumber(s string) string {
 	if f, err := strconv.ParseFloat(s, 64); err == nil {
+		f += 0 // -0 is 0
 		return strconv.FormatFloat(f, 'g', -1, 64)
 	}
 	return s
