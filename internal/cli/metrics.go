@@ -1,111 +1,100 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
-
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"runcrowd/internal/run"
 	"runcrowd/internal/spread"
 )
 
-// metrics serves what is known of a run while it plays, for Prometheus. There is no label for
-// a device: a fleet would be too many.
-type metrics struct {
-	session *atomic.Pointer[run.Session]
-	info    prometheus.Labels
+// exposition writes metrics in the text format of Prometheus, version 0.0.4. There is no label
+// for a device: a fleet would be too many.
+type exposition struct{ b bytes.Buffer }
+
+// metric begins a metric. Kind is gauge, counter or histogram.
+func (x *exposition) metric(name, kind, help string) {
+	fmt.Fprintf(&x.b, "# HELP runcrowd_%s %s\n# TYPE runcrowd_%s %s\n", name, help, name, kind)
+}
+
+var labelEscapes = strings.NewReplacer("\\", `\\`, "\n", `\n`, `"`, `\"`)
+
+// sample writes a sample; labels are names and values in turn.
+func (x *exposition) sample(name string, v float64, labels ...string) {
+	x.b.WriteString("runcrowd_" + name)
+	for i := 0; i < len(labels); i += 2 {
+		fmt.Fprintf(&x.b, `%c%s="%s"`, "{,"[min(i, 1)], labels[i], labelEscapes.Replace(labels[i+1]))
+	}
+	if len(labels) > 0 {
+		x.b.WriteByte('}')
+	}
+	x.b.WriteString(" " + strconv.FormatFloat(v, 'g', -1, 64) + "\n")
+}
+
+// one writes a metric that has one sample.
+func (x *exposition) one(name, kind, help string, v float64, labels ...string) {
+	x.metric(name, kind, help)
+	x.sample(name, v, labels...)
 }
 
 // bounds are those of the histograms, in seconds.
 var bounds = []float64{0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10, 30}
 
-func desc(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("runcrowd_"+name, help, labels, nil)
+func (x *exposition) histogram(name, help string, l *spread.Live) {
+	x.metric(name, "histogram", help)
+	upTo, n := l.Spread().Classes()
+	total, k := 0, 0
+	for _, b := range bounds {
+		for ; k < len(upTo) && upTo[k].Seconds() <= b; k++ {
+			total += n[k]
+		}
+		x.sample(name+"_bucket", float64(total), "le", strconv.FormatFloat(b, 'g', -1, 64))
+	}
+	for ; k < len(n); k++ {
+		total += n[k]
+	}
+	x.sample(name+"_bucket", float64(total), "le", "+Inf")
+	x.sample(name+"_sum", l.Sum().Seconds())
+	x.sample(name+"_count", float64(total))
 }
 
-var (
-	infoDesc      = desc("run_info", "The run that plays: its crowd, its run and the version of the program.", "crowd", "run", "version")
-	phaseDesc     = desc("phase", "1 for the phase that the run is in.", "phase")
-	roundDesc     = desc("round", "The round that plays, from 1.")
-	devicesDesc   = desc("devices", "Devices of the crowd.")
-	connectedDesc = desc("devices_connected", "Devices that are connected.")
-	dueDesc       = desc("messages_due_total", "Messages that fell due.")
-	sentDesc      = desc("messages_sent_total", "Messages that were handed to the network.")
-	outcomeDesc   = desc("messages_settled_total", "Messages by the protocol's own answer.", "outcome")
-	foundDesc     = desc("witness_found_total", "Messages that a witness found, once each; notices that one heard.", "witness", "proves")
-	lostDesc      = desc("connections_lost_total", "Connections of devices that were lost, or not accepted.")
-	commandsDesc  = desc("commands_total", "Commands that devices received.")
-	ackDesc       = desc("acknowledged_seconds", "Time from sending a message to its acknowledgement.")
-	lagDesc       = desc("lag_seconds", "Time from when a message was due until it was sent.")
-)
-
-// Describe implements prometheus.Collector.
-func (m *metrics) Describe(c chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{infoDesc, phaseDesc, roundDesc, devicesDesc, connectedDesc, dueDesc, sentDesc, outcomeDesc, foundDesc, lostDesc, commandsDesc, ackDesc, lagDesc} {
-		c <- d
-	}
-}
-
-// Collect implements prometheus.Collector.
-func (m *metrics) Collect(c chan<- prometheus.Metric) {
-	s := m.session.Load()
-	if s == nil {
-		return
-	}
+// metricsOf is what is known of a run while it plays.
+func metricsOf(s *run.Session, crowd string) []byte {
+	x := &exposition{}
 	p := s.Progress()
-	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
-		c <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-	}
-	count := func(d *prometheus.Desc, n int64, labels ...string) {
-		c <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(n), labels...)
-	}
-	gauge(infoDesc, 1, m.info["crowd"], s.ID, m.info["version"])
 	phase, _ := p.Phase.MarshalText()
-	gauge(phaseDesc, 1, string(phase))
-	gauge(roundDesc, float64(p.Round))
-	gauge(devicesDesc, float64(p.Devices))
-	gauge(connectedDesc, float64(p.Up))
-	count(dueDesc, p.Due)
-	count(sentDesc, p.Sent)
-	for _, x := range []struct {
+	x.one("run_info", "gauge", "The run that plays: its crowd, its run and the version of the program.", 1, "crowd", crowd, "run", s.ID, "version", Version())
+	x.one("phase", "gauge", "1 for the phase that the run is in.", 1, "phase", string(phase))
+	x.one("round", "gauge", "The round that plays, from 1.", float64(p.Round))
+	x.one("devices", "gauge", "Devices of the crowd.", float64(p.Devices))
+	x.one("devices_connected", "gauge", "Devices that are connected.", float64(p.Up))
+	x.one("messages_due_total", "counter", "Messages that fell due.", float64(p.Due))
+	x.one("messages_sent_total", "counter", "Messages that were handed to the network.", float64(p.Sent))
+	x.metric("messages_settled_total", "counter", "Messages by the protocol's own answer.")
+	for _, o := range []struct {
 		name string
 		n    int64
 	}{{"acknowledged", p.Accepted}, {"refused", p.Refused}, {"not_asked", p.NotAsked}, {"no_answer", p.NoAnswer}, {"unsent", p.Unsent}} {
-		count(outcomeDesc, x.n, x.name)
+		x.sample("messages_settled_total", float64(o.n), "outcome", o.name)
 	}
+	x.metric("witness_found_total", "counter", "Messages that a witness found, once each; notices that one heard.")
 	for _, w := range p.Witnesses {
-		count(foundDesc, int64(w.N), w.Witness, w.Proves)
+		x.sample("witness_found_total", float64(w.N), "witness", w.Witness, "proves", w.Proves)
 	}
-	count(lostDesc, p.Drops)
-	count(commandsDesc, p.Commands)
+	x.one("connections_lost_total", "counter", "Connections of devices that were lost, or not accepted.", float64(p.Drops))
+	x.one("commands_total", "counter", "Commands that devices received.", float64(p.Commands))
 	acks, lags := s.Delays()
-	c <- histogram(ackDesc, acks)
-	c <- histogram(lagDesc, lags)
-}
-
-func histogram(d *prometheus.Desc, l *spread.Live) prometheus.Metric {
-	all := l.Spread()
-	upTo, n := all.Classes()
-	buckets, total := map[float64]uint64{}, uint64(0)
-	for _, b := range bounds {
-		buckets[b] = 0
-	}
-	for i := range upTo {
-		total += uint64(n[i])
-		for _, b := range bounds {
-			if upTo[i].Seconds() <= b {
-				buckets[b] += uint64(n[i])
-			}
-		}
-	}
-	return prometheus.MustNewConstHistogram(d, total, l.Sum().Seconds(), buckets)
+	x.histogram("acknowledged_seconds", "Time from sending a message to its acknowledgement.", acks)
+	x.histogram("lag_seconds", "Time from when a message was due until it was sent.", lags)
+	return x.b.Bytes()
 }
 
 // serveMetrics serves metrics until release. The error is why it cannot.
@@ -118,10 +107,13 @@ func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (
 		}
 		return nil, fmt.Errorf("--metrics: cannot listen at %s: %w; write an address such as :9090 or 127.0.0.1:9090", address, err)
 	}
-	registry := prometheus.NewPedanticRegistry()
-	registry.MustRegister(&metrics{session, prometheus.Labels{"crowd": crowd, "version": Version()}})
 	mux := http.NewServeMux()
-	mux.Handle("GET /metrics", promhttp.HandlerFor(registry, promhttp.HandlerOpts{}))
+	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; version=0.0.4; charset=utf-8")
+		if s := session.Load(); s != nil {
+			w.Write(metricsOf(s, crowd))
+		}
+	})
 	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) {
 		phase := "getting ready"
 		if s := session.Load(); s != nil {
