@@ -2,16 +2,10 @@ package chart
 
 import (
 	"fmt"
-	"image/color"
 	"math"
-	"path/filepath"
 	"strings"
 
 	"github.com/mattn/go-runewidth"
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 )
 
 // Bars are what happens in rows over a time, in seconds.
@@ -73,61 +67,40 @@ func (b *Bars) Text(width int) string {
 	return out.String()
 }
 
+// mostNamed is how many rows have room for their names.
+const mostNamed = 60
+
 // File draws the rows into a picture; its ending says how: .png or .svg.
 func (b *Bars) File(path string) error {
-	switch ext := strings.ToLower(filepath.Ext(path)); ext {
-	case ".png", ".svg":
-	default:
-		return fmt.Errorf("%s: a picture is a .png or an .svg, not %q", path, ext)
-	}
-	p := plot.New()
-	p.Title.Text, p.Title.Padding = b.Title, vg.Points(8)
-	scale, unit := timeScale(b.Span)
-	p.X.Label.Text, p.X.Min, p.X.Max = unit, 0, b.Span/scale
-	p.X.Tick.Marker = ticks{}
 	n := len(b.Rows)
-	p.Y.Min, p.Y.Max = -0.7, float64(n)-0.3
-	grid := plotter.NewGrid()
-	grid.Horizontal.Color = nil
-	p.Add(grid)
-	var names []plot.Tick
-	every := (n + 39) / 40 // so many names have room
+	row := min(24, max(13, 300/float64(max(n, 1)))) // points
+	if n > mostNamed {
+		row = mostNamed * 13 / float64(n)
+	}
+	legend := legendRow*float64(len(b.Sorts)) + 10 // above the rows
+	p, err := newPicture(path, int(row*float64(n)+legend)+100)
+	if err != nil {
+		return err
+	}
+	scale, unit := timeScale(b.Span)
+	low, high := -0.7, float64(n)-0.3+legend/row
+	var names []tick
+	every := (n + mostNamed - 1) / mostNamed
+	for i, r := range b.Rows {
+		if i%max(1, every) == 0 {
+			names = append(names, tick{float64(n - 1 - i), r.Name})
+		}
+	}
+	f := newFrame(p, b.Title, unit, "", 0, b.Span/scale, low, high, ticksOf(0, b.Span/scale, 10), names, false)
 	for i, r := range b.Rows {
 		y := float64(n - 1 - i)
-		if i%max(1, every) == 0 {
-			names = append(names, plot.Tick{Value: y, Label: r.Name})
-		}
 		for _, x := range r.Bars {
-			p.Add(&block{from: x.From / scale, to: min(x.To, b.Span) / scale, y: y, color: colours[x.Sort%len(colours)]})
+			x0 := f.x(x.From / scale)
+			x1 := max(f.x(min(x.To, b.Span)/scale), x0+2)
+			y0, y1 := f.y(y-0.38), f.y(y+0.38)
+			p.fill(colours[x.Sort%len(colours)], point{x0, y0}, point{x1, y0}, point{x1, y1}, point{x0, y1})
 		}
 	}
-	p.Y.Tick.Marker, p.Y.Tick.Length = plot.ConstantTicks(names), 0
-	for i, s := range b.Sorts {
-		p.Legend.Add(s, &block{color: colours[i%len(colours)]})
-	}
-	p.Legend.Top, p.Legend.YOffs = true, vg.Points(0)
-	if len(b.Sorts) > 0 { // above the rows
-		p.Y.Max += float64(n) * 0.055 * float64(len(b.Sorts))
-	}
-	return save(p, path)
-}
-
-// block is a filled bar.
-type block struct {
-	from, to, y float64
-	color       color.Color
-}
-
-// Plot implements plot.Plotter.
-func (b *block) Plot(c draw.Canvas, p *plot.Plot) {
-	x, y := p.Transforms(&c)
-	x0, x1 := x(b.from), max(x(b.to), x(b.from)+vg.Points(2))
-	y0, y1 := y(b.y-0.38), y(b.y+0.38)
-	c.FillPolygon(b.color, []vg.Point{{X: x0, Y: y0}, {X: x1, Y: y0}, {X: x1, Y: y1}, {X: x0, Y: y1}})
-}
-
-// Thumbnail implements plot.Thumbnailer.
-func (b *block) Thumbnail(c *draw.Canvas) {
-	r := c.Rectangle
-	c.FillPolygon(b.color, []vg.Point{r.Min, {X: r.Max.X, Y: r.Min.Y}, r.Max, {X: r.Min.X, Y: r.Max.Y}})
+	f.legend(b.Sorts, 9)
+	return p.save()
 }

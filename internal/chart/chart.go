@@ -4,18 +4,10 @@ package chart
 
 import (
 	"fmt"
-	"image/color"
 	"math"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
-
-	"gonum.org/v1/plot"
-	"gonum.org/v1/plot/plotter"
-	"gonum.org/v1/plot/vg"
-	"gonum.org/v1/plot/vg/draw"
 )
 
 // Series is one line: its points in order. A Y that is not a number is a gap.
@@ -253,15 +245,10 @@ func shortTime(s float64) string {
 
 // File draws the chart into a file; its ending says how: .png or .svg.
 func (c *Chart) File(path string) error {
-	switch ext := strings.ToLower(filepath.Ext(path)); ext {
-	case ".png", ".svg":
-	default:
-		return fmt.Errorf("%s: a picture is a .png or an .svg, not %q", path, ext)
+	p, err := newPicture(path, pictureHeight)
+	if err != nil {
+		return err
 	}
-	p := plot.New()
-	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = c.Title, c.XLabel, c.YLabel
-	p.Title.Padding, p.Legend.Top, p.Legend.Left = vg.Points(8), true, false
-	p.Add(plotter.NewGrid())
 	x0, x1, y0, y1, any := c.bounds()
 	if !any {
 		return fmt.Errorf("%s: there is nothing to draw: no value is a number", path)
@@ -274,105 +261,48 @@ func (c *Chart) File(path string) error {
 	if c.Track {
 		x0, x1, y0, y1 = widen(x0, x1, y0, y1, pictureWidth, pictureHeight)
 	}
-	p.X.Min, p.X.Max, p.Y.Min, p.Y.Max = x0, x1, y0, y1
-	p.X.Tick.Marker, p.Y.Tick.Marker = ticks{}, ticks{}
-	scale, unit := 1.0, ""
+	scale, label := 1.0, c.XLabel
 	if c.Time {
-		scale, unit = timeScale(x1 - x0)
-		p.X.Min, p.X.Max = x0/scale, x1/scale
-		p.X.Label.Text = unit
+		scale, label = timeScale(x1 - x0)
 	}
+	ys := ticksOf(y0, y1, 8)
+	if c.Names != nil {
+		ys = nil
+		for i, n := range c.Names {
+			ys = append(ys, tick{float64(i), n})
+		}
+	}
+	f := newFrame(p, c.Title, label, c.YLabel, x0/scale, x1/scale, y0, y1, ticksOf(x0/scale, x1/scale, 10), ys, true)
+	var names []string
 	for i, s := range c.Series {
-		var pieces []plotter.XYs
-		var piece plotter.XYs
+		names = append(names, s.Name)
+		var piece []point
+		end := func() {
+			if len(piece) == 1 { // a value alone
+				piece = append(piece, point{piece[0].x + 1, piece[0].y})
+			}
+			if len(piece) > 0 {
+				p.line(colours[i%len(colours)], 1.3, piece...)
+			}
+			piece = nil
+		}
 		for k := range s.X {
 			if math.IsNaN(s.Y[k]) || math.IsInf(s.Y[k], 0) {
-				if len(piece) > 0 {
-					pieces, piece = append(pieces, piece), nil
-				}
+				end()
 				continue
 			}
-			piece = append(piece, plotter.XY{X: s.X[k] / scale, Y: s.Y[k]})
-		}
-		for n, xy := range append(pieces, piece) {
-			if len(xy) == 0 {
-				continue
+			at := point{f.x(s.X[k] / scale), f.y(s.Y[k])}
+			if n := len(piece); c.Steps && n > 0 {
+				piece = append(piece, point{at.x, piece[n-1].y})
 			}
-			line, err := plotter.NewLine(xy)
-			if err != nil {
-				return err
-			}
-			if c.Steps {
-				line.StepStyle = plotter.PostStep
-			}
-			line.Color = colours[i%len(colours)]
-			line.Width = vg.Points(1.3)
-			p.Add(line)
-			if n == 0 && len(c.Series) > 1 {
-				p.Legend.Add(s.Name, line)
-			}
+			piece = append(piece, at)
 		}
+		end()
 	}
-	if c.Names != nil {
-		var ticks []plot.Tick
-		for i, n := range c.Names {
-			ticks = append(ticks, plot.Tick{Value: float64(i), Label: n})
-		}
-		p.Y.Tick.Marker = plot.ConstantTicks(ticks)
+	if len(names) > 1 {
+		f.legend(names, 2)
 	}
-	return save(p, path)
-}
-
-// The size of a picture, in points.
-const (
-	pictureWidth  = 720
-	pictureHeight = 400
-	margin        = 12
-)
-
-// save writes the plot with a margin: labels at the ends of axes need room.
-func save(p *plot.Plot, path string) error {
-	c, err := draw.NewFormattedCanvas(pictureWidth, pictureHeight, strings.TrimPrefix(strings.ToLower(filepath.Ext(path)), "."))
-	if err != nil {
-		return err
-	}
-	whole := draw.New(c)
-	whole.FillPolygon(color.White, []vg.Point{{}, {X: pictureWidth}, {X: pictureWidth, Y: pictureHeight}, {Y: pictureHeight}})
-	p.Draw(draw.Crop(whole, margin, -2*margin, margin, -margin))
-	f, err := os.Create(path)
-	if err == nil {
-		_, err = c.WriteTo(f)
-		if err2 := f.Close(); err == nil {
-			err = err2
-		}
-	}
-	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, err)
-	}
-	return nil
-}
-
-// ticks are the library's, with as many digits as tell them apart.
-type ticks struct{}
-
-// Ticks implements plot.Ticker.
-func (ticks) Ticks(low, high float64) []plot.Tick {
-	list := plot.DefaultTicks{}.Ticks(low, high)
-	last, step := math.NaN(), high-low
-	for _, t := range list {
-		if t.Label != "" {
-			if d := math.Abs(t.Value - last); d > 0 {
-				step = math.Min(step, d)
-			}
-			last = t.Value
-		}
-	}
-	for i := range list {
-		if list[i].Label != "" {
-			list[i].Label = number(list[i].Value, step)
-		}
-	}
-	return list
+	return p.save()
 }
 
 // timeScale is a unit that fits a span of time in seconds.

@@ -4,7 +4,7 @@ import "image/color"
 
 // colours that also people who see no red or green tell apart, and that keep
 // their difference in grey.
-var colours = []color.Color{
+var colours = []color.RGBA{
 	color.RGBA{R: 0x1b, G: 0x4f, B: 0x72, A: 0xff}, color.RGBA{R: 0xd6, G: 0x7d, B: 0x1a, A: 0xff}, color.RGBA{R: 0x2a, G: 0x9d, B: 0x8f, A: 0xff},
 	color.RGBA{R: 0x8e, G: 0x3b, B: 0x6e, A: 0xff}, color.RGBA{R: 0x7f, G: 0x8c, B: 0x8d, A: 0xff}, color.RGBA{R: 0xa9, G: 0x32, B: 0x26, A: 0xff},
 }
