@@ -14,6 +14,7 @@ import (
 
 	"runcrowd/examples"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/report"
 )
 
 var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
@@ -205,10 +206,7 @@ Write it to a file and name it in the first line of a crowd file:
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				b, err := schemaOfReport()
-				if err == nil {
-					_, err = e.stdout.Write(b)
-				}
+				_, err := e.stdout.Write(report.Schema)
 				return err
 			}
 			_, err := e.stdout.Write(file.Schema())

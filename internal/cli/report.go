@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -635,10 +634,4 @@ func clipCell(s string) string {
 		return string(r[:31]) + "…"
 	}
 	return s
-}
-
-// schemaOfReport is the JSON Schema of the report.
-func schemaOfReport() ([]byte, error) {
-	b, err := json.MarshalIndent(report.Schema(), "", "  ")
-	return append(b, '\n'), err
 }

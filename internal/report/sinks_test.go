@@ -7,16 +7,19 @@ import (
 	"encoding/json"
 	"encoding/xml"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	reflected "github.com/invopop/jsonschema"
 	"github.com/klauspost/compress/zstd"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
@@ -169,11 +172,36 @@ func TestForms(t *testing.T) {
 	assert.NotRegexp(t, `(src|href)="?(https?:)?//`, page)
 }
 
+var update = flag.Bool("update", false, "write the schema of the report anew")
+
+// made is the schema, made of the type of the document.
+func made() *reflected.Schema {
+	r := reflected.Reflector{ExpandedStruct: true, AllowAdditionalProperties: true, Mapper: func(t reflect.Type) *reflected.Schema {
+		switch t {
+		case reflect.TypeFor[time.Duration]():
+			return &reflected.Schema{Type: "integer", Description: "nanoseconds"}
+		case reflect.TypeFor[proof.State]():
+			return &reflected.Schema{Type: "string", Enum: []any{proof.Met, proof.NotMet, proof.Undecided}}
+		}
+		return nil
+	}}
+	s := r.Reflect(&report.Document{})
+	s.ID, s.Title = "", "The report of a run"
+	s.Description = "What runcrowd writes with --format json, and as report.json. Times are RFC 3339, delays milliseconds. The member format grows when a member changes its meaning or goes away."
+	return s
+}
+
 // The document fits its schema, and so does one in which everything that can be there is.
 func TestTheSchemaOfTheReport(t *testing.T) {
 	t.Parallel()
-	text, err := json.Marshal(report.Schema())
+	text, err := json.MarshalIndent(made(), "", "  ")
 	require.NoError(t, err)
+	text = append(text, '\n')
+	if *update {
+		require.NoError(t, os.WriteFile("report.schema.json", text, 0o644))
+	} else {
+		require.Equal(t, string(text), string(report.Schema), "it is not up to date: go test ./internal/report -update")
+	}
 	schema, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	require.NoError(t, err)
 	c := jsonschema.NewCompiler()
