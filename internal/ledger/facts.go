@@ -296,6 +296,9 @@ type Break struct {
 	event, deed string
 }
 
+// Event is the name of the event that did it.
+func (b *Break) Event() string { return b.event }
+
 // mostBreaks bounds how many breaks of a device are kept; more of them are one.
 const mostBreaks = 1000
 

@@ -260,7 +260,13 @@ func dataOf(in *Input) *pageData {
 		d.Bands = append(d.Bands, pageBand{name, from.Sub(s.Begin).Seconds(), to.Sub(s.Begin).Seconds(), sort})
 	}
 	for _, e := range r.Deeds {
-		band(e.Event+": "+strings.TrimSpace(e.Kind+" "+e.Name), "event", e.First, e.Last)
+		from, to := e.First, e.Last
+		if x, is := r.Disturbed[e.Event]; is {
+			if to = x[1]; to.IsZero() {
+				to = s.Begin.Add(time.Duration(len(s.Steps)) * s.Step)
+			}
+		}
+		band(e.Event+": "+strings.TrimSpace(e.Kind+" "+e.Name), "event", from, to)
 	}
 	for _, g := range r.Deaf {
 		to := g.To

@@ -206,7 +206,7 @@
       data: [xs, ...data.rates.map((r) => r.map((n) => n / data.step))],
       opts: {
         tzDate: (t) => uPlot.tzDate(new Date(t * 1e3), "Etc/UTC"),
-        axes: [times(), { ...axis(), label: "messages a second", labelSize: 22, size: 60 }],
+        axes: [times(), { ...axis(), label: "messages a second", labelSize: 22, size: 74 }],
         series: [time, ...data.names.map((name, i) => ({ label: name, stroke: css(hues[i % hues.length]), width: 1.6, dash: i === 0 ? [6, 4] : undefined, points: { show: data.rates[0].length < 3 } }))],
         hooks: { drawClear: [bands] },
       },
