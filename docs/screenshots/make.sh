@@ -68,6 +68,15 @@ fi
 shot storm 64 'runcrowd demo storm --quiet'
 shot notices 80 'runcrowd demo storm --quiet --flaw mistake=1 --flaw echo=2'
 shot signals 52 'runcrowd signals tide'
+runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2 --out flawed >/dev/null || true
+shot devices 36 'runcrowd devices flawed/skerry-roads-* --verdict altered --verdict lost --values'
+if [ -z "$only" ] || [[ " $only " == *" page "* ]]; then
+  command -v chromium >/dev/null || apt-get install -y -qq chromium >/dev/null
+  runcrowd demo storm --quiet --flaw lose=4 --flaw alter=3 --flaw misfile=2 --out bad >/dev/null || true
+  runcrowd report bad/storm-* --to page.html
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+    --user-data-dir="$work/chromium" --hide-scrollbars --window-size=1280,1560 --virtual-time-budget=3000 --screenshot="$here/page.png" "file://$work/page.html" >/dev/null 2>&1
+fi
 shot probe 30 'runcrowd probe harbour/crowd.yaml'
 shot send 28 'runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4'
 runcrowd run harbour/long.yaml --quiet > long.txt 2>&1 &
@@ -79,4 +88,4 @@ shot listen 22 'runcrowd listen harbour/long.yaml --who buoy-00? -n 12'
 kill -9 $player 2>/dev/null || true
 shot verify 60 'runcrowd verify $(ls -d runs/skerry-roads-* | tail -1)'
 began=$SECONDS
-WAIT=4 shot live 12 'runcrowd demo --for 20s'
+WAIT=13 shot live 24 'runcrowd demo storm --flaw lose=4'

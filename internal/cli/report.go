@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"os"
+	"os/signal"
 	"slices"
 	"strconv"
 	"strings"
@@ -167,6 +169,7 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 	if len(files) == 0 {
 		return errors.Join(failed...)
 	}
+	defer removeOnInterrupt(files)()
 	var wanting []*report.File
 	for _, f := range files {
 		how.Series = how.Series || f.Format.Name == "html"
@@ -196,6 +199,26 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 		}
 	}
 	return errors.Join(failed...)
+}
+
+// removeOnInterrupt leaves no half of a file where a signal ends the program, until release.
+func removeOnInterrupt(files []*report.File) (release func()) {
+	signals, done := make(chan os.Signal, 1), make(chan bool)
+	signal.Notify(signals, endSignals()...)
+	go func() {
+		select {
+		case <-signals:
+			for _, f := range files {
+				f.Remove()
+			}
+			os.Exit(exitInterrupted)
+		case <-done:
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(done)
+	}
 }
 
 // judgeEach judges a run folder, and hands each message to files that want it; only, if not
@@ -297,6 +320,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
+			defer removeOnInterrupt([]*report.File{file})()
 			how.Keep = 1
 			j, err := e.judgeEach(folder, how, func(device string, v verdict.Verdict) bool {
 				return chosen(device) && (len(set) == 0 || set[v])
@@ -513,6 +537,9 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		_, err := fmt.Fprintln(e.stdout, "No device fits.")
 		return err
 	}
+	if d.values {
+		return e.valuesOfDevices(rows, d)
+	}
 	t := report.Table()
 	first := "device"
 	if d.by != "" {
@@ -524,15 +551,11 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		head = append(head, "last seq", "found")
 		right = append(right, 6, 7)
 	}
-	if d.by == "" && !d.values {
+	if d.by == "" {
 		head = append(head, "sent last", "found last")
 	}
 	head = append(head, "gaps", "losses")
 	right = append(right, len(head)-1, len(head))
-	if d.values {
-		head = append(head, "field", "lowest", "highest", "mean", "last")
-		right = append(right, len(head)-3, len(head)-2, len(head)-1)
-	}
 	t.AppendHeader(head)
 	var columns []table.ColumnConfig
 	for _, n := range right {
@@ -546,39 +569,14 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		}
 		shown++
 		r := &rows[i]
-		var not []string
-		for _, v := range verdict.All() {
-			if v != verdict.Proven && r.Counts[v] > 0 {
-				not = append(not, fmt.Sprintf("%d %s", r.Counts[v], v))
-			}
-		}
-		line := table.Row{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], strings.Join(not, ", ")}
+		line := table.Row{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], whatWasNot(r)}
 		if d.by == "" {
 			line = append(line, r.SeqHere, r.SeqThere)
 		}
-		if d.by == "" && !d.values {
+		if d.by == "" {
 			line = append(line, clockOf(r.LastHere), clockOf(r.LastThere))
 		}
-		line = append(line, r.Gaps, r.Losses)
-		if !d.values {
-			t.AppendRow(line)
-			continue
-		}
-		blank := make(table.Row, len(line))
-		for k := range blank {
-			blank[k] = ""
-		}
-		for k := range r.Fields {
-			f := &r.Fields[k]
-			name := f.Name
-			if f.Unit != "" {
-				name += " (" + f.Unit + ")"
-			}
-			line = append(line, name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }),
-				here(&f.Here, &f.There, (*tally.Spans).Mean), lastOf(&f.Here, &f.There))
-			t.AppendRow(line)
-			line = slices.Clone(blank)
-		}
+		t.AppendRow(append(line, r.Gaps, r.Losses))
 	}
 	for _, line := range strings.Split(t.Render(), "\n") {
 		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
@@ -587,10 +585,61 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 	if more := len(rows) - shown; more > 0 {
 		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
 	}
-	if d.values {
-		fmt.Fprintln(e.stdout, "Where the witness has another value, it stands behind the one that was sent: sent / found.")
-	}
 	return nil
+}
+
+// whatWasNot is what was not proven of a row, by verdict.
+func whatWasNot(r *tally.Row) string {
+	var not []string
+	for _, v := range verdict.All() {
+		if v != verdict.Proven && r.Counts[v] > 0 {
+			not = append(not, fmt.Sprintf("%d %s", r.Counts[v], v))
+		}
+	}
+	return strings.Join(not, ", ")
+}
+
+// valuesOfDevices shows each row with its fields below it.
+func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
+	for i := range rows {
+		if i == tableRows && !d.all {
+			fmt.Fprintf(e.stdout, "\n… and %d more; --all shows them\n", len(rows)-i)
+			break
+		}
+		r := &rows[i]
+		line := fmt.Sprintf("%s %s: %d of %d proven", r.Device, r.Reading, r.Counts[verdict.Proven], r.Counts.Due())
+		if not := whatWasNot(r); not != "" {
+			line += ", " + not
+		}
+		if d.by == "" {
+			line += fmt.Sprintf("; last seq %d, found %d", r.SeqHere, r.SeqThere)
+		}
+		if r.Gaps > 0 {
+			line += "; " + plural(r.Gaps, "gap")
+		}
+		if r.Losses > 0 {
+			line += "; connection lost " + plural(r.Losses, "time")
+		}
+		fmt.Fprintln(e.stdout, line)
+		t := report.Table()
+		t.AppendHeader(table.Row{"field", "lowest", "highest", "mean", "last"})
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight}})
+		for k := range r.Fields {
+			f := &r.Fields[k]
+			name := f.Name
+			if f.Unit != "" {
+				name += " (" + f.Unit + ")"
+			}
+			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }),
+				here(&f.Here, &f.There, (*tally.Spans).Mean), lastOf(&f.Here, &f.There)})
+		}
+		for _, line := range strings.Split(t.Render(), "\n") {
+			fmt.Fprintln(e.stdout, strings.TrimRight("  "+line, " "))
+		}
+		fmt.Fprintln(e.stdout)
+	}
+	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands behind the one that was sent: sent / found.")
+	return err
 }
 
 // clockOf is a time of day (UTC), or nothing.

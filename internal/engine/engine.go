@@ -826,7 +826,13 @@ func (e *Engine) Down(i int, loss link.Loss) {
 		}
 	}
 	e.mu.Unlock()
-	e.trouble(d.Name, func() string { return "connection lost: " + e.fleet.Crowd.Redact(loss.Why) })
+	e.trouble(d.Name, func() string {
+		what := "connection lost: "
+		if loss.Early {
+			what = "could not connect: "
+		}
+		return what + e.fleet.Crowd.Redact(loss.Why)
+	})
 	e.changed(i, x)
 }
 

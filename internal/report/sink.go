@@ -194,9 +194,20 @@ func (x *File) End(in *Input) error {
 		}
 	}
 	if x.failed != nil {
-		return fmt.Errorf("%s could not be written: %w", x.Path, cause(x.failed))
+		name := x.Path
+		if name == "-" {
+			name = "standard output"
+		}
+		return fmt.Errorf("%s could not be written: %w", name, cause(x.failed))
 	}
 	return nil
+}
+
+// Remove takes away what is written so far, from any goroutine, before the program ends.
+func (x *File) Remove() {
+	if x.temp != "" {
+		os.Remove(x.temp)
+	}
 }
 
 // Abandon leaves nothing behind.

@@ -3,6 +3,7 @@ package witness
 import (
 	"errors"
 	"fmt"
+	"net"
 	"net/url"
 	"slices"
 	"strings"
@@ -59,7 +60,13 @@ func (s *store) start(ctx Context, d *fleet.Device) error {
 	case err == nil || ctx.Err() != nil:
 		return ctx.Err()
 	case errors.As(err, &de) && de.Connect:
-		return &link.ReachError{Witness: s.spec.Name, Address: s.address(), What: de.Text, Try: "check sql:, the name and password in it, and whether the database runs", Err: err}
+		what, try := de.Text, "check sql:, the name and password in it, and whether the database runs"
+		var op *net.OpError
+		var dns *net.DNSError
+		if errors.As(err, &dns) || errors.As(err, &op) {
+			what, try = link.Explain(err, hostOf(s.spec.SQL.Address))
+		}
+		return &link.ReachError{Witness: s.spec.Name, Address: s.address(), What: what, Try: try, Err: err}
 	case errors.As(err, &de) && de.Passing:
 		return nil // it may answer later
 	}
