@@ -488,3 +488,34 @@ witnesses: {store: {proves: stored, LOOKS, wait: 800ms, linger: 50ms}}
 		})
 	}
 }
+
+// sqliteOf makes a database of reports.
+func sqliteOf(t *testing.T, dir string) (keep func(device, mark string, at int64, level float64), db *sql.DB, address string) {
+	path := filepath.Join(dir, "reports.db")
+	db, err := sql.Open("sqlite", path+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)")
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Close() })
+	_, err = db.Exec("create table reports (device text, mark text, at integer, level_m real); create view seen as select * from reports")
+	require.NoError(t, err)
+	return func(device, mark string, at int64, level float64) {
+		_, err := db.Exec("insert into reports values (?, ?, ?, ?)", device, mark, at, level)
+		assert.NoError(t, err)
+	}, db, "sqlite:" + path
+}
+
+// keepOverHTTP is an intake that keeps what is posted to it.
+func keepOverHTTP(t *testing.T, keep func(device, mark string, at int64, level float64)) string {
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		var b struct {
+			Mark  string
+			Sent  int64
+			Level float64 `json:"level_m"`
+		}
+		if assert.NoError(t, json.NewDecoder(r.Body).Decode(&b)) {
+			keep(r.URL.Path[strings.LastIndexByte(r.URL.Path, '/')+1:], b.Mark, b.Sent, b.Level)
+		}
+		w.WriteHeader(202)
+	}))
+	t.Cleanup(srv.Close)
+	return srv.URL
+}

@@ -84,8 +84,8 @@ func (s Spread) Classes() (upTo []time.Duration, n []int) {
 	return upTo, n
 }
 
-// Most is how many places there are: up to about 13 days.
-const Most = 36 * parts
+// Most is how many places there are: up to about 200 days.
+const Most = 40 * parts
 
 // Live is a spread that several goroutines add to at once, and that others read meanwhile.
 type Live struct {

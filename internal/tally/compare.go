@@ -229,14 +229,17 @@ func measureOf(rng *rand.Rand, blocks [2][]Step, of func(run int, list []*Step) 
 	var list [2][]*Step
 	for i := range blocks {
 		for k := range blocks[i] {
-			list[i] = append(list[i], &blocks[i][k])
+			x := &blocks[i][k]
+			if _, tells := of(i, []*Step{x}); tells || !less { // a time without messages is a rate, and no delay
+				list[i] = append(list[i], x)
+			}
 		}
 		v, has := of(i, list[i])
 		if m.Value[i] = v; !has {
 			return m, false
 		}
 	}
-	if min(len(blocks[0]), len(blocks[1])) < leastBlocks {
+	if min(len(list[0]), len(list[1])) < leastBlocks {
 		m.Trend = Unclear
 		return m, true
 	}

@@ -74,7 +74,7 @@ func (q *inquiry) Start(ctx Context) error {
 		return q.askOld(ctx, devices)
 	case q.counter != nil && q.counter.before == nil:
 		return q.countOld(ctx, devices)
-	case q.catalog.Index != nil && q.since.IsZero():
+	case q.counter == nil && q.catalog.Index != nil && q.since.IsZero():
 		return q.placeOld(ctx, devices)
 	}
 	return nil
