@@ -322,16 +322,27 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 	}
 	add("devices", "%s", devices)
 	sent, accepted := m.rates()
-	counts := fmt.Sprintf("%d due, %d sent, %d acknowledged", p.Due, p.Sent, p.Accepted)
+	counts := []string{fmt.Sprintf("%d due", p.Due), fmt.Sprintf("%d sent", p.Sent), fmt.Sprintf("%d acknowledged", p.Accepted)}
 	for _, x := range []struct {
 		n    int64
 		what string
 	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent, "on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"}, {p.Commands, "commands came"}} {
 		if x.n > 0 {
-			counts += fmt.Sprintf(", %d %s", x.n, x.what)
+			counts = append(counts, fmt.Sprintf("%d %s", x.n, x.what))
 		}
 	}
-	add("messages", "%s", counts)
+	name, line := "messages", ""
+	for _, c := range counts { // over more lines where they do not fit one
+		if line != "" && len(line)+len(c)+14 > m.width {
+			add(name, "%s,", line)
+			name, line = "", ""
+		}
+		if line != "" {
+			line += ", "
+		}
+		line += c
+	}
+	add(name, "%s", line)
 	add("a second", "%.0f sent, %.0f acknowledged", sent, accepted)
 	acks, lags := m.view.session.Delays()
 	if a := acks.Spread(); a.N() > 0 {

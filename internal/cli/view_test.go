@@ -53,7 +53,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#"}, store: {proves: sto
 		m := &model{view: v, width: size[0], height: size[1]}
 		m.last = []sample{{time.Now().Add(-time.Second), 0, 0}, {time.Now(), 1000, 900}}
 		lines := m.lines(p, plain, plain)
-		assert.LessOrEqual(t, len(lines), max(size[1]-3, 8), "%v", size)
+		assert.LessOrEqual(t, len(lines), max(size[1]-3, 12), "%v", size)
 		text := strings.Join(lines, "\n")
 		assert.NotContains(t, text, "\x1b")
 		assert.Contains(t, text, "999999 of 1000000 connected, 1 down")
@@ -63,7 +63,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#"}, store: {proves: sto
 			assert.Contains(t, text, "troubles")
 			for _, line := range lines {
 				if !strings.Contains(line, "xxx") { // it is cut to the terminal's width
-					assert.LessOrEqual(t, runewidth.StringWidth(line), 110, line)
+					assert.LessOrEqual(t, runewidth.StringWidth(line), 80, line)
 				}
 			}
 		}
