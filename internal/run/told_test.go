@@ -7,9 +7,12 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -132,4 +135,37 @@ func TestTimesThatAreShared(t *testing.T) {
 	again := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
 	assert.Zero(t, again.result.Total[verdict.Proven], "%v", again.result.Total)
 	assert.Equal(t, again.result.Total.Due(), again.result.Total[verdict.Unknown], "%v", again.result.Total)
+}
+
+// Recorded messages are known by a time that they carry, also where nothing is put into them.
+func TestRecordedMessagesByTime(t *testing.T) {
+	t.Parallel()
+	for _, shift := range []string{"", ", shift: true"} {
+		srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			var rows []string
+			for i, m := range p.messages {
+				if i != 5 {
+					rows = append(rows, fmt.Sprintf(`{"device": %q, "values": %s}`, p.devices[i], m))
+				}
+			}
+			fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
+		}})
+		defer srv.Close()
+		dir, text := t.TempDir(), ""
+		for i := range 10 {
+			at := time.Date(2026, 1, 15, 2, 0, 0, i*100_000_000, time.UTC)
+			text += fmt.Sprintf(`{"at": %q, "path": "/in/gauge-1/level", "body": "{\"at\":%d,\"level_m\":%d.5}"}`+"\n", at.Format(time.RFC3339Nano), at.UnixMilli(), i)
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "w.jsonl"), []byte(text), 0o600))
+		p := playFile(t, dir, strings.NewReplacer("HTTP", srv.URL, "SHIFT", shift).Replace(`
+crowd: again
+links: {shore: {http: "HTTP"}}
+kinds: {gauge: {mark: {time: at}, readings: {level: {path: "/in/${device}"}}}}
+devices: [{kind: gauge, recording: {file: w.jsonl SHIFT}}]
+plan: {for: 2s, settle: 20s}
+witnesses: {store: {proves: stored, get: "HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, linger: 50ms}}
+`))
+		assert.Equal(t, []string{"gauge-1/level/6"}, p.found(verdict.Lost), "%q %v", shift, p.result.Total)
+		assert.Equal(t, 9, p.result.Total[verdict.Proven], "%q %v", shift, p.result.Total)
+	}
 }
