@@ -174,6 +174,10 @@ func (d *DB) Ask(ctx context.Context, a Args, columns func([]string) error, row 
 		return nil
 	})
 	if errors.Is(context.Cause(ctx), errSlow) || err != nil && d.slow(err) {
+		var e *Error
+		if errors.As(err, &e) && e.Connect {
+			return &Error{Text: fmt.Sprintf("it did not answer within %s", d.cfg.Timeout), Connect: true, Passing: true, err: err}
+		}
 		return fmt.Errorf("the database did not answer within %s; raise timeout, or narrow the query", d.cfg.Timeout)
 	}
 	return err

@@ -406,6 +406,8 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"two columns of one name":    {`sql: "PG", query: "select 1 as a, 2 as a", device: device`, `the query gives two columns that are called "a"; name one of them with AS`, ""},
 		"more columns than read":     {`sql: "sqlite:DIR/big.db", query: "select '' as mark, '' as device", device: device, max_row: 0.5 kB`, "there is no file", ""},
 		"nobody at the address":      {`sql: "postgres://a@127.0.0.1:1/b", query: "select '' as mark, '' as device", device: device`, "postgres://127.0.0.1:1/b", ""},
+		"a database that is mute":    {`sql: "mysql://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`, "did not answer", ""},
+		"another that is mute":       {`sql: "postgres://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`, "postgres://MUTE/b", ""},
 		"wrong for a zone":           {`sql: "mysql://MARIA/", query: "select '' as mark, '' as device", device: device, zone: Europe/London`, "the server has no table of time zones", ""},
 		"a long row":                 {`sql: "PG", query: "select repeat('x', 3000) as mark, '' as device", device: device, max_row: 2 kB`, "a row is longer than max_row", ""},
 
@@ -439,6 +441,12 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 			looks := strings.ReplaceAll(c.looks, "DIR", dir)
 			if strings.Contains(looks, "PG") {
 				looks = strings.ReplaceAll(looks, "PG", startPostgres(t))
+			}
+			if strings.Contains(looks, "MUTE") { // it takes connections, and says nothing
+				l, err := net.Listen("tcp", "127.0.0.1:0")
+				require.NoError(t, err)
+				defer l.Close()
+				looks, c.begin = strings.ReplaceAll(looks, "MUTE", l.Addr().String()), strings.ReplaceAll(c.begin, "MUTE", l.Addr().String())
 			}
 			if strings.Contains(looks, "MARIA") {
 				looks = strings.ReplaceAll(looks, "MARIA", "root@"+startMariaDB(t))
