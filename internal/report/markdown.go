@@ -68,7 +68,7 @@ func Markdown(in *Input) string {
 	}
 	for i := range r.Counted {
 		c := &r.Counted[i]
-		w("\nThe count %s says %d messages; %s went out.\n", escape(c.Witness), c.Theirs, ourCount(c.Least, c.Most))
+		w("\nThe witness %s counts %d messages; %s went out.\n", escape(c.Witness), c.Theirs, ourCount(c.Least, c.Most))
 	}
 	if len(r.Findings) > 0 {
 		w("\n| message | verdict | what was found |\n|---|---|---|\n")

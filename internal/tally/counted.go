@@ -161,9 +161,9 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 				got += fmt.Sprintf("; %d more devices differ", x.Differ-1)
 			}
 		case x.Theirs < x.Least || x.Theirs > x.Most:
-			got, state = fmt.Sprintf("%s says %d, and %s went out", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.NotMet
+			got, state = fmt.Sprintf("%s counts %d, and %s went out", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.NotMet
 		case x.Least != x.Most:
-			got, state = fmt.Sprintf("%s says %d; %s may be there: what was not acknowledged may be or not", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.Undecided
+			got, state = fmt.Sprintf("%s counts %d; %s may be there: what was not acknowledged may be or not", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.Undecided
 		default:
 			got = fmt.Sprintf("%d of %d", x.Theirs, x.Least)
 		}
