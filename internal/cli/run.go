@@ -531,7 +531,8 @@ func (e *env) hearAgain(folder string, all bool) error {
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	err = run.HearAgain(ctx, folder, c, run.Again{All: all, Asking: func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) }})
+	err = run.HearAgain(ctx, folder, c, run.Again{All: all, Asking: func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) },
+		Skipped: func(witness, why string) { fmt.Fprintf(e.stderr, "The witness %s is not asked: %s.\n", witness, why) }})
 	if errors.Is(err, ledger.ErrBusy) {
 		fmt.Fprintln(e.stderr, "No witness is asked: another process plays or verifies this run.")
 		return nil

@@ -136,6 +136,19 @@ type Again struct {
 	All     bool                 // also those that were heard to the end
 	Asking  func(witness string) // is told the name of each before it is asked
 	Network link.Network         // how connections are opened; nil is the usual way
+	// Skipped is told of witnesses that are not asked, and why not.
+	Skipped func(witness, why string)
+}
+
+// ownFile tells whether the crowd file that was played is still there, as it was. A run folder
+// may come from somebody else: what it says runs no program here.
+func ownFile(folder string) bool {
+	m, err := ReadManifest(folder)
+	if err != nil {
+		return false
+	}
+	text, err := files.ReadRegular(m.File)
+	return err == nil && digest(text) == m.SHA256
 }
 
 // HearAgain asks those witnesses of an earlier run that were not heard to the end and can
@@ -204,7 +217,14 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 			return ledgerError(folder, err)
 		}
 	}
+	own := ownFile(folder)
 	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
+		if len(f.Crowd.Witnesses[i].Program) > 0 && !own {
+			if how.Skipped != nil {
+				how.Skipped(e.Witnesses[i].Name, "it runs a program, and the crowd file that says so is not where the run was played, or was changed")
+			}
+			continue
+		}
 		if how.Asking != nil {
 			how.Asking(e.Witnesses[i].Name)
 		}
