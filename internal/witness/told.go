@@ -481,7 +481,7 @@ func (e *ear) unmarkedOurs(m *message, p *part, filed int) bool {
 	}
 	k := occasion{d.Index, t.UnixNano(), digest}
 	nth := e.nth[k]
-	if len(list) > 1 && !m.again {
+	if !m.again { // also the first, which is alone until the next is sent
 		e.nth[k]++
 	}
 	e.countMu.Unlock()
