@@ -87,15 +87,16 @@ func (q *inquiry) Stop() { q.source.stop() }
 type sheet struct {
 	core   *inquiry
 	device *fleet.Device
-	serial uint32           // of this page
-	count  map[copyKey]int  // on this page
-	nth    map[occasion]int // the same
-	fresh  int              // rows of ours on this page that this answer had not brought yet
-	ours   int              // rows of ours on this page
-	rows   int              // rows on this page
-	old    bool             // they were there before the run: nothing of them is noted
-	tells  [2]map[int]int64 // counts: of this page, and of those before
-	err    error            // of a row that cannot be counted
+	serial uint32            // of this page
+	count  map[copyKey]int   // on this page
+	nth    map[occasion]int  // the same
+	met    map[occasion]bool // on the pages before it
+	fresh  int               // rows of ours on this page that this answer had not brought yet
+	ours   int               // rows of ours on this page
+	rows   int               // rows on this page
+	old    bool              // they were there before the run: nothing of them is noted
+	tells  [2]map[int]int64  // counts: of this page, and of those before
+	err    error             // of a row that cannot be counted
 }
 
 // turn begins a page.
@@ -105,6 +106,12 @@ func (s *sheet) turn() {
 	s.core.known.serial++
 	s.serial = s.core.known.serial
 	s.whole()
+	for k := range s.nth {
+		if s.met == nil {
+			s.met = map[occasion]bool{}
+		}
+		s.met[k] = true
+	}
 	s.begin()
 }
 

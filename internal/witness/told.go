@@ -281,7 +281,17 @@ func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet)
 	on.nth[k]++
 	old := q.old[k]
 	q.mu.Unlock()
+	same := k
+	if len(list) > 0 {
+		same.digest = digests(list[0].stream)
+	}
 	switch {
+	case len(list) > 1 && on.met[same]: // on another page: the next message, or a row that moved
+		on.take(k, same.digest)
+		for _, e := range list {
+			q.unsure(x, e)
+		}
+		return
 	case nth < old && how.Place == crowd.MarkTime: // it was there before the run, or took its place
 		for _, e := range list {
 			q.unsure(x, e)
@@ -302,7 +312,7 @@ func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet)
 		q.take(x, e, on)
 		return
 	}
-	e, sure := pickEntry(list, digests, on.take(k, digests(list[0].stream)))
+	e, sure := pickEntry(list, digests, on.take(k, same.digest))
 	if !sure {
 		for _, e := range list {
 			q.unsure(x, e)
