@@ -169,3 +169,32 @@ witnesses: {store: {proves: stored, get: "HTTP/out", device: .device, rows: '.[]
 		assert.Equal(t, 9, p.result.Total[verdict.Proven], "%q %v", shift, p.result.Total)
 	}
 }
+
+// Messages that share a time and their values are told apart by how many there are: heard one
+// by one they are all proven, and on two pages nobody is accused.
+func TestMessagesThatAreAlike(t *testing.T) {
+	t.Parallel()
+	text := `
+crowd: gauge
+links: {sea: {mqtt: mqtt://MQTT}}
+kinds: {gauge: {mark: {time: at}, readings: {level: {every: 100ms, topic: "harbour/${device}", qos: 1, fields: {at: {signal: clock, as: s}, level_m: 4}}}}}
+devices: [{kind: gauge, name: gauge-1}]
+plan: {for: 900ms, settle: 30s}
+witnesses: {ear: {proves: received, subscribe: "harbour/#", wait: 20s}}
+`
+	p := play(t, text)
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
+	srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+		var rows []string
+		for i, m := range p.messages {
+			if (i < 3) == (r.URL.RawQuery == "") {
+				rows = append(rows, fmt.Sprintf(`{"device": %q, "values": %s}`, p.devices[i], m))
+			}
+		}
+		fmt.Fprintf(w, `{"rows": [%s], "next": %s}`, strings.Join(rows, ","), map[bool]string{true: `"?two"`, false: "null"}[r.URL.RawQuery == ""])
+	}})
+	defer srv.Close()
+	paged := strings.NewReplacer("MARK", "order: values", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'", "rows: '.rows[]'", "at: {signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
+	q := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), paged)
+	assert.Zero(t, q.result.Total[verdict.Lost]+q.result.Total[verdict.Repeated]+q.result.Total[verdict.Altered], "%v", q.result.Total)
+}
