@@ -317,6 +317,9 @@ func Explain(err error, address string) (what, try string) {
 		return "the connection was closed", ""
 	}
 	text := err.Error()
+	if strings.Contains(text, "client connection force closed") { // HTTP/2: a write of another request failed
+		return "the platform cut the connection", "check the platform's log"
+	}
 	// "dial tcp 127.0.0.1:1: connect: …" names the address twice.
 	if i := strings.LastIndex(text, ": "); i >= 0 && strings.HasPrefix(text, "dial ") {
 		text = text[i+2:]

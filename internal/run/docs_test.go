@@ -4,6 +4,7 @@ package run_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -32,25 +33,28 @@ func TestFilesInDocuments(t *testing.T) {
 		require.NoError(t, err)
 		for _, m := range block.FindAllStringSubmatch(string(text), -1) {
 			files++
-			hook := "127.0.0.1:" + freePort(t)
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Hook: "http://" + hook + "/from-platform",
-				Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
-			require.NoError(t, err)
-			t.Cleanup(s.Close)
-			played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099", hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
-			c, err := file.Parse(page, []byte(played), file.Sources{})
-			require.NoError(t, err, played)
-			session, err := open(t, c, run.Options{Out: t.TempDir()})
-			require.NoError(t, err)
-			require.NoError(t, session.Play(context.Background()))
-			result, err := run.Judge(session.Folder, run.Judging{})
-			require.NoError(t, err)
-			assert.Positive(t, result.Total.Due())
-			assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)
-			for _, n := range result.Notices {
-				assert.True(t, n.Exact(), "%s: %+v", page, result.NoticeFindings)
-				assert.Equal(t, 3, n.Called)
-			}
+			t.Run(fmt.Sprint(filepath.Base(page), files), func(t *testing.T) {
+				t.Parallel()
+				hook := "127.0.0.1:" + freePort(t)
+				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Hook: "http://" + hook + "/from-platform",
+					Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
+				require.NoError(t, err)
+				t.Cleanup(s.Close)
+				played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099", hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
+				c, err := file.Parse(page, []byte(played), file.Sources{})
+				require.NoError(t, err, played)
+				session, err := open(t, c, run.Options{Out: t.TempDir()})
+				require.NoError(t, err)
+				require.NoError(t, session.Play(context.Background()))
+				result, err := run.Judge(session.Folder, run.Judging{})
+				require.NoError(t, err)
+				assert.Positive(t, result.Total.Due())
+				assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)
+				for _, n := range result.Notices {
+					assert.True(t, n.Exact(), "%s: %+v", page, result.NoticeFindings)
+					assert.Equal(t, 3, n.Called)
+				}
+			})
 		}
 	}
 	assert.GreaterOrEqual(t, files, 4)

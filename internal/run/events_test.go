@@ -126,6 +126,7 @@ func TestWhatMustNotGetIn(t *testing.T) {
 					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version", `{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
 					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
 					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
+					text = strings.NewReplacer("WAIT", "20s", "SETTLE", "20s").Replace(text) // what is refused never comes
 					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
 					if platform != "shut" {
 						assert.False(t, p.holds(), p.says())

@@ -325,7 +325,7 @@ func TestNginx(t *testing.T) {
 worker_processes 1; daemon off; pid %[1]s/pid; error_log %[1]s/error.log;
 events {}
 http {
-  limit_req_zone $ssl_client_s_dn zone=harbour:1m rate=3r/s;
+  limit_req_zone $ssl_client_s_dn$server_protocol zone=harbour:1m rate=3r/s;
   access_log off; client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;
   server {
     listen %[2]s ssl http2;
@@ -365,6 +365,7 @@ http {
 	}, 20*time.Second, 10*time.Millisecond, "nginx does not listen: %s", &out)
 	for _, version := range []string{"1", "2"} {
 		t.Run("HTTP/"+version, func(t *testing.T) {
+			t.Parallel()
 			password := func(p string) file.Sources {
 				return file.Sources{Getenv: func(string) (string, bool) { return p, true }}
 			}
