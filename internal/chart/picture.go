@@ -9,9 +9,10 @@ import (
 	"image/draw"
 	"image/png"
 	"math"
-	"os"
 	"path/filepath"
 	"strings"
+
+	"runcrowd/internal/wholefile"
 
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/goregular"
@@ -70,23 +71,26 @@ func newPicture(path string, high int) (*picture, error) {
 
 // save writes the picture.
 func (p *picture) save() error {
-	f, err := os.Create(p.path)
+	f, err := wholefile.Create(p.path)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriter(f)
+	if p.img != nil {
+		err = png.Encode(w, p.img)
+	} else {
+		_, err = w.WriteString(p.svg.String() + "</svg>\n")
+	}
 	if err == nil {
-		w := bufio.NewWriter(f)
-		if p.img != nil {
-			err = png.Encode(w, p.img)
-		} else {
-			_, err = w.WriteString(p.svg.String() + "</svg>\n")
-		}
-		if err2 := w.Flush(); err == nil {
-			err = err2
-		}
-		if err2 := f.Close(); err == nil {
-			err = err2
-		}
+		err = w.Flush()
 	}
 	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", p.path, err)
+		f.Drop()
+	} else {
+		err = f.Keep()
+	}
+	if err != nil {
+		return fmt.Errorf("%s could not be written: %w", p.path, wholefile.Cause(err))
 	}
 	return nil
 }

@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/link"
 	"runcrowd/internal/run"
+	"runcrowd/internal/wholefile"
 )
 
 // Exit codes.
@@ -64,7 +65,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	err := root.Execute()
 	// A result that nobody could read is none, whatever it was.
 	if lost := out.failed(); lost != nil && (err == nil || strings.Contains(err.Error(), lost.Error()) || err.Error() == "") {
-		err = fmt.Errorf("standard output could not be written, and what it should hold is not whole: %w", cause(lost))
+		err = fmt.Errorf("standard output could not be written, and what it should hold is not whole: %w", wholefile.Cause(lost))
 	}
 	if err == nil {
 		return exitProven
@@ -82,15 +83,6 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintf(e.stderr, "runcrowd: %s\n", text)
 	}
 	return code
-}
-
-// cause is the innermost error: "write /dev/stdout: no space left" says too much.
-func cause(err error) error {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
-	return err
 }
 
 // programName is what to write in hints: with "go run" the binary has a path

@@ -25,6 +25,7 @@ import (
 	"runcrowd/internal/run"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
+	"runcrowd/internal/wholefile"
 )
 
 // output is how a command that judges a run tells it.
@@ -304,7 +305,7 @@ func openLog(path string) (log *slog.Logger, close func(*env), err error) {
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, nil, fmt.Errorf("--log: %s cannot be written: %w", path, cause(err))
+		return nil, nil, fmt.Errorf("--log: %s cannot be written: %w", path, wholefile.Cause(err))
 	}
 	w := &lossy{w: f}
 	return slog.New(slog.NewJSONHandler(w, nil)), func(e *env) {
@@ -313,7 +314,7 @@ func openLog(path string) (log *slog.Logger, close func(*env), err error) {
 			err = w.err
 		}
 		if err != nil {
-			fmt.Fprintf(e.stderr, "The log %s is not whole: %s\n", path, cause(err))
+			fmt.Fprintf(e.stderr, "The log %s is not whole: %s\n", path, wholefile.Cause(err))
 		}
 	}, nil
 }
@@ -393,32 +394,10 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 }
 
 func writeReports(folder string, in *report.Input, doc []byte) error {
-	if err := replaceFile(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
+	if err := wholefile.Write(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
 		return err
 	}
-	return replaceFile(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false))
-}
-
-// replaceFile writes a file whole or not at all: what was there stays until then.
-func replaceFile(path string, data []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(0o600)
-	}
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	if err != nil {
-		os.Remove(f.Name())
-	}
-	return err
+	return wholefile.Write(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false))
 }
 
 func (e *env) verify() *cobra.Command {

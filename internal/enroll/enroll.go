@@ -15,7 +15,6 @@ import (
 	"maps"
 	"net/http"
 	"os"
-	"path/filepath"
 	"slices"
 	"sort"
 	"strings"
@@ -33,6 +32,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/wholefile"
 )
 
 // Bounds of an enrolment.
@@ -388,22 +388,7 @@ func tidy(path string) error {
 			kept = append(kept, line...)
 		}
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*") // for its owner alone
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(kept)
-	if err == nil {
-		err = f.Sync()
-	}
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), path)
-	}
-	return err
+	return wholefile.Write(path, kept)
 }
 
 // endLine ends a last line that a killed process left torn: what is added must not

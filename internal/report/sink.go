@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
+	"runcrowd/internal/wholefile"
 )
 
 // Sink writes a run in one form. It takes the messages one by one, as far as it wants them,
@@ -104,7 +104,7 @@ type File struct {
 	Path   string
 	Format *Format
 	sink   Sink
-	temp   string
+	whole  *wholefile.File // nil: standard output
 	flush  []func() error
 	failed error
 }
@@ -124,25 +124,27 @@ func Create(path string, f *Format, out io.Writer) (*File, error) {
 	if f.file != nil && packed {
 		return nil, fmt.Errorf("%s: %s is not compressed; leave out .zst", path, f.Name)
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	to, err := wholefile.Create(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written: %w", path, cause(err))
+		return nil, err
 	}
-	x.temp = temp.Name()
+	x.whole = to
 	if f.file != nil {
-		temp.Close()
-		x.sink, err = f.file(x.temp)
+		err := errors.New("it is no regular file")
+		if to.Regular() {
+			x.sink, err = f.file(to.Name())
+		}
 		if err != nil {
-			os.Remove(x.temp)
-			return nil, fmt.Errorf("%s cannot be written: %w", path, cause(err))
+			to.Drop()
+			return nil, fmt.Errorf("%s cannot be written: %w", path, wholefile.Cause(err))
 		}
 		return x, nil
 	}
-	x.flush = append(x.flush, temp.Close)
-	var w io.Writer = temp
+	var w io.Writer = to
 	if packed {
-		z, err := zstd.NewWriter(temp)
+		z, err := zstd.NewWriter(to)
 		if err != nil {
+			to.Drop()
 			return nil, err
 		}
 		x.flush = append(x.flush, z.Close)
@@ -152,15 +154,6 @@ func Create(path string, f *Format, out io.Writer) (*File, error) {
 	x.flush = append(x.flush, b.Flush)
 	x.sink = f.open(b)
 	return x, nil
-}
-
-// cause is the innermost error: the path is told already.
-func cause(err error) error {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
-	return err
 }
 
 // Message takes a message; an error is told by End.
@@ -182,31 +175,27 @@ func (x *File) End(in *Input) error {
 			x.failed = err
 		}
 	}
-	if x.temp != "" {
-		if x.failed == nil {
-			x.failed = os.Chmod(x.temp, 0o600)
-		}
-		if x.failed == nil {
-			x.failed = os.Rename(x.temp, x.Path)
-		}
-		if x.failed != nil {
-			os.Remove(x.temp)
-		}
+	switch {
+	case x.whole == nil:
+	case x.failed == nil:
+		x.failed = x.whole.Keep()
+	default:
+		x.whole.Drop()
 	}
 	if x.failed != nil {
 		name := x.Path
 		if name == "-" {
 			name = "standard output"
 		}
-		return fmt.Errorf("%s could not be written: %w", name, cause(x.failed))
+		return fmt.Errorf("%s could not be written: %w", name, wholefile.Cause(x.failed))
 	}
 	return nil
 }
 
 // Remove takes away what is written so far, from any goroutine, before the program ends.
 func (x *File) Remove() {
-	if x.temp != "" {
-		os.Remove(x.temp)
+	if x.whole != nil {
+		x.whole.Drop()
 	}
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/wholefile"
 )
 
 // PackEnding is how the name of a packed run ends.
@@ -34,17 +35,16 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 	if err != nil {
 		return err
 	}
-	temp, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	to, err := wholefile.Create(path)
 	if err != nil {
-		return fmt.Errorf("%s cannot be written: %w", path, cause(err))
+		return err
 	}
 	defer func() {
-		temp.Close()
 		if err != nil {
-			os.Remove(temp.Name())
+			to.Drop()
 		}
 	}()
-	z, err := zstd.NewWriter(temp)
+	z, err := zstd.NewWriter(to)
 	if err != nil {
 		return err
 	}
@@ -65,13 +65,13 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 		return packFile(t, name, top+"/"+filepath.ToSlash(rel), info, redact)
 	})
 	if err == nil {
-		err = errors.Join(t.Close(), z.Close(), temp.Chmod(0o600), temp.Close())
+		err = errors.Join(t.Close(), z.Close())
 	}
 	if err == nil {
-		err = os.Rename(temp.Name(), path)
+		err = to.Keep()
 	}
 	if err != nil && !errors.Is(err, ErrSecret) {
-		err = fmt.Errorf("%s could not be written: %w", path, cause(err))
+		err = fmt.Errorf("%s could not be written: %w", path, wholefile.Cause(err))
 	}
 	return err
 }
@@ -125,7 +125,7 @@ const mostUnpacked = 200 << 30
 func Unpack(path, dir string) (folder string, err error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return "", fmt.Errorf("%s: %w", path, cause(err))
+		return "", fmt.Errorf("%s: %w", path, wholefile.Cause(err))
 	}
 	defer f.Close()
 	z, err := zstd.NewReader(bufio.NewReader(f), zstd.WithDecoderMaxMemory(256<<20))
@@ -134,7 +134,7 @@ func Unpack(path, dir string) (folder string, err error) {
 	}
 	defer z.Close()
 	wrong := func(err error) error {
-		return fmt.Errorf("%s is no packed run, or is not whole: %w", path, cause(err))
+		return fmt.Errorf("%s is no packed run, or is not whole: %w", path, wholefile.Cause(err))
 	}
 	t, total := tar.NewReader(z), int64(0)
 	for {
@@ -200,7 +200,7 @@ type Kept struct {
 func List(dir string) ([]Kept, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", dir, cause(err))
+		return nil, fmt.Errorf("%s: %w", dir, wholefile.Cause(err))
 	}
 	var list []Kept
 	for _, e := range entries {

@@ -8,7 +8,6 @@ import (
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -37,6 +36,7 @@ import (
 	"runcrowd/internal/spread"
 	"runcrowd/internal/sqltext"
 	"runcrowd/internal/tally"
+	"runcrowd/internal/wholefile"
 	"runcrowd/internal/witness"
 )
 
@@ -82,19 +82,10 @@ type StorageError struct {
 }
 
 func (e *StorageError) Error() string {
-	return fmt.Sprintf("the run folder %s could not be written: %s; make room, or choose another place with --out", e.Folder, cause(e.Err))
+	return fmt.Sprintf("the run folder %s could not be written: %s; make room, or choose another place with --out", e.Folder, wholefile.Cause(e.Err))
 }
 
 func (e *StorageError) Unwrap() error { return e.Err }
-
-// cause is the innermost error: the path is told already.
-func cause(err error) error {
-	var p *os.PathError
-	if errors.As(err, &p) {
-		return p.Err
-	}
-	return err
-}
 
 // Session is one run.
 type Session struct {

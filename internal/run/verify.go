@@ -16,6 +16,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/proof"
+	"runcrowd/internal/wholefile"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
@@ -323,7 +324,7 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 	path := filepath.Join(folder, CrowdFile)
 	source, err := files.ReadRegular(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: cannot be read: %w", path, cause(err))
+		return nil, fmt.Errorf("%s: cannot be read: %w", path, wholefile.Cause(err))
 	}
 	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
 		for _, f := range m.Files {

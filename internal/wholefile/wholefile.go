@@ -1,0 +1,110 @@
+// Package wholefile writes files whole or not at all: what was there before stays until all
+// is written.
+package wholefile
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+)
+
+// File is a file that is being written. Either Keep or Drop ends it.
+type File struct {
+	f    *os.File
+	path string // where it will be; empty: it is written straight to where it belongs
+	perm os.FileMode
+}
+
+// Create begins a file at a path, for its owner alone, or as the file was that is there. A
+// link is followed. What is no regular file, such as a pipe or a device, is written to
+// straight on, and stays what it is.
+func Create(path string) (*File, error) {
+	x := &File{path: path, perm: 0o600}
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		x.path = real
+	}
+	info, err := os.Stat(x.path)
+	switch {
+	case err == nil && info.IsDir():
+		return nil, fmt.Errorf("%s cannot be written: it is a folder", path)
+	case err == nil && !info.Mode().IsRegular():
+		x.path = ""
+		x.f, err = os.OpenFile(path, os.O_WRONLY, 0)
+	default:
+		if err == nil {
+			x.perm = info.Mode().Perm()
+		}
+		x.f, err = os.CreateTemp(filepath.Dir(x.path), filepath.Base(x.path)+".*")
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be written: %w", path, Cause(err))
+	}
+	return x, nil
+}
+
+// Regular tells whether it is a file, and no pipe or device.
+func (x *File) Regular() bool { return x.path != "" }
+
+// Name is where it is meanwhile.
+func (x *File) Name() string { return x.f.Name() }
+
+// Write implements io.Writer.
+func (x *File) Write(b []byte) (int, error) { return x.f.Write(b) }
+
+// Keep puts the file in its place. After an error it is dropped.
+func (x *File) Keep() error {
+	if !x.Regular() {
+		return x.f.Close()
+	}
+	err := x.f.Sync() // or a crash could leave an empty one where one was whole
+	if closed := x.f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Chmod(x.Name(), x.perm)
+	}
+	if err == nil {
+		err = os.Rename(x.Name(), x.path)
+	}
+	if err != nil {
+		os.Remove(x.Name())
+	}
+	return err
+}
+
+// Drop leaves nothing of it. After Keep it does nothing.
+func (x *File) Drop() {
+	if x.f.Close() == nil && x.Regular() {
+		os.Remove(x.Name())
+	}
+}
+
+// Write writes a file of some bytes.
+func Write(path string, b []byte) error {
+	x, err := Create(path)
+	if err != nil {
+		return err
+	}
+	if _, err = x.Write(b); err != nil {
+		x.Drop()
+		return fmt.Errorf("%s could not be written: %w", path, Cause(err))
+	}
+	if err = x.Keep(); err != nil {
+		return fmt.Errorf("%s could not be written: %w", path, Cause(err))
+	}
+	return nil
+}
+
+// Cause is what is wrong, without the path.
+func Cause(err error) error {
+	var p *os.PathError
+	var l *os.LinkError
+	switch {
+	case errors.As(err, &p):
+		return p.Err
+	case errors.As(err, &l):
+		return l.Err
+	}
+	return err
+}

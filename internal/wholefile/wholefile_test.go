@@ -1,0 +1,76 @@
+//go:build unix
+
+package wholefile_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/wholefile"
+)
+
+func TestFiles(t *testing.T) {
+	dir := t.TempDir()
+	path, link := filepath.Join(dir, "report.txt"), filepath.Join(dir, "latest")
+	require.NoError(t, os.Symlink(path, link))
+	require.NoError(t, wholefile.Write(path, []byte("first")))
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode())
+	require.NoError(t, os.Chmod(path, 0o644)) // whoever opened it to others wants it so
+
+	dropped, err := wholefile.Create(link)
+	require.NoError(t, err)
+	dropped.Write([]byte("half"))
+	dropped.Drop()
+	text, _ := os.ReadFile(path)
+	assert.Equal(t, "first", string(text))
+
+	require.NoError(t, wholefile.Write(link, []byte("second")))
+	text, _ = os.ReadFile(path)
+	assert.Equal(t, "second", string(text), "a link is followed")
+	info, err = os.Lstat(link)
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&fs.ModeSymlink, "and stays one")
+	info, err = os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o644), info.Mode())
+
+	assert.EqualError(t, wholefile.Write(dir, nil), dir+" cannot be written: it is a folder")
+	assert.EqualError(t, wholefile.Write(filepath.Join(dir, "no", "x"), nil), filepath.Join(dir, "no", "x")+" cannot be written: no such file or directory")
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, list, 2, "nothing half is left")
+}
+
+// A pipe or a device is written to, and never replaced: root could lose its /dev/null.
+func TestWhatIsNoFileStays(t *testing.T) {
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	heard := make(chan string)
+	go func() {
+		b, _ := os.ReadFile(pipe)
+		heard <- string(b)
+	}()
+	f, err := wholefile.Create(pipe)
+	require.NoError(t, err)
+	assert.False(t, f.Regular())
+	f.Write([]byte("as it comes"))
+	require.NoError(t, f.Keep())
+	assert.Equal(t, "as it comes", <-heard)
+	info, err := os.Stat(pipe)
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&fs.ModeNamedPipe)
+	go os.ReadFile(pipe)
+	f, err = wholefile.Create(pipe)
+	require.NoError(t, err)
+	f.Drop()
+	_, err = os.Stat(pipe)
+	assert.NoError(t, err)
+}
