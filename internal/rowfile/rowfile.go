@@ -142,13 +142,13 @@ func Open(path string, opt Options) (*Reader, error) {
 			return nil, fmt.Errorf("the ending of %s tells no form; say form: csv, json, senml or line-protocol", path)
 		}
 	}
+	// Looked at first: to open a pipe waits for somebody who writes to it.
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no regular file", path)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
-	}
-	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		f.Close()
-		return nil, fmt.Errorf("%s is no regular file", path)
 	}
 	r.close = append(r.close, f.Close)
 	var in io.Reader = f

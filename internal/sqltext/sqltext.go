@@ -17,6 +17,7 @@ import (
 type Dialect struct {
 	Backslash bool // \' in a text is a quote (MySQL)
 	Hash      bool // # begins a comment (MySQL)
+	Spaced    bool // -- begins one only with white space behind it (MySQL)
 	Dollar    bool // $tag$ quotes (PostgreSQL)
 	Nested    bool // comments nest (PostgreSQL)
 }
@@ -38,7 +39,7 @@ func (k Kind) Booleans() bool { return k == PostgreSQL }
 
 // Dialect is how it writes what is no standard.
 func (k Kind) Dialect() Dialect {
-	return Dialect{Backslash: k == MySQL, Hash: k == MySQL, Dollar: k == PostgreSQL, Nested: k == PostgreSQL}
+	return Dialect{Backslash: k == MySQL, Hash: k == MySQL, Spaced: k == MySQL, Dollar: k == PostgreSQL, Nested: k == PostgreSQL}
 }
 
 // KindOf is the kind of database at an address. The error does not tell the address: a
@@ -138,7 +139,7 @@ func (r *reader) read() error {
 		rest := r.rest()
 		var err error
 		switch {
-		case strings.HasPrefix(rest, "--"), c == '#' && r.d.Hash:
+		case strings.HasPrefix(rest, "--") && (!r.d.Spaced || len(rest) == 2 || rest[2] <= ' '), c == '#' && r.d.Hash:
 			if i := strings.IndexByte(rest, '\n'); i >= 0 {
 				r.at += i + 1
 			} else {

@@ -65,6 +65,11 @@ func TestWhatIsRefused(t *testing.T) {
 		_, err := sqltext.Parse(in, postgres, known)
 		assert.ErrorContains(t, err, want, in)
 	}
+	// MySQL reads two signs here, and no comment.
+	_, err := sqltext.Parse("select 5--1 into outfile '/tmp/x'", sqltext.MySQL.Dialect(), known)
+	assert.ErrorContains(t, err, "INTO writes")
+	_, err = sqltext.Parse("select 5 -- into nothing\n", sqltext.MySQL.Dialect(), known)
+	assert.NoError(t, err)
 }
 
 // What is read comes back byte for byte where it has no parameter.
