@@ -49,10 +49,10 @@ func (e *env) demo() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "demo [storm]",
 		Short: "Play Skerry Roads against a platform that comes with the program",
-		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and
-plays the harbour of Skerry Roads against it: 48 light buoys over MQTT and 6
-tide gauges over HTTP send for 10 seconds. Three things are proven of every message: it was
-acknowledged, received and stored. Nothing needs to be installed.
+		Long: `Demo starts the stand-in, a small simulated platform, inside the program, and plays the
+harbour of Skerry Roads against it: 48 light buoys over MQTT and 6 tide gauges over HTTP
+send for 10 seconds. Three things are proven of every message: it was acknowledged,
+received and stored. Nothing needs to be installed.
 
 Demo storm plays a bad night there, in half a minute: outages with backlog, a slow link,
 restarts, a clock that drifts, and a wrong token that must not get in.

@@ -329,6 +329,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 				file.Abandon()
 				return err
 			}
+			e.tellStanding(j.Result)
 			return file.End(&report.Input{Folder: folder, Result: j.Result, Checks: j.Checks})
 		},
 	}
@@ -436,6 +437,7 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 	if err != nil {
 		return err
 	}
+	e.tellStanding(j.Result)
 	rows := slices.DeleteFunc(j.Rows, func(r tally.Row) bool {
 		if !chosen(r.Device) {
 			return true
@@ -476,6 +478,16 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 		return err
 	}
 	return e.tableOfDevices(rows, d)
+}
+
+// tellStanding says what keeps a run from being whole.
+func (e *env) tellStanding(r *tally.Result) {
+	if text := report.Standing(r); text != "" {
+		fmt.Fprintln(e.stderr, text)
+	}
+	if len(r.Damage) > 0 {
+		fmt.Fprintln(e.stderr, "The ledger is damaged: not all that was sent is here.")
+	}
 }
 
 func notProven(r *tally.Row) int {
@@ -630,8 +642,8 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 			if f.Unit != "" {
 				name += " (" + f.Unit + ")"
 			}
-			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }),
-				here(&f.Here, &f.There, (*tally.Spans).Mean), lastOf(&f.Here, &f.There)})
+			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }, -1), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }, -1),
+				here(&f.Here, &f.There, (*tally.Spans).Mean, digitsOfMean), lastOf(&f.Here, &f.There)})
 		}
 		for _, line := range strings.Split(t.Render(), "\n") {
 			fmt.Fprintln(e.stdout, strings.TrimRight("  "+line, " "))
@@ -651,21 +663,25 @@ func clockOf(t time.Time) string {
 }
 
 // here is a number as sent, and as found where that differs.
-func here(sent, found *tally.Spans, of func(*tally.Spans) float64) string {
-	if sent.N == 0 {
+func here(sent, found *tally.Spans, of func(*tally.Spans) float64, digits int) string {
+	number := func(s *tally.Spans) string {
+		if s.N == 0 {
+			return "none"
+		}
+		return strconv.FormatFloat(of(s), 'g', digits, 64)
+	}
+	a, b := number(sent), number(found)
+	switch {
+	case sent.N == 0 && found.N == 0:
 		return ""
+	case a == b:
+		return a
 	}
-	a := shortNumber(of(sent))
-	if found.N == 0 {
-		return a + " / none"
-	}
-	if b := shortNumber(of(found)); b != a {
-		return a + " / " + b
-	}
-	return a
+	return a + " / " + b
 }
 
-func shortNumber(x float64) string { return strconv.FormatFloat(x, 'g', 7, 64) }
+// digitsOfMean is how many are shown: the order in which numbers are added changes the last.
+const digitsOfMean = 7
 
 func lastOf(sent, found *tally.Spans) string {
 	a, b := clipCell(sent.Last), clipCell(found.Last)

@@ -116,7 +116,7 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 		case !k.Judged:
 			due, proven, state = "", "", "not judged yet"
 		case k.Met && !k.Ended:
-			state = "met, but cut off"
+			state = "met, but not played to its end"
 		case k.Met:
 			state = "met"
 		}

@@ -93,6 +93,19 @@ func orNone(s string) string {
 	return s
 }
 
+// notes tell what keeps the runs from being alike.
+func (c *Compared) notes() (list []string) {
+	for i, run := range []string{"first", "second"} {
+		if !c.Whole[i] {
+			list = append(list, fmt.Sprintf("The %s run was not played to its end.", run))
+		}
+		if n := c.OnlyIn[i]; n > 0 {
+			list = append(list, fmt.Sprintf("Only in the %s run: %s.", run, plural(n, "device")))
+		}
+	}
+	return list
+}
+
 // head is the comparison in a sentence.
 func (c *Compared) head() string {
 	if c.Worse {
@@ -118,6 +131,9 @@ func CompareText(c *Compared, st Style) string {
 		style = bad
 	}
 	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, or of delays of less than %s, are none\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
+	for _, text := range c.notes() {
+		b.WriteString(text + "\n")
+	}
 	titles, list := c.tables(func(t tally.Trend) string {
 		switch t {
 		case tally.Worse:
@@ -137,6 +153,9 @@ func CompareText(c *Compared, st Style) string {
 func CompareMarkdown(c *Compared) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, or of delays of less than %s, are none.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
+	for _, text := range c.notes() {
+		b.WriteString("\n" + text + "\n")
+	}
 	titles, list := c.tables(func(t tally.Trend) string {
 		if t == tally.Worse {
 			return "**worse**"

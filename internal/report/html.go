@@ -40,6 +40,8 @@ type page struct {
 	*Input
 	R                        *tally.Result
 	State, Head, Line        string // of the whole
+	Standing                 string
+	Remarks                  []remark
 	Style, Script            template.CSS
 	PlotScript, OwnScript    template.JS
 	Data                     template.JS
@@ -119,19 +121,30 @@ func HTML(in *Input) ([]byte, error) {
 	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
 	p := &page{Input: in, R: r, Style: template.CSS(plotStyle + pageStyle), PlotScript: template.JS(plotScript), OwnScript: template.JS(pageScript), Due: due, Proven: proven, DeviceCount: r.DeviceCount,
 		Began: r.Start.UTC().Format("2 January 2006, 15:04:05 UTC")}
+	sum := summed(r)
+	p.Head, p.State = sum.head, map[bool]string{true: "doubt", false: "bad"}[sum.doubt]
 	switch {
 	case due == 0:
-		p.State, p.Head, p.Line = "doubt", "Nothing was tested", "No message was due."
+		p.Line = "No message was due."
 	case proven == due:
-		p.State, p.Head, p.Line = "good", "Proven", fmt.Sprintf("All %s, each once and as it was sent.", plural(due, "message"))
-	case due-proven == r.Total[verdict.Unknown]:
-		p.State, p.Head, p.Line = "doubt", "Undecided", fmt.Sprintf("%d of %s proven; %d unknown, because a witness could not be heard.", proven, plural(due, "message"), due-proven)
+		p.Line = fmt.Sprintf("All %s, each once and as it was sent.", plural(due, "message"))
+	case sum.doubt:
+		p.Line = fmt.Sprintf("%d of %s proven; %d unknown.", proven, plural(due, "message"), due-proven)
 	default:
-		p.State, p.Head, p.Line = "bad", "Not proven", fmt.Sprintf("%d of %s proven; %d are not.", proven, plural(due, "message"), due-proven)
+		p.Line = fmt.Sprintf("%d of %s proven; %d are not.", proven, plural(due, "message"), due-proven)
 	}
-	if p.State == "good" && !in.Met() {
-		p.State, p.Line = "bad", p.Line+" A requirement is not met."
+	if sum.good {
+		p.State = "good"
+		for _, c := range in.Checks {
+			if c.State == proof.NotMet || c.State == proof.Undecided && p.State == "good" {
+				p.State = map[proof.State]string{proof.NotMet: "bad", proof.Undecided: "doubt"}[c.State]
+			}
+		}
+		if p.State != "good" {
+			p.Line += " " + map[string]string{"bad": "A requirement is not met.", "doubt": "A requirement is undecided."}[p.State]
+		}
 	}
+	p.Standing, p.Remarks = Standing(r), remarks(r)
 	for i, v := range verdict.All() {
 		if n := r.Total[v]; n > 0 {
 			p.Verdicts = append(p.Verdicts, pageVerdict{v.String(), v.Meaning(), n, 100 * float64(n) / float64(r.Total.Due()), i})

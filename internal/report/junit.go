@@ -78,6 +78,12 @@ func JUnit(in *Input) ([]byte, error) {
 	for _, c := range in.Checks {
 		add(&requirements, c.Key+": "+c.Want, 0, c.State, c.Got, c.Got+"\n"+first)
 	}
+	// A part of a plan is not the plan, however well that went.
+	whole, cut := proof.Met, Standing(r)
+	if cut != "" {
+		whole = proof.Undecided
+	}
+	add(&requirements, "the run was played to its end", 0, whole, cut, cut)
 	list := []junitSuite{requirements}
 	if len(r.Notices) > 0 {
 		s := suite("notices")
@@ -112,7 +118,7 @@ func JUnit(in *Input) ([]byte, error) {
 		due, proven := p.Counts.Asked(), p.Counts[verdict.Proven]
 		state := proof.Met
 		switch {
-		case proven == due:
+		case due > 0 && proven == due:
 		case due-proven == p.Counts[verdict.Unknown]:
 			state = proof.Undecided
 		default:

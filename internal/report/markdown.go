@@ -17,24 +17,14 @@ func Markdown(in *Input) string {
 	r := in.Result
 	w := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
 	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
-	head := "NOT PROVEN"
-	switch {
-	case due == 0:
-		head = "NOTHING WAS TESTED"
-	case proven == due:
-		head = "PROVEN"
-	case due-proven == r.Total[verdict.Unknown]:
-		head = "UNDECIDED"
-	}
-	w("## %s: %s, %d of %s proven\n\n", escape(r.Crowd), head, proven, plural(due, "message"))
+	w("## %s: %s, %d of %s proven\n\n", escape(r.Crowd), strings.ToUpper(summed(r).head), proven, plural(due, "message"))
 	w("Run `%s`, %s, %s.", r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), plural(r.DeviceCount, "device"))
-	switch {
-	case r.Playing:
-		w(" It still plays.")
-	case r.Interrupted:
-		w(" It was interrupted.")
-	case !r.Ended:
-		w(" It was cut off.")
+	if text := Standing(r); text != "" {
+		w(" **%s**", escape(text))
+	}
+	w("\n")
+	for _, x := range remarks(r) {
+		w("\n- %s", escape(x.What+x.More))
 	}
 	w("\n\n| requirement | wanted | got | state |\n|---|---|---|---|\n")
 	for _, c := range in.Checks {
@@ -68,6 +58,10 @@ func Markdown(in *Input) string {
 	}
 	for i := range r.Counted {
 		c := &r.Counted[i]
+		if !c.Heard {
+			w("\n**The witness %s could not count to the end.**\n", escape(c.Witness))
+			continue
+		}
 		w("\nThe witness %s counts %d messages; %s went out.\n", escape(c.Witness), c.Theirs, ourCount(c.Least, c.Most))
 	}
 	if len(r.Findings) > 0 {

@@ -14,7 +14,7 @@ import (
 
 // tables are those of the database, with views that a person would ask for.
 const tables = `
-create table run (run text, crowd text, folder text, started text, ended integer, requirements_met integer, due integer, proven integer);
+create table run (run text, crowd text, folder text, started text, played_to_the_end integer, requirements_met integer, due integer, proven integer);
 create table requirement (key text, want text, got text, state text);
 create table message (id integer primary key, device text, kind text, reading text, seq integer, round integer, verdict text, due text, sent text, answered text, attempts integer, outcome text, code integer, said text, carried text);
 create table testimony (message integer references message, witness text, state text, seen text, stored text, times integer, says text, found text);
@@ -133,7 +133,7 @@ func (x *sqliteFile) End(in *Input) error {
 			_, err = x.tx.Exec(text, args...)
 		}
 	}
-	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Ended, in.Met(), r.Total.Due(), r.Total[verdict.Proven])
+	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Ended && !r.Interrupted, in.Met(), r.Total.Due(), r.Total[verdict.Proven])
 	for _, c := range in.Checks {
 		exec("insert into requirement values (?,?,?,?)", c.Key, c.Want, c.Got, string(c.State))
 	}

@@ -95,25 +95,25 @@ func plural(n int, what string) string {
 func headline(b *strings.Builder, in *Input, st Style) {
 	r := in.Result
 	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
-	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
-	if r.LastRound == 0 {
-		played = "nothing was played"
+	if text := Standing(r); text != "" {
+		b.WriteString(text + "\n")
 	}
+	sum := summed(r)
+	style := bad
 	switch {
-	case r.Playing:
-		fmt.Fprintf(b, "The run still plays: this is what is known so far; %s.\n", played)
-	case r.Interrupted:
-		fmt.Fprintf(b, "The run was interrupted: %s.\n", played)
-	case !r.Ended:
-		fmt.Fprintf(b, "The run was cut off: %s, as far as its ledger tells.\n", played)
+	case sum.good:
+		style = good
+	case sum.doubt:
+		style = doubt
 	}
+	word := st.paint(style, strings.ToUpper(sum.head))
 	switch {
 	case due == 0:
-		fmt.Fprintf(b, "%s\n", st.paint(doubt, "NOTHING WAS TESTED")+"  No message was due. Is a reading's interval longer than the plan?")
+		fmt.Fprintf(b, "%s  No message was due. Is a reading's interval longer than the plan?\n", word)
 	case proven == due:
-		fmt.Fprintf(b, "%s  all %s%s\n", st.paint(good, "PROVEN"), plural(due, "message"), everyProof(r))
-	case due-proven == r.Total[verdict.Unknown]:
-		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown\n", st.paint(doubt, "UNDECIDED"), proven, plural(due, "message"), due-proven)
+		fmt.Fprintf(b, "%s  all %s%s\n", word, plural(due, "message"), everyProof(r))
+	case sum.doubt:
+		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown\n", word, proven, plural(due, "message"), due-proven)
 	default:
 		var parts []string
 		for _, v := range verdict.All() {
@@ -121,36 +121,14 @@ func headline(b *strings.Builder, in *Input, st Style) {
 				parts = append(parts, fmt.Sprintf("%d %s", r.Total[v], v))
 			}
 		}
-		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", st.paint(bad, "NOT PROVEN"), proven, plural(due, "message"), strings.Join(parts, ", "))
+		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", word, proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
 	noticeLine(b, r, st)
-	for _, w := range r.Witnesses {
-		if w.Sightings == 0 && wasAsked(r, w.Proves) {
-			what, check := "heard no message of this run", "where it listens, and that it may"
-			if w.Asks {
-				what, check = "found no row of any device of this run", "what it asks for, and where the mark is in a row"
-			}
-			fmt.Fprintf(b, "%s: check %s.\n", st.paint(bad, fmt.Sprintf("The witness %s %s", w.Name, what)), check)
+	for _, x := range remarks(r) {
+		if x.Grave {
+			x.What = st.paint(bad, x.What)
 		}
-	}
-	for _, x := range r.Never {
-		fmt.Fprintf(b, "%s: %s%s.\n", st.paint(bad, plural(x.Devices, "device")+" never connected"), x.Why, such(x.Examples, x.Devices))
-		if x.Crowded {
-			fmt.Fprintf(b, "  The others did: a limit on connections at the platform looks like this.\n")
-		}
-	}
-	for _, x := range r.Overtime {
-		round := "The run"
-		if len(r.Rounds) > 1 {
-			round = fmt.Sprintf("Round %d", x.Round)
-		}
-		fmt.Fprintf(b, "%s took %s longer than its plan: %s still under way when its time was over.\n", round, x.By.Round(100*time.Millisecond), were(x.Open))
-	}
-	for _, d := range r.Damage {
-		fmt.Fprintf(b, "The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.\n", d.Bytes, d.At)
-	}
-	if r.Recovered > 0 {
-		fmt.Fprintf(b, "%d messages are known from witnesses only: they were sent just before the run was cut off.\n", r.Recovered)
+		fmt.Fprintf(b, "%s%s\n", x.What, x.More)
 	}
 }
 
@@ -159,6 +137,13 @@ func were(n int) string {
 		return "1 message was"
 	}
 	return fmt.Sprintf("%d messages were", n)
+}
+
+func are(n int) string {
+	if n == 1 {
+		return "1 message is"
+	}
+	return fmt.Sprintf("%d messages are", n)
 }
 
 // such gives examples of many.

@@ -192,8 +192,7 @@ type Kept struct {
 	Due      int       `json:"due"`
 	Proven   int       `json:"proven"`
 	Met      bool      `json:"requirements_met"`
-	Ended    bool      `json:"ended"`
-	Verdicts string    `json:"-"`
+	Ended    bool      `json:"ended"` // it was played to its end
 }
 
 // List lists the run folders in a folder, the newest first.
@@ -223,14 +222,15 @@ func List(dir string) ([]Kept, error) {
 		})
 		if text, err := os.ReadFile(filepath.Join(folder, ReportJSON)); err == nil {
 			var r struct {
-				Run      string         `json:"run"`
-				Due      int            `json:"due"`
-				Verdicts map[string]int `json:"verdicts"`
-				Met      bool           `json:"requirements_met"`
-				Ended    bool           `json:"ended"`
+				Run         string         `json:"run"`
+				Due         int            `json:"due"`
+				Verdicts    map[string]int `json:"verdicts"`
+				Met         bool           `json:"requirements_met"`
+				Ended       bool           `json:"ended"`
+				Interrupted bool           `json:"interrupted"`
 			}
 			if json.Unmarshal(text, &r) == nil && r.Run == m.Run {
-				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended
+				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended && !r.Interrupted
 			}
 		}
 		list = append(list, k)

@@ -43,6 +43,8 @@ type Comparison struct {
 	Devices      []DeviceChange      `json:"devices"` // those that changed, the worst first
 	DeviceCount  int                 `json:"devices_changed"`
 	OnlyIn       [2]int              `json:"devices_only_in"`
+	// Whole tells whether the runs were played to their ends.
+	Whole [2]bool `json:"played_to_the_end"`
 	Blocks       [2]int              `json:"blocks"` // of which samples were drawn
 }
 
@@ -80,7 +82,7 @@ type DeviceChange struct {
 
 // Worse tells whether anything became worse.
 func (c *Comparison) Worse() bool {
-	worse := c.Proven == Worse
+	worse := c.Proven == Worse || c.Whole[0] && !c.Whole[1]
 	for _, list := range [][]MeasureChange{c.Delays, c.Rates} {
 		for i := range list {
 			worse = worse || list[i].Trend == Worse && !strings.HasPrefix(list[i].Name, "lag ")
@@ -112,6 +114,7 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 		}
 	}
 	for i, r := range both {
+		c.Whole[i] = r.Ended && !r.Interrupted
 		if n := r.Total.Asked(); n > 0 {
 			c.ProvenShare[i] = 100 * float64(r.Total[verdict.Proven]) / float64(n)
 		}

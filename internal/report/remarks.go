@@ -1,0 +1,97 @@
+package report
+
+import (
+	"fmt"
+	"time"
+
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
+)
+
+// Standing tells what became of a run that was not played to its end, or not yet; empty: it
+// was.
+func Standing(r *tally.Result) string {
+	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
+	if r.LastRound == 0 {
+		played = "nothing was played"
+	}
+	switch {
+	case r.Playing:
+		return fmt.Sprintf("The run still plays: this is what is known so far; %s.", played)
+	case r.Interrupted:
+		return fmt.Sprintf("The run was interrupted: %s.", played)
+	case !r.Ended:
+		return fmt.Sprintf("The run was cut off: %s, as far as its ledger tells.", played)
+	}
+	return ""
+}
+
+// sum is how it went, in a word.
+type sum struct {
+	head  string
+	doubt bool // neither good nor bad
+	good  bool
+}
+
+// summed tells how it went.
+func summed(r *tally.Result) sum {
+	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
+	switch {
+	case due == 0:
+		return sum{head: "Nothing was tested", doubt: true}
+	case proven == due && Standing(r) != "":
+		return sum{head: "Proven so far", doubt: true} // a part of a plan is not the plan
+	case proven == due:
+		return sum{head: "Proven", good: true}
+	case due-proven == r.Total[verdict.Unknown]:
+		return sum{head: "Undecided", doubt: true}
+	}
+	return sum{head: "Not proven"}
+}
+
+// remark is something to know of a run as a whole.
+type remark struct {
+	What  string // what is wrong
+	More  string // what else there is to say of it
+	Grave bool
+}
+
+// remarks are those of a run.
+func remarks(r *tally.Result) (list []remark) {
+	for _, w := range r.Witnesses {
+		if w.Sightings > 0 || !wasAsked(r, w.Proves) || len(r.Damage) > 0 {
+			continue
+		}
+		what, check := "heard no message of this run", "where it listens, and that it may"
+		if w.Asks {
+			what, check = "found no row of any device of this run", "what it asks for, and where the mark is in a row"
+		}
+		list = append(list, remark{fmt.Sprintf("The witness %s %s", w.Name, what), fmt.Sprintf(": check %s.", check), true})
+	}
+	for _, x := range r.Never {
+		more := fmt.Sprintf(": %s%s.", x.Why, such(x.Examples, x.Devices))
+		if x.Crowded {
+			more += "\n  The others did: a limit on connections at the platform looks like this."
+		}
+		list = append(list, remark{plural(x.Devices, "device") + " never connected", more, true})
+	}
+	for _, x := range r.Overtime {
+		round := "The run"
+		if len(r.Rounds) > 1 {
+			round = fmt.Sprintf("Round %d", x.Round)
+		}
+		list = append(list, remark{What: fmt.Sprintf("%s took %s longer than its plan: %s still under way when its time was over.", round, x.By.Round(100*time.Millisecond), were(x.Open))})
+	}
+	for _, d := range r.Damage {
+		list = append(list, remark{What: fmt.Sprintf("The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.", d.Bytes, d.At)})
+	}
+	if r.Recovered > 0 {
+		why := "they were sent just before the run was cut off"
+		if len(r.Damage) > 0 {
+			why = "their records cannot be read"
+		}
+		list = append(list, remark{What: fmt.Sprintf("%s known from witnesses only: %s.", are(r.Recovered), why)})
+	}
+	return list
+}
