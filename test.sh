@@ -31,8 +31,9 @@ echo "staticcheck"; go tool staticcheck ./...
 # Built first: a compiler at work beside them makes tests of timing slow.
 echo "building the tests"; CGO_ENABLED=1 go test -race -run '^$' ./... >/dev/null
 echo "go test"
-# With this set, a test that needs a real server fails where it is missing.
-RUNCROWD_REAL=1 CGO_ENABLED=1 go test -race -timeout 15m "$@" ./...
+# With this set, a test that needs a real server fails where it is missing. The longest
+# comes first: the others run beside it.
+RUNCROWD_REAL=1 CGO_ENABLED=1 go test -race -timeout 15m "$@" ./internal/run ./internal/cli ./...
 echo "static build"
 ./build.sh
 for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"errors"
+	"flag"
 	"net"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -20,6 +21,7 @@ import (
 )
 
 func TestMain(m *testing.M) {
+	flag.Set("test.parallel", "6") // they mostly wait
 	testscript.Main(m, map[string]func(){
 		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },
 	})
