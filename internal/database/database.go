@@ -20,6 +20,7 @@ import (
 	"time"
 	_ "time/tzdata" // zones also where the machine has none
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/sqltext"
 	"runcrowd/internal/strictjson"
 )
@@ -181,6 +182,29 @@ func (d *DB) Ask(ctx context.Context, a Args, columns func([]string) error, row 
 		return fmt.Errorf("the database did not answer within %s; raise timeout, or narrow the query", d.cfg.Timeout)
 	}
 	return err
+}
+
+// Ahead asks by how much the database's clock is ahead of ours, at least and at most. SQLite
+// has the clock of this machine.
+func (d *DB) Ahead(ctx context.Context) (least, most time.Duration, err error) {
+	query := map[sqltext.Kind]string{
+		sqltext.PostgreSQL: "select extract(epoch from clock_timestamp())::text",
+		sqltext.MySQL:      "select cast(unix_timestamp(sysdate(6)) as char)",
+	}[d.kind]
+	if query == "" {
+		return 0, 0, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, d.cfg.Timeout)
+	defer cancel()
+	var at time.Time
+	asked := clock.Now()
+	err = d.asker.ask(ctx, query, nil, func([]string) error { return nil }, func(value func(i int) (any, int)) error {
+		v, _ := value(0)
+		s, err := strconv.ParseFloat(fmt.Sprint(v), 64)
+		at = time.UnixMicro(int64(s * 1e6))
+		return err
+	})
+	return at.Sub(clock.Now()), at.Sub(asked), err
 }
 
 var errSlow = errors.New("the database is slow")

@@ -204,6 +204,22 @@ var keepers = []keeper{
 			}, `sql: "` + at + `", query: "select * from ` + table + ` where device = @device", time: sent_at`,
 			`sql: "` + at + `", query: "select count(*) as n from ` + table + ` where device in (@devices)", count: n`
 	}},
+	{"PostgreSQL, ten minutes behind", func(t *testing.T, _ string) (func(r *report), string, string) {
+		at, name := startPostgres(t), "l"+strconv.FormatInt(time.Now().UnixNano(), 36)
+		c, err := pgconn.Connect(t.Context(), at)
+		require.NoError(t, err)
+		t.Cleanup(func() { c.Close(context.Background()) })
+		// For this role, the database has another clock.
+		for _, text := range []string{"create role NAME superuser login", "create schema NAME", "alter role NAME set search_path = NAME, pg_catalog", "create table NAME.reports (device text, body text, at timestamptz)",
+			"create function NAME.clock_timestamp() returns timestamptz language sql as $$ select pg_catalog.clock_timestamp() - interval '10 minutes' $$"} {
+			execPG(t, c, strings.ReplaceAll(text, "NAME", name))
+		}
+		of := strings.Replace(at, "harbour@", name+"@", 1)
+		return func(r *report) {
+				execPG(t, c, "insert into "+name+".reports values ($1, $2, $3)", r.device, r.body, r.at.Add(-10*time.Minute).UTC().Format(time.RFC3339Nano))
+			}, `sql: "` + of + `", query: "select * from reports where at >= @from and at < @to", body: body, device: device, time: at`,
+			`sql: "` + of + `", query: "select device, count(*) as n from reports where at >= @from and at < @to group by device", count: n, device: device`
+	}},
 	{"MariaDB", func(t *testing.T, _ string) (func(r *report), string, string) {
 		at, name := startMariaDB(t), "d"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		cfg := mysql.NewConfig()

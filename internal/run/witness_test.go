@@ -399,6 +399,38 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 	}
 }
 
+// A platform whose clock is another is asked for the time by its clock.
+func TestStoresWithAnotherClock(t *testing.T) {
+	t.Parallel()
+	for _, ahead := range []time.Duration{-10 * time.Minute, 10 * time.Minute} {
+		t.Run(ahead.String(), func(t *testing.T) {
+			t.Parallel()
+			at := time.Now().Add(ahead + time.Second)
+			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+				w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
+				from, _ := time.Parse(time.RFC3339Nano, r.FormValue("from"))
+				to, _ := time.Parse(time.RFC3339Nano, r.FormValue("to"))
+				if from.After(at) || !to.After(at) {
+					io.WriteString(w, `{"rows":[]}`)
+					return
+				}
+				var list []string
+				for _, m := range p.messages {
+					list = append(list, string(m))
+				}
+				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
+			}})
+			defer srv.Close()
+			text := strings.Replace(oneGauge, `/out"`, `/out?from=${from}&to=${to}"`, 1)
+			text = strings.TrimSuffix(text, "}\n") + `, many: {tells: count, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '.rows[]', wait: 600ms, linger: 50ms}}` + "\n"
+			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
+			assert.True(t, p.holds(), "%+v", p.checks)
+			assert.Equal(t, int64(p.result.Total.Due()), p.result.Counted[0].Theirs)
+		})
+	}
+}
+
 // Times as platforms tell them. A clock that is ahead makes nothing late that was seen in
 // time, and is told.
 func TestTimesOfAStore(t *testing.T) {

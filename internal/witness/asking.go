@@ -41,7 +41,8 @@ type inquiry struct {
 	known    rows
 	loose    loose // what no mark and no time tells whose it is
 	unsures  map[unsureKey]bool
-	since    time.Time        // from which is asked, where rows have no mark
+	since    time.Time        // from which is asked, where rows have no mark or are counted
+	ahead    ledger.Offset    // by which the platform's clock is ahead of ours, when it was asked first
 	old      map[occasion]int // rows that were there before the run
 	olds     bool             // they are being counted
 	marked   bool             // some row carried a mark, of whatever run
@@ -68,6 +69,9 @@ func (q *inquiry) Start(ctx Context) error {
 	}
 	if err := q.source.start(ctx, devices[0]); err != nil {
 		return err
+	}
+	if o := q.source.offset(); o != nil {
+		q.ahead = *o
 	}
 	switch {
 	case q.spec.Hears:
@@ -422,6 +426,9 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 	return some
 }
 
+// asFrom is the time from which to ask for what was stored since t by our clock.
+func (q *inquiry) asFrom(t time.Time) time.Time { return t.Add(min(0, q.ahead.Least) - clockMargin) }
+
 // errUnknownDevice is the error for a device that the platform does not know. It may be
 // one that never reached it: that is an error only when every answer is one.
 var errUnknownDevice = errors.New("every question was answered with 404; check get")
@@ -446,12 +453,12 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bo
 	for group := range slices.Chunk(devices, size) {
 		questions++
 		g.Go(func() error {
-			d, from := group[0], r.Begin.Add(-clockMargin)
+			d, from := group[0], q.asFrom(r.Begin)
 			if !q.since.IsZero() {
 				from = q.since
 			}
 			on := &sheet{core: q, device: d, old: r.N == 0}
-			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin), on, whole})
+			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin + max(0, q.ahead.Most)), on, whole})
 			if on.whole(); err == nil {
 				err = on.err
 			}

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
@@ -20,7 +21,6 @@ type counter struct {
 	count *jq.Query // the number in a row; nil: each row is one
 
 	mu     sync.Mutex
-	from   time.Time     // that it is asked from: always the same
 	before map[int]int64 // the messages that were there when the run began; nil: it was not asked yet
 	now    map[int]int64 // in the answer that is read; by the first stream of a device, or -1
 	rounds map[int]int64 // ours, by round
@@ -102,7 +102,7 @@ func (q *inquiry) counted(ctx Context, devices []*fleet.Device, n int) error {
 	c.mu.Lock()
 	c.now = map[int]int64{}
 	c.mu.Unlock()
-	_, err := q.askAll(ctx, devices, Round{N: n, Begin: c.from}, true)
+	_, err := q.askAll(ctx, devices, Round{N: n}, true)
 	return err
 }
 
@@ -111,7 +111,7 @@ func (q *inquiry) countOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
 	c := q.counter
-	c.from = time.Now()
+	q.since = q.asFrom(clock.Now()) // always the same
 	if err := q.counted(asking, devices, 0); err != nil && !errors.Is(err, errUnknownDevice) {
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 			err = fmt.Errorf("the witness %q did not tell how many messages are there before the run", q.spec.Name)
@@ -128,7 +128,7 @@ func (q *inquiry) noteCounts(m map[int]int64, before bool) {
 		m = map[int]int64{-1: 0}
 	}
 	for _, k := range slices.Sorted(maps.Keys(m)) {
-		q.page.Count(q.index, k, before, q.counter.from, m[k])
+		q.page.Count(q.index, k, before, q.since, m[k])
 	}
 }
 
@@ -140,11 +140,12 @@ type CountKnower interface {
 
 // KnowCounts implements CountKnower.
 func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) error {
+	q.since = from
 	if q.counter != nil {
-		q.counter.from, q.counter.before = from, before
+		q.counter.before = before
 		return nil
 	}
-	if q.since = from; before[-1] > 0 {
+	if before[-1] > 0 {
 		return fmt.Errorf("the witness %q cannot be asked again: %d rows of its devices were there when the run began, and rows carry no mark that tells these from its own", q.spec.Name, before[-1])
 	}
 	return nil

@@ -25,6 +25,7 @@ type store struct {
 	catalog *Catalog
 	db      *database.DB
 	pace    *rate.Limiter
+	ahead   *ledger.Offset // of the database's clock; nil: not known
 }
 
 func newStore(spec *crowd.Witness, c *Catalog) (*store, error) {
@@ -57,7 +58,13 @@ func (s *store) start(ctx Context, d *fleet.Device) error {
 	err := s.query(ctx, question{device: d, group: []*fleet.Device{d}, from: now, to: now}, func(any) {})
 	var de *database.Error
 	switch {
-	case err == nil || ctx.Err() != nil:
+	case err == nil:
+		if least, most, err := s.db.Ahead(ctx); err == nil {
+			// What writes the rows may have a clock of its own, a little off.
+			s.ahead = &ledger.Offset{Least: least - clockSlack, Most: most + clockSlack}
+		}
+		return ctx.Err()
+	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.As(err, &de) && de.Connect:
 		what, try := de.Text, "check sql:, the name and password in it, and whether the database runs"
@@ -135,7 +142,10 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 }
 
 // offset implements asked.
-func (s *store) offset() *ledger.Offset { return nil }
+func (s *store) offset() *ledger.Offset { return s.ahead }
+
+// clockSlack is by how much the clocks of a platform may differ among each other.
+const clockSlack = time.Second
 
 // stop implements asked.
 func (s *store) stop() { s.db.Close() }

@@ -354,9 +354,9 @@ func (q *inquiry) unsure(x ledger.Sighting, e entry) {
 
 // placeOld asks what is there before the run: it may look like messages of it.
 func (q *inquiry) placeOld(ctx Context, devices []*fleet.Device) error {
-	q.since = clock.Now().Add(-clockMargin)
+	q.since = q.asFrom(clock.Now())
 	if b := q.catalog.Fleet.Crowd.Plan.Begin; !b.At.IsZero() && b.At.Before(q.since) {
-		q.since = b.At.Add(-clockMargin)
+		q.since = q.asFrom(b.At)
 	} else if b.Past > 0 {
 		q.since = q.since.Add(-b.Past)
 	}
