@@ -182,17 +182,17 @@ func Unpack(path, dir string) (folder string, err error) {
 
 // Kept is a run folder among others.
 type Kept struct {
-	Folder   string    `json:"folder"`
-	Run      string    `json:"run"`
-	Crowd    string    `json:"crowd"`
-	Started  time.Time `json:"started"`
-	Bytes    int64     `json:"bytes"`
-	Playing  bool      `json:"playing"`
-	Judged   bool      `json:"judged"` // it has a report, and what follows is of that
-	Due      int       `json:"due"`
-	Proven   int       `json:"proven"`
-	Met      bool      `json:"requirements_met"`
-	Ended    bool      `json:"ended"` // it was played to its end
+	Folder  string    `json:"folder"`
+	Run     string    `json:"run"`
+	Crowd   string    `json:"crowd"`
+	Started time.Time `json:"started"`
+	Bytes   int64     `json:"bytes"`
+	Playing bool      `json:"playing"`
+	Judged  bool      `json:"judged"` // it has a report, and what follows is of that
+	Due     int       `json:"due"`
+	Proven  int       `json:"proven"`
+	Met     bool      `json:"requirements_met"`
+	Ended   bool      `json:"ended"` // it was played to its end
 }
 
 // List lists the run folders in a folder, the newest first.

@@ -44,8 +44,8 @@ type Comparison struct {
 	DeviceCount  int                 `json:"devices_changed"`
 	OnlyIn       [2]int              `json:"devices_only_in"`
 	// Whole tells whether the runs were played to their ends.
-	Whole [2]bool `json:"played_to_the_end"`
-	Blocks       [2]int              `json:"blocks"` // of which samples were drawn
+	Whole  [2]bool `json:"played_to_the_end"`
+	Blocks [2]int  `json:"blocks"` // of which samples were drawn
 }
 
 // VerdictChange is how many messages had a verdict.
