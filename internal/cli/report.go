@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -64,7 +65,7 @@ whether all was written: 0, or 2.`,
 			if err != nil {
 				return err
 			}
-			folder, release, err := unpacked(args[0])
+			folder, release, err := opened(args[0])
 			if err != nil {
 				return err
 			}
@@ -169,7 +170,11 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 	if len(files) == 0 {
 		return errors.Join(failed...)
 	}
-	defer removeOnInterrupt(files)()
+	defer onInterrupt(func() {
+		for _, f := range files {
+			f.Remove()
+		}
+	})()
 	var wanting []*report.File
 	for _, f := range files {
 		how.Series = how.Series || f.Format.Name == "html"
@@ -201,24 +206,55 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 	return errors.Join(failed...)
 }
 
-// removeOnInterrupt leaves no half of a file where a signal ends the program, until release.
-func removeOnInterrupt(files []*report.File) (release func()) {
-	signals, done := make(chan os.Signal, 1), make(chan bool)
-	signal.Notify(signals, endSignals()...)
-	go func() {
-		select {
-		case <-signals:
-			for _, f := range files {
-				f.Remove()
+// leftovers are what has to be taken away where a signal ends the program.
+var leftovers struct {
+	mu    sync.Mutex
+	clean map[int]func()
+	n     int
+	stop  func() // listening for signals
+}
+
+// onInterrupt does something where a signal ends the program, until release.
+func onInterrupt(clean func()) (release func()) {
+	l := &leftovers
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.clean) == 0 {
+		signals, done := make(chan os.Signal, 1), make(chan bool)
+		signal.Notify(signals, endSignals()...)
+		go func() {
+			select {
+			case <-signals:
+				l.mu.Lock()
+				for _, f := range l.clean {
+					f()
+				}
+				os.Exit(exitInterrupted)
+			case <-done:
 			}
-			os.Exit(exitInterrupted)
-		case <-done:
-		}
-	}()
-	return func() {
-		signal.Stop(signals)
-		close(done)
+		}()
+		l.clean, l.stop = map[int]func(){}, func() { signal.Stop(signals); close(done) }
 	}
+	l.n++
+	n := l.n
+	l.clean[n] = clean
+	return func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if delete(l.clean, n); len(l.clean) == 0 {
+			l.stop()
+		}
+	}
+}
+
+// opened is unpacked for a command that a signal just ends.
+func opened(arg string) (folder string, release func(), err error) {
+	folder, remove, err := unpacked(arg)
+	if err != nil {
+		return "", nil, err
+	}
+	forget := onInterrupt(remove)
+	return folder, func() { remove(); forget() }, nil
 }
 
 // judgeEach judges a run folder, and hands each message to files that want it; only, if not
@@ -303,7 +339,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
-			folder, release, err := unpacked(args[0])
+			folder, release, err := opened(args[0])
 			if err != nil {
 				return err
 			}
@@ -320,7 +356,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
-			defer removeOnInterrupt([]*report.File{file})()
+			defer onInterrupt(file.Remove)()
 			how.Keep = 1
 			j, err := e.judgeEach(folder, how, func(device string, v verdict.Verdict) bool {
 				return chosen(device) && (len(set) == 0 || set[v])
@@ -366,7 +402,7 @@ The witness is the first that proves that messages are stored, or else received,
 		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices runs/skerry-roads-… --by site",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			folder, release, err := unpacked(args[0])
+			folder, release, err := opened(args[0])
 			if err != nil {
 				return err
 			}
