@@ -82,16 +82,18 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 			store, at := start(t)
 			r := play(t, at, link, "/in/harbour/${device}/level").result
 			assert.Greater(t, r.Total.Due(), 600)
-			// Many requests share a connection of the second version: where it is cut when a
-			// slow machine has an answer not read yet, that never came.
-			unread := 0
-			if name == "second version, ended by time" {
-				unread = r.Total[verdict.Unacknowledged]
-				assert.Less(t, unread, 30)
-			}
-			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+unread, "%v %+v", r.Total, first(r.Findings))
-			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].AsSent+unread)
 			kept, _ := store.Stored()
+			if name == "second version, ended by time" {
+				// Many requests share a connection. Where it is cut before a busy machine
+				// has read an answer, that never came, and the message may go out anew.
+				unread := r.Total[verdict.Unacknowledged] + r.Total[verdict.Unknown]
+				assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+unread, "%v %+v", r.Total, first(r.Findings))
+				assert.Less(t, unread, r.Total.Due()/3)
+				assert.Equal(t, r.Total.Due()+r.Total[verdict.Unknown], kept, "who made a copy is not known")
+				return
+			}
+			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven], "%v %+v", r.Total, first(r.Findings))
+			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].AsSent)
 			assert.Equal(t, r.Total.Due(), kept, "each is stored once, however often it was sent")
 		})
 	}

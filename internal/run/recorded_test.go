@@ -165,8 +165,10 @@ func TestFlawsFallOnRecordedTraffic(t *testing.T) {
 		require.NoError(t, err)
 		text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "every: 10ms", ", EVENTS", "", "wait: 20s", "wait: 1s").Replace(again)
 		p := playFile(t, filepath.Dir(path), text)
-		assert.Equal(t, 4, p.result.Total[v], "%s: %s", flaw, p.says())
-		assert.Equal(t, 56, p.result.Total[verdict.Proven], flaw)
+		hits := len(s.Hits())
+		assert.Greater(t, hits, 2) // the first may come before there is another device to misfile under
+		assert.Equal(t, hits, p.result.Total[v], "%s: %s", flaw, p.says())
+		assert.Equal(t, 60-hits, p.result.Total[verdict.Proven], flaw)
 		s.Close()
 	}
 }
