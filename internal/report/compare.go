@@ -130,7 +130,7 @@ func CompareText(c *Compared, st Style) string {
 	if c.Worse {
 		style = bad
 	}
-	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, or of delays of less than %s, are none\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
+	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, and of delays of less than %s, do not count\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
 	for _, text := range c.notes() {
 		b.WriteString(text + "\n")
 	}
@@ -152,7 +152,7 @@ func CompareText(c *Compared, st Style) string {
 // CompareMarkdown makes it for a ticket.
 func CompareMarkdown(c *Compared) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, or of delays of less than %s, are none.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
+	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, and of delays of less than %s, do not count.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
 	for _, text := range c.notes() {
 		b.WriteString("\n" + text + "\n")
 	}
