@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
 	"net"
 	"strconv"
 	"strings"
@@ -79,6 +80,9 @@ func (p *postgres) take(ctx context.Context) (*pgconn.PgConn, error) {
 	p.mu.Unlock()
 	c, err := pgconn.ConnectConfig(ctx, p.cfg)
 	if err != nil {
+		if errors.Is(err, context.DeadlineExceeded) {
+			return nil, &Error{Text: fmt.Sprintf("it did not answer within %s", p.cfg.ConnectTimeout), Connect: true, Passing: true, err: err}
+		}
 		return nil, postgresError(err, true)
 	}
 	return c, nil
