@@ -56,9 +56,10 @@ func (x *lines) Message(m *Message) error {
 			continue
 		}
 		fmt.Fprintf(&b, "  %s: %s", t.Witness, says)
-		if at := t.Stored; m.Sent != nil && (at != nil || t.Seen != nil) && t.State == verdict.Holds.String() {
-			if at == nil {
-				at = t.Seen
+		if at := t.Seen; m.Sent != nil && at != nil && t.State == verdict.Holds.String() {
+			// By the platform's clock, where that can be ours.
+			if x := t.Stored; x != nil && !x.Before(*m.Sent) && !x.After(*at) {
+				at = x
 			}
 			fmt.Fprintf(&b, " after %s", verdict.Span(max(0, at.Sub(*m.Sent))))
 		}

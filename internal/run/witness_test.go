@@ -23,6 +23,7 @@ import (
 
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/link"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
 )
@@ -429,6 +430,58 @@ func TestStoresWithAnotherClock(t *testing.T) {
 			assert.Equal(t, int64(p.result.Total.Due()), p.result.Counted[0].Theirs)
 		})
 	}
+}
+
+// A clock that is behind makes nothing quick, nor do times that the device itself sent: what
+// may be so, or not, is undecided. Rows are there when the last is, and a while later.
+func TestDelaysByAnotherClock(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		at      func(m json.RawMessage) string
+		require string
+		want    proof.State
+		says    string
+	}{
+		"behind":                          {twoSecondsBefore, "stored_p99: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"behind, and it does not matter":  {twoSecondsBefore, "stored_p99: 1h", proof.Met, ""},
+		"the device's own":                {sentAt, "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
+		"the device's own, a percentile":  {sentAt, "stored_p50: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"the device's own, in time it is": {sentAt, "stored: 100% within 1h", proof.Met, "100% (7 of 7)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			n, last := 0, time.Now()
+			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				w.Header()["Date"] = nil
+				if n != len(p.messages) {
+					n, last = len(p.messages), time.Now()
+				}
+				var list []string
+				if time.Since(last) > 1500*time.Millisecond {
+					for _, m := range p.messages {
+						list = append(list, fmt.Sprintf(`{"stored":"%s",%s`, c.at(m), m[1:]))
+					}
+				}
+				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
+			}})
+			defer srv.Close()
+			text := strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ", "wait: 600ms", "wait: 30s").Replace(oneGauge)
+			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text+"require: {"+c.require+"}\n")
+			assert.Equal(t, c.want, p.checks[0].State, "%+v %+v", p.checks, p.result.Witnesses)
+			assert.Contains(t, p.checks[0].Got, c.says)
+		})
+	}
+}
+
+func twoSecondsBefore(m json.RawMessage) string {
+	at, _ := time.Parse(time.RFC3339Nano, sentAt(m))
+	return at.Add(-2 * time.Second).Format(time.RFC3339Nano)
+}
+
+func sentAt(m json.RawMessage) string {
+	var body struct{ At string }
+	json.Unmarshal(m, &body)
+	return body.At
 }
 
 // Times as platforms tell them. A clock that is ahead makes nothing late that was seen in

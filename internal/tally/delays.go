@@ -3,6 +3,8 @@ package tally
 import (
 	"time"
 
+	"runcrowd/internal/verdict"
+
 	"github.com/HdrHistogram/hdrhistogram-go"
 )
 
@@ -14,6 +16,34 @@ const longest = 100 * time.Hour
 type delays struct {
 	hist  *hdrhistogram.Histogram // nil: none came yet
 	worst time.Duration
+	// sure are the times that it surely was not less than, and not more than; nil: what was
+	// added is sure itself.
+	sure *[2]delays
+}
+
+// addBetween adds a time that is known between two bounds.
+func (d *delays) addBetween(x verdict.Delay) {
+	if d.sure == nil && (x.Least != x.Took || x.Most != x.Took) {
+		d.sure = &[2]delays{d.copy(), d.copy()}
+	}
+	if d.add(x.Took); d.sure != nil {
+		d.sure[0].add(x.Least)
+		d.sure[1].add(x.Most)
+	}
+}
+
+func (d *delays) copy() (c delays) {
+	c.merge(&delays{hist: d.hist, worst: d.worst})
+	return c
+}
+
+// bounds are what the percentiles surely are not less than, and not more than.
+func (d *delays) bounds() [2]Delays {
+	if d.sure == nil {
+		p := d.percentiles()
+		return [2]Delays{p, p}
+	}
+	return [2]Delays{d.sure[0].percentiles(), d.sure[1].percentiles()}
 }
 
 func newDelays() *delays { return &delays{} }
@@ -27,10 +57,19 @@ func (d *delays) add(t time.Duration) {
 }
 
 func (d *delays) merge(o *delays) {
+	if d.sure != nil || o.sure != nil {
+		for _, x := range []*delays{d, o} {
+			if x.sure == nil {
+				x.sure = &[2]delays{x.copy(), x.copy()}
+			}
+		}
+		d.sure[0].merge(&o.sure[0])
+		d.sure[1].merge(&o.sure[1])
+	}
 	switch {
 	case o.hist == nil:
 	case d.hist == nil:
-		*d = *o
+		d.hist, d.worst = hdrhistogram.Import(o.hist.Export()), o.worst
 	default:
 		d.worst = max(d.worst, o.worst)
 		d.hist.Merge(o.hist)

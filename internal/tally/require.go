@@ -3,11 +3,11 @@ package tally
 import (
 	"fmt"
 	"math"
-	"runcrowd/internal/proof"
 	"strconv"
 	"strings"
 	"time"
 
+	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
 
@@ -60,10 +60,17 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.Got, met = verdict.Span(r.Lag.P99), r.Lag.N > 0 && r.Lag.P99 <= q.Limit
 	default:
 		d := [...]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
-		got := map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Measure]
-		c.Got, met = verdict.Span(got), d.N > 0 && got <= q.Limit
-		if d.N == 0 {
+		of := func(d *Delays) time.Duration {
+			return map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Measure]
+		}
+		least, most := of(&r.sure[q.Proof][0]), of(&r.sure[q.Proof][1])
+		c.Got, met = verdict.Span(of(&d)), d.N > 0 && most <= q.Limit
+		switch {
+		case d.N == 0:
 			c.Got = "nothing to measure"
+		case !met && least <= q.Limit:
+			c.State = proof.Undecided
+			c.Got += fmt.Sprintf(", if the clocks are alike; between %s and %s as far as they are known", verdict.Span(least), verdict.Span(most))
 		}
 	}
 	if met {

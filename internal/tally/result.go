@@ -134,6 +134,7 @@ type Result struct {
 	Acknowledged     Delays
 	Received         Delays
 	Stored           Delays
+	sure             [3][2]Delays // between which those of the proofs are
 	Lag              Delays
 	Witnesses        []WitnessReport
 	Links            ledger.Links

@@ -134,7 +134,7 @@ func (s *series) add(f *ledger.Facts, c *evidence.Case, r *verdict.Ruling) {
 		}
 		seen[x.Witness] = true
 		at := x.Seen
-		if !x.Stored.IsZero() && x.Stored.Before(at) {
+		if x.Stored.Before(at) && !x.Stored.Before(c.Sent) { // else it is no time of our clock
 			at = x.Stored
 		}
 		if step := s.at(at); step != nil {
@@ -142,8 +142,8 @@ func (s *series) add(f *ledger.Facts, c *evidence.Case, r *verdict.Ruling) {
 		}
 	}
 	for w, d := range r.Delays {
-		if d >= 0 {
-			s.at(c.Sent).Delays[proofIndex(f.Witnesses[w].Proof)].Add(d)
+		if d.Took >= 0 {
+			s.at(c.Sent).Delays[proofIndex(f.Witnesses[w].Proof)].Add(d.Took)
 		}
 	}
 }

@@ -236,7 +236,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	r := t.judge.Rule(c, recovered)
 	if r.Verdict == verdict.Dropped { // nothing can be asked of what was never sent
 		for w := range r.States {
-			r.States[w], r.Delays[w] = verdict.Unasked, -1
+			r.States[w], r.Delays[w] = verdict.Unasked, verdict.Delay{Took: -1}
 		}
 		r.Answer = verdict.Unasked
 	}
@@ -249,8 +249,8 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		if state[p] == verdict.Unasked || x.Worse(state[p]) {
 			state[p] = x
 		}
-		if d := r.Delays[w]; d >= 0 {
-			t.delays[p].add(d)
+		if d := r.Delays[w]; d.Took >= 0 {
+			t.delays[p].addBetween(d)
 		}
 	}
 	state[0] = r.Answer

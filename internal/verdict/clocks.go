@@ -88,6 +88,39 @@ func echo(carried []byte, at time.Time) string {
 	return ""
 }
 
+// Delay is how long a message took to where it was found: Took, as far as the clocks seem to
+// agree; surely not less than Least, nor more than Most. Took is negative where nothing is
+// known.
+type Delay struct{ Took, Least, Most time.Duration }
+
+var noDelay = Delay{Took: -1}
+
+// delay tells how long a message took: nobody stored it after we saw it.
+func (k *Clock) delay(sent time.Time, x *evidence.Sighting) Delay {
+	seen := max(0, x.Seen.Sub(sent))
+	switch {
+	case x.Stored.IsZero():
+		return Delay{seen, seen, seen}
+	case !k.tells():
+		return Delay{Took: seen, Most: seen}
+	}
+	within := func(d time.Duration) time.Duration { return min(max(0, d), seen) }
+	took, o := x.Stored.Sub(sent), k.Offset
+	least, most := within(took-o.Most), within(took+k.unit-o.Least)
+	// The clocks are taken to be alike where they may be.
+	return Delay{min(max(least, took-min(max(0, o.Least), o.Most)), most), least, most}
+}
+
+// tells tells whether the times are those of one clock of the platform.
+func (k *Clock) tells() bool { return k.Offset.Least <= k.Offset.Most && !k.echoed() }
+
+// echoed tells whether the times are what devices sent. Those in whole milliseconds, or
+// seconds, may be the same by chance, but not where that was before the message was sent.
+func (k *Clock) echoed() bool {
+	look := min(k.timed, echoLook)
+	return k.echoes == look && look >= 3 && (k.unit == 0 || k.Offset.Most < 0 || k.unit == time.Millisecond && look >= 40)
+}
+
 // inTime tells whether a message was found in time, Holds, TooLate, or, where the clocks
 // do not allow to say, Open; and how long it took, at least.
 func (k *Clock) inTime(sent time.Time, x *evidence.Sighting, within time.Duration) (State, time.Duration) {
@@ -100,7 +133,7 @@ func (k *Clock) inTime(sent time.Time, x *evidence.Sighting, within time.Duratio
 	}
 	took := x.Stored.Sub(sent)
 	switch {
-	case k.Offset.Least > k.Offset.Most: // no clock can be so
+	case !k.tells():
 		return Open, took
 	case took+k.unit-k.Offset.Least <= within:
 		return Holds, took
@@ -117,6 +150,7 @@ func (k *Clock) Says() (lines []string) {
 	}
 	o := k.Offset
 	switch {
+	case k.echoed(): // told below
 	case o.Least > o.Most:
 		lines = append(lines, fmt.Sprintf("the times of storage that it tells do not fit one clock: some are %s after a message was seen here, others %s before one was sent; its clock was set meanwhile, or time: picks another time", Span(max(0, o.Least)), Span(max(0, -o.Most))))
 	case o.Least > 0:

@@ -62,8 +62,8 @@ type Ruling struct {
 	Answer State
 	// States are what each witness says.
 	States []State
-	// Delays are how long each witness's proof took; negative where that is not known.
-	Delays []time.Duration
+	// Delays are how long each witness's proof took.
+	Delays []Delay
 }
 
 // saying is what a witness says of a message, as data.
@@ -72,6 +72,7 @@ type saying struct {
 	words       words
 	times       int           // it was found
 	took        time.Duration // to where it was found; negative: not known
+	delay       Delay         // the same
 	text        string        // a place, or why
 	differences []Difference
 }
@@ -118,8 +119,8 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	for w := range j.facts.Witnesses {
 		if j.excluded[c.Stream] != nil && j.excluded[c.Stream][w] {
-			j.sayings[w] = saying{took: -1}
-			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, -1)
+			j.sayings[w] = saying{took: -1, delay: noDelay}
+			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, noDelay)
 			continue
 		}
 		sees++
@@ -130,7 +131,7 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 		if open && x.state == Missing {
 			x.state = Unheard // perhaps it was never taken: nobody is to blame
 		}
-		r.States, r.Delays = append(r.States, x.state), append(r.Delays, x.took)
+		r.States, r.Delays = append(r.States, x.state), append(r.Delays, x.delay)
 	}
 	h := heardOf{c, open, worst, sees, found}
 	r.Verdict = h.verdict()
@@ -225,22 +226,23 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	if first == nil {
 		switch {
 		case c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Whole():
-			return saying{state: Missing, words: sayNotFound, took: -1} // nobody can find what was never sent
+			return saying{state: Missing, words: sayNotFound, took: -1, delay: noDelay} // nobody can find what was never sent
 		case unsure:
-			return saying{state: Unheard, words: sayUnsure, took: -1}
+			return saying{state: Unheard, words: sayUnsure, took: -1, delay: noDelay}
 		default:
 			if why := j.excused(w, c); why != "" {
-				return saying{state: Unheard, words: sayExcused, text: why, took: -1}
+				return saying{state: Unheard, words: sayExcused, text: why, took: -1, delay: noDelay}
 			}
-			return saying{state: Missing, words: sayNotFound, took: -1}
+			return saying{state: Missing, words: sayNotFound, took: -1, delay: noDelay}
 		}
 	}
 	if len(copies) > 0 {
 		first = copies[0]
 	}
-	x := saying{state: Holds, times: max(1, len(copies)), took: -1}
+	x := saying{state: Holds, times: max(1, len(copies)), took: -1, delay: noDelay}
 	if timed(first) && !c.Sent.IsZero() {
-		x.took = max(0, when(first).Sub(c.Sent))
+		x.delay = j.Clocks[w].delay(c.Sent, first)
+		x.took = x.delay.Took
 	}
 	say := func(st State, w words) saying { x.state, x.words = st, w; return x }
 	known := !recovered                          // what was sent of it is not in the ledger
@@ -361,7 +363,7 @@ func (j *Judge) keptOut(c *evidence.Case, recovered bool) *Ruling {
 			}
 		}
 		j.sayings[w] = x
-		r.States, r.Delays = append(r.States, x.state), append(r.Delays, -1)
+		r.States, r.Delays = append(r.States, x.state), append(r.Delays, noDelay)
 	}
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	switch {
@@ -543,6 +545,9 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		}
 	case sayClock:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
+		if j.Clocks[w].echoed() {
+			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the one that the device sent", wit.Within)
+		}
 	case sayNotToTheEnd:
 		t.Says = "found, but whether once is not known: the witness was not heard to the end"
 	case sayGapOnce:
