@@ -429,15 +429,6 @@ func (j *Judge) disturbed(c *evidence.Case, to time.Time) bool {
 // subscription hears it then, a query must be told.
 func timed(x *evidence.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
 
-// when is when a message was found: by the platform's own clock where it tells, but
-// never later than we saw it.
-func when(x *evidence.Sighting) time.Time {
-	if x.Stored.IsZero() || x.Stored.After(x.Seen) {
-		return x.Seen
-	}
-	return x.Stored
-}
-
 // excused tells why a witness cannot be blamed for not having a message, or "".
 func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
