@@ -403,12 +403,16 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 // A platform whose clock is another is asked for the time by its clock.
 func TestStoresWithAnotherClock(t *testing.T) {
 	t.Parallel()
-	for _, ahead := range []time.Duration{-10 * time.Minute, 10 * time.Minute} {
-		t.Run(ahead.String(), func(t *testing.T) {
+	for name, ahead := range map[string]time.Duration{"behind": -10 * time.Minute, "ahead": 10 * time.Minute, "behind, not told": -2 * time.Hour, "ahead, not told": 2 * time.Hour} {
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			told := !strings.Contains(name, "not told")
 			at := time.Now().Add(ahead + time.Second)
 			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
-				w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
+				w.Header()["Date"] = nil
+				if told {
+					w.Header().Set("Date", time.Now().Add(ahead).UTC().Format(http.TimeFormat))
+				}
 				from, _ := time.Parse(time.RFC3339Nano, r.FormValue("from"))
 				to, _ := time.Parse(time.RFC3339Nano, r.FormValue("to"))
 				if from.After(at) || !to.After(at) {
@@ -423,10 +427,11 @@ func TestStoresWithAnotherClock(t *testing.T) {
 			}})
 			defer srv.Close()
 			text := strings.Replace(oneGauge, `/out"`, `/out?from=${from}&to=${to}"`, 1)
-			text = strings.TrimSuffix(text, "}\n") + `, many: {tells: count, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '.rows[]', wait: 600ms, linger: 50ms}}` + "\n"
+			text = strings.TrimSuffix(text, "}\n") + `, many: {tells: count, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '{n: (.rows | length)}', count: .n, wait: 600ms, linger: 50ms}}` + "\n"
 			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
 			assert.True(t, p.holds(), "%+v", p.checks)
+			assert.Equal(t, !told, len(p.result.Links.Remarks) > 0, "%v", p.result.Links.Remarks)
 			assert.Equal(t, int64(p.result.Total.Due()), p.result.Counted[0].Theirs)
 		})
 	}

@@ -43,6 +43,7 @@ type inquiry struct {
 	unsures  map[unsureKey]bool
 	since    time.Time        // from which is asked, where rows have no mark or are counted
 	ahead    ledger.Offset    // by which the platform's clock is ahead of ours, when it was asked first
+	further  time.Duration    // by which more is asked for, before and after
 	old      map[occasion]int // rows that were there before the run
 	olds     bool             // they are being counted
 	marked   bool             // some row carried a mark, of whatever run
@@ -72,6 +73,9 @@ func (q *inquiry) Start(ctx Context) error {
 	}
 	if o := q.source.offset(); o != nil {
 		q.ahead = *o
+	}
+	if q.counter != nil && q.counter.count != nil { // what is counted in all is there before, too
+		q.further = oneDay
 	}
 	switch {
 	case q.spec.Hears:
@@ -354,6 +358,7 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	if ctx.Err() == nil {
 		sleep(ctx, q.spec.Linger)
 	}
+	q.lookFurther(ctx, r, all, room)
 	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
 	defer cancel()
 	pages, err := q.askAll(last, all, r, true)
@@ -385,6 +390,28 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""
+}
+
+// oneDay is how far off a platform's clock is looked for.
+const oneDay = 24 * time.Hour
+
+// lookFurther asks for a longer time, where messages are missing: the platform may file them by
+// a clock that is another, and that it does not tell. Rows without marks could be others'.
+func (q *inquiry) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration) {
+	missing := q.Missing()
+	if missing == 0 || ctx.Err() != nil || q.spec.Hears || !q.since.IsZero() || q.further > 0 {
+		return
+	}
+	looking, stop := context.WithTimeout(ctx, max(room, time.Second))
+	defer stop()
+	q.further = oneDay
+	q.askAll(looking, q.wanted(r, all), r, false) // what it does not find decides nothing
+	found := missing - q.Missing()
+	if found <= 0 {
+		q.further = 0
+		return
+	}
+	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: messages were found at times when they were not sent: the clock by which the platform files them is another, or its time zone", q.spec.Name)})
 }
 
 func orDefault(s string) string {
@@ -427,7 +454,7 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 }
 
 // asFrom is the time from which to ask for what was stored since t by our clock.
-func (q *inquiry) asFrom(t time.Time) time.Time { return t.Add(min(0, q.ahead.Least) - clockMargin) }
+func (q *inquiry) asFrom(t time.Time) time.Time { return t.Add(min(0, q.ahead.Least) - clockMargin - q.further) }
 
 // errUnknownDevice is the error for a device that the platform does not know. It may be
 // one that never reached it: that is an error only when every answer is one.
@@ -458,7 +485,7 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bo
 				from = q.since
 			}
 			on := &sheet{core: q, device: d, old: r.N == 0}
-			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin + max(0, q.ahead.Most)), on, whole})
+			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin + max(0, q.ahead.Most) + q.further), on, whole})
 			if on.whole(); err == nil {
 				err = on.err
 			}
