@@ -454,7 +454,9 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 }
 
 // asFrom is the time from which to ask for what was stored since t by our clock.
-func (q *inquiry) asFrom(t time.Time) time.Time { return t.Add(min(0, q.ahead.Least) - clockMargin - q.further) }
+func (q *inquiry) asFrom(t time.Time) time.Time {
+	return t.Add(min(0, q.ahead.Least) - clockMargin - q.further)
+}
 
 // errUnknownDevice is the error for a device that the platform does not know. It may be
 // one that never reached it: that is an error only when every answer is one.
