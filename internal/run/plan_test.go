@@ -127,10 +127,7 @@ func TestTheSameAgain(t *testing.T) {
 func TestRoundsOnTheirOwn(t *testing.T) {
 	t.Parallel()
 	playRounds := func(plan, require_, flaw string) *played {
-		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flawsOf(t, flaw)})
-		require.NoError(t, err)
-		t.Cleanup(s.Close)
-		return playAgainst(t, s.MQTTAddr, s.HTTPAddr, strings.ReplaceAll(ways[1].withPlan(plan, require_), "wait: 20s", "wait: 1s"))
+		return play(t, strings.ReplaceAll(ways[1].withPlan(plan, require_), "wait: 20s", "wait: 3s"), flaw)
 	}
 	t.Run("given up", func(t *testing.T) {
 		t.Parallel()
