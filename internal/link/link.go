@@ -317,6 +317,9 @@ func Explain(err error, address string) (what, try string) {
 		return "the connection was closed", ""
 	}
 	text := err.Error()
+	if strings.Contains(text, "client conn could not be established") {
+		return "the platform cut the connection before it said anything", "check the platform's log"
+	}
 	if strings.Contains(text, "client connection force closed") { // HTTP/2: a write of another request failed
 		return "the platform cut the connection", "check the platform's log"
 	}

@@ -26,6 +26,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/semaphore"
@@ -380,6 +381,16 @@ func (t *trip) untaken(err error) (is, sure bool) {
 	return t.conn.reset.Load(), false
 }
 
+// turnedAway tells whether the platform cut a connection over TLS before it said anything on
+// it: what it says of a certificate may be thrown away with that (a reset).
+func (t *trip) turnedAway(err error) bool {
+	if t.begun || t.conn == nil || !t.conn.secure || t.conn.served.Load() {
+		return false
+	}
+	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		strings.Contains(err.Error(), "client conn could not be established")
+}
+
 // request sends one message; anew: it was sent before, and the platform may store it once
 // more.
 func (c *Conn) request(m *link.Message, anew bool) (a answer) {
@@ -475,7 +486,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 	}
 	if err != nil {
 		what, _ := link.Explain(err, cfg.Base)
-		if m.Guise && link.Denied(err) {
+		if m.Guise && (link.Denied(err) || resp == nil && ctx.Err() == nil && t.turnedAway(err)) {
 			return answer{outcome: outcome.Refused, text: what}
 		}
 		if !t.left {
