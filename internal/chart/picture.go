@@ -12,13 +12,13 @@ import (
 	"path/filepath"
 	"strings"
 
-	"runcrowd/internal/wholefile"
-
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
 	"golang.org/x/image/vector"
+
+	"runcrowd/internal/wholefile"
 )
 
 // The size of a picture, in points of which a PNG has pixels pixels each.

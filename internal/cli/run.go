@@ -478,7 +478,7 @@ func (e *env) judge(folder, format string, how run.Judging, again, offline bool)
 	switch {
 	case !in.Met():
 		return &exitError{code: exitBroken}
-	case in.Result.Interrupted || !in.Result.Ended:
+	case !in.Result.Whole():
 		return &exitError{code: exitInterrupted} // a part of a plan is not the plan
 	}
 	return nil

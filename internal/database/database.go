@@ -204,6 +204,9 @@ func (d *DB) Ahead(ctx context.Context) (least, most time.Duration, err error) {
 		at = time.UnixMicro(int64(s * 1e6))
 		return err
 	})
+	if err == nil && at.IsZero() {
+		err = errors.New("the database did not tell its time")
+	}
 	return at.Sub(clock.Now()), at.Sub(asked), err
 }
 

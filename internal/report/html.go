@@ -135,14 +135,18 @@ func HTML(in *Input) ([]byte, error) {
 	}
 	if sum.good {
 		p.State = "good"
+	}
+	if due > 0 && proven == due {
+		says := ""
 		for _, c := range in.Checks {
-			if c.State == proof.NotMet || c.State == proof.Undecided && p.State == "good" {
-				p.State = map[proof.State]string{proof.NotMet: "bad", proof.Undecided: "doubt"}[c.State]
+			switch {
+			case c.State == proof.NotMet:
+				p.State, says = "bad", " A requirement is not met."
+			case c.State == proof.Undecided && p.State != "bad":
+				p.State, says = "doubt", " A requirement is undecided."
 			}
 		}
-		if p.State != "good" {
-			p.Line += " " + map[string]string{"bad": "A requirement is not met.", "doubt": "A requirement is undecided."}[p.State]
-		}
+		p.Line += says
 	}
 	p.Standing, p.Remarks = Standing(r), remarks(r)
 	for i, v := range verdict.All() {

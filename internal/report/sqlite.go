@@ -133,7 +133,7 @@ func (x *sqliteFile) End(in *Input) error {
 			_, err = x.tx.Exec(text, args...)
 		}
 	}
-	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Ended && !r.Interrupted, in.Met(), r.Total.Due(), r.Total[verdict.Proven])
+	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Whole(), in.Met(), r.Total.Due(), r.Total[verdict.Proven])
 	for _, c := range in.Checks {
 		exec("insert into requirement values (?,?,?,?)", c.Key, c.Want, c.Got, string(c.State))
 	}

@@ -12,20 +12,19 @@ import (
 	"strings"
 
 	"runcrowd/internal/credential"
-	files "runcrowd/internal/folder"
-	"runcrowd/internal/link"
-	"runcrowd/internal/outcome"
-	"runcrowd/internal/proof"
-	"runcrowd/internal/wholefile"
-
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
+	files "runcrowd/internal/folder"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/link"
+	"runcrowd/internal/outcome"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
+	"runcrowd/internal/wholefile"
 	"runcrowd/internal/witness"
 )
 

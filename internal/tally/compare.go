@@ -114,7 +114,7 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 		}
 	}
 	for i, r := range both {
-		c.Whole[i] = r.Ended && !r.Interrupted
+		c.Whole[i] = r.Whole()
 		if n := r.Total.Asked(); n > 0 {
 			c.ProvenShare[i] = 100 * float64(r.Total[verdict.Proven]) / float64(n)
 		}

@@ -3,9 +3,9 @@ package tally
 import (
 	"time"
 
-	"runcrowd/internal/verdict"
-
 	"github.com/HdrHistogram/hdrhistogram-go"
+
+	"runcrowd/internal/verdict"
 )
 
 // longest is the longest time that is told apart; what took longer counts as that, and

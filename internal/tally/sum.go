@@ -12,6 +12,9 @@ import (
 	"runcrowd/internal/verdict"
 )
 
+// Whole tells whether the run was played to its end: a part of a plan is not the plan.
+func (r *Result) Whole() bool { return r.Ended && !r.Interrupted }
+
 // Result sums up. The tally cannot be added to any more.
 func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	t.leave()

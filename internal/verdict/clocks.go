@@ -121,26 +121,16 @@ func (k *Clock) echoed() bool {
 	return k.echoes == look && look >= 3 && (k.unit == 0 || k.Offset.Most < 0 || k.unit == time.Millisecond && look >= 40)
 }
 
-// inTime tells whether a message was found in time, Holds, TooLate, or, where the clocks
-// do not allow to say, Open; and how long it took, at least.
-func (k *Clock) inTime(sent time.Time, x *evidence.Sighting, within time.Duration) (State, time.Duration) {
-	seen := x.Seen.Sub(sent)
-	if seen <= within {
-		return Holds, seen
-	}
-	if x.Stored.IsZero() {
-		return TooLate, seen
-	}
-	took := x.Stored.Sub(sent)
+// inTime tells whether that was in time, Holds, TooLate, or, where the clocks do not allow to
+// say, Open.
+func (d Delay) inTime(within time.Duration) State {
 	switch {
-	case !k.tells():
-		return Open, took
-	case took+k.unit-k.Offset.Least <= within:
-		return Holds, took
-	case took-k.Offset.Most > within:
-		return TooLate, took - min(max(0, k.Offset.Least), k.Offset.Most)
+	case d.Most <= within:
+		return Holds
+	case d.Least > within:
+		return TooLate
 	}
-	return Open, took
+	return Open
 }
 
 // Says tells what is to be told of the clock, in lines.

@@ -70,10 +70,9 @@ type Ruling struct {
 type saying struct {
 	state       State
 	words       words
-	times       int           // it was found
-	took        time.Duration // to where it was found; negative: not known
-	delay       Delay         // the same
-	text        string        // a place, or why
+	times       int    // it was found
+	delay       Delay  // to where it was found
+	text        string // a place, or why
 	differences []Difference
 }
 
@@ -119,7 +118,7 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	for w := range j.facts.Witnesses {
 		if j.excluded[c.Stream] != nil && j.excluded[c.Stream][w] {
-			j.sayings[w] = saying{took: -1, delay: noDelay}
+			j.sayings[w] = saying{delay: noDelay}
 			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, noDelay)
 			continue
 		}
@@ -226,23 +225,22 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	if first == nil {
 		switch {
 		case c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Whole():
-			return saying{state: Missing, words: sayNotFound, took: -1, delay: noDelay} // nobody can find what was never sent
+			return saying{state: Missing, words: sayNotFound, delay: noDelay} // nobody can find what was never sent
 		case unsure:
-			return saying{state: Unheard, words: sayUnsure, took: -1, delay: noDelay}
+			return saying{state: Unheard, words: sayUnsure, delay: noDelay}
 		default:
 			if why := j.excused(w, c); why != "" {
-				return saying{state: Unheard, words: sayExcused, text: why, took: -1, delay: noDelay}
+				return saying{state: Unheard, words: sayExcused, text: why, delay: noDelay}
 			}
-			return saying{state: Missing, words: sayNotFound, took: -1, delay: noDelay}
+			return saying{state: Missing, words: sayNotFound, delay: noDelay}
 		}
 	}
 	if len(copies) > 0 {
 		first = copies[0]
 	}
-	x := saying{state: Holds, times: max(1, len(copies)), took: -1, delay: noDelay}
+	x := saying{state: Holds, times: max(1, len(copies)), delay: noDelay}
 	if timed(first) && !c.Sent.IsZero() {
 		x.delay = j.Clocks[w].delay(c.Sent, first)
-		x.took = x.delay.Took
 	}
 	say := func(st State, w words) saying { x.state, x.words = st, w; return x }
 	known := !recovered                          // what was sent of it is not in the ledger
@@ -313,7 +311,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 	// A row that does not tell when it was stored cannot be called late: it may
 	// have been there long before the witness asked.
 	if wit.Within > 0 && !c.Sent.IsZero() && timed(first) {
-		switch verdict, took := j.Clocks[w].inTime(c.Sent, first, wit.Within); verdict {
+		switch x.delay.inTime(wit.Within) {
 		case TooLate:
 			if wit.Listens { // perhaps it was not late, but waited for the witness
 				if g := j.gaps[w].over(c.Sent, first.Seen); g != nil {
@@ -324,7 +322,6 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 			if j.disturbed(c, first.Seen) { // it was the plan that made it late, perhaps
 				return say(Open, sayDisturbed)
 			}
-			x.took = took
 			return say(TooLate, sayLate)
 		case Open:
 			return say(Open, sayClock)
@@ -352,7 +349,7 @@ func (j *Judge) keptOut(c *evidence.Case, recovered bool) *Ruling {
 	*r = Ruling{Verdict: Proven, Answer: Unasked, States: r.States[:0], Delays: r.Delays[:0]}
 	sees, unheard := 0, false
 	for w := range j.facts.Witnesses {
-		x := saying{state: Unasked, took: -1, words: sayKeptOut}
+		x := saying{state: Unasked, delay: noDelay, words: sayKeptOut}
 		if j.excluded[c.Stream] == nil || !j.excluded[c.Stream][w] {
 			sees++
 			if slices.ContainsFunc(c.Sightings, func(s evidence.Sighting) bool { return s.Witness == w }) {
@@ -498,8 +495,8 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 		t.Says = "found"
 		if !recovered && !c.Sent.IsZero() {
 			t.Says = "found, as it was sent"
-			if x.took >= 0 {
-				t.Says += ", after " + Span(x.took)
+			if x.delay.Took >= 0 {
+				t.Says += ", after " + Span(x.delay.Took)
 			}
 		}
 	case sayNotFound:
@@ -528,7 +525,7 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayAttempts:
 		t.Says = fmt.Sprintf("found %d times, and how often it was sent is not known: the ledger is not whole", x.times)
 	case sayLate:
-		t.Says = fmt.Sprintf("found %s after it was sent; allowed are %s", Span(x.took), wit.Within)
+		t.Says = fmt.Sprintf("found %s after it was sent; allowed are %s", Span(x.delay.Took), wit.Within)
 	case sayNoValues:
 		t.Says = "found, but not all of its values could be made or read back here: there is nothing to compare it with"
 		if recovered {
@@ -552,7 +549,7 @@ func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayNotKnownOut:
 		t.Says = "not found, but it could not be heard to the end: " + x.text
 	case sayDisturbed:
-		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, because the plan disturbed the device's network meanwhile", Span(x.took), wit.Within)
+		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, because the plan disturbed the device's network meanwhile", Span(x.delay.Took), wit.Within)
 	case sayUnsure:
 		t.Says = "not known: something was found that may be this message or another one, and nothing tells which"
 	case sayUnsureOnce:

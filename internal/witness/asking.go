@@ -71,7 +71,7 @@ func (q *inquiry) Start(ctx Context) error {
 	if err := q.source.start(ctx, devices[0]); err != nil {
 		return err
 	}
-	if o := q.source.offset(); o != nil {
+	if o, _ := q.source.offset(); o != nil {
 		q.ahead = *o
 	}
 	if q.counter != nil && q.counter.count != nil { // what is counted in all is there before, too
@@ -364,7 +364,7 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 	pages, err := q.askAll(last, all, r, true)
 	q.mu.Lock()
 	defer q.mu.Unlock()
-	if o := q.source.offset(); o != nil {
+	if o, decides := q.source.offset(); o != nil && decides {
 		q.page.Clock(q.index, o.Least, o.Most)
 	}
 	switch {
@@ -406,12 +406,11 @@ func (q *inquiry) lookFurther(ctx Context, r Round, all []*fleet.Device, room ti
 	defer stop()
 	q.further = oneDay
 	q.askAll(looking, q.wanted(r, all), r, false) // what it does not find decides nothing
-	found := missing - q.Missing()
-	if found <= 0 {
+	if q.Missing() >= missing {
 		q.further = 0
 		return
 	}
-	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: messages were found at times when they were not sent: the clock by which the platform files them is another, or its time zone", q.spec.Name)})
+	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: the platform files messages under times that are more than a minute off: its clock differs from ours, or it keeps the time of another zone", q.spec.Name)})
 }
 
 func orDefault(s string) string {

@@ -179,7 +179,7 @@ func rests(name string) bool {
 }
 
 // offset implements asked.
-func (f *files) offset() *ledger.Offset { return nil }
+func (f *files) offset() (*ledger.Offset, bool) { return nil, false }
 
 // stop implements asked.
 func (f *files) stop() {}

@@ -213,7 +213,7 @@ func (t *tail) told() string {
 }
 
 // offset implements asked.
-func (p *program) offset() *ledger.Offset { return nil }
+func (p *program) offset() (*ledger.Offset, bool) { return nil, false }
 
 // stop implements asked.
 func (p *program) stop() {}

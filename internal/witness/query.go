@@ -553,13 +553,13 @@ func (q *query) tells(resp *http.Response, asked, answered time.Time) {
 }
 
 // offset implements asked.
-func (q *query) offset() *ledger.Offset {
+func (q *query) offset() (*ledger.Offset, bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.drifts {
-		return nil
+		return nil, false
 	}
-	return q.clock
+	return q.clock, true
 }
 
 // stop frees the connections.

@@ -55,8 +55,8 @@ type asked interface {
 	// at once.
 	ask(ctx Context, q question) (pages int, err error)
 	// offset is by how much the platform's clock is ahead of ours, as it tells itself; nil
-	// where it does not.
-	offset() *ledger.Offset
+	// where it does not. Decides: it is held against the times of rows, too.
+	offset() (o *ledger.Offset, decides bool)
 	stop()
 }
 

@@ -60,8 +60,7 @@ func (s *store) start(ctx Context, d *fleet.Device) error {
 	switch {
 	case err == nil:
 		if least, most, err := s.db.Ahead(ctx); err == nil {
-			// What writes the rows may have a clock of its own, a little off.
-			s.ahead = &ledger.Offset{Least: least - clockSlack, Most: most + clockSlack}
+			s.ahead = &ledger.Offset{Least: least, Most: most}
 		}
 		return ctx.Err()
 	case ctx.Err() != nil:
@@ -141,11 +140,8 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
 }
 
-// offset implements asked.
-func (s *store) offset() *ledger.Offset { return s.ahead }
-
-// clockSlack is by how much the clocks of a platform may differ among each other.
-const clockSlack = time.Second
+// offset implements asked. What writes the rows often has a clock of its own.
+func (s *store) offset() (*ledger.Offset, bool) { return s.ahead, false }
 
 // stop implements asked.
 func (s *store) stop() { s.db.Close() }

@@ -292,3 +292,49 @@ func TestACutOfHTTP2(t *testing.T) {
 	assert.Equal(t, map[uint64]int{1: 1, 2: 1, 3: 1, 4: 1}, s.Sendings(), s.All())
 	assert.Equal(t, int32(4), came.Load())
 }
+
+// What a platform says of a wrong certificate may be thrown away by the reset that follows: the
+// message goes out again until its no is heard. A platform that only breaks has not said no.
+func TestACertificateThatIsTurnedAway(t *testing.T) {
+	own := httptest.NewUnstartedServer(nil)
+	own.StartTLS() // for its certificate
+	own.Close()
+	for name, c := range map[string]struct {
+		guise  bool
+		resets int32
+		want   string
+		sent   int
+	}{
+		"a no behind resets":  {true, 3, "1 refused 403 status 403 Forbidden", 4},
+		"resets without end":  {true, 1000, "1 no answer 0 the platform cut the connection", 21},
+		"another's own, once": {false, 1000, "1 no answer 0 the platform cut the connection", 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			defer l.Close()
+			var n atomic.Int32
+			go func() {
+				for {
+					nc, err := l.Accept()
+					if err != nil {
+						return
+					}
+					secure := tls.Server(nc, &tls.Config{Certificates: own.TLS.Certificates})
+					if _, err := nethttp.ReadRequest(bufio.NewReader(secure)); err == nil && n.Add(1) > c.resets {
+						fmt.Fprint(secure, "HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n")
+						continue
+					}
+					nc.(*net.TCPConn).SetLinger(0) // a reset
+					nc.Close()
+				}
+			}()
+			conn, s := connect(t, "https://"+l.Addr().String(), func(cfg *http.Config) { cfg.TLS = &link.TLS{NoVerify: true} })
+			m := message(1)
+			m.Guise = c.guise
+			conn.Send(m)
+			s.Has(t, c.want)
+			assert.Equal(t, c.sent, sendings(s))
+		})
+	}
+}

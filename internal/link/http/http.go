@@ -382,7 +382,8 @@ func (t *trip) untaken(err error) (is, sure bool) {
 }
 
 // turnedAway tells whether the platform cut a connection over TLS before it said anything on
-// it: what it says of a certificate may be thrown away with that (a reset).
+// it: what it said of a certificate may be thrown away with that (a reset). It may also have
+// broken.
 func (t *trip) turnedAway(err error) bool {
 	if t.begun || t.conn == nil || !t.conn.secure || t.conn.served.Load() {
 		return false
@@ -486,7 +487,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 	}
 	if err != nil {
 		what, _ := link.Explain(err, cfg.Base)
-		if m.Guise && (link.Denied(err) || resp == nil && ctx.Err() == nil && t.turnedAway(err)) {
+		if m.Guise && link.Denied(err) {
 			return answer{outcome: outcome.Refused, text: what}
 		}
 		if !t.left {
@@ -494,7 +495,9 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 		}
 		a := answer{outcome: outcome.NoAnswer}
 		if resp == nil && ctx.Err() == nil {
-			a.untaken, a.sure = t.untaken(err)
+			if a.untaken, a.sure = t.untaken(err); m.Guise && t.turnedAway(err) {
+				a.untaken, a.sure = true, true // until its no is heard
+			}
 		}
 		switch {
 		case errors.Is(err, context.Canceled):
