@@ -57,9 +57,9 @@ type Load struct {
 	Story []Happens
 	// Recordings are what groups play again.
 	Recordings []Played
-	// Notices are how often each is called for in the first round, as far as it was looked at.
-	Notices []Called
-	Span    time.Duration
+	// Alerts are how often each is called for in the first round, as far as it was looked at.
+	Alerts []Called
+	Span   time.Duration
 }
 
 // Share is a kind and how many devices it has.
@@ -105,14 +105,14 @@ type checker struct {
 func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c := &checker{Fleet: f, seen: map[likeness]int{}}
 	c.names()
-	c.enrolled()
+	c.registered()
 	c.secrets()
 	c.tokens()
 	c.addresses()
 	c.targets()
 	c.schedule()
 	c.events()
-	c.notices()
+	c.alerts()
 	c.witnesses()
 	c.bodies()
 	c.sums()
@@ -184,9 +184,9 @@ func (c *checker) names() {
 	}
 }
 
-func (c *checker) enrolled() {
-	if list := c.NotEnrolled(); len(list) > 0 {
-		c.add(c.Crowd.Enroll.Pos, "%d of %d devices are not enrolled yet, and have no %s: run enroll before they send", len(list), len(c.Devices), c.Lacks(list[0]))
+func (c *checker) registered() {
+	if list := c.NotRegistered(); len(list) > 0 {
+		c.add(c.Crowd.Register.Pos, "%d of %d devices are not registered yet, and have no %s: run register before they send", len(list), len(c.Devices), c.Lacks(list[0]))
 	}
 }
 
@@ -405,8 +405,8 @@ func (c *checker) witnesses() {
 		c.add(crowd.Pos{}, "there is no witness: what is acknowledged may still be lost, and nobody would see it")
 	}
 	for i, w := range cr.Witnesses {
-		if w.Hears && len(cr.NoticesOf(w)) == 0 {
-			c.add(w.Pos, "the witness %q hears notices, and no notice is heard by it; name it under notices: heard_by: %s", w.Name, w.Name)
+		if w.Hears && len(cr.AlertsOf(w)) == 0 {
+			c.add(w.Pos, "the witness %q hears alerts, and no alert is heard by it; name it under alerts: heard_by: %s", w.Name, w.Name)
 		}
 		c.places(w)
 		if w.Filter == "" {

@@ -62,7 +62,7 @@ func (c *checker) events() {
 	c.load.Span, c.load.Story = span, make([]Happens, len(plan.Events))
 	times, devices := make([]map[uint64]bool, len(plan.Events)), make([]map[int]bool, len(plan.Events))
 	for i, e := range plan.Events {
-		c.load.Story[i] = Happens{Event: e.Title(), Do: Deeds(e)}
+		c.load.Story[i] = Happens{Event: e.Title(), Do: Actions(e)}
 		times[i], devices[i] = map[uint64]bool{}, map[int]bool{}
 	}
 	held := map[int]bool{}
@@ -93,7 +93,7 @@ func (c *checker) events() {
 
 // away tells whether an event keeps devices from being connected.
 func away(e *crowd.Event) bool {
-	return e.Does(crowd.DeedOffline, crowd.DeedRestart, crowd.DeedLeave)
+	return e.Does(crowd.ActionOffline, crowd.ActionRestart, crowd.ActionLeave)
 }
 
 // overlaps tells of devices that are to go offline while they are: the two become one.
@@ -118,8 +118,8 @@ func (c *checker) overlaps(story []timeline.Happening) {
 	}
 }
 
-// Deeds names what an event does.
-func Deeds(e *crowd.Event) string {
+// Actions names what an event does.
+func Actions(e *crowd.Event) string {
 	var names []string
 	for _, list := range e.Do {
 		for i := range list {

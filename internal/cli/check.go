@@ -156,7 +156,7 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		}
 		line(r.File, "%s of %s, recorded from %s to %s; %s at this pace", count(int(r.Messages), "message"), count(r.Devices, "device"), r.From.UTC().Format("2006-01-02 15:04:05"), r.To.UTC().Format("2006-01-02 15:04:05"), quantity.FormatDuration(r.Lasts.Round(time.Millisecond)))
 	}
-	for i, n := range l.Notices {
+	for i, n := range l.Alerts {
 		if i == 0 {
 			b.WriteString("What the platform must say by itself in a round\n")
 		}
@@ -164,7 +164,7 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		if !n.All {
 			times = "at least " + times
 		}
-		line(n.Notice, "%s", times)
+		line(n.Alert, "%s", times)
 	}
 	if len(l.Story) == 0 {
 		return b.String()
@@ -259,8 +259,8 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 		if len(l.Recordings) > 0 {
 			doc["recordings"] = l.Recordings
 		}
-		if len(l.Notices) > 0 {
-			doc["notices"] = l.Notices
+		if len(l.Alerts) > 0 {
+			doc["alerts"] = l.Alerts
 		}
 	}
 	return e.json(doc)

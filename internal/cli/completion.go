@@ -18,7 +18,7 @@ import (
 )
 
 // completions tells shells what may stand where: files, devices, kinds, witnesses, runs,
-// fields and deeds. What cannot be loaded completes nothing.
+// fields and actions. What cannot be loaded completes nothing.
 func (e *env) completions(root *cobra.Command) {
 	for _, cmd := range root.Commands() {
 		words := strings.Fields(cmd.Use)[1:]
@@ -110,7 +110,7 @@ func argument(command string, words, args []string) ([]string, cobra.ShellCompDi
 		case len(args) == 1 && isRun(args[0]):
 			return append(slices.Clone(handWords), whoOf(crowdOf(args))...), none
 		}
-		return append(slices.Clone(crowd.DeedNames[:]), fieldsOf(crowdOf(append(runFolders(), args...)))...), none
+		return append(slices.Clone(crowd.ActionNames[:]), fieldsOf(crowdOf(append(runFolders(), args...)))...), none
 	}
 	switch place {
 	case "FILE":

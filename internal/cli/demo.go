@@ -90,7 +90,7 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 				}
 				return e.playStorm(&o, list)
 			}
-			if err := noticesOnly(list, false, "demo storm has them"); err != nil {
+			if err := alertsOnly(list, false, "demo storm has them"); err != nil {
 				return err
 			}
 			return e.playDemo(&o, list, d)
@@ -173,7 +173,7 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 		if o.format != "text" {
 			return
 		}
-		if len(flaws) > 0 && len(s.Hits())+len(s.NoticeHits()) > 0 {
+		if len(flaws) > 0 && len(s.Hits())+len(s.AlertHits()) > 0 {
 			e.tellHits(s, p)
 		}
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
@@ -195,11 +195,11 @@ func freeAddress() (string, error) {
 	return l.Addr().String(), nil
 }
 
-// noticesOnly refuses flaws of notices where there are none.
-func noticesOnly(flaws []standin.Flaw, rules bool, what string) error {
+// alertsOnly refuses flaws of alerts where there are none.
+func alertsOnly(flaws []standin.Flaw, rules bool, what string) error {
 	for _, f := range flaws {
-		if f.OfNotices() && !rules {
-			return fmt.Errorf("the flaw %q falls on notices, and this stand-in gives none; %s", f.Name, what)
+		if f.OfAlerts() && !rules {
+			return fmt.Errorf("the flaw %q falls on alerts, and this stand-in gives none; %s", f.Name, what)
 		}
 	}
 	return nil
@@ -209,16 +209,16 @@ func noticesOnly(flaws []standin.Flaw, rules bool, what string) error {
 func (e *env) tellHits(s *standin.StandIn, p *played) {
 	hits := s.Hits()
 	const most = 20
-	if notices := s.NoticeHits(); len(notices) > 0 {
-		fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %s, and what was found\n", plural(len(notices), "notice"))
-		for i, h := range notices {
+	if alerts := s.AlertHits(); len(alerts) > 0 {
+		fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %s, and what was found\n", plural(len(alerts), "alert"))
+		for i, h := range alerts {
 			if i == most {
-				fmt.Fprintf(e.stdout, "  … and %d more\n", len(notices)-most)
+				fmt.Fprintf(e.stdout, "  … and %d more\n", len(alerts)-most)
 				break
 			}
 			found := "nothing"
-			for _, f := range p.input.Result.NoticeFindings {
-				if f.Device == h.Device && f.Notice == h.Rule {
+			for _, f := range p.input.Result.AlertFindings {
+				if f.Device == h.Device && f.Alert == h.Rule {
 					found = string(f.Verdict)
 				}
 			}
@@ -258,7 +258,7 @@ func (e *env) standin() *cobra.Command {
 	var clientCerts, registry, ownTopics bool
 	var registryRate, connections int
 	var flaws, rules []string
-	var hook, hookEnv, noticeTopic string
+	var hook, hookEnv, alertTopic string
 	cmd := &cobra.Command{
 		Use:   "standin",
 		Short: "Start the stand-in, a small simulated platform",
@@ -275,7 +275,7 @@ it is in memory and gone when it stops.
   GET  /commands/DEVICE      the device fetches its commands here
   POST /answers/DEVICE       and answers here
   GET  /answers/DEVICE       the answers of that device since the last time
-  GET  /notices              what it said by itself; parameter: after
+  GET  /alerts              what it said by itself; parameter: after
 
 What comes in is passed on to subscribers of TOPIC and stored under the device
 and the reading that are the last two levels of TOPIC.
@@ -288,7 +288,7 @@ basic authentication, or access_token in the address.
 
 With --rule it says by itself when a value passes a limit: once, and again when
 the value has been back behind the release ("until"), or never again ("latched").
-It publishes a notice at notices/DEVICE and, with --hook, posts it to an address:
+It publishes an alert at alerts/DEVICE and, with --hook, posts it to an address:
 {"rule": "low-battery", "device": "buoy-001", "value": 10.9, "at": "…", "id": 1}
 
 It can be told to have flaws:
@@ -312,10 +312,10 @@ It can be told to have flaws:
 			if hook != "" && !strings.HasPrefix(hook, "http://") && !strings.HasPrefix(hook, "https://") {
 				return fmt.Errorf("--hook: %q is no address; write one such as http://127.0.0.1:9099/from-platform", hook)
 			}
-			if err := noticesOnly(list, len(rules) > 0, `give it a rule: --rule "low-battery: battery_v < 11 until > 11.5"`); err != nil {
+			if err := alertsOnly(list, len(rules) > 0, `give it a rule: --rule "low-battery: battery_v < 11 until > 11.5"`); err != nil {
 				return err
 			}
-			cfg.Hook, cfg.NoticeTopic = hook, noticeTopic
+			cfg.Hook, cfg.AlertTopic = hook, alertTopic
 			cfg.JWTKeys, cfg.TokenAsUser, cfg.OwnTopics, cfg.Connections = jwtDir, tokenAsUser, ownTopics, connections
 			if cfg.TokenLife, err = quantity.ParseDuration(tokenLife); err != nil || cfg.TokenLife < time.Second {
 				return fmt.Errorf("--token-life: %q is not a time of a second or more, such as 1h", tokenLife)
@@ -354,8 +354,8 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
 	cmd.Flags().StringArrayVar(&rules, "rule", nil, "say so by itself when a value passes a limit, such as\n\"low-battery: battery_v < 11 until > 11.5\" (may be given more than once)")
-	cmd.Flags().StringVar(&noticeTopic, "notice-topic", "notices", "publish notices at this topic, with the device behind it")
-	cmd.Flags().StringVar(&hook, "hook", "", "post notices to this address")
+	cmd.Flags().StringVar(&alertTopic, "alert-topic", "alerts", "publish alerts at this topic, with the device behind it")
+	cmd.Flags().StringVar(&hook, "hook", "", "post alerts to this address")
 	cmd.Flags().StringVar(&hookEnv, "hook-secret-env", "", "sign what is posted with the secret in an environment variable: X-Signature is\nthe HMAC-SHA256 of the body in hexadecimal")
 	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment variable")
 	cmd.Flags().StringVar(&jwtDir, "jwt-keys", "", "want JSON Web Tokens, signed with the key to DEVICE.pem of this folder (see certs);\nsub is the device, and the connection ends when exp has come")
@@ -435,6 +435,6 @@ func (e *env) serve(cfg standin.Config) error {
 	if dropped > 0 {
 		fmt.Fprintf(e.stdout, ", and %d came when the store was full", dropped)
 	}
-	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits())+len(s.NoticeHits()))
+	fmt.Fprintf(e.stdout, "; flaws hit %d.\n", len(s.Hits())+len(s.AlertHits()))
 	return nil
 }

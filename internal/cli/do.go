@@ -25,7 +25,7 @@ func (e *env) do() *cobra.Command {
 	var length, expect, format string
 	var asEvents bool
 	cmd := &cobra.Command{
-		Use:   "do [RUN] WHO DEED [WHAT …]",
+		Use:   "do [RUN] WHO ACTION [WHAT …]",
 		Short: "Act by hand on a run that plays",
 		Long: `Do acts on a run that plays in another terminal. RUN is its run folder; without it,
 it is the one that plays in ./runs.
@@ -33,17 +33,17 @@ it is the one that plays in ./runs.
   runcrowd do [RUN] pause | resume    the plan's clock stands still; connections stay
   runcrowd do [RUN] end               as if the time of the plan were over
   runcrowd do [RUN] status            how far it is
-  runcrowd do [RUN] WHO DEED …        does something to devices, now
+  runcrowd do [RUN] WHO ACTION …        does something to devices, now
 
 WHO is a device, kind, tag, pattern, share or formula, as in a crowd file; several
-words in quotes. DEED is one that events have, with what it needs behind it:
+words in quotes. ACTION is one that events have, with what it needs behind it:
 
   set FIELD=VALUE …          stuck FIELD …          missing FIELD …
   send READING [FIELD=VALUE …]                      every 2s
   offline [keep | idle | cut | clean | silent]      restart
   network delay=400ms rate='9600 bit/s'             clock off=-40s
   credential wrong --expect refused                 spoil 'cut off' --expect discarded
-  command NAME [KEY=VALUE …]                        enroll, withdraw, join, leave, repeat, swap
+  command NAME [KEY=VALUE …]                        register, unregister, join, leave, repeat, swap
 
 It lasts for --for, or for good. What was done stands in the ledger and in the
 report as "by hand 1", "by hand 2", …; --as-events prints it as events of a plan.
@@ -105,13 +105,13 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 		return &run.HandRequest{Want: args[0]}, nil
 	}
 	if len(args) < 2 {
-		return nil, fmt.Errorf("do: say what is to be done: %s, or a deed behind who, such as offline", strings.Join(handWords, ", "))
+		return nil, fmt.Errorf("do: say what is to be done: %s, or an action behind who, such as offline", strings.Join(handWords, ", "))
 	}
-	who, deed, words := args[0], args[1], args[2:]
-	if !slices.Contains(crowd.DeedNames[:], deed) {
-		return nil, unknownName("do", "there is no deed", deed, slices.Clone(crowd.DeedNames[:]))
+	who, action, words := args[0], args[1], args[2:]
+	if !slices.Contains(crowd.ActionNames[:], action) {
+		return nil, unknownName("do", "there is no action", action, slices.Clone(crowd.ActionNames[:]))
 	}
-	do, err := deedOf(deed, words)
+	do, err := actionOf(action, words)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 	if slices.Contains([]string{"all", "everybody"}, who) {
 		event = flow()
 	}
-	if deed == "send" && length == "" && len(do.Content) > 2 { // the values are those of this message alone
+	if action == "send" && length == "" && len(do.Content) > 2 { // the values are those of this message alone
 		length = "1ms"
 	}
 	if length != "" {
@@ -137,8 +137,8 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 	return &run.HandRequest{Want: run.HandEvent, Event: strings.TrimSpace(string(b))}, nil
 }
 
-// deedOf makes a mapping of deeds of the words behind one.
-func deedOf(deed string, words []string) (*yaml.Node, error) {
+// actionOf makes a mapping of actions of the words behind one.
+func actionOf(action string, words []string) (*yaml.Node, error) {
 	do, plain, values := flow(), []string{}, flow()
 	for _, w := range words {
 		key, value, is := strings.Cut(w, "=")
@@ -151,7 +151,7 @@ func deedOf(deed string, words []string) (*yaml.Node, error) {
 		}
 		put(values, key, scalar(value))
 	}
-	if deed == "offline" { // how it leaves is one word here
+	if action == "offline" { // how it leaves is one word here
 		plain = slices.DeleteFunc(plain, func(w string) bool {
 			how := slices.Contains([]string{"cut", "clean", "silent"}, w)
 			if how {
@@ -162,7 +162,7 @@ func deedOf(deed string, words []string) (*yaml.Node, error) {
 	}
 	some := len(values.Content) > 0
 	switch {
-	case deed == "send":
+	case action == "send":
 		if len(plain) != 1 {
 			return nil, errors.New("do: say which reading to send: send READING FIELD=VALUE …")
 		}
@@ -181,7 +181,7 @@ func deedOf(deed string, words []string) (*yaml.Node, error) {
 			put(do, "missing", left)
 		}
 		put(do, "send", scalar(plain[0]))
-	case deed == "command":
+	case action == "command":
 		if len(plain) != 1 {
 			return nil, errors.New("do: say which command: command NAME KEY=VALUE …")
 		}
@@ -190,21 +190,21 @@ func deedOf(deed string, words []string) (*yaml.Node, error) {
 		if some {
 			put(command, "with", values)
 		}
-		put(do, deed, command)
+		put(do, action, command)
 	case some && len(plain) > 0:
-		return nil, fmt.Errorf("do: %s takes names, or NAME=VALUE, not both", deed)
+		return nil, fmt.Errorf("do: %s takes names, or NAME=VALUE, not both", action)
 	case some:
-		put(do, deed, values)
+		put(do, action, values)
 	case len(plain) == 1:
-		put(do, deed, scalar(plain[0]))
+		put(do, action, scalar(plain[0]))
 	case len(plain) > 1:
 		list := &yaml.Node{Kind: yaml.SequenceNode, Style: yaml.FlowStyle}
 		for _, p := range plain {
 			list.Content = append(list.Content, scalar(p))
 		}
-		put(do, deed, list)
+		put(do, action, list)
 	default:
-		put(do, deed, scalar("true"))
+		put(do, action, scalar("true"))
 	}
 	return do, nil
 }
@@ -308,7 +308,7 @@ func handLines(q *run.HandRequest, a *run.HandAnswer) (lines []string) {
 	return lines
 }
 
-// didText is a deed that was done, in a few words.
+// didText is an action that was done, in a few words.
 func didText(kind, name, value string) string {
 	s := kind
 	if name != "" {

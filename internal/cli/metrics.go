@@ -85,7 +85,7 @@ func metricsOf(s *run.Session, crowd string) []byte {
 	}{{"acknowledged", p.Accepted}, {"refused", p.Refused}, {"not_asked", p.NotAsked}, {"no_answer", p.NoAnswer}, {"unsent", p.Unsent}} {
 		x.sample("messages_settled_total", float64(o.n), "outcome", o.name)
 	}
-	x.metric("witness_found_total", "counter", "Messages that a witness found, once each; notices that one heard.")
+	x.metric("witness_found_total", "counter", "Messages that a witness found, once each; alerts that one heard.")
 	for _, w := range p.Witnesses {
 		x.sample("witness_found_total", float64(w.N), "witness", w.Witness, "proves", w.Proves)
 	}

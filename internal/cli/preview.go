@@ -328,9 +328,9 @@ func properties(s *fleet.Stream, w *engine.Written, version int) string {
 	return b.String()
 }
 
-// callsFor are the notices that the values of a message call for.
+// callsFor are the alerts that the values of a message call for.
 func callsFor(f *fleet.Fleet, r *engine.Rehearsed) (list []string) {
-	for i, n := range f.Crowd.Notices {
+	for i, n := range f.Crowd.Alerts {
 		if slices.ContainsFunc(r.Written.Calls, func(calls uint64) bool { return calls>>(2*i)&1 != 0 }) {
 			list = append(list, n.Name)
 		}

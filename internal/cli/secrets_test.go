@@ -37,13 +37,13 @@ func gossip(t *testing.T) (broker, web string) {
 		user, password, _ := r.BasicAuth()
 		said := fmt.Sprintf("%s %s %s %s %s %s", forms(r.Header.Get("Authorization")), forms(r.Header.Get("X-Write-Key")), forms(password), user, r.URL.RawQuery, body)
 		switch {
-		case r.URL.Path == "/enroll/list":
+		case r.URL.Path == "/register/list":
 			io.WriteString(w, `{"names": []}`)
 			return
-		case strings.HasPrefix(r.URL.Path, "/enroll/") && r.Method == http.MethodPost && (asked.Add(1) > 92 || !strings.HasSuffix(r.URL.Path, "-2")):
+		case strings.HasPrefix(r.URL.Path, "/register/") && r.Method == http.MethodPost && (asked.Add(1) > 92 || !strings.HasSuffix(r.URL.Path, "-2")):
 			fmt.Fprintf(w, `{"token": "made-for-%s-secret", "said": %q}`, filepath.Base(r.URL.Path), said)
 			return
-		case strings.HasPrefix(r.URL.Path, "/enroll/") && strings.HasSuffix(r.URL.Path, "2"): // to enroll, and to withdraw
+		case strings.HasPrefix(r.URL.Path, "/register/") && strings.HasSuffix(r.URL.Path, "2"): // to register, and to unregister
 			w.WriteHeader(http.StatusConflict)
 		case strings.HasPrefix(r.URL.Path, "/stored/"):
 			json.NewEncoder(w).Encode(map[string]any{"rows": []any{}, "said": said})
@@ -149,13 +149,13 @@ devices:
   - {kind: gauge, roster: gauges.csv}
   - {kind: dial, roster: gauges.csv, name: "dial-${n}"}
   - {kind: lock, count: 2}
-enroll:
+register:
   link: fixed
-  request: {url: "http://WEB/enroll/${device}"}
+  request: {url: "http://WEB/register/${device}"}
   keep: {token: .token}
   pace: 1000/s
-  list: {get: "http://WEB/enroll/list?key=`+query+`", names: ".names[]?"}
-  withdraw: {url: "http://WEB/enroll/${device}"}
+  list: {get: "http://WEB/register/list?key=`+query+`", names: ".names[]?"}
+  unregister: {url: "http://WEB/register/${device}"}
 plan: {for: 500ms, settle: 1s}
 witnesses:
   store: {proves: stored, get: "http://WEB/stored/${device}?key=`+query+`", headers: {Authorization: "Bearer `+literal+`"}, rows: ".rows[]", timeout: 500ms, wait: 500ms}
@@ -171,15 +171,15 @@ witnesses:
 		fmt.Fprintf(&printed, "-> %v\n", err)
 	}
 	run("check", "harbour.yaml")
-	run("enroll", "harbour.yaml")
-	run("enroll", "harbour.yaml")
+	run("register", "harbour.yaml")
+	run("register", "harbour.yaml")
 	run("probe", "harbour.yaml")
 	run("preview", "harbour.yaml", "--who", "gauge-1")
 	run("send", "harbour.yaml", "gauge-3", "a=5")
 	run("send", "harbour.yaml", "ship-3", "a=5")
 	run("run", "harbour.yaml", "--out", "runs")
 	run("roster", "harbour.yaml")
-	run("withdraw", "harbour.yaml")
+	run("unregister", "harbour.yaml")
 	runs, _ := filepath.Glob(filepath.Join(dir, "runs", "*"))
 	assert.NotEmpty(t, runs)
 	assert.Greater(t, strings.Count(printed.String(), "«secret»"), 10, "the platform has told nothing")
@@ -197,7 +197,7 @@ witnesses:
 		}
 	}
 	look("what was printed", printed.Bytes())
-	own := map[string]bool{"harbour.yaml": true, "gauges.csv": true, "harbour.enrolled.jsonl": true, "harbour.enrolled.jsonl.lock": true}
+	own := map[string]bool{"harbour.yaml": true, "gauges.csv": true, "harbour.registered.jsonl": true, "harbour.registered.jsonl.lock": true}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err

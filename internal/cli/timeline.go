@@ -119,7 +119,7 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 			break
 		}
 		ev := plan.Events[m.event]
-		for k, s := range []string{quantity.FormatDuration(rounded(m.from)), ev.Title() + ": " + check.Deeds(ev), m.forHow(ev)} {
+		for k, s := range []string{quantity.FormatDuration(rounded(m.from)), ev.Title() + ": " + check.Actions(ev), m.forHow(ev)} {
 			wide[k] = max(wide[k], len(s))
 		}
 	}
@@ -130,7 +130,7 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 		}
 		ev := plan.Events[m.event]
 		what := ev.Title()
-		if do := check.Deeds(ev); do != what {
+		if do := check.Actions(ev); do != what {
 			what += ": " + do
 		}
 		fmt.Fprintf(e.stdout, "  %*s  %-*s  %-*s  %s%s\n", wide[0], quantity.FormatDuration(rounded(m.from)), wide[1], what, wide[2], m.forHow(ev), some(m.devices, 4), expects(ev))
@@ -225,7 +225,7 @@ func (e *env) timelineJSON(f *fleet.Fleet, list []moment) error {
 	out := []told{}
 	for _, m := range list {
 		ev := f.Crowd.Plan.Events[m.event]
-		t := told{Event: ev.Title(), Do: check.Deeds(ev), At: m.from.Seconds(), For: m.lasts[1].Seconds(), Devices: m.devices}
+		t := told{Event: ev.Title(), Do: check.Actions(ev), At: m.from.Seconds(), For: m.lasts[1].Seconds(), Devices: m.devices}
 		if ev.Expect != crowd.ExpectProven {
 			t.Expect = ev.Expect.String()
 		}

@@ -268,7 +268,7 @@ func authorizationClient(l *crowd.Link) *http.Client {
 	return &http.Client{Transport: link.Transport(TLS(l).Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
-// Guest is what somebody shows on a link who is no device: a witness, an enrolment.
+// Guest is what somebody shows on a link who is no device: a witness, a registration.
 type Guest struct {
 	Username, Password string
 	Cert               *tls.Certificate

@@ -24,7 +24,7 @@ type Command struct {
 	Rows  string // jq: the commands in what is answered there; empty: the answer is one
 
 	Match      []Match       // what a message says that is this command
-	Do         []Deed        // in this order: all of them, or with an error none
+	Do         []Action      // in this order: all of them, or with an error none
 	For        time.Duration // how long; 0: to the end of the round
 	Answer     *Answer       // nil: none
 	Request    *Request      // how the platform is asked to ask; nil: not known

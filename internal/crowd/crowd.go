@@ -15,24 +15,24 @@ import (
 // Crowd is what one crowd file says. It is not changed once it was read, but for its
 // secrets: Secret and Redact may be called from any goroutine.
 type Crowd struct {
-	Path      string
-	Source    []byte
-	Name      string
-	Seed      uint64
-	Links     []*Link
-	Kinds     []*Kind
-	Casts     []*Cast   // the groups of devices, in the file's order
-	Members   []*Member // every device, with the changes that are made for it
-	Plan      Plan
-	Witnesses []*Witness
-	Notices   []*Notice
-	Require   []proof.Requirement
-	Results   []string        // files that a run leaves in its folder, by their endings
-	Env       formula.Secrets // the environment variables that the file reads
-	Enroll    *Enroll         // nil: the file says nothing of it
-	Enrolled  map[string]Enrolled
-	Files     []*File // the files beside the crowd file that it reads
-	Derived   []*Link // links with settings of some devices' own
+	Path       string
+	Source     []byte
+	Name       string
+	Seed       uint64
+	Links      []*Link
+	Kinds      []*Kind
+	Casts      []*Cast   // the groups of devices, in the file's order
+	Members    []*Member // every device, with the changes that are made for it
+	Plan       Plan
+	Witnesses  []*Witness
+	Alerts     []*Alert
+	Require    []proof.Requirement
+	Results    []string        // files that a run leaves in its folder, by their endings
+	Env        formula.Secrets // the environment variables that the file reads
+	Register   *Register       // nil: the file says nothing of it
+	Registered map[string]Registered
+	Files      []*File // the files beside the crowd file that it reads
+	Derived    []*Link // links with settings of some devices' own
 
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
@@ -102,7 +102,7 @@ type Link struct {
 	PerDevice   bool   // HTTP: a connection of its own for every device
 	HTTPVersion int    // 1 or 2
 
-	// Guest is what those show who are no devices: witnesses, enrolment, ask.
+	// Guest is what those show who are no devices: witnesses, registration, ask.
 	Guest Credentials
 	// GuestErr is why they cannot: the link's credentials are made of properties that
 	// devices alone have.
@@ -196,7 +196,7 @@ type Property struct {
 	Draw   Draw
 	Column []signal.Value // of the roster, by row
 	Secret bool           // never printed, never in a message
-	Kept   bool           // of the platform's answer when the device was enrolled
+	Kept   bool           // of the platform's answer when the device was registered
 	Sample any            // of its type
 }
 
@@ -416,7 +416,7 @@ func (j Join) At(i, n int) time.Duration {
 type Witness struct {
 	Name   string
 	Pos    Pos
-	Hears  bool // notices: it is there for them, and proves nothing of messages
+	Hears  bool // alerts: it is there for them, and proves nothing of messages
 	Proves proof.Proof
 	Link   *Link
 	Who    []*Selection // the devices it should see; none means all
@@ -511,7 +511,7 @@ type SQL struct {
 func (w *Witness) Proof() string {
 	switch {
 	case w.Hears:
-		return "notices"
+		return "alerts"
 	case w.Counts:
 		return "count"
 	}

@@ -15,13 +15,13 @@ import (
 func TestActsDoNotPileUp(t *testing.T) {
 	l := &loop{engine: &Engine{see: func(*Rehearsed) bool { return true }}}
 	d := &device{Device: &fleet.Device{}}
-	faster := []crowd.Deed{{Kind: crowd.DeedInterval}}
-	slower := []crowd.Deed{{Kind: crowd.DeedInterval}}
-	ahead := []crowd.Deed{{Kind: crowd.DeedClock, Clock: crowd.Clock{Off: time.Second}}}
+	faster := []crowd.Action{{Kind: crowd.ActionInterval}}
+	slower := []crowd.Action{{Kind: crowd.ActionInterval}}
+	ahead := []crowd.Action{{Kind: crowd.ActionClock, Clock: crowd.Clock{Off: time.Second}}}
 	for range 10 {
-		for _, list := range [][]crowd.Deed{{{Kind: crowd.DeedSend}}, faster, slower, ahead} {
+		for _, list := range [][]crowd.Action{{{Kind: crowd.ActionSend}}, faster, slower, ahead} {
 			a := l.newAct(d, nil)
-			a.deeds = []deed{{Deed: &list[0], every: time.Second}}
+			a.actions = []action{{Action: &list[0], every: time.Second}}
 			l.perform(a, 0, 1)
 		}
 	}

@@ -168,16 +168,16 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 }
 
 // doAll does what a command says: all of it, or, with an error, nothing.
-func (l *loop) doAll(d *device, k *fleet.Command, env formula.Env, end int64) ([]ledger.Deed, error) {
+func (l *loop) doAll(d *device, k *fleet.Command, env formula.Env, end int64) ([]ledger.Action, error) {
 	worked, err := l.workOut(d, k.Do, env, end)
 	if err != nil {
 		return nil, err
 	}
 	a := l.newAct(d, nil)
-	a.from, a.deeds = l.now(), worked
+	a.from, a.actions = l.now(), worked
 	lasts := k.For
 	for i := range k.Do { // a device that is off comes back
-		if x := &k.Do[i]; x.Kind == crowd.DeedRestart && lasts == 0 {
+		if x := &k.Do[i]; x.Kind == crowd.ActionRestart && lasts == 0 {
 			lasts = x.Restart.Off
 		}
 	}

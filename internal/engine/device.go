@@ -29,18 +29,18 @@ type device struct {
 	acts  []*act // what is done to it just now, in order
 	said  int    // messages of this round
 
-	joined    bool
-	away      int             // why it is not connected: how many acts
-	idle      int             // why it measures nothing: how many acts
-	leaving   *leaving        // it is about to leave
-	kept      []*link.Message // messages that it sends when it can
-	back      *crowd.Offline  // how it sends them
-	paced     int64           // when it sent the last of these
-	withdrawn *fleet.Guise    // it is not registered any more; nil: it is
-	busy      int             // deeds that wait for the platform's side
-	guise     *fleet.Guise    // nil: its own credentials
-	nextGuise *fleet.Guise    // what it is to show when it has left
-	refusal   atomic.Pointer[string]
+	joined       bool
+	away         int             // why it is not connected: how many acts
+	idle         int             // why it measures nothing: how many acts
+	leaving      *leaving        // it is about to leave
+	kept         []*link.Message // messages that it sends when it can
+	back         *crowd.Offline  // how it sends them
+	paced        int64           // when it sent the last of these
+	unregistered *fleet.Guise    // it is not registered any more; nil: it is
+	busy         int             // actions that wait for the platform's side
+	guise        *fleet.Guise    // nil: its own credentials
+	nextGuise    *fleet.Guise    // what it is to show when it has left
+	refusal      atomic.Pointer[string]
 
 	awake       bool           // of one that sleeps
 	gatewayAway bool           // at the end of the round
@@ -415,7 +415,7 @@ func (l *loop) disconnect(d *device, last bool) {
 // begin makes a device ready for a round.
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
-	d.acts, d.leaving, d.kept, d.back, d.guise, d.nextGuise, d.withdrawn, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
+	d.acts, d.leaving, d.kept, d.back, d.guise, d.nextGuise, d.unregistered, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
 	d.ticking, d.awake = false, false
 	d.wants.Store(false)
 }
@@ -435,7 +435,7 @@ func (d *device) whyKept() string {
 
 // guiseValues are the headers' values of a stream, as the device shows them just now.
 func (d *device) guiseValues(s *stream) []string {
-	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedCredential }); x != nil && x.guise != nil {
+	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil && x.guise != nil {
 		return x.guise.Values[s.Index]
 	}
 	return s.Values

@@ -69,7 +69,7 @@ type Engine struct {
 	failed   int64
 	lastWhy  string
 	remarked map[string]bool // texts that were told
-	calls    atomic.Bool     // a message of the round may have called for a notice
+	calls    atomic.Bool     // a message of the round may have called for an alert
 	excused  []ledger.Spans  // by stream: no witness needs to find these
 	spoilt   []ledger.Spans  // by stream: no witness may find these
 
@@ -81,7 +81,7 @@ type Engine struct {
 	Carried func(stream int, seq uint64, carried []byte)
 	// Log is told of what happens to connections and messages, as it happens; nil: nobody is.
 	Log *slog.Logger
-	// Outside is the platform's side; nil: deeds that need it are not done.
+	// Outside is the platform's side; nil: actions that need it are not done.
 	Outside Outside
 	// WasOpen is how many messages of the round just played were under way when the time
 	// of its plan was over.
@@ -107,12 +107,12 @@ type Engine struct {
 // something. It comes before anybody connects.
 func Shape(f *fleet.Fleet, under link.Network) {
 	needs := map[*crowd.Cast]int{} // 1: can be cut; 2: passes through
-	note := func(c *crowd.Cast, list []crowd.Deed) {
+	note := func(c *crowd.Cast, list []crowd.Action) {
 		for i := range list {
 			switch x := &list[i]; {
-			case x.Kind == crowd.DeedNetwork, x.Kind == crowd.DeedOffline && x.Offline.How == crowd.BySilence:
+			case x.Kind == crowd.ActionNetwork, x.Kind == crowd.ActionOffline && x.Offline.How == crowd.BySilence:
 				needs[c] = 2
-			case x.Kind == crowd.DeedOffline, x.Kind == crowd.DeedRestart, x.Kind == crowd.DeedLeave: // connections of its own
+			case x.Kind == crowd.ActionOffline, x.Kind == crowd.ActionRestart, x.Kind == crowd.ActionLeave: // connections of its own
 				needs[c] = max(needs[c], 1)
 			}
 		}
@@ -170,7 +170,7 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 		d.QoS0, d.MayRepeat = s.Reading.QoS == 0, s.Reading.QoS == 1
 	}
 	for _, c := range s.Calls {
-		d.Calls |= 1 << c.Notice
+		d.Calls |= 1 << c.Alert
 	}
 	template, _ := s.Form.(*payload.Template)
 	d.List = template != nil && template.List()
@@ -457,7 +457,7 @@ func (e *Engine) Excused(stream int, seq uint64) bool {
 	return e.excused[stream].Has(seq)
 }
 
-// Calls tells whether a message of the round may have called for a notice.
+// Calls tells whether a message of the round may have called for an alert.
 func (e *Engine) Calls() bool { return e.calls.Load() }
 
 // Spoilt tells whether nothing may be kept of a message.
@@ -575,7 +575,7 @@ func (l *loop) copy(m *link.Message) *link.Message {
 	return c
 }
 
-// lower are the bits of calls that call for notices.
+// lower are the bits of calls that call for alerts.
 const lower = 0x5555555555555555
 
 // due makes the next message of a stream, and notes that it is due. Where messages are only

@@ -81,40 +81,40 @@ func (l *loop) befall(index int, at, end int64) {
 	list := a.event.Do[d.Cast]
 	worked, err := l.workOut(d, list, d.Env, end)
 	if err != nil {
-		l.tellDone(a, ledger.Deed{Kind: list[0].Kind.String(), Name: list[0].Name}, false, e.fleet.Crowd.Redact(err.Error()))
+		l.tellDone(a, ledger.Action{Kind: list[0].Kind.String(), Name: list[0].Name}, false, e.fleet.Crowd.Redact(err.Error()))
 		l.release(a)
 		return
 	}
-	a.deeds = worked
+	a.actions = worked
 	l.perform(a, at, end)
 }
 
 // perform does an act, tells it, and puts its end into the plan.
-func (l *loop) perform(a *act, at, end int64) []ledger.Deed {
+func (l *loop) perform(a *act, at, end int64) []ledger.Action {
 	d := a.device
-	is := func(of func(k crowd.DeedKind) bool) bool {
-		return slices.ContainsFunc(a.deeds, func(x deed) bool { return of(x.Kind) })
+	is := func(of func(k crowd.ActionKind) bool) bool {
+		return slices.ContainsFunc(a.actions, func(x action) bool { return of(x.Kind) })
 	}
-	if a.to == 0 && is(crowd.DeedKind.Next) {
+	if a.to == 0 && is(crowd.ActionKind.Next) {
 		a.left = map[int]bool{}
 		for _, s := range d.Streams {
-			if slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind.Next() && x.concerns(&l.engine.streams[s.Index]) }) {
+			if slices.ContainsFunc(a.actions, func(x action) bool { return x.Kind.Next() && x.concerns(&l.engine.streams[s.Index]) }) {
 				a.left[s.Index] = true
 			}
 		}
 	}
 	did := l.do(a, at, end)
 	for i, told := range did {
-		if !a.deeds[i].Kind.Outside() { // those are told when they are done
+		if !a.actions[i].Kind.Outside() { // those are told when they are done
 			l.tellDone(a, told, false, "")
 		}
 	}
 	switch {
 	case a.to > 0 && a.to < end:
 		heap.Push(&l.plan, entry{at: a.to, what: ends, index: a.n})
-	case a.to == 0 && !is(func(k crowd.DeedKind) bool { return !k.Momentary() }):
+	case a.to == 0 && !is(func(k crowd.ActionKind) bool { return !k.Momentary() }):
 		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
-		if !is(crowd.DeedKind.Outside) { // answers are still to come
+		if !is(crowd.ActionKind.Outside) { // answers are still to come
 			l.release(a)
 		}
 	}
@@ -131,31 +131,31 @@ func (l *loop) pass(index int, at, end int64) {
 
 // tellOver notes that an act is over.
 func (l *loop) tellOver(a *act) {
-	for i := range a.deeds {
-		x := &a.deeds[i]
-		l.tellDone(a, ledger.Deed{Kind: x.Kind.String(), Name: x.Name}, true, "")
+	for i := range a.actions {
+		x := &a.actions[i]
+		l.tellDone(a, ledger.Action{Kind: x.Kind.String(), Name: x.Name}, true, "")
 	}
 }
 
 // tellDone notes what an act did, or that it is over. What a command did stands with the
 // command; here, only that it disturbed the device.
-func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
+func (l *loop) tellDone(a *act, told ledger.Action, over bool, why string) {
 	d := a.device
 	if l.engine.see != nil || len(d.Streams) == 0 {
 		return
 	}
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
-	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Deed: told, At: clock.Now(), Over: over, Why: why}
+	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Action: told, At: clock.Now(), Over: over, Why: why}
 	if a.event != nil {
 		x.Event = a.event.Title()
 	}
 	switch told.Kind {
-	case crowd.DeedOffline.String():
+	case crowd.ActionOffline.String():
 		x.Disturbs = why == ""
-		x.Broke = why == "" && slices.ContainsFunc(a.deeds, func(x deed) bool { return x.Kind == crowd.DeedOffline && x.Offline.How != crowd.Cleanly })
-	case crowd.DeedNetwork.String(): // what is slow is lost where it is cut
+		x.Broke = why == "" && slices.ContainsFunc(a.actions, func(x action) bool { return x.Kind == crowd.ActionOffline && x.Offline.How != crowd.Cleanly })
+	case crowd.ActionNetwork.String(): // what is slow is lost where it is cut
 		x.Broke, x.Disturbs = why == "" && l.engine.cuts(d), why == ""
-	case crowd.DeedRestart.String(), crowd.DeedLeave.String(), crowd.DeedCredential.String():
+	case crowd.ActionRestart.String(), crowd.ActionLeave.String(), crowd.ActionCredential.String():
 		x.Disturbs = why == ""
 	}
 	if a.event != nil || x.Disturbs {
@@ -165,8 +165,8 @@ func (l *loop) tellDone(a *act, told ledger.Deed, over bool, why string) {
 
 // cuts tells whether the plan cuts connections of a device, at whatever time.
 func (e *Engine) cuts(d *device) bool {
-	is := func(x crowd.Deed) bool {
-		return x.Kind == crowd.DeedNetwork && x.Network.CutAfter > 0 || x.Kind == crowd.DeedOffline && x.Offline.How != crowd.Cleanly
+	is := func(x crowd.Action) bool {
+		return x.Kind == crowd.ActionNetwork && x.Network.CutAfter > 0 || x.Kind == crowd.ActionOffline && x.Offline.How != crowd.Cleanly
 	}
 	for _, event := range e.fleet.Crowd.Plan.Events {
 		if slices.ContainsFunc(event.Do[d.Cast], is) {
@@ -181,12 +181,12 @@ func (e *Engine) cuts(d *device) bool {
 func (e *Engine) late() (late, joins map[int]bool) {
 	late, joins = map[int]bool{}, map[int]bool{}
 	unknown := map[int]bool{}
-	for _, d := range e.fleet.NotEnrolled() {
+	for _, d := range e.fleet.NotRegistered() {
 		unknown[d.Index] = true
 	}
 	for i, event := range e.fleet.Crowd.Plan.Events {
-		join, enroll := event.Does(crowd.DeedJoin), event.Does(crowd.DeedEnroll)
-		if !join && !enroll {
+		join, register := event.Does(crowd.ActionJoin), event.Does(crowd.ActionRegister)
+		if !join && !register {
 			continue
 		}
 		for _, d := range e.story.line.Who(i) {

@@ -17,9 +17,9 @@ var ErrNotPlaying = errors.New("no round is being played just now")
 
 // Handed is what a hand did to one device.
 type Handed struct {
-	Device string        `json:"device"`
-	Did    []ledger.Deed `json:"did,omitempty"`
-	Why    string        `json:"why,omitempty"` // it could not be done
+	Device string          `json:"device"`
+	Did    []ledger.Action `json:"did,omitempty"`
+	Why    string          `json:"why,omitempty"` // it could not be done
 	// Later: its connection is made anew first, so that something can be done to its network.
 	Later bool `json:"later,omitempty"`
 
@@ -109,7 +109,7 @@ func (l *loop) handed(d *device, ev *crowd.Event, done chan<- Handed) {
 }
 
 // take begins an act of a hand.
-func (l *loop) take(d *device, ev *crowd.Event) (did []ledger.Deed, why string) {
+func (l *loop) take(d *device, ev *crowd.Event) (did []ledger.Action, why string) {
 	at := l.now()
 	a := l.newAct(d, ev)
 	a.from = at
@@ -120,22 +120,22 @@ func (l *loop) take(d *device, ev *crowd.Event) (did []ledger.Deed, why string) 
 	worked, err := l.workOut(d, list, d.Env, l.end)
 	if err != nil {
 		why = l.engine.fleet.Crowd.Redact(err.Error())
-		l.tellDone(a, ledger.Deed{Kind: list[0].Kind.String(), Name: list[0].Name}, false, why)
+		l.tellDone(a, ledger.Action{Kind: list[0].Kind.String(), Name: list[0].Name}, false, why)
 		l.release(a)
 		return nil, why
 	}
-	a.deeds = worked
+	a.actions = worked
 	return l.perform(a, at, l.end), ""
 }
 
-// needsShape tells whether deeds need a network of the device's own, and one that all passes
+// needsShape tells whether actions need a network of the device's own, and one that all passes
 // through.
-func needsShape(list []crowd.Deed) (needs, relay bool) {
+func needsShape(list []crowd.Action) (needs, relay bool) {
 	for i := range list {
 		switch x := &list[i]; {
-		case x.Kind == crowd.DeedNetwork, x.Kind == crowd.DeedOffline && x.Offline.How == crowd.BySilence:
+		case x.Kind == crowd.ActionNetwork, x.Kind == crowd.ActionOffline && x.Offline.How == crowd.BySilence:
 			return true, true
-		case x.Kind == crowd.DeedOffline && x.Offline.How == crowd.ByCut:
+		case x.Kind == crowd.ActionOffline && x.Offline.How == crowd.ByCut:
 			needs = true
 		}
 	}

@@ -9,21 +9,21 @@ import (
 	"runcrowd/internal/ledger"
 )
 
-// Outside is the platform's side, as far as deeds need it. Its methods block, and may be
+// Outside is the platform's side, as far as actions need it. Its methods block, and may be
 // called from several goroutines.
 type Outside interface {
-	// Enroll registers a device, and tells what the platform gave it.
-	Enroll(ctx context.Context, d *fleet.Device) (kept map[string]string, err error)
-	// Withdraw removes it.
-	Withdraw(ctx context.Context, d *fleet.Device) error
+	// Register registers a device, and tells what the platform gave it.
+	Register(ctx context.Context, d *fleet.Device) (kept map[string]string, err error)
+	// Unregister removes it.
+	Unregister(ctx context.Context, d *fleet.Device) error
 	// Ask makes the platform give a command, and waits for the answer. The error says why
 	// there is none, or none that says that it was done.
-	Ask(ctx context.Context, d *fleet.Device, x *crowd.Deed) (says string, err error)
+	Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (says string, err error)
 }
 
-// outside does a deed that needs the platform's side, beside the loop, to the device as it
+// outside does an action that needs the platform's side, beside the loop, to the device as it
 // is now; then, in the loop, something follows. What is to be told is told then.
-func (l *loop) outside(a *act, told ledger.Deed, do func(ctx context.Context, d *fleet.Device) (string, error), then func(err error)) {
+func (l *loop) outside(a *act, told ledger.Action, do func(ctx context.Context, d *fleet.Device) (string, error), then func(err error)) {
 	e := l.engine
 	if e.see != nil || e.Outside == nil {
 		return
@@ -62,8 +62,8 @@ func (l *loop) called() []func() {
 	return list
 }
 
-// enroll registers a device; until it is, it does not connect.
-func (l *loop) enroll(a *act, told ledger.Deed) {
+// register registers a device; until it is, it does not connect.
+func (l *loop) register(a *act, told ledger.Action) {
 	d, e := a.device, l.engine
 	if e.see != nil {
 		l.registered(d)
@@ -75,7 +75,7 @@ func (l *loop) enroll(a *act, told ledger.Deed) {
 	l.leave(d, d.Cast.Link.Timeout, func() {
 		l.disconnect(d, false)
 		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (_ string, err error) {
-			kept, err = e.Outside.Enroll(ctx, now)
+			kept, err = e.Outside.Register(ctx, now)
 			return "", err
 		}, func(err error) {
 			d.busy--
@@ -86,7 +86,7 @@ func (l *loop) enroll(a *act, told ledger.Deed) {
 			switch {
 			case err == nil:
 				l.registered(d)
-			case d.withdrawn == nil && e.fleet.Keyed(d.Device): // it was registered before
+			case d.unregistered == nil && e.fleet.Keyed(d.Device): // it was registered before
 			default:
 				return // without what the platform gives it, it cannot connect
 			}
@@ -101,14 +101,14 @@ func (l *loop) enroll(a *act, told ledger.Deed) {
 
 // registered ends what a removal did to a device: it is let in again.
 func (l *loop) registered(d *device) {
-	d.withdrawn = nil
+	d.unregistered = nil
 	for _, a := range d.acts {
-		a.deeds = slices.DeleteFunc(a.deeds, func(x deed) bool { return x.Kind == crowd.DeedWithdraw })
+		a.actions = slices.DeleteFunc(a.actions, func(x action) bool { return x.Kind == crowd.ActionUnregister })
 	}
 }
 
-// withdraw removes a device, which then tries to come in all the same.
-func (l *loop) withdraw(a *act, told ledger.Deed) {
+// unregister removes a device, which then tries to come in all the same.
+func (l *loop) unregister(a *act, told ledger.Action) {
 	d, e := a.device, l.engine
 	if e.see != nil {
 		return
@@ -119,7 +119,7 @@ func (l *loop) withdraw(a *act, told ledger.Deed) {
 	l.leave(d, d.Cast.Link.Timeout, func() {
 		l.disconnect(d, false)
 		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (string, error) {
-			return "", e.Outside.Withdraw(ctx, now)
+			return "", e.Outside.Unregister(ctx, now)
 		}, func(err error) {
 			d.away--
 			d.idle--
@@ -127,8 +127,8 @@ func (l *loop) withdraw(a *act, told ledger.Deed) {
 			if err != nil { // it is registered still, and nothing need refuse it
 				l.undo(a, l.at, l.at)
 			} else {
-				d.withdrawn = &fleet.Guise{Identity: d.Identity()}
-				d.withdrawn.Identity.Stranger = true
+				d.unregistered = &fleet.Guise{Identity: d.Identity()}
+				d.unregistered.Identity.Stranger = true
 			}
 			l.setGuise(d)
 			l.returns(d)

@@ -50,7 +50,7 @@ type Scribe struct {
 type Written struct {
 	First   uint64 // sequence number of the first sample
 	Carried [][]byte
-	Calls   []uint64 // which notices each sample calls for, as of fleet.Composer; nil: none
+	Calls   []uint64 // which alerts each sample calls for, as of fleet.Composer; nil: none
 	Body    []byte
 	Mark    link.Header // rides as a user property or a header; without a name neither
 }

@@ -25,7 +25,7 @@ type Case struct {
 	Attempts int       // how often it was sent
 	Anew     int       // how often of that so that the platform may store it once more
 	Meant    ledger.Meant
-	Calls    uint64 // for notices, as of ledger.Page.Due
+	Calls    uint64 // for alerts, as of ledger.Page.Due
 	Copies   int    // how often it went out once more, as the plan says
 	Outcome  outcome.Outcome
 	At       time.Time // of the outcome

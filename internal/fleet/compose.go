@@ -61,7 +61,7 @@ type Composer struct {
 	values  []signal.Value // as they are sent
 	full    []signal.Value // before anything was dropped
 	before  map[int]map[string]any
-	sent    formula.Env // what notices are called for by
+	sent    formula.Env // what alerts are called for by
 	past    *Composer   // makes values of other moments
 }
 
@@ -80,8 +80,8 @@ func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
 	return c.values, err
 }
 
-// Calls tells which notices the values that were made last call for, and which they arm
-// again: two bits for each notice of the file, the lower one for the call. What was not sent
+// Calls tells which alerts the values that were made last call for, and which they arm
+// again: two bits for each alert of the file, the lower one for the call. What was not sent
 // calls for nothing.
 func (c *Composer) Calls(s *Stream) (bits uint64) {
 	if len(s.Calls) == 0 {
@@ -105,16 +105,16 @@ func (c *Composer) Calls(s *Stream) (bits uint64) {
 		when, err := x.When.Any(&c.machine, c.sent)
 		calls, known := when.(bool)
 		if known = known && err == nil; known && calls {
-			bits |= 1 << (2 * x.Notice)
+			bits |= 1 << (2 * x.Alert)
 		}
 		if x.Until == nil {
 			if known && !calls {
-				bits |= 2 << (2 * x.Notice)
+				bits |= 2 << (2 * x.Alert)
 			}
 			continue
 		}
 		if until, err := x.Until.Any(&c.machine, c.sent); err == nil && until == true {
-			bits |= 2 << (2 * x.Notice)
+			bits |= 2 << (2 * x.Alert)
 		}
 	}
 	return bits

@@ -86,16 +86,16 @@ type Stream struct {
 	Rank    uint64        // its place among the devices with the same reading of the same kind
 	Peers   uint64        // how many these are
 	Turn    uint64        // key of the order in which they speak
-	Calls   []Call        // for notices
+	Calls   []Call        // for alerts
 	makers  []maker
 	env     bool // some field is a formula
 	shadows bool // some field has the name of a property
 	recalls bool // some formula uses the message before
 }
 
-// Call is how a stream's values call for a notice.
+// Call is how a stream's values call for an alert.
 type Call struct {
-	Notice int // its place in the file
+	Alert int // its place in the file
 	*crowd.Call
 }
 
@@ -131,7 +131,7 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 		for _, s := range d.Streams {
 			s.Index = len(f.Streams)
 			f.Streams = append(f.Streams, s)
-			for i, n := range c.Notices {
+			for i, n := range c.Alerts {
 				if call := n.Calls[s.Reading]; call != nil {
 					s.Calls = append(s.Calls, Call{i, call})
 				}
@@ -192,7 +192,7 @@ func (f *Fleet) witnesses(p *crowd.Problems) {
 		if len(w.Who) == 0 && !w.Hears {
 			continue
 		}
-		f.sees[i] = make([]bool, len(f.Devices)) // of messages, what hears notices sees none
+		f.sees[i] = make([]bool, len(f.Devices)) // of messages, what hears alerts sees none
 		for _, who := range w.Who {
 			devices, err := f.Select(who)
 			if err != nil {
@@ -214,7 +214,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				continue
 			}
 			for _, x := range e.Do[d.Cast] {
-				if x.Kind != crowd.DeedSpoil || x.Spoil != crowd.SpoilTopic {
+				if x.Kind != crowd.ActionSpoil || x.Spoil != crowd.SpoilTopic {
 					continue
 				}
 				topic, err := x.Value.Expand(m, d.Env)
@@ -230,16 +230,16 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 	}
 }
 
-// NotEnrolled are the devices that are not registered: they lack what the platform
+// NotRegistered are the devices that are not registered: they lack what the platform
 // gives them for it.
-func (f *Fleet) NotEnrolled() []*Device {
-	en := f.Crowd.Enroll
+func (f *Fleet) NotRegistered() []*Device {
+	en := f.Crowd.Register
 	if en == nil || len(en.Keep) == 0 {
 		return nil
 	}
 	var list []*Device
 	for _, d := range f.Devices {
-		if e := f.Crowd.Enrolled[d.Name]; e.Made == nil && e.Steps > 0 || !f.Keyed(d) {
+		if e := f.Crowd.Registered[d.Name]; e.Made == nil && e.Steps > 0 || !f.Keyed(d) {
 			list = append(list, d)
 		}
 	}
@@ -265,18 +265,18 @@ func (f *Fleet) SetNetwork(d *Device, s *link.Shaper) {
 
 // Keyed tells whether a device has all that the platform gives it when it is registered.
 func (f *Fleet) Keyed(d *Device) bool {
-	en := f.Crowd.Enroll
+	en := f.Crowd.Register
 	return en == nil || !slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return d.Env[k.Name] == "" })
 }
 
-// Lacks is what a device that is not enrolled has not, of what the platform gives.
+// Lacks is what a device that is not registered has not, of what the platform gives.
 func (f *Fleet) Lacks(d *Device) string {
-	for _, k := range f.Crowd.Enroll.Keep {
+	for _, k := range f.Crowd.Register.Keep {
 		if d.Env[k.Name] == "" {
 			return k.Name
 		}
 	}
-	return f.Crowd.Enroll.Keep[0].Name
+	return f.Crowd.Register.Keep[0].Name
 }
 
 // Sees tells whether a witness, by its place in the file, should see the messages

@@ -22,7 +22,7 @@ type Message struct {
 	Text     string // what the platform said, or what went wrong
 	Carried  []byte // JSON object of its fields
 	Meant    Meant
-	Calls    uint64 // for notices, as of Page.Due
+	Calls    uint64 // for alerts, as of Page.Due
 	Copies   int    // how often it went out once more, as the plan says
 	Hole     bool   // the record that it was due is lost in damage
 }

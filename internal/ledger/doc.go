@@ -27,13 +27,13 @@
 //
 //	 1  the run: its identity, the crowd, when it began
 //	    run text, crowd text, start int
-//	 2  a reading of a device; index counts from 0; calls has a bit for each notice that its values may call for
+//	 2  a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint), calls uint
-//	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and notices are defined
-//	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, notices uint
+//	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
+//	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, alerts uint
 //	 4  a witness; index counts from 0, within, linger and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone
 //	    index uint, name text, proof text, within int, linger int, wait int, listens bool, types uint, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
-//	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each notice, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields
+//	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, meant byte, calls uint, carried bytes
 //	 6  a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more
 //	    stream uint, seq uint, at time, anew bool
@@ -69,10 +69,10 @@
 //	    stream uint, seq uint, at time
 //	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done
 //	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, broke bool, disturbs bool, why text
-//	23  a notice that the platform must give; index counts from 0, within is in nanoseconds, fields are those by whose values it is called for
+//	23  an alert that the platform must give; index counts from 0, within is in nanoseconds, fields are those by whose values it is called for
 //	    index uint, name text, witness uint, within int, fields list(name text)
 //	24  what the platform said by itself; stream is the first of the device, 1 more than its index, or 0 for a device that is none of the run; row is as in 8; perhaps: it may be another delivery of an earlier one; text is what was heard, clipped
-//	    witness uint, notice uint, stream uint, device text, seen time, stored time, row uint, perhaps bool, text text
+//	    witness uint, alert uint, stream uint, device text, seen time, stored time, row uint, perhaps bool, text text
 //	25  how many messages the platform says that it has of a device, by its first stream, 1 more than its index, or in all, 0; before: when the run began; from is the time that it was asked from
 //	    witness uint, stream uint, before bool, from time, n int
 //

@@ -47,8 +47,8 @@ type Left struct {
 	Kept    time.Duration `json:"-"` // how long the broker keeps them; 0: without end
 }
 
-// Notice is what the platform must say by itself.
-type Notice struct {
+// Alert is what the platform must say by itself.
+type Alert struct {
 	Name    string
 	Witness int // that hears it
 	Within  time.Duration
@@ -59,7 +59,7 @@ type Notice struct {
 
 // Said is that the platform said something by itself.
 type Said struct {
-	Notice  int
+	Alert   int
 	Stream  int    // the first of the device that it is about; -1: of none of the run
 	Device  string // as the platform calls it
 	Seen    time.Time
@@ -69,7 +69,7 @@ type Said struct {
 	Text    string    // what was heard, clipped
 }
 
-// MostSaid bounds how much of a notice is kept: of more, only the number.
+// MostSaid bounds how much of an alert is kept: of more, only the number.
 const MostSaid = 1_000_000
 
 // Gap is a time in which a witness could not hear.
@@ -266,18 +266,18 @@ func (d *DeviceLinks) down(e *LinkEvent) {
 	}
 }
 
-// Deeds is what events did to devices.
-type Deeds struct {
-	// Events are the deeds of each event, in the order in which they first came.
-	Events []EventDeeds
+// Actions is what events did to devices.
+type Actions struct {
+	// Events are the actions of each event, in the order in which they first came.
+	Events []EventActions
 	// Breaks are when the plan disturbed a device's connections, by its first stream.
 	Breaks map[int][]Break
 }
 
-// EventDeeds is how often one deed of one event was done.
-type EventDeeds struct {
+// EventActions is how often one action of one event was done.
+type EventActions struct {
 	Event   string    `json:"event"`
-	Kind    string    `json:"deed"`
+	Kind    string    `json:"action"`
 	Name    string    `json:"name,omitempty"`
 	Value   string    `json:"value,omitempty"` // an example
 	Times   int       `json:"times"`
@@ -291,9 +291,9 @@ type EventDeeds struct {
 
 // Break is a time in which the plan disturbed a device's connections. To is zero: to the end.
 type Break struct {
-	From, To    time.Time
-	Deaf        bool // what was just sent without an acknowledgement may be lost
-	event, deed string
+	From, To      time.Time
+	Deaf          bool // what was just sent without an acknowledgement may be lost
+	event, action string
 }
 
 // Event is the name of the event that did it.
@@ -302,22 +302,22 @@ func (b *Break) Event() string { return b.event }
 // mostBreaks bounds how many breaks of a device are kept; more of them are one.
 const mostBreaks = 1000
 
-func (l *Deeds) add(x *Done) {
+func (l *Actions) add(x *Done) {
 	if x.Disturbs {
 		l.breaks(x)
 	}
 	if x.Over || x.Event == "" {
 		return
 	}
-	at := slices.IndexFunc(l.Events, func(e EventDeeds) bool {
-		return e.Event == x.Event && e.Kind == x.Deed.Kind && e.Name == x.Deed.Name
+	at := slices.IndexFunc(l.Events, func(e EventActions) bool {
+		return e.Event == x.Event && e.Kind == x.Action.Kind && e.Name == x.Action.Name
 	})
 	if at < 0 {
 		if len(l.Events) >= mostReasons {
 			return
 		}
 		at = len(l.Events)
-		l.Events = append(l.Events, EventDeeds{Event: x.Event, Kind: x.Deed.Kind, Name: x.Deed.Name, Value: x.Deed.Value, First: x.At, devices: map[int]bool{}})
+		l.Events = append(l.Events, EventActions{Event: x.Event, Kind: x.Action.Kind, Name: x.Action.Name, Value: x.Action.Value, First: x.At, devices: map[int]bool{}})
 	}
 	e := &l.Events[at]
 	if x.At.Before(e.First) {
@@ -339,14 +339,14 @@ func (l *Deeds) add(x *Done) {
 	e.Times++
 }
 
-func (l *Deeds) breaks(x *Done) {
+func (l *Actions) breaks(x *Done) {
 	if l.Breaks == nil {
 		l.Breaks = map[int][]Break{}
 	}
 	list := l.Breaks[x.Stream]
 	if x.Over {
 		for i := len(list) - 1; i >= 0; i-- {
-			if b := &list[i]; b.To.IsZero() && b.event == x.Event && b.deed == x.Deed.Kind {
+			if b := &list[i]; b.To.IsZero() && b.event == x.Event && b.action == x.Action.Kind {
 				b.To = x.At
 				return
 			}
@@ -354,10 +354,10 @@ func (l *Deeds) breaks(x *Done) {
 		return
 	}
 	if n := len(list); n >= mostBreaks { // the rest is one
-		list[n-1].To, list[n-1].Deaf, list[n-1].deed = time.Time{}, true, ""
+		list[n-1].To, list[n-1].Deaf, list[n-1].action = time.Time{}, true, ""
 		return
 	}
-	l.Breaks[x.Stream] = append(list, Break{From: x.At, Deaf: x.Broke, event: x.Event, deed: x.Deed.Kind})
+	l.Breaks[x.Stream] = append(list, Break{From: x.At, Deaf: x.Broke, event: x.Event, action: x.Action.Kind})
 }
 
 // Facts is what a ledger tells beside the messages: it does not grow with their number.
@@ -370,10 +370,10 @@ type Facts struct {
 	Rounds    []Round
 	Played    time.Time // when the last message of the last round was due
 	Witnesses []Witness
-	Notices   []Notice
+	Alerts    []Alert
 	Links     Links
 	Left      []Left
-	Deeds     Deeds
+	Actions   Actions
 
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool

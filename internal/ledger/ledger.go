@@ -76,7 +76,7 @@ const (
 	recLeft
 	recCopied
 	recDone
-	recNotice
+	recAlert
 	recSaid
 	recCount
 )
@@ -96,7 +96,7 @@ type Stream struct {
 	Unseen []int
 	// Tolerances maps fields to how far a found number may be off.
 	Tolerances map[string]float64
-	// Calls has a bit for each notice that its values may call for.
+	// Calls has a bit for each alert that its values may call for.
 	Calls uint64
 	// Units maps fields to what they are measured in.
 	Units map[string]string
@@ -142,7 +142,7 @@ type Writer struct {
 	// session is how often the file was opened again.
 	session            int
 	streams, witnesses int // that were defined
-	notices            int // the same
+	alerts             int // the same
 
 	mu     sync.Mutex // guards what follows; never held while the file is written
 	err    error
@@ -515,11 +515,11 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.end()
 }
 
-// Notice defines a notice by its place in the file.
-func (w *Writer) Notice(index int, x *Notice) {
+// Alert defines an alert by its place in the file.
+func (w *Writer) Alert(index int, x *Alert) {
 	p := w.own
-	w.notices++
-	p.begin(recNotice)
+	w.alerts++
+	p.begin(recAlert)
 	p.uint(uint64(index))
 	p.text(x.Name)
 	p.uint(uint64(x.Witness))
@@ -531,7 +531,7 @@ func (w *Writer) Notice(index int, x *Notice) {
 	p.end()
 }
 
-// Round notes when a round sent. All streams, witnesses and notices are defined before the first.
+// Round notes when a round sent. All streams, witnesses and alerts are defined before the first.
 func (w *Writer) Round(r Round) {
 	p := w.own
 	p.begin(recRound)
@@ -542,7 +542,7 @@ func (w *Writer) Round(r Round) {
 	p.text(r.Speed)
 	p.uint(uint64(w.streams))
 	p.uint(uint64(w.witnesses))
-	p.uint(uint64(w.notices))
+	p.uint(uint64(w.alerts))
 	p.end()
 }
 
@@ -569,7 +569,7 @@ func (w *Writer) Left(link string, devices int, kept time.Duration) {
 	p.end()
 }
 
-// Due notes a message, what the platform has to do with it, and which notices its values call
+// Due notes a message, what the platform has to do with it, and which alerts its values call
 // for: two bits for each, the lower one if they call for it, the higher one if they arm it
 // again. Carried is the JSON object of its fields; it is copied.
 func (p *Page) Due(stream int, seq uint64, round int, due int64, meant Meant, calls uint64, carried []byte) {
@@ -652,7 +652,7 @@ func (p *Page) Sighting(s *Sighting) {
 func (p *Page) Said(witness int, x *Said) {
 	p.begin(recSaid)
 	p.uint(uint64(witness))
-	p.uint(uint64(x.Notice))
+	p.uint(uint64(x.Alert))
 	p.uint(uint64(x.Stream + 1))
 	p.text(x.Device)
 	p.when(x.Seen)
@@ -771,7 +771,7 @@ type Done struct {
 	Stream int    // the first of the device
 	Event  string // of the plan; empty: a command did it
 	Round  int
-	Deed   Deed
+	Action Action
 	At     time.Time
 	Over   bool // it was undone
 	Broke  bool // it breaks connections: what was just sent without an acknowledgement may be lost
@@ -786,9 +786,9 @@ func (p *Page) Done(x *Done) {
 	p.uint(uint64(x.Stream))
 	p.text(x.Event)
 	p.uint(uint64(x.Round))
-	p.text(x.Deed.Kind)
-	p.text(x.Deed.Name)
-	p.text(x.Deed.Value)
+	p.text(x.Action.Kind)
+	p.text(x.Action.Name)
+	p.text(x.Action.Value)
 	p.when(x.At)
 	p.bool(x.Over)
 	p.bool(x.Broke)
@@ -797,9 +797,9 @@ func (p *Page) Done(x *Done) {
 	p.end()
 }
 
-// Deed is something that was done to a device: told as data, for whoever prints it.
-type Deed struct {
-	Kind  string `json:"deed"`            // as the crowd file names it
+// Action is something that was done to a device: told as data, for whoever prints it.
+type Action struct {
+	Kind  string `json:"action"`          // as the crowd file names it
 	Name  string `json:"name,omitempty"`  // the reading, property or field; empty: all readings
 	Value string `json:"value,omitempty"` // the new interval or value; of send, the number of the message
 }
@@ -813,10 +813,10 @@ type Command struct {
 	Topic  string // or path
 	Body   []byte
 	Done   bool
-	Why    string  // it was not obeyed
-	Did    []Deed  // what was done
-	Asks   bool    // an answer is due, and is noted behind
-	Answer *Answer // nil: none was noted
+	Why    string   // it was not obeyed
+	Did    []Action // what was done
+	Asks   bool     // an answer is due, and is noted behind
+	Answer *Answer  // nil: none was noted
 }
 
 // Answer is what a device said to a command.

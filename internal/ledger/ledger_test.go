@@ -116,7 +116,7 @@ func written(t testing.TB, end bool) string {
 	q.Heard(0, 1, true, "")
 	p.Link(&ledger.LinkEvent{At: start.Add(time.Second), What: ledger.Down, Why: "cut"})
 	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"})
-	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}}})
+	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}}})
 	p.Answer(1, &ledger.Answer{Due: start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no")})
 	p.Told(1, at+4_500_000_000, at+4_600_000_000, outcome.Refused, 135, "not authorized")
 	p.Told(9, 0, at, outcome.Unsent, 0, "of a command that was lost with a torn page")
@@ -160,7 +160,7 @@ func TestLedgerRoundTrip(t *testing.T) {
 		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{
-		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Deed{{Kind: "interval", Name: "state", Value: "1s"}},
+		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}},
 			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"), Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
 				Outcome: outcome.Refused, Code: 135, Text: "not authorized"}},
 		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"},

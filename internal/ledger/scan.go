@@ -80,7 +80,7 @@ type Scanner struct {
 	rounds             bool      // a round was read, which tells how much is defined
 	bare               bool      // a block of the first page was lost before that
 	streams, witnesses uint64    // that are defined
-	notices            uint64    // the same
+	alerts             uint64    // the same
 	hurt               bool      // bytes of the session are damaged
 	pages              map[int]*pageState
 	// unheard is, by witness, the last session in which a block of what it saw was lost.
@@ -298,7 +298,7 @@ func (s *Scanner) Finish() (*Facts, error) {
 		return nil, ErrNotALedger
 	}
 	s.settle(time.Time{})
-	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses)) || s.notices != uint64(len(f.Notices))) || !s.rounds && s.bare {
+	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses)) || s.alerts != uint64(len(f.Alerts))) || !s.rounds && s.bare {
 		return nil, s.undefined()
 	}
 	for i := range f.Witnesses {
@@ -442,7 +442,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return s.stream(d)
 	case recRound:
 		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
-		s.rounds, s.streams, s.witnesses, s.notices = true, d.uint(), d.uint(), d.uint()
+		s.rounds, s.streams, s.witnesses, s.alerts = true, d.uint(), d.uint(), d.uint()
 		s.played = 0
 		return nil
 	case recOver:
@@ -473,29 +473,29 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		f.Witnesses = append(f.Witnesses, w)
 		return nil
-	case recNotice:
-		i, n := d.uint(), Notice{Name: d.text(), Witness: int(d.uint()), Within: time.Duration(d.int())}
+	case recAlert:
+		i, n := d.uint(), Alert{Name: d.text(), Witness: int(d.uint()), Within: time.Duration(d.int())}
 		for k := d.uint(); k > 0 && k < maxIndex && d.err == nil; k-- {
 			n.Fields = append(n.Fields, d.text())
 		}
-		if d.err == nil && i != uint64(len(f.Notices)) {
-			return fmt.Errorf("notice %d comes after %d", i, len(f.Notices))
+		if d.err == nil && i != uint64(len(f.Alerts)) {
+			return fmt.Errorf("alert %d comes after %d", i, len(f.Alerts))
 		}
 		if d.err == nil && n.Witness >= len(f.Witnesses) {
-			return fmt.Errorf("the notice %q is heard by a witness that is none", n.Name)
+			return fmt.Errorf("the alert %q is heard by a witness that is none", n.Name)
 		}
-		f.Notices = append(f.Notices, n)
+		f.Alerts = append(f.Alerts, n)
 		return nil
 	case recSaid:
 		w, x := s.witness(d), Said{int(d.uint()), int(d.uint()) - 1, d.text(), d.when(), d.when(), d.uint(), d.bool(), d.text()}
 		if w == nil || d.err != nil {
 			return nil
 		}
-		if x.Notice >= len(f.Notices) || x.Stream >= len(f.Streams) {
-			return errors.New("what the platform said is of no notice, or of no device")
+		if x.Alert >= len(f.Alerts) || x.Stream >= len(f.Streams) {
+			return errors.New("what the platform said is of no alert, or of no device")
 		}
 		w.Sightings++
-		if n := &f.Notices[x.Notice]; len(n.Said) < MostSaid {
+		if n := &f.Alerts[x.Alert]; len(n.Said) < MostSaid {
 			n.Said = append(n.Said, x)
 		} else {
 			n.More++
@@ -535,9 +535,9 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recDone:
-		x := &Done{int(d.uint()), d.text(), int(d.uint()), Deed{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
+		x := &Done{int(d.uint()), d.text(), int(d.uint()), Action{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
 		if d.err == nil {
-			f.Deeds.add(x)
+			f.Actions.add(x)
 		}
 		return nil
 	case recEnd:
@@ -584,7 +584,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recCommand:
 		c := Command{Number: d.uint(), Device: d.text(), Name: d.text(), At: d.when(), Topic: d.text(), Body: d.bytes(), Done: d.bool(), Why: d.text()}
 		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
-			c.Did = append(c.Did, Deed{d.text(), d.text(), d.text()})
+			c.Did = append(c.Did, Action{d.text(), d.text(), d.text()})
 		}
 		c.Asks = d.bool()
 		*r = Record{Type: CommandRecord, Seq: c.Number, Command: &c}

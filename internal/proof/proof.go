@@ -42,8 +42,8 @@ const (
 	Unmatched  Measure = "unmatched"
 	OutOfOrder Measure = "out_of_order"
 	LetIn      Measure = "let_in"
-	Failed     Measure = "deeds_failed"
-	Notices    Measure = "notices"
+	Failed     Measure = "actions_failed"
+	Alerts     Measure = "alerts"
 	Counted    Measure = "counted"
 )
 
@@ -58,9 +58,9 @@ type Requirement struct {
 	Within  time.Duration // of a share: the time allowed; 0 is any
 	Limit   time.Duration // of delays and lag
 	Most    int           // of counts
-	Exact   bool          // of notices: nothing missing, late, repeated or uncalled-for; of counts: theirs are ours
-	Notice  string        // which one; empty: all
-	Delay   Measure       // of notices: a percentile of their delays
+	Exact   bool          // of alerts: nothing missing, late, repeated or uncalled-for; of counts: theirs are ours
+	Alert   string        // which one; empty: all
+	Delay   Measure       // of alerts: a percentile of their delays
 	Rounds  Rounds        // that must each fulfil it; none: all together
 }
 

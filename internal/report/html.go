@@ -50,7 +50,7 @@ type page struct {
 	Findings                 []pageFinding
 	FindingsLeft             int
 	Holes                    []tally.Hole
-	Notices                  []pageNotice
+	Alerts                   []pageAlert
 	Began                    string
 	Due, Proven, DeviceCount int
 }
@@ -77,8 +77,8 @@ type pageFinding struct {
 
 type pageField struct{ Name, Sent, Found, Note, Witness string }
 
-type pageNotice struct {
-	tally.NoticeCount
+type pageAlert struct {
+	tally.AlertCount
 	Exact bool
 	P99   string
 }
@@ -174,9 +174,9 @@ func HTML(in *Input) ([]byte, error) {
 	}
 	p.FindingsLeft = due - proven - len(p.Findings)
 	p.Holes = r.Holes
-	for i := range r.Notices {
-		n := &r.Notices[i]
-		p.Notices = append(p.Notices, pageNotice{*n, n.Exact(), verdict.Span(n.Delays.P99)})
+	for i := range r.Alerts {
+		n := &r.Alerts[i]
+		p.Alerts = append(p.Alerts, pageAlert{*n, n.Exact(), verdict.Span(n.Delays.P99)})
 	}
 	data, err := json.Marshal(dataOf(in)) // with <, > and & escaped: it ends no script
 	if err != nil {
@@ -276,7 +276,7 @@ func dataOf(in *Input) *pageData {
 	band := func(name, sort string, from, to time.Time) {
 		d.Bands = append(d.Bands, pageBand{name, from.Sub(s.Begin).Seconds(), to.Sub(s.Begin).Seconds(), sort})
 	}
-	for _, e := range r.Deeds {
+	for _, e := range r.Actions {
 		from, to := e.First, e.Last
 		if x, is := r.Disturbed[e.Event]; is {
 			if to = x[1]; to.IsZero() {

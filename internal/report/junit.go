@@ -52,7 +52,7 @@ type (
 // mostInCase is how many findings a failure carries.
 const mostInCase = 10
 
-// JUnit makes JUnit XML: a requirement, a notice and a round is a test case each. What is not
+// JUnit makes JUnit XML: a requirement, an alert and a round is a test case each. What is not
 // met is a failure, and what is undecided an error, with the first findings.
 func JUnit(in *Input) ([]byte, error) {
 	r := in.Result
@@ -85,12 +85,12 @@ func JUnit(in *Input) ([]byte, error) {
 	}
 	add(&requirements, "the run was played to its end", 0, whole, cut, cut)
 	list := []junitSuite{requirements}
-	if len(r.Notices) > 0 {
-		s := suite("notices")
-		for i := range r.Notices {
-			n := &r.Notices[i]
+	if len(r.Alerts) > 0 {
+		s := suite("alerts")
+		for i := range r.Alerts {
+			n := &r.Alerts[i]
 			state, parts := proof.Met, ""
-			for _, p := range noticeParts(n) {
+			for _, p := range alertParts(n) {
 				if p.n > 0 {
 					parts += fmt.Sprintf(", %d %s", p.n, p.verdict)
 				}
@@ -103,8 +103,8 @@ func JUnit(in *Input) ([]byte, error) {
 				state = proof.NotMet
 			}
 			text := ""
-			for k := range r.NoticeFindings {
-				if f := &r.NoticeFindings[k]; f.Notice == n.Name {
+			for k := range r.AlertFindings {
+				if f := &r.AlertFindings[k]; f.Alert == n.Name {
 					text += fmt.Sprintf("%s: %s\n", f.Device, f.Verdict)
 				}
 			}

@@ -67,7 +67,7 @@ func (m *Message) of(f *ledger.Facts, j *verdict.Judge, c *evidence.Case, r *ver
 		m.Carried = json.RawMessage(says.Carried)
 	}
 	for w := range f.Witnesses {
-		if f.Witnesses[w].Proof == ledger.Counts || f.Witnesses[w].Proof == "notices" {
+		if f.Witnesses[w].Proof == ledger.Counts || f.Witnesses[w].Proof == "alerts" {
 			continue
 		}
 		t := Testimony{Witness: f.Witnesses[w].Name, State: verdict.Unasked.String()}

@@ -53,13 +53,13 @@ type Document struct {
 	Drops           int                   `json:"connections_lost"`
 	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
 	Renewed         int                   `json:"access_tokens_renewed,omitempty"`
-	Deeds           []ledger.EventDeeds   `json:"deeds,omitempty"`
+	Actions         []ledger.EventActions `json:"actions,omitempty"`
 	Commands        []asked               `json:"commands,omitempty"`
 	Mishaps         []tally.Mishap        `json:"commands_not_obeyed_or_answered,omitempty"`
 	NotHearing      map[string]int        `json:"commands_not_heard_why,omitempty"`
 	Counts          []tally.Counted       `json:"counts,omitempty"`
-	Notices         []notice              `json:"notices,omitempty"`
-	NoticesNotExact []tally.NoticeFinding `json:"notices_not_exact,omitempty"`
+	Alerts          []alert               `json:"alerts,omitempty"`
+	AlertsNotExact  []tally.AlertFinding  `json:"alerts_not_exact,omitempty"`
 	Witnesses       []tally.WitnessReport `json:"witnesses"`
 	Findings        []verdict.Finding     `json:"messages_not_proven"`
 	Alike           []tally.Alike         `json:"altered_alike,omitempty"`
@@ -129,16 +129,16 @@ func JSON(in *Input) ([]byte, error) {
 	for _, x := range r.Left {
 		d.Left = append(d.Left, left{x, x.Kept.Seconds()})
 	}
-	d.Deeds = r.Deeds
+	d.Actions = r.Actions
 	d.Renewed, d.Mishaps, d.NotHearing = r.Links.Renewed, r.Mishaps, r.Links.NotHearing
 	for _, a := range r.Commands {
 		d.Commands = append(d.Commands, asked{a, ms(a.Delays)})
 	}
-	for _, n := range r.Notices {
-		d.Notices = append(d.Notices, notice{n, ms(n.Delays)})
+	for _, n := range r.Alerts {
+		d.Alerts = append(d.Alerts, alert{n, ms(n.Delays)})
 	}
 	d.Counts = r.Counted
-	d.NoticesNotExact = r.NoticeFindings
+	d.AlertsNotExact = r.AlertFindings
 	if d.Witnesses == nil {
 		d.Witnesses = []tally.WitnessReport{}
 	}

@@ -62,9 +62,9 @@ func Text(in *Input, st Style) string {
 	}
 	b.WriteString(delayTable(r))
 	asides(&b, r)
-	notices(&b, r, st)
+	alerts(&b, r, st)
 	counts(&b, r, st)
-	deeds(&b, r)
+	actions(&b, r)
 	commands(&b, r)
 	b.WriteString(devices(r, st))
 	b.WriteString(holes(r))
@@ -123,7 +123,7 @@ func headline(b *strings.Builder, in *Input, st Style) {
 		}
 		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", word, proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
-	noticeLine(b, r, st)
+	alertLine(b, r, st)
 	for _, x := range remarks(r) {
 		if x.Grave {
 			x.What = st.paint(bad, x.What)
@@ -425,12 +425,12 @@ func reasons(b *strings.Builder, why map[string]int) {
 	}
 }
 
-// mostDeeds is how many deeds of events are listed.
-const mostDeeds = 20
+// mostActions is how many actions of events are listed.
+const mostActions = 20
 
-// deeds tells what the plan did to devices.
-func deeds(b *strings.Builder, r *tally.Result) {
-	if len(r.Deeds) == 0 {
+// actions tells what the plan did to devices.
+func actions(b *strings.Builder, r *tally.Result) {
+	if len(r.Actions) == 0 {
 		return
 	}
 	fmt.Fprintf(b, "\n")
@@ -441,7 +441,7 @@ func deeds(b *strings.Builder, r *tally.Result) {
 		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(c)
-	for _, x := range r.Deeds[:min(mostDeeds, len(r.Deeds))] {
+	for _, x := range r.Actions[:min(mostActions, len(r.Actions))] {
 		what := x.Kind
 		if x.Name != "" {
 			what += " " + x.Name
@@ -457,7 +457,7 @@ func deeds(b *strings.Builder, r *tally.Result) {
 		t.AppendRow(table.Row{x.Event, what, x.Times, x.Devices, at(x.First), at(x.Last), note})
 	}
 	b.WriteString(indent(t.Render()))
-	if n := len(r.Deeds) - mostDeeds; n > 0 {
+	if n := len(r.Actions) - mostActions; n > 0 {
 		fmt.Fprintf(b, "  … and %d more\n", n)
 	}
 	if n := r.Total[verdict.Dropped]; n > 0 {

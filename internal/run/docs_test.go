@@ -50,8 +50,8 @@ func TestFilesInDocuments(t *testing.T) {
 				require.NoError(t, err)
 				assert.Positive(t, result.Total.Due())
 				assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)
-				for _, n := range result.Notices {
-					assert.True(t, n.Exact(), "%s: %+v", page, result.NoticeFindings)
+				for _, n := range result.Alerts {
+					assert.True(t, n.Exact(), "%s: %+v", page, result.AlertFindings)
 					assert.Equal(t, 3, n.Called)
 				}
 			})

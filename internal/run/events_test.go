@@ -37,7 +37,7 @@ func (p *played) says() string {
 		}
 		fmt.Fprintf(&b, "%s/%s/%d %s %s %q %v\n", f.Device, f.Reading, f.Seq, f.Verdict, f.Outcome, f.Said, f.Testimony)
 	}
-	for _, d := range p.result.Deeds {
+	for _, d := range p.result.Actions {
 		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices, d.Failed, d.Why)
 	}
 	return b.String()
@@ -61,7 +61,7 @@ func (p *played) proven(qos int) bool {
 
 // Whatever is done to devices that a platform must cope with: every message is proven, over
 // every way.
-func TestDeedsAreProven(t *testing.T) {
+func TestActionsAreProven(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		for name, events := range map[string][]string{
@@ -88,8 +88,8 @@ func TestDeedsAreProven(t *testing.T) {
 				assert.True(t, p.proven(w.qos()), p.says())
 				assert.Greater(t, p.result.Total.Due(), 50)
 				assert.Zero(t, p.result.OutOfOrder)
-				assert.NotEmpty(t, p.result.Deeds)
-				for _, d := range p.result.Deeds {
+				assert.NotEmpty(t, p.result.Actions)
+				for _, d := range p.result.Actions {
 					assert.Positive(t, d.Times, "%+v", d)
 					assert.Empty(t, d.Why)
 				}
@@ -228,18 +228,18 @@ kinds:
     readings: {state: {every: 100ms, PLACE, fields: {wave_m: {signal: swell, round: 2}}}}
     commands: {faster: COMMAND}
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
-enroll:
+register:
   request: {url: "http://HTTP/registry", headers: {Authorization: Bearer tok-of-the-harbour}, body: {name: "${device}"}}
   keep: {token: .token}
-  withdraw: {url: "http://HTTP/registry/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}
+  unregister: {url: "http://HTTP/registry/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}
 plan:
   for: 6s
   settle: 20s
   events:
-    - {at: 100ms, do: enroll}
+    - {at: 100ms, do: register}
     - {at: 1500ms, who: buoy-1, do: {command: {name: faster, with: {ms: 50}}}}
-    - {at: 2s, who: buoy-2, do: withdraw, expect: refused}
-    - {at: 5s, who: buoy-2, do: enroll}
+    - {at: 2s, who: buoy-2, do: unregister, expect: refused}
+    - {at: 5s, who: buoy-2, do: register}
 witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 8s}}
 `
 
@@ -275,7 +275,7 @@ func TestTheFleetChanges(t *testing.T) {
 				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven]+p.result.Total[verdict.Dropped], p.says())
 				assert.Equal(t, !broken, p.holds(), "%+v\n%s", p.checks, p.says())
 				if broken {
-					assert.Contains(t, fmt.Sprint(p.checks), "deeds_failed 0 ")
+					assert.Contains(t, fmt.Sprint(p.checks), "actions_failed 0 ")
 					assert.Zero(t, p.result.MustNot)
 					return
 				}
@@ -333,7 +333,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 				assert.Equal(t, 1, k.Obeyed, "%+v", k)
 			}
 			if book, err := run.ReadLedger(p.folder); assert.NoError(t, err) { // of QoS 0, something may be lost then
-				breaks := slices.Collect(maps.Values(book.Deeds.Breaks))
+				breaks := slices.Collect(maps.Values(book.Actions.Breaks))
 				if assert.Len(t, breaks, 1, "one device was off, by the command") && assert.Len(t, breaks[0], 1) {
 					assert.True(t, breaks[0][0].Deaf)
 					assert.InDelta(t, 0.3, breaks[0][0].To.Sub(breaks[0][0].From).Seconds(), 1)

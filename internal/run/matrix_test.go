@@ -219,7 +219,7 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 		"alter": verdict.Altered, "misfile": verdict.Misfiled, "cut": verdict.Proven,
 	}
 	// Two are of bad nights: TestWhatMustNotGetIn and TestWhatComesLate are theirs.
-	// Those of notices are TestNoticesAreCounted's.
+	// Those of alerts are TestAlertsAreCounted's.
 	names := []string{"admit", "stale", "withhold", "echo", "dawdle", "mistake", "clamour"}
 	for name := range flaws {
 		names = append(names, name)

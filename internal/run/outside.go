@@ -11,24 +11,24 @@ import (
 	"runcrowd/internal/ask"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
-	"runcrowd/internal/enroll"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/register"
 )
 
-// outside is the platform's side for the deeds of a run.
+// outside is the platform's side for the actions of a run.
 type outside struct {
 	fleet *fleet.Fleet
 
 	mu     sync.Mutex // one registration at a time
-	office *enroll.Office
+	office *register.Office
 }
 
 // newOutside makes it. Where the plan registers devices, what that needs is there before
 // anything is sent; a hand gets it when it is wanted.
 func newOutside(f *fleet.Fleet) (engine.Outside, error) {
 	o := &outside{fleet: f}
-	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.DeedEnroll, crowd.DeedWithdraw) }) {
+	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.ActionRegister, crowd.ActionUnregister) }) {
 		if err := o.open(); err != nil {
 			return nil, err
 		}
@@ -39,36 +39,36 @@ func newOutside(f *fleet.Fleet) (engine.Outside, error) {
 // open makes what registering needs. The caller holds mu, or is alone.
 func (o *outside) open() (err error) {
 	if o.office == nil {
-		o.office, err = enroll.New(o.fleet)
+		o.office, err = register.New(o.fleet)
 	}
 	return err
 }
 
-// Enroll implements engine.Outside.
-func (o *outside) Enroll(ctx context.Context, d *fleet.Device) (map[string]string, error) {
+// Register implements engine.Outside.
+func (o *outside) Register(ctx context.Context, d *fleet.Device) (map[string]string, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err := o.open(); err != nil {
 		return nil, err
 	}
-	return o.office.EnrollOne(ctx, d)
+	return o.office.RegisterOne(ctx, d)
 }
 
-// Withdraw implements engine.Outside.
-func (o *outside) Withdraw(ctx context.Context, d *fleet.Device) error {
+// Unregister implements engine.Outside.
+func (o *outside) Unregister(ctx context.Context, d *fleet.Device) error {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if err := o.open(); err != nil {
 		return err
 	}
-	return o.office.WithdrawOne(ctx, d)
+	return o.office.UnregisterOne(ctx, d)
 }
 
 // answerWait is how long a command's answer is waited for.
 const answerWait = 10 * time.Second
 
 // Ask implements engine.Outside.
-func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Deed) (string, error) {
+func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (string, error) {
 	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{}, Link: x.Link, Wait: answerWait}
 	for _, k := range d.Commands {
 		if k.Name == x.Name {

@@ -150,13 +150,13 @@ func TestRoundsOnTheirOwn(t *testing.T) {
 
 // What is done to a device is over with its round, also where nothing ends it: what the next
 // round loses is lost.
-func TestDeedsEndWithTheirRound(t *testing.T) {
+func TestActionsEndWithTheirRound(t *testing.T) {
 	t.Parallel()
 	p := play(t, ways[0].withPlan("for: 1500ms, rounds: {count: 2, every: 2s}, events: [{at: 1s, who: buoy-1, do: {offline: idle}}]", "{proven: 100%}"))
 	book, err := run.ReadLedger(p.folder)
 	require.NoError(t, err)
-	require.Len(t, book.Deeds.Breaks, 1)
-	for _, breaks := range book.Deeds.Breaks {
+	require.Len(t, book.Actions.Breaks, 1)
+	for _, breaks := range book.Actions.Breaks {
 		require.Len(t, breaks, 2)
 		assert.False(t, breaks[0].To.IsZero())
 		assert.True(t, breaks[0].To.Before(breaks[1].From))

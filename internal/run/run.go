@@ -207,7 +207,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	if devices == nil {
 		devices = f.Devices
 	}
-	err := enrolled(f, slices.DeleteFunc(slices.Clone(devices), func(d *fleet.Device) bool { return enrolledLater(f, d) }))
+	err := registered(f, slices.DeleteFunc(slices.Clone(devices), func(d *fleet.Device) bool { return registeredLater(f, d) }))
 	if err != nil {
 		return nil, err
 	}
@@ -218,7 +218,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	engine.Shape(f, opt.Network)
 	tried := map[*crowd.Link]bool{}
 	notYet := map[*fleet.Device]bool{}
-	for _, d := range f.NotEnrolled() {
+	for _, d := range f.NotRegistered() {
 		notYet[d] = true
 	}
 	for _, d := range devices {
@@ -268,13 +268,13 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		s.witnesses = append(s.witnesses, w)
 		s.pages = append(s.pages, page)
 	}
-	for i, n := range c.Notices {
+	for i, n := range c.Alerts {
 		var fields []string
 		for _, call := range n.Calls {
 			fields = append(fields, call.Fields...)
 		}
 		slices.Sort(fields)
-		s.ledger.Notice(i, &ledger.Notice{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within, Fields: slices.Compact(fields)})
+		s.ledger.Alert(i, &ledger.Alert{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within, Fields: slices.Compact(fields)})
 	}
 	s.ledger.Flush()
 	if opt.Judging != nil {
@@ -298,18 +298,18 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	return s, nil
 }
 
-// enrolled tells of devices that lack what the platform gives them when they are
+// registered tells of devices that lack what the platform gives them when they are
 // registered: they would be refused one by one.
-func enrolled(f *fleet.Fleet, devices []*fleet.Device) error {
-	list := slices.DeleteFunc(f.NotEnrolled(), func(d *fleet.Device) bool { return !slices.Contains(devices, d) })
+func registered(f *fleet.Fleet, devices []*fleet.Device) error {
+	list := slices.DeleteFunc(f.NotRegistered(), func(d *fleet.Device) bool { return !slices.Contains(devices, d) })
 	if len(list) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%d of %d devices are not enrolled (the first is %s), and have no %s; register them with: runcrowd enroll %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
+	return fmt.Errorf("%d of %d devices are not registered (the first is %s), and have no %s; register them with: runcrowd register %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
 }
 
-// enrolledLater tells whether an event of the plan registers a device.
-func enrolledLater(f *fleet.Fleet, d *fleet.Device) bool {
+// registeredLater tells whether an event of the plan registers a device.
+func registeredLater(f *fleet.Fleet, d *fleet.Device) bool {
 	return slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool {
 		if e.Who != nil {
 			pool, err := e.Who.Pool(f.Candidates())
@@ -317,7 +317,7 @@ func enrolledLater(f *fleet.Fleet, d *fleet.Device) bool {
 				return false
 			}
 		}
-		return slices.ContainsFunc(e.Do[d.Cast], func(x crowd.Deed) bool { return x.Kind == crowd.DeedEnroll })
+		return slices.ContainsFunc(e.Do[d.Cast], func(x crowd.Action) bool { return x.Kind == crowd.ActionRegister })
 	})
 }
 

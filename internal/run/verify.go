@@ -249,11 +249,11 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 	if err := wit.Start(ctx); err != nil {
 		return err
 	}
-	if k, ok := wit.(witness.NoticeKnower); ok {
-		for n := range e.Notices {
-			if e.Notices[n].Witness == i {
-				for s := range e.Notices[n].Said {
-					k.KnowSaid(&e.Notices[n].Said[s])
+	if k, ok := wit.(witness.AlertKnower); ok {
+		for n := range e.Alerts {
+			if e.Alerts[n].Witness == i {
+				for s := range e.Alerts[n].Said {
+					k.KnowSaid(&e.Alerts[n].Said[s])
 				}
 			}
 		}

@@ -128,9 +128,9 @@ func ends(list []saw) (reset, closed int) {
 
 // What is done to a device's network is so on the wire, as others see it. It is not played
 // beside other tests: it looks at times.
-func TestDeedsOnTheWire(t *testing.T) {
+func TestActionsOnTheWire(t *testing.T) {
 	for name, link := range map[string]string{"MQTT 5": `{mqtt: "mqtt://WIRE", keep_alive: 60s}`, "MQTT 3.1.1": `{mqtt: "mqtt://WIRE", version: 3.1.1}`, "HTTP": `{http: "http://WIRE"}`} {
-		for deed, check := range map[string]func(t *testing.T, w *wire, from, to time.Time, marks map[string]time.Time){
+		for action, check := range map[string]func(t *testing.T, w *wire, from, to time.Time, marks map[string]time.Time){
 			"offline: {how: cut}": func(t *testing.T, w *wire, from, to time.Time, _ map[string]time.Time) {
 				reset, _ := ends(w.between(from.Add(-100*time.Millisecond), to.Add(-900*time.Millisecond)))
 				assert.Equal(t, 1, reset, "the connection was reset")
@@ -187,7 +187,7 @@ func TestDeedsOnTheWire(t *testing.T) {
 				assert.Positive(t, reset, "the connection was reset")
 			},
 		} {
-			t.Run(name+"/"+deed, func(t *testing.T) {
+			t.Run(name+"/"+action, func(t *testing.T) {
 				t.Parallel()
 				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 				require.NoError(t, err)
@@ -204,13 +204,13 @@ kinds: {buoy: {link: way, readings: {state: {every: 50ms, %s, fields: {wave_m: {
 devices: [{kind: buoy, name: buoy}]
 plan: {for: 4s, settle: 20s, events: [{name: x, at: 1s, for: 2s, do: {%s}}]}
 witnesses: {ear: {proves: received, subscribe: h/#, link: ear, wait: 20s}}
-`, strings.ReplaceAll(link, "WIRE", w.Addr().String()), place, deed))
-				if !strings.Contains(deed, "cut_after") || name != "HTTP" { // there, a request that is cut has no answer
+`, strings.ReplaceAll(link, "WIRE", w.Addr().String()), place, action))
+				if !strings.Contains(action, "cut_after") || name != "HTTP" { // there, a request that is cut has no answer
 					assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
 				}
 				book, err := run.ReadLedger(p.folder)
 				require.NoError(t, err)
-				during := book.Deeds.Breaks[0][0]
+				during := book.Actions.Breaks[0][0]
 				marks := map[string]time.Time{}
 				for _, m := range book.Messages[0] {
 					marks[fmt.Sprintf("%s/buoy/state/%d", book.Run, m.Seq)] = m.Sent
@@ -221,8 +221,8 @@ witnesses: {ear: {proves: received, subscribe: h/#, link: ear, wait: 20s}}
 	}
 }
 
-// Deeds with a broker that we did not write, which looks at passwords and at topics.
-func TestDeedsOnMosquitto(t *testing.T) {
+// Actions with a broker that we did not write, which looks at passwords and at topics.
+func TestActionsOnMosquitto(t *testing.T) {
 	t.Parallel()
 	program, err := exec.LookPath("mosquitto_passwd")
 	if err != nil {
@@ -258,9 +258,9 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 `, m.addr, version, m.addr, qos, strings.Join(rest, ", ")))
 				assert.Equal(t, q.result.Total.Due(), q.result.Total[verdict.Proven], q.says())
 				assert.Zero(t, q.result.OutOfOrder)
-				assert.Greater(t, len(q.result.Deeds), 9)
+				assert.Greater(t, len(q.result.Actions), 9)
 				p := play(t, fmt.Sprintf(`
-crowd: deeds
+crowd: actions
 links:
   sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms}
   ear: {mqtt: "mqtt://%s", username: ear, password: right-ear}

@@ -34,16 +34,16 @@ var flaws = map[string]struct{ does, will string }{
 	"misfile":  {"files under another device", "file %s under another device"},
 	"stale":    {"acknowledges and discards what is older than two seconds by its own time stamp, at", "acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
 	"admit":    {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
-	"withhold": {"does not give a notice that its rules call for", "not give %s"},
-	"echo":     {"gives a notice twice", "give %s twice"},
-	"dawdle":   {"gives a notice late", "give %s late"},
-	"mistake":  {"gives a notice about another device", "give %s about another device"},
-	"clamour":  {"gives a notice at every message beyond a limit, not once", "give a notice at every message beyond a limit"},
+	"withhold": {"does not give an alert that its rules call for", "not give %s"},
+	"echo":     {"gives an alert twice", "give %s twice"},
+	"dawdle":   {"gives an alert late", "give %s late"},
+	"mistake":  {"gives an alert about another device", "give %s about another device"},
+	"clamour":  {"gives an alert at every message beyond a limit, not once", "give an alert at every message beyond a limit"},
 	"cut":      {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
 }
 
-// noticeFlaws are those of them that fall on what the stand-in says by itself.
-var noticeFlaws = map[string]struct{}{"withhold": {}, "echo": {}, "dawdle": {}, "mistake": {}, "clamour": {}}
+// alertFlaws are those of them that fall on what the stand-in says by itself.
+var alertFlaws = map[string]struct{}{"withhold": {}, "echo": {}, "dawdle": {}, "mistake": {}, "clamour": {}}
 
 // FlawNames lists all flaws in alphabetical order.
 func FlawNames() []string {
@@ -67,8 +67,8 @@ func (f Flaw) Will() string {
 		return "will " + flaws[f.Name].will
 	}
 	what := "message"
-	if _, of := noticeFlaws[f.Name]; of {
-		what = "notice"
+	if _, of := alertFlaws[f.Name]; of {
+		what = "alert"
 	}
 	some := fmt.Sprintf("%s%% of the "+what+"s", strconv.FormatFloat(f.Share*100, 'f', -1, 64))
 	if f.Count == 1 {

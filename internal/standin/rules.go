@@ -62,9 +62,9 @@ func (r *Rule) passes(v float64) (beyond, back bool) {
 	return v > r.Limit, v < r.Release || r.Release == r.Limit && v <= r.Limit
 }
 
-// Notice is what the stand-in says by itself: it publishes it at TOPIC/DEVICE, and posts it
+// Alert is what the stand-in says by itself: it publishes it at TOPIC/DEVICE, and posts it
 // to the hook.
-type Notice struct {
+type Alert struct {
 	Rule   string    `json:"rule"`
 	Device string    `json:"device"`
 	Value  float64   `json:"value"`
@@ -72,10 +72,10 @@ type Notice struct {
 	ID     int       `json:"id"`
 }
 
-// NoticeHit is a notice that a flaw fell on.
-type NoticeHit struct {
+// AlertHit is an alert that a flaw fell on.
+type AlertHit struct {
 	Flaw string
-	Notice
+	Alert
 }
 
 // watch holds what was said, and of whom.
@@ -83,10 +83,10 @@ type watch struct {
 	mu      sync.Mutex
 	beyond  map[string]bool // by rule and device
 	devices []string        // that were seen
-	n       int             // notices that were due
-	hits    []NoticeHit
-	list    []Notice
-	posts   chan Notice
+	n       int             // alerts that were due
+	hits    []AlertHit
+	list    []Alert
+	posts   chan Alert
 }
 
 // watch looks at a message that was taken, and says what its values call for.
@@ -122,25 +122,25 @@ func (s *StandIn) watch(topic string, payload []byte) {
 			delete(w.beyond, key)
 		}
 		if beyond && (!said || s.chance.has("clamour")) {
-			s.say(Notice{Rule: r.Name, Device: device, Value: v}, said)
+			s.say(Alert{Rule: r.Name, Device: device, Value: v}, said)
 		}
 	}
 }
 
 // say says something, rightly or as a flaw wants it. The caller holds watched.mu.
-func (s *StandIn) say(n Notice, again bool) {
+func (s *StandIn) say(n Alert, again bool) {
 	w := &s.watched
 	if again { // only the flaw clamour does
-		w.hits = append(w.hits, NoticeHit{"clamour", n})
+		w.hits = append(w.hits, AlertHit{"clamour", n})
 		s.tell(n)
 		return
 	}
 	w.n++
 	for _, f := range s.cfg.Flaws {
-		if _, of := noticeFlaws[f.Name]; !of || f.Name == "clamour" || !f.falls(w.n) {
+		if _, of := alertFlaws[f.Name]; !of || f.Name == "clamour" || !f.falls(w.n) {
 			continue
 		}
-		w.hits = append(w.hits, NoticeHit{f.Name, n})
+		w.hits = append(w.hits, AlertHit{f.Name, n})
 		switch f.Name {
 		case "withhold":
 		case "echo":
@@ -166,7 +166,7 @@ func (s *StandIn) say(n Notice, again bool) {
 	s.tell(n)
 }
 
-// falls tells whether a flaw falls on the n-th notice.
+// falls tells whether a flaw falls on the n-th alert.
 func (f *Flaw) falls(n int) bool {
 	if f.Count > 0 {
 		return n <= f.Count
@@ -174,13 +174,13 @@ func (f *Flaw) falls(n int) bool {
 	return int(float64(n)*f.Share+1e-9) > int(float64(n-1)*f.Share+1e-9)
 }
 
-// tell lets a notice out. The caller holds watched.mu.
-func (s *StandIn) tell(n Notice) {
+// tell lets an alert out. The caller holds watched.mu.
+func (s *StandIn) tell(n Alert) {
 	w := &s.watched
 	n.At, n.ID = time.Now().UTC(), len(w.list)+1
 	w.list = append(w.list, n)
 	body, _ := json.Marshal(n)
-	go s.announce(s.cfg.NoticeTopic+"/"+n.Device, body)
+	go s.announce(s.cfg.AlertTopic+"/"+n.Device, body)
 	if w.posts != nil {
 		select {
 		case w.posts <- n:
@@ -193,7 +193,7 @@ func (s *StandIn) tell(n Notice) {
 func (s *StandIn) post() {
 	client := &http.Client{Timeout: 10 * time.Second}
 	for {
-		var n Notice
+		var n Alert
 		select {
 		case <-s.quit:
 			return
@@ -237,28 +237,28 @@ func (s *StandIn) call(client *http.Client, body []byte) bool {
 	return resp.StatusCode < 300
 }
 
-// NoticeHits are the notices that flaws fell on so far.
-func (s *StandIn) NoticeHits() []NoticeHit {
+// AlertHits are the alerts that flaws fell on so far.
+func (s *StandIn) AlertHits() []AlertHit {
 	s.watched.mu.Lock()
 	defer s.watched.mu.Unlock()
 	return slices.Clone(s.watched.hits)
 }
 
-// notices serves GET /notices?after=ID: what was said.
-func (s *StandIn) notices(w http.ResponseWriter, r *http.Request) {
+// alerts serves GET /alerts?after=ID: what was said.
+func (s *StandIn) alerts(w http.ResponseWriter, r *http.Request) {
 	after, err := intParam(r.URL.Query(), "after", 0, 1<<40)
 	if err != nil {
 		answer(w, http.StatusBadRequest, map[string]any{"error": err.Error()})
 		return
 	}
 	s.watched.mu.Lock()
-	list := append([]Notice{}, s.watched.list[min(after, len(s.watched.list)):]...)
+	list := append([]Alert{}, s.watched.list[min(after, len(s.watched.list)):]...)
 	s.watched.mu.Unlock()
-	answer(w, http.StatusOK, map[string]any{"notices": list})
+	answer(w, http.StatusOK, map[string]any{"alerts": list})
 }
 
-// NoticesDue is how many notices the rules called for so far.
-func (s *StandIn) NoticesDue() int {
+// AlertsDue is how many alerts the rules called for so far.
+func (s *StandIn) AlertsDue() int {
 	s.watched.mu.Lock()
 	defer s.watched.mu.Unlock()
 	return s.watched.n
@@ -280,8 +280,8 @@ func (r Rule) String() string {
 	return s
 }
 
-// OfNotices tells whether the flaw falls on what the stand-in says by itself.
-func (f Flaw) OfNotices() bool {
-	_, is := noticeFlaws[f.Name]
+// OfAlerts tells whether the flaw falls on what the stand-in says by itself.
+func (f Flaw) OfAlerts() bool {
+	_, is := alertFlaws[f.Name]
 	return is
 }

@@ -68,11 +68,11 @@ type Config struct {
 	// MQTT, as a bearer token over HTTP. RegistryRate is how many it takes in a second.
 	Registry     bool
 	RegistryRate int
-	// Rules are by what it says something by itself: at NoticeTopic/DEVICE ("notices" if
-	// empty), at GET /notices, and by a POST to Hook, signed with HookSecret (X-Signature, the
+	// Rules are by what it says something by itself: at AlertTopic/DEVICE ("alerts" if
+	// empty), at GET /alerts, and by a POST to Hook, signed with HookSecret (X-Signature, the
 	// HMAC-SHA256 of the body in hexadecimal).
 	Rules            []Rule
-	NoticeTopic      string
+	AlertTopic       string
 	Hook, HookSecret string
 	// Keep is how many messages are stored at most; more are told and dropped.
 	Keep int
@@ -143,11 +143,11 @@ func Start(cfg Config) (*StandIn, error) {
 		caps.MaximumClients = int64(cfg.Connections)
 	}
 	s.watched.beyond = map[string]bool{}
-	if s.cfg.NoticeTopic == "" {
-		s.cfg.NoticeTopic = "notices"
+	if s.cfg.AlertTopic == "" {
+		s.cfg.AlertTopic = "alerts"
 	}
 	if cfg.Hook != "" {
-		s.watched.posts = make(chan Notice, 10_000)
+		s.watched.posts = make(chan Alert, 10_000)
 		go s.post()
 	}
 	s.grants.tokens = map[[sha256.Size]byte]visitor{}
@@ -198,7 +198,7 @@ func Start(cfg Config) (*StandIn, error) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
 	mux.HandleFunc("GET /stored/{device}", s.store.read)
-	mux.HandleFunc("GET /notices", s.notices)
+	mux.HandleFunc("GET /alerts", s.alerts)
 	mux.HandleFunc("POST /publish/{topic...}", s.publish)
 	mux.HandleFunc("POST /commands/{device}", s.orders.put(&s.orders.commands))
 	mux.HandleFunc("GET /commands/{device}", s.orders.get(&s.orders.commands, "commands"))

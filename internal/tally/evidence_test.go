@@ -37,11 +37,11 @@ func writeLedger(t require.TestingT, path string, b *ledger.Book, order []int) {
 	w.Round(ledger.Round{N: 1, Begin: b.Rounds[0].Begin, End: b.Rounds[0].End})
 	w.Flush()
 	p, q := w.Page(), []*ledger.Page{w.WitnessPage(0), w.WitnessPage(1)}
-	var deeds []func()
+	var actions []func()
 	for stream, list := range b.Messages {
 		for _, m := range list {
 			p.Due(stream, m.Seq, m.Round, m.Due.UnixNano(), ledger.ToKeep, 0, m.Carried)
-			deeds = append(deeds, func() {
+			actions = append(actions, func() {
 				for range m.Attempts {
 					p.Sent(stream, m.Seq, m.Sent.UnixNano(), false)
 				}
@@ -52,10 +52,10 @@ func writeLedger(t require.TestingT, path string, b *ledger.Book, order []int) {
 		}
 	}
 	for i := range b.Sightings {
-		deeds = append(deeds, func() { q[b.Sightings[i].Witness].Sighting(&b.Sightings[i]) })
+		actions = append(actions, func() { q[b.Sightings[i].Witness].Sighting(&b.Sightings[i]) })
 	}
 	for n, i := range order {
-		if deeds[i](); n%3 == 0 {
+		if actions[i](); n%3 == 0 {
 			w.Flush()
 		}
 	}

@@ -232,7 +232,7 @@ func (t *Tally) connections() {
 		}
 	}
 	r.Left = f.Left
-	r.Deeds = f.Deeds.Events
+	r.Actions = f.Actions.Events
 }
 
 func sortedKeys[V any](m map[int]V) []int {

@@ -25,8 +25,8 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	if q.Rounds.Name != "" {
 		return r.checkRounds(q)
 	}
-	if q.Measure == proof.Notices {
-		return r.checkNotices(q)
+	if q.Measure == proof.Alerts {
+		return r.checkAlerts(q)
 	}
 	if q.Measure == proof.Counted {
 		return r.checkCounted(q)
@@ -41,7 +41,7 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
 	case proof.Failed:
 		n, why := 0, ""
-		for _, d := range r.Deeds {
+		for _, d := range r.Actions {
 			if n += d.Failed; why == "" {
 				why = d.Why
 			}

@@ -112,7 +112,7 @@ type Result struct {
 	Kinds          []Group
 	Rounds         []Group
 	Parts          []Part // the rounds again
-	Deeds          []ledger.EventDeeds
+	Actions        []ledger.EventActions
 	Devices        []Group // those with anything not proven, the worst first
 	DeviceCount    int
 	Proofs         []Proof // acknowledged, received, stored
@@ -141,8 +141,8 @@ type Result struct {
 	Commands         []Asked
 	Mishaps          []Mishap // of commands
 	Counted          []Counted
-	Notices          []NoticeCount
-	NoticeFindings   []NoticeFinding
+	Alerts           []AlertCount
+	AlertFindings    []AlertFinding
 	Ended            bool
 	Interrupted      bool
 	Recovered        int // messages known only from sightings

@@ -112,8 +112,8 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	}
 	r.Holes = longestHoles(r.Holes)
 	t.connections()
-	r.Notices, r.NoticeFindings = t.notices.result(f, t.opt)
-	for _, list := range f.Deeds.Breaks {
+	r.Alerts, r.AlertFindings = t.alerts.result(f, t.opt)
+	for _, list := range f.Actions.Breaks {
 		for i := range list {
 			b := &list[i]
 			x, known := r.Disturbed[b.Event()]

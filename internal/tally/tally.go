@@ -55,7 +55,7 @@ type Tally struct {
 	proofs   [3]Proof
 	alike    map[likeness]*Alike
 	commands commands
-	notices  notices
+	alerts   alerts
 	ours     map[string]*ours // by device; nil: none was counted yet
 	series   *series          // nil: it is not wanted
 	rows     *rows            // the same
@@ -292,7 +292,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	t.kind[v]++
 	counts(t.byRound, c.Round)[v]++
 	t.row(c, v)
-	t.notices.add(t.facts, c, v, recovered)
+	t.alerts.add(t.facts, c, v, recovered)
 	t.counting(c, r, recovered)
 	if t.series != nil {
 		t.series.add(t.facts, c, r)
@@ -340,12 +340,12 @@ func (p *Proof) merge(o *Proof) {
 // awayAt tells whether the plan had disturbed a device when a message was due: what is late
 // then is late as it is meant to be.
 func (t *Tally) awayAt(device string, due time.Time) bool {
-	if len(t.facts.Deeds.Breaks) == 0 || due.IsZero() {
+	if len(t.facts.Actions.Breaks) == 0 || due.IsZero() {
 		return false
 	}
 	if t.away == nil {
 		t.away = map[string][]ledger.Break{}
-		for stream, list := range t.facts.Deeds.Breaks {
+		for stream, list := range t.facts.Actions.Breaks {
 			if stream < len(t.facts.Streams) {
 				t.away[t.facts.Streams[stream].Device] = list
 			}
@@ -502,7 +502,7 @@ func (t *Tally) Merge(o *Tally) {
 			t.res.Findings = append(t.res.Findings, f)
 		}
 	}
-	t.notices.merge(&o.notices)
+	t.alerts.merge(&o.alerts)
 	for name, x := range o.ours {
 		if t.ours == nil {
 			t.ours = map[string]*ours{}

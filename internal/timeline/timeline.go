@@ -184,7 +184,7 @@ func (t *Timeline) cast(device int) *crowd.Cast {
 // Who lists whom an event befalls the first time.
 func (t *Timeline) Who(event int) []int { return t.who(event, 0) }
 
-// who lists whom an event befalls for the n-th time: those for whom it has deeds.
+// who lists whom an event befalls for the n-th time: those for whom it has actions.
 func (t *Timeline) who(i int, n uint64) []int {
 	var drawn []int
 	if pool := t.pools[i]; pool == nil {

@@ -25,7 +25,7 @@ type Judge struct {
 func NewJudge(s *Survey) *Judge {
 	f := s.facts
 	j := &Judge{Survey: s, compare: comparers(f), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
-	for stream, list := range f.Deeds.Breaks {
+	for stream, list := range f.Actions.Breaks {
 		if stream < len(f.Streams) {
 			if j.breaks == nil {
 				j.breaks = map[string][]ledger.Break{}

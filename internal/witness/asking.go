@@ -49,7 +49,7 @@ type inquiry struct {
 	marked   bool             // some row carried a mark, of whatever run
 	unmarked int
 	sample   string
-	rowsSaid map[uint64]bool // of notices, by identity
+	rowsSaid map[uint64]bool // of alerts, by identity
 }
 
 // newInquiry makes the core of an asking witness.

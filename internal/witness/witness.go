@@ -35,7 +35,7 @@ type Expect interface {
 	Range(stream int) (from, to uint64)
 	// Excused tells whether a message need not be found: it was refused or never sent.
 	Excused(stream int, seq uint64) bool
-	// Calls tells whether a message of the round may have called for a notice.
+	// Calls tells whether a message of the round may have called for an alert.
 	Calls() bool
 }
 
@@ -85,7 +85,7 @@ type base struct {
 	page    *ledger.Page
 	catalog *Catalog
 
-	notices []hearable // that it is there for
+	alerts []hearable // that it is there for
 
 	mu      sync.Mutex
 	seen    int        // messages that were found, or what was said

@@ -54,7 +54,7 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 	}
 	asked := crowd.AskEnv(env)
 	if n := o.get("do"); n != nil && !isNull(n) {
-		k.Do = r.deeds(n, what+": do", c, []*crowd.Cast{c}, asked, false)
+		k.Do = r.actions(n, what+": do", c, []*crowd.Cast{c}, asked, false)
 	}
 	k.For = o.span("for")
 	if n := o.get("answer"); n != nil && !isNull(n) {

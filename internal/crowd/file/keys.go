@@ -20,11 +20,11 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 	{name: "kinds", typ: named("kinds", sub(kindMap)), need: "{buoy: {link: sea, readings: {…}}}", doc: "What: sorts of devices, and what they send."},
 	{name: "devices", typ: special("list of groups and changes", node{"type": "array", "minItems": 1, "items": node{"if": node{"required": []string{"who"}}, "then": ref("change"), "else": ref("group")}}),
 		need: "[{kind: buoy, count: 10}]", doc: "Who: groups of devices, and changes for some of them."},
-	{name: "enroll", typ: sub(enrollMap), doc: "How devices are registered with the platform, and removed."},
+	{name: "register", typ: sub(registerMap), doc: "How devices are registered with the platform, and removed."},
 	{name: "plan", typ: sub(planMap), need: "{for: 1m}", doc: "When: what happens in a run."},
 	{name: "mark", typ: sub(markMap), def: "{field: mark}", doc: "Where the mark rides that tells messages apart, for all kinds that say nothing else."},
 	{name: "witnesses", typ: named("witnesses", sub(witnessMap)), doc: "How we know: where we look for messages on the platform's side."},
-	{name: "notices", typ: named("notices", sub(noticeMap)), doc: "What the platform must say by itself, exactly."},
+	{name: "alerts", typ: named("alerts", sub(alertMap)), doc: "What the platform must say by itself, exactly."},
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
 	{name: "results", typ: special("list of file names", node{"type": "array", "items": node{"type": "string", "pattern": resultRE}}), doc: "Files that each run leaves in its run folder beside the report, in the form that their endings tell: report.html, junit.xml, messages.csv, devices.csv, messages.jsonl.zst, run.db, summary.md."},
 }}
@@ -50,7 +50,7 @@ var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set inter
 	{name: "give_up", typ: whole(1, 1_000_000), doc: "After so many rounds in a row that do not meet the requirements the run ends."},
 }}
 
-var eventMap = &mapping{name: "event", doc: "An event: deeds that are done to devices at a time or by chance, and undone.", some: []string{"at", "every", "after", "chance"}, keys: []key{
+var eventMap = &mapping{name: "event", doc: "An event: actions that are done to devices at a time or by chance, and undone.", some: []string{"at", "every", "after", "chance"}, keys: []key{
 	{name: "name", typ: matching("name", nameRE), doc: "By which other events and the report know it."},
 	{name: "at", typ: duration(0, year), doc: "When, since the round began; with every, the first time."},
 	{name: "every", typ: duration(time.Millisecond, year), doc: "Again and again at this interval."},
@@ -60,7 +60,7 @@ var eventMap = &mapping{name: "event", doc: "An event: deeds that are done to de
 	{name: "fresh", typ: truth, def: "false", doc: "Each round draws anew; otherwise all rounds are the same."},
 	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (spoil, repeat, swap)."},
 	{name: "who", typ: who, doc: "Which devices; all, if not given. A share or a number of them is drawn anew each time."},
-	{name: "do", typ: special("deeds, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareDeeds}}}), need: "{offline: keep}", doc: "What is done."},
+	{name: "do", typ: special("actions, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareActions}}}), need: "{offline: keep}", doc: "What is done."},
 	{name: "expect", typ: word(crowd.ExpectNames...), doc: "What the platform must do with the messages meanwhile, if not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message once."},
 }}
 
@@ -70,7 +70,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 	{name: "version", typ: special("MQTT: 5, 3.1.1; HTTP: 1, 2", node{"enum": []any{1, 2, 3, 5, 5.0, "1", "2", "3", "5", "5.0", "3.1.1"}}), doc: "Version of the protocol. MQTT: 5 if not given; HTTP: 1."},
 	{name: "client_id", typ: template, def: "${device}", goes: "MQTT", doc: "Client id of a device."},
 	{name: "username", typ: template, doc: "User name of a device, such as ${device} or ${env.NAME}. Over HTTP with password: basic authentication."},
-	{name: "password", typ: template, doc: "Password of a device; a secret: from the environment (${env.NAME}), a roster's column or enrolment (${token})."},
+	{name: "password", typ: template, doc: "Password of a device; a secret: from the environment (${env.NAME}), a roster's column or registration (${token})."},
 	{name: "keep_alive", typ: duration(time.Second, 65535*time.Second), def: "1m", goes: "MQTT", doc: "Keep-alive of the connection."},
 	{name: "clean_start", typ: truth, def: "true", goes: "MQTT", doc: "Begin without what the broker may have kept of an earlier session."},
 	{name: "session_expiry", typ: duration(0, century), def: "5m", goes: "MQTT", doc: "How long the broker keeps the session of a lost connection (version 5)."},
@@ -310,16 +310,16 @@ var requestMap = &mapping{name: "request", doc: "An HTTP request for a device.",
 
 var keepKey = key{name: "keep", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"type": "string"}}), doc: "Values of the answer that become secret properties of the device, also for later requests."}
 
-var enrollRequestMap = requestMap.with("enroll request", "A request that registers a device.", []key{keepKey})
+var registerRequestMap = requestMap.with("register request", "A request that registers a device.", []key{keepKey})
 
-var enrollMap = &mapping{name: "enroll", doc: "How devices are registered with the platform, and what is kept of its answers.", one: []string{"request", "requests"}, keys: []key{
-	{name: "request", typ: sub(enrollRequestMap), doc: "The request that registers a device."},
-	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("enroll request")}), doc: "Several requests, in order."},
+var registerMap = &mapping{name: "register", doc: "How devices are registered with the platform, and what is kept of its answers.", one: []string{"request", "requests"}, keys: []key{
+	{name: "request", typ: sub(registerRequestMap), doc: "The request that registers a device."},
+	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("register request")}), doc: "Several requests, in order."},
 	{name: "keep", typ: keepKey.typ, doc: "Values of the last answer that become secret properties of the device."},
 	{name: "names", typ: sub(nameRuleMap), doc: "What names the platform takes. Each device's is checked before anything is sent: names cannot be changed later."},
 	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
 	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
-	{name: "withdraw", typ: sub(requestMap), doc: "The request that removes a device."},
+	{name: "unregister", typ: sub(requestMap), doc: "The request that removes a device."},
 	{name: "link", typ: plain, doc: "An HTTP link whose TLS, user or access token the requests use."},
 }}
 
@@ -349,7 +349,7 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "answer_from", typ: orNull(sub(answerFromMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
 }}
 
-var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do credential, spoil, leave, join, enroll, withdraw and command.", keys: []key{
+var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do credential, spoil, leave, join, register, unregister and command.", keys: []key{
 	{name: "offline", typ: special("keep, idle, or more of it", node{"anyOf": []node{{"enum": []any{"keep", "idle", true}}, ref("offline")}}), doc: "It is not connected. keep: it measures on, keeps the messages and sends them when it is back; idle: it measures nothing."},
 	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}), doc: "It is off for a while, and begins anew."},
 	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it would be."},
@@ -366,8 +366,8 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 	{name: "swap", typ: truth, doc: "Two messages of a reading change places."},
 	{name: "leave", typ: truth, doc: "It leaves, and comes back when the event is over."},
 	{name: "join", typ: truth, doc: "It comes only now, not when the plan says so for all."},
-	{name: "enroll", typ: truth, doc: "It is registered with the platform."},
-	{name: "withdraw", typ: truth, doc: "It is removed from the platform."},
+	{name: "register", typ: truth, doc: "It is registered with the platform."},
+	{name: "unregister", typ: truth, doc: "It is removed from the platform."},
 	{name: "command", typ: special("name, or more of it", node{"anyOf": []node{{"type": "string"}, ref("given command")}}), doc: "The platform is made to give it a command, as runcrowd ask does."},
 }}
 
@@ -407,7 +407,7 @@ var spoilMap = &mapping{name: "spoil", doc: "How messages are spoilt.", keys: []
 	{name: "topic", typ: template, doc: "The topic or path that they go to in place of their own."},
 }}
 
-var askDeedMap = &mapping{name: "given command", doc: "A command that the platform is made to give.", keys: []key{
+var askActionMap = &mapping{name: "given command", doc: "A command that the platform is made to give.", keys: []key{
 	{name: "name", typ: plain, need: "set-rate", doc: "Which."},
 	{name: "with", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "What it carries."},
 	{name: "link", typ: plain, doc: "MQTT: the link whose credentials publish it; if not given, that of a witness, or the device's."},
@@ -485,7 +485,7 @@ var rowForms = []string{"csv", "json", "senml", "line-protocol"}
 
 var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "callback", "get", "sql", "file", "program"}, some: []string{"proves", "hears", "tells"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}, {"sql", "query"}, {"query", "sql"}}, keys: []key{
 	{name: "proves", typ: word("received", "stored"), def: "received", doc: "What it proves of messages."},
-	{name: "hears", typ: word("notices"), doc: "It hears what the platform says by itself, and proves nothing of messages."},
+	{name: "hears", typ: word("alerts"), doc: "It hears what the platform says by itself, and proves nothing of messages."},
 	{name: "tells", typ: word("count"), doc: "count: it tells how many messages the platform says that it has, and proves nothing of single ones. The report shows them beside ours; require it with counted: exact."},
 	{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
 	{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
@@ -534,10 +534,10 @@ var callAnswerMap = &mapping{name: "answer of a callback", doc: "What the first 
 	{name: "delay", typ: duration(0, time.Hour), doc: "How long each answer takes."},
 }}
 
-var noticeMap = &mapping{name: "notice", doc: "What the platform must say by itself when the values of a device call for it: once for each time.", keys: []key{
-	{name: "heard_by", typ: plain, need: "alarm", doc: "The witness that hears it, one with hears: notices."},
+var alertMap = &mapping{name: "alert", doc: "What the platform must say by itself when the values of a device call for it: once for each time.", keys: []key{
+	{name: "heard_by", typ: plain, need: "alarm", doc: "The witness that hears it, one with hears: alerts."},
 	{name: "about", typ: jqText, need: ".device", doc: "Where what was heard names the device. $topic is the topic that it came at, such as $topic | split(\"/\")[1]."},
-	{name: "match", typ: jqText, doc: "Whether what was heard is this notice, such as .rule == \"low-battery\"; if not given, all is."},
+	{name: "match", typ: jqText, doc: "Whether what was heard is this alert, such as .rule == \"low-battery\"; if not given, all is."},
 	{name: "called", typ: template, def: "${device}", doc: "What the platform calls a device."},
 	{name: "reading", typ: plain, doc: "The reading whose values call for it, where several have the fields."},
 	{name: "when", typ: plain, need: "battery_v < 11", doc: "A formula over the fields of one reading and the properties. When it becomes true, the platform must say so once."},
@@ -558,14 +558,14 @@ var requireMap = func() *mapping {
 		}
 	}
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
-	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Not known where none was sent."}, {"deeds_failed", "Deeds that could not be done, and commands of events that were not answered: at most this many; 0 where an event enrolls, withdraws or gives a command."}} {
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Not known where none was sent."}, {"actions_failed", "Actions that could not be done, and commands of events that were not answered: at most this many; 0 where an event registers, unregisters or gives a command."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
 	for _, q := range []string{"p50", "p90", "p99", "worst"} {
-		m.keys = append(m.keys, key{name: "notices_" + q, typ: duration(time.Microsecond, quantity.Day), doc: "The longest allowed from the message that calls for a notice until it was heard: " + map[string]string{"p50": "the 50th percentile.", "p90": "the 90th percentile.", "p99": "the 99th percentile.", "worst": "of any."}[q]})
+		m.keys = append(m.keys, key{name: "alerts_" + q, typ: duration(time.Microsecond, quantity.Day), doc: "The longest allowed from the message that calls for an alert until it was heard: " + map[string]string{"p50": "the 50th percentile.", "p90": "the 90th percentile.", "p99": "the 99th percentile.", "worst": "of any."}[q]})
 	}
 	exact := node{"anyOf": []node{{"const": "exact"}, {"type": "string", "pattern": `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`}}}
-	m.keys = append(m.keys, key{name: "notices", typ: special("exact, a percentage, or names of notices to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required of its own accord. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
+	m.keys = append(m.keys, key{name: "alerts", typ: special("exact, a percentage, or names of alerts to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required of its own accord. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
 	m.keys = append(m.keys, key{name: "counted", typ: word("exact", "shown"), doc: "exact: witnesses that tell a count say as many messages as went out; it is required of its own accord. shown: the report shows both, whatever they are."})
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
 	return m
@@ -583,5 +583,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askDeedMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, enrollMap, enrollRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, noticeMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askActionMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
 }

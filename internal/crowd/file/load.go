@@ -107,7 +107,7 @@ func (r *reader) root(root *yaml.Node) {
 	if n := o.get("mark"); n != nil {
 		mark = r.mark(n, mark)
 	}
-	if n := o.get("enroll"); n != nil {
+	if n := o.get("register"); n != nil {
 		r.keeps(n)
 	}
 	if n := o.need("kinds", "{buoy: {link: sea, readings: {…}}}"); n != nil {
@@ -116,8 +116,8 @@ func (r *reader) root(root *yaml.Node) {
 	if n := o.need("devices", "[{kind: buoy, count: 10}]"); n != nil {
 		r.devices(n)
 	}
-	if n := o.get("enroll"); n != nil {
-		r.enrollment(n)
+	if n := o.get("register"); n != nil {
+		r.registration(n)
 	}
 	if n := o.need("plan", "{for: 1m}"); n != nil {
 		r.plan(n)
@@ -128,8 +128,8 @@ func (r *reader) root(root *yaml.Node) {
 	if n := o.get("witnesses"); n != nil {
 		r.witnesses(n)
 	}
-	if n := o.get("notices"); n != nil {
-		r.notices(n)
+	if n := o.get("alerts"); n != nil {
+		r.alerts(n)
 	}
 	r.require(o.get("require"))
 	r.results(o.get("results"))

@@ -22,9 +22,9 @@ func (r *reader) members() {
 			if err := checkName(mb.Name); err != nil && len(r.List) == before {
 				r.Add(cast.NamePos, "%s%s", err, rosterLine(cast, i))
 			}
-			if en := r.crowd.Enroll; en != nil && en.Names != nil && len(r.List) == before {
+			if en := r.crowd.Register; en != nil && en.Names != nil && len(r.List) == before {
 				if err := en.Names.Check(mb.Name); err != nil {
-					r.Add(cast.NamePos, "enroll: names: %s; nothing was registered: choose other names now, they cannot be changed later%s", err, rosterLine(cast, i))
+					r.Add(cast.NamePos, "register: names: %s; nothing was registered: choose other names now, they cannot be changed later%s", err, rosterLine(cast, i))
 				}
 			}
 			if first, twice := names[mb.Name]; twice && len(r.List) == before {
@@ -102,7 +102,7 @@ func (r *reader) memberProperties(mb *crowd.Member, m *formula.Machine) {
 			continue
 		}
 		what := fmt.Sprintf("the property %q", pr.Name)
-		if v, kept := c.Enrolled[mb.Name].Kept[pr.Name]; kept && pr.Kept {
+		if v, kept := c.Registered[mb.Name].Kept[pr.Name]; kept && pr.Kept {
 			mb.Env[pr.Name] = v
 			continue
 		}

@@ -350,13 +350,13 @@ func (r *reader) event(e *crowd.Event, o *object) {
 			}
 		}
 	}
-	e.Do = map[*crowd.Cast][]crowd.Deed{}
+	e.Do = map[*crowd.Cast][]crowd.Action{}
 	dn := o.need("do", "{offline: keep}")
 	if dn == nil {
 		return
 	}
 	for _, c := range casts {
-		if list := r.deeds(dn, o.what+": do", c, casts, castEnv(c), true); len(list) > 0 {
+		if list := r.actions(dn, o.what+": do", c, casts, castEnv(c), true); len(list) > 0 {
 			e.Do[c] = list
 		}
 	}
@@ -371,28 +371,28 @@ func (r *reader) byItself(p *crowd.Plan, i int) bool {
 
 // expected notes what cannot be expected of an event, and what has to be.
 func (r *reader) expected(e *crowd.Event, o *object, dn *yaml.Node) {
-	var kinds []crowd.DeedKind
+	var kinds []crowd.ActionKind
 	for _, list := range e.Do {
 		for _, x := range list {
 			kinds = append(kinds, x.Kind)
 		}
 	}
-	has := func(k crowd.DeedKind) bool { return slices.Contains(kinds, k) }
+	has := func(k crowd.ActionKind) bool { return slices.Contains(kinds, k) }
 	if len(kinds) == 0 {
 		return
 	}
 	xn := o.get("expect")
-	if fn := o.get("for"); fn != nil && !slices.ContainsFunc(kinds, func(k crowd.DeedKind) bool { return !k.Momentary() && k != crowd.DeedWithdraw }) {
+	if fn := o.get("for"); fn != nil && !slices.ContainsFunc(kinds, func(k crowd.ActionKind) bool { return !k.Momentary() && k != crowd.ActionUnregister }) {
 		r.Add(pos(fn), "%s: for says how long, but what is done (%s) is done at once, and cannot be undone", o.what, kinds[0])
 	}
 	switch {
-	case xn == nil && has(crowd.DeedSpoil):
+	case xn == nil && has(crowd.ActionSpoil):
 		r.Add(pos(dn), "%s: say what the platform must do with a spoilt message: expect: refused, or expect: discarded", o.what)
-	case xn == nil && has(crowd.DeedCredential):
+	case xn == nil && has(crowd.ActionCredential):
 		r.Add(pos(dn), "%s: say what the platform must do: expect: refused, or expect: discarded", o.what)
-	case e.Expect == crowd.ExpectOnce && !has(crowd.DeedRepeat):
+	case e.Expect == crowd.ExpectOnce && !has(crowd.ActionRepeat):
 		r.Add(pos(xn), "%s: once goes with repeat", o.what)
-	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.DeedSpoil) && !has(crowd.DeedCredential) && !has(crowd.DeedWithdraw):
-		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, spoil and withdraw", o.what, e.Expect)
+	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.ActionSpoil) && !has(crowd.ActionCredential) && !has(crowd.ActionUnregister):
+		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, spoil and unregister", o.what, e.Expect)
 	}
 }

@@ -70,7 +70,7 @@ func (r *reader) presence(k *crowd.Kind, n *yaml.Node, what string) {
 
 // behind tells that a device behind a gateway has no connection to which something could be
 // done.
-func (d *deeds) behind(n *yaml.Node, what string) bool {
+func (d *actions) behind(n *yaml.Node, what string) bool {
 	k := d.cast.Kind
 	if k.Presence.Through == nil {
 		return false

@@ -202,8 +202,8 @@ func (r *reader) require(n *yaml.Node) {
 				r.requireRounds(o.vals["rounds"])
 				continue
 			}
-			if strings.HasPrefix(e.key.Value, "notices") && o.vals[e.key.Value] != nil {
-				r.requireNotices(o, e.key.Value)
+			if strings.HasPrefix(e.key.Value, "alerts") && o.vals[e.key.Value] != nil {
+				r.requireAlerts(o, e.key.Value)
 				continue
 			}
 			if v := o.vals[e.key.Value]; v != nil {
@@ -222,10 +222,10 @@ func (r *reader) require(n *yaml.Node) {
 		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
 	}
 	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
-		c.Require = append(c.Require, proof.Requirement{Key: "deeds_failed", Text: "0", Measure: proof.Failed})
+		c.Require = append(c.Require, proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed})
 	}
-	if len(c.Notices) > 0 && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Notices }) {
-		c.Require = append(c.Require, proof.Requirement{Key: "notices", Text: "exact", Measure: proof.Notices, Exact: true})
+	if len(c.Alerts) > 0 && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Alerts }) {
+		c.Require = append(c.Require, proof.Requirement{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true})
 	}
 	if slices.ContainsFunc(c.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Counted }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "counted", Text: "exact", Measure: proof.Counted, Exact: true})
@@ -239,13 +239,13 @@ func (r *reader) require(n *yaml.Node) {
 	}
 	for _, w := range c.Witnesses {
 		if w.Wait == 0 && w.Hears {
-			for _, n := range c.NoticesOf(w) {
+			for _, n := range c.AlertsOf(w) {
 				w.Wait = max(w.Wait, n.Within)
 			}
 		}
-		for _, n := range c.NoticesOf(w) {
+		for _, n := range c.AlertsOf(w) {
 			if w.Hears && w.Wait < n.Within {
-				r.Add(w.Pos, "the witness %q waits %s, and the notice %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
+				r.Add(w.Pos, "the witness %q waits %s, and the alert %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
 			}
 		}
 		if w.Wait == 0 {
@@ -276,7 +276,7 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 			r.Add(pos(key), "%s: no witness tells a count; add one with tells: count, or leave this out", what)
 		}
 		return q, len(r.List) == before
-	case "unmatched", "out_of_order", "let_in", "deeds_failed":
+	case "unmatched", "out_of_order", "let_in", "actions_failed":
 		q.Measure = proof.Measure(q.Key)
 		q.Most = int(o.whole(q.Key))
 		return q, len(r.List) == before
@@ -336,7 +336,7 @@ func (r *reader) results(n *yaml.Node) {
 
 // outside tells whether an event needs the platform's side.
 func outside(e *crowd.Event) bool {
-	return e.Does(crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand)
+	return e.Does(crowd.ActionRegister, crowd.ActionUnregister, crowd.ActionCommand)
 }
 
 // requireRounds reads what single rounds must show.

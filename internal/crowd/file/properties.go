@@ -82,13 +82,13 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 			add(p)
 		}
 	}
-	if en := r.crowd.Enroll; en != nil {
+	if en := r.crowd.Register; en != nil {
 		for _, k := range en.Keep {
 			if done[k.Name] {
 				continue // a roster may bring it, too
 			}
 			p := crowd.Property{Name: k.Name, Pos: en.Pos, Secret: true, Kept: true, Sample: ""}
-			if e := find(list, k.Name); e != nil { // until the device is enrolled
+			if e := find(list, k.Name); e != nil { // until the device is registered
 				def := r.property(*e, env)
 				p.Value, p.Text, p.Draw = def.Value, def.Text, def.Draw
 			}

@@ -55,7 +55,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w.Counts = o.get("tells") != nil && o.word("tells") != ""
 		switch {
 		case w.Hears:
-			r.misplaced(o, what, "hears: notices", "proves", "tells", "who", "mark", "device", "reading", "values", "fields", "topic", "body", "count")
+			r.misplaced(o, what, "hears: alerts", "proves", "tells", "who", "mark", "device", "reading", "values", "fields", "topic", "body", "count")
 		case w.Counts:
 			r.misplaced(o, what, "tells: count", "subscribe", "callback", "proves", "time", "mark", "reading", "values", "fields", "topic", "body", "row", "link", "next", "page")
 		default:

@@ -16,19 +16,19 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// notices reads what the platform must say by itself.
-func (r *reader) notices(n *yaml.Node) {
-	for _, e := range r.entries(n, "notices") {
-		name := r.name(e.key, "notices", e.key.Value)
-		what := fmt.Sprintf("the notice %q", name)
-		o := r.object(e.value, what, noticeMap)
+// alerts reads what the platform must say by itself.
+func (r *reader) alerts(n *yaml.Node) {
+	for _, e := range r.entries(n, "alerts") {
+		name := r.name(e.key, "alerts", e.key.Value)
+		what := fmt.Sprintf("the alert %q", name)
+		o := r.object(e.value, what, alertMap)
 		if o.node.Kind != yaml.MappingNode {
 			continue
 		}
-		x := &crowd.Notice{Name: name, Pos: pos(e.key), Within: o.span("within"), Calls: map[*crowd.Reading]*crowd.Call{}}
-		r.crowd.Notices = append(r.crowd.Notices, x)
-		if len(r.crowd.Notices) == crowd.MostNotices+1 {
-			r.Add(x.Pos, "notices: there are more than %d", crowd.MostNotices)
+		x := &crowd.Alert{Name: name, Pos: pos(e.key), Within: o.span("within"), Calls: map[*crowd.Reading]*crowd.Call{}}
+		r.crowd.Alerts = append(r.crowd.Alerts, x)
+		if len(r.crowd.Alerts) == crowd.MostAlerts+1 {
+			r.Add(x.Pos, "alerts: there are more than %d", crowd.MostAlerts)
 		}
 		if by := o.value("heard_by"); by != nil {
 			r.heardBy(x, by, what)
@@ -52,8 +52,8 @@ func checkHeard(s string) (string, error) {
 	return s, err
 }
 
-// heardBy finds the witness that hears a notice.
-func (r *reader) heardBy(x *crowd.Notice, n *yaml.Node, what string) {
+// heardBy finds the witness that hears an alert.
+func (r *reader) heardBy(x *crowd.Alert, n *yaml.Node, what string) {
 	name, ok := r.scalar(n, what+": heard_by")
 	if !ok {
 		return
@@ -71,12 +71,12 @@ func (r *reader) heardBy(x *crowd.Notice, n *yaml.Node, what string) {
 	case x.HeardBy == nil:
 		r.noSuch(n, what+": heard_by", "witness", name, known)
 	case !x.HeardBy.Hears:
-		r.Add(pos(n), "%s: heard_by: the witness %q looks for messages; write a witness of its own with hears: notices", what, name)
+		r.Add(pos(n), "%s: heard_by: the witness %q looks for messages; write a witness of its own with hears: alerts", what, name)
 	}
 }
 
-// calls finds the readings whose values call for a notice.
-func (r *reader) calls(x *crowd.Notice, o *object, what string) {
+// calls finds the readings whose values call for an alert.
+func (r *reader) calls(x *crowd.Alert, o *object, what string) {
 	wn, un := o.value("when"), o.get("until")
 	if wn == nil {
 		return
@@ -162,7 +162,7 @@ func names(f *formula.Formula) []string {
 	return f.Names()
 }
 
-// call compiles what calls for a notice, where a reading has its fields.
+// call compiles what calls for an alert, where a reading has its fields.
 func (r *reader) call(when, until string, set bool, env formula.Env, fields []string) (_ *crowd.Call, place string, err error) {
 	compile := func(s string) (*formula.Formula, error) {
 		f, err := formula.Compile(s, env)
@@ -236,26 +236,26 @@ func (r *reader) callback(w *crowd.Witness, o *object, what string) {
 	}
 }
 
-// requireNotices reads what a run must show of notices.
-func (r *reader) requireNotices(o *object, key string) {
+// requireAlerts reads what a run must show of alerts.
+func (r *reader) requireAlerts(o *object, key string) {
 	n := o.vals[key]
 	add := func(q proof.Requirement, at crowd.Pos) {
-		if len(r.crowd.Notices) == 0 {
-			r.Add(at, "require: %s: the file has no notices; add some under notices:, or leave this out", key)
+		if len(r.crowd.Alerts) == 0 {
+			r.Add(at, "require: %s: the file has no alerts; add some under alerts:, or leave this out", key)
 			return
 		}
 		r.crowd.Require = append(r.crowd.Require, q)
 	}
-	if measure, is := strings.CutPrefix(key, "notices_"); is {
+	if measure, is := strings.CutPrefix(key, "alerts_"); is {
 		before := len(r.List)
-		q := proof.Requirement{Key: key, Text: r.resolve(n).Value, Measure: proof.Notices, Delay: proof.Measure(measure), Limit: o.span(key)}
+		q := proof.Requirement{Key: key, Text: r.resolve(n).Value, Measure: proof.Alerts, Delay: proof.Measure(measure), Limit: o.span(key)}
 		if len(r.List) == before {
 			add(q, pos(n))
 		}
 		return
 	}
 	one := func(n *yaml.Node, name string) {
-		q := proof.Requirement{Key: key, Measure: proof.Notices, Notice: name}
+		q := proof.Requirement{Key: key, Measure: proof.Alerts, Alert: name}
 		if name != "" {
 			q.Key = key + ": " + name
 		}
@@ -280,12 +280,12 @@ func (r *reader) requireNotices(o *object, key string) {
 		return
 	}
 	var known []string
-	for _, x := range r.crowd.Notices {
+	for _, x := range r.crowd.Alerts {
 		known = append(known, x.Name)
 	}
-	for _, e := range r.entries(n, "require: notices") {
+	for _, e := range r.entries(n, "require: alerts") {
 		if !slices.Contains(known, e.key.Value) && len(known) > 0 {
-			r.noSuch(e.key, "require: notices", "notice", e.key.Value, known)
+			r.noSuch(e.key, "require: alerts", "alert", e.key.Value, known)
 			continue
 		}
 		one(e.value, e.key.Value)

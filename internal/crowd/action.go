@@ -10,10 +10,10 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// Deed is something that is done to a device, and perhaps undone later: by an event of
+// Action is something that is done to a device, and perhaps undone later: by an event of
 // the plan or by a command. Its texts know what asks for it.
-type Deed struct {
-	Kind DeedKind
+type Action struct {
+	Kind ActionKind
 	Pos  Pos
 	// Name is the property or the field that is concerned, or the command that is given.
 	Name string
@@ -39,58 +39,58 @@ type Deed struct {
 	Link       *Link   // as whom, over MQTT
 }
 
-// DeedKind is a kind of deed.
-type DeedKind uint8
+// ActionKind is a kind of action.
+type ActionKind uint8
 
-// The kinds of deeds, in the order in which those of one event are done.
+// The kinds of actions, in the order in which those of one event are done.
 const (
-	DeedEnroll     DeedKind = iota // the device is registered with the platform
-	DeedCredential                 // it shows other credentials
-	DeedSet                        // a property or a field has another value
-	DeedStuck                      // a field freezes
-	DeedWild                       // a field jumps
-	DeedMissing                    // a field is left out
-	DeedClock                      // the device's own time is off
-	DeedNetwork                    // its network is slow, or breaks
-	DeedInterval                   // a reading is sent at another interval
-	DeedSpoil                      // bodies are not what they should be
-	DeedRepeat                     // messages go out more than once
-	DeedSwap                       // two messages change places
-	DeedJoin                       // the device comes only now
-	DeedOffline                    // it is not connected
-	DeedRestart                    // it is off for a while, and begins anew
-	DeedSend                       // a reading is sent now, beside its schedule
-	DeedCommand                    // the platform is made to give a command
-	DeedLeave                      // it leaves
-	DeedWithdraw                   // it is removed from the platform
+	ActionRegister   ActionKind = iota // the device is registered with the platform
+	ActionCredential                   // it shows other credentials
+	ActionSet                          // a property or a field has another value
+	ActionStuck                        // a field freezes
+	ActionWild                         // a field jumps
+	ActionMissing                      // a field is left out
+	ActionClock                        // the device's own time is off
+	ActionNetwork                      // its network is slow, or breaks
+	ActionInterval                     // a reading is sent at another interval
+	ActionSpoil                        // bodies are not what they should be
+	ActionRepeat                       // messages go out more than once
+	ActionSwap                         // two messages change places
+	ActionJoin                         // the device comes only now
+	ActionOffline                      // it is not connected
+	ActionRestart                      // it is off for a while, and begins anew
+	ActionSend                         // a reading is sent now, beside its schedule
+	ActionCommand                      // the platform is made to give a command
+	ActionLeave                        // it leaves
+	ActionUnregister                   // it is removed from the platform
 )
 
-// DeedNames are the kinds as the file names them.
-var DeedNames = [...]string{"enroll", "credential", "set", "stuck", "wild", "missing", "clock", "network", "every", "spoil", "repeat", "swap", "join", "offline", "restart", "send", "command", "leave", "withdraw"}
+// ActionNames are the kinds as the file names them.
+var ActionNames = [...]string{"register", "credential", "set", "stuck", "wild", "missing", "clock", "network", "every", "spoil", "repeat", "swap", "join", "offline", "restart", "send", "command", "leave", "unregister"}
 
-func (k DeedKind) String() string { return DeedNames[k] }
+func (k ActionKind) String() string { return ActionNames[k] }
 
-// Momentary tells whether a deed without an end is over when it is done.
-func (k DeedKind) Momentary() bool {
+// Momentary tells whether an action without an end is over when it is done.
+func (k ActionKind) Momentary() bool {
 	switch k {
-	case DeedEnroll, DeedSend, DeedCommand, DeedJoin:
+	case ActionRegister, ActionSend, ActionCommand, ActionJoin:
 		return true
 	}
 	return false
 }
 
-// Outside tells whether a deed needs the platform's side, and is done only later.
-func (k DeedKind) Outside() bool {
-	return k == DeedEnroll || k == DeedCommand || k == DeedWithdraw
+// Outside tells whether an action needs the platform's side, and is done only later.
+func (k ActionKind) Outside() bool {
+	return k == ActionRegister || k == ActionCommand || k == ActionUnregister
 }
 
-// Replaces tells whether a deed that is done again takes the place of the one before.
-func (k DeedKind) Replaces() bool {
-	return k == DeedCredential || k == DeedSet || k == DeedNetwork || k == DeedInterval
+// Replaces tells whether an action that is done again takes the place of the one before.
+func (k ActionKind) Replaces() bool {
+	return k == ActionCredential || k == ActionSet || k == ActionNetwork || k == ActionInterval
 }
 
-// Next tells whether a deed without an end concerns the next message alone.
-func (k DeedKind) Next() bool { return k == DeedSpoil || k == DeedRepeat || k == DeedSwap }
+// Next tells whether an action without an end concerns the next message alone.
+func (k ActionKind) Next() bool { return k == ActionSpoil || k == ActionRepeat || k == ActionSwap }
 
 // Offline says how a device is offline.
 type Offline struct {
@@ -128,7 +128,7 @@ type Restart struct {
 	End      bool          // its session on the platform is ended
 	Lose     bool          // messages that it kept are lost
 	Counters bool          // counters and sequence fields begin anew
-	Set      []Deed        // what is changed by it
+	Set      []Action      // what is changed by it
 }
 
 // Clock says how a device's own time differs: by Off, and Drift more for each unit of time.
@@ -137,7 +137,7 @@ type Clock struct {
 	Drift float64
 }
 
-// At is by how much the clock is ahead, so long after the deed.
+// At is by how much the clock is ahead, so long after the action.
 func (c Clock) At(since time.Duration) time.Duration {
 	return c.Off + time.Duration(c.Drift*float64(since))
 }
@@ -185,7 +185,7 @@ var SpoilNames = []string{"cut off", "too large", "not its form", "wrong types",
 
 func (s Spoil) String() string { return SpoilNames[s] }
 
-// Event is something timed in a plan: deeds that are done to devices, and undone.
+// Event is something timed in a plan: actions that are done to devices, and undone.
 type Event struct {
 	Name  string // empty: none
 	Label string // how it is called where it has no name
@@ -205,7 +205,7 @@ type Event struct {
 	Fresh  bool             // each round draws anew
 
 	Who    *Selection // nil: all, or those of the event before
-	Do     map[*Cast][]Deed
+	Do     map[*Cast][]Action
 	Expect Expect
 }
 
@@ -250,10 +250,10 @@ func (e *Event) Title() string {
 	return e.Label
 }
 
-// Does tells whether the event does a deed of some kinds, to whichever devices.
-func (e *Event) Does(kinds ...DeedKind) bool {
+// Does tells whether the event does an action of some kinds, to whichever devices.
+func (e *Event) Does(kinds ...ActionKind) bool {
 	for _, list := range e.Do {
-		if slices.ContainsFunc(list, func(x Deed) bool { return slices.Contains(kinds, x.Kind) }) {
+		if slices.ContainsFunc(list, func(x Action) bool { return slices.Contains(kinds, x.Kind) }) {
 			return true
 		}
 	}
@@ -270,7 +270,7 @@ func (e *Event) Lasts(key, n uint64) time.Duration {
 	if d == 0 {
 		for _, list := range e.Do {
 			for i := range list {
-				if list[i].Kind == DeedRestart {
+				if list[i].Kind == ActionRestart {
 					return list[i].Restart.Off
 				}
 			}

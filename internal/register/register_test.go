@@ -1,4 +1,4 @@
-package enroll_test
+package register_test
 
 import (
 	"context"
@@ -19,8 +19,8 @@ import (
 
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd/file"
-	"runcrowd/internal/enroll"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/register"
 )
 
 // registry is a platform that knows devices, and can misbehave.
@@ -75,7 +75,7 @@ func newRegistry(t *testing.T) *registry {
 }
 
 // office opens the crowd file of a folder anew, as each command does.
-func (p *registry) office(t *testing.T, dir string) *enroll.Office {
+func (p *registry) office(t *testing.T, dir string) *register.Office {
 	t.Helper()
 	path := filepath.Join(dir, "harbour.yaml")
 	text := strings.NewReplacer("HOST", p.URL, "PACE", p.pace).Replace(`
@@ -83,56 +83,56 @@ crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
 kinds: {buoy: {properties: {site: "o\"uter"}, readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
-enroll:
+register:
   request: {url: "HOST/d", headers: {X-Key: "let-me-in"}, body: {name: "${device}", n: "${n}", of: ["${n + 1}", "no. ${ {'a': n}.a } of ${site}"], fixed: "$${n}"}}
   keep: {token: .token, id: .deep.id}
   pace: PACE
   list: {get: "HOST/d", headers: {X-Key: "let-me-in"}, names: ".names[]?", next: .next}
-  withdraw: {url: "HOST/d/${device}"}
+  unregister: {url: "HOST/d/${device}"}
 plan: {for: 1s}
 `)
 	return open(t, path, text)
 }
 
-func open(t *testing.T, path, text string) *enroll.Office {
+func open(t *testing.T, path, text string) *register.Office {
 	t.Helper()
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	c, err := file.Load(path)
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
-	o, err := enroll.New(f)
+	o, err := register.New(f)
 	require.NoError(t, err)
 	return o
 }
 
 var all = []string{"buoy-1", "buoy-2", "buoy-3"}
 
-func TestEnrollWithdraw(t *testing.T) {
+func TestRegisterUnregister(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	p.known["stranger"] = true
 	o := p.office(t, dir)
-	assert.Len(t, o.Fleet.NotEnrolled(), 3)
-	res, err := o.Enroll(t.Context(), nil)
+	assert.Len(t, o.Fleet.NotRegistered(), 3)
+	res, err := o.Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, all, res.Done)
 	slices.Sort(p.bodies)
 	assert.JSONEq(t, `{"name": "buoy-1", "n": 1, "of": [2, "no. 1 of o\"uter"], "fixed": "${n}"}`, p.bodies[0])
 
 	o = p.office(t, dir)
-	assert.Empty(t, o.Fleet.NotEnrolled())
+	assert.Empty(t, o.Fleet.NotRegistered())
 	assert.Equal(t, "key-of-buoy-2", o.Fleet.Devices[1].Password)
 	assert.Equal(t, "12", o.Fleet.Devices[1].Env["id"])
 	c, err := o.Compare(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, enroll.Comparison{Known: all, Surplus: []string{"stranger"}}, *c)
-	res, err = o.Enroll(t.Context(), nil)
+	assert.Equal(t, register.Comparison{Known: all, Surplus: []string{"stranger"}}, *c)
+	res, err = o.Register(t.Context(), nil)
 	require.NoError(t, err)
-	assert.Equal(t, enroll.Result{Already: all}, *res)
+	assert.Equal(t, register.Result{Already: all}, *res)
 	assert.Len(t, p.bodies, 3, "a device was registered twice")
 
 	p.stays = true
-	res, err = p.office(t, dir).Withdraw(t.Context(), nil)
+	res, err = p.office(t, dir).Unregister(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, res.Done)
 	require.Len(t, res.Failed, 3)
@@ -140,14 +140,14 @@ func TestEnrollWithdraw(t *testing.T) {
 
 	// The file says that they are gone now, and the platform that they are not.
 	p.stays = false
-	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	res, err = p.office(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
-	assert.Contains(t, res.Failed[0].Why, "was not enrolled by this crowd; left unchanged")
+	assert.Contains(t, res.Failed[0].Why, "was not registered by this crowd; left unchanged")
 	assert.True(t, p.known["stranger"])
 }
 
-// An enrolment that is cut short is written down as far as it came, and goes on
+// A registration that is cut short is written down as far as it came, and goes on
 // from there; one whose platform forgot a device makes it anew.
 func TestGoesOn(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
@@ -159,29 +159,29 @@ func TestGoesOn(t *testing.T) {
 		}
 		return false
 	}
-	res, err := p.office(t, dir).Enroll(ctx, nil)
+	res, err := p.office(t, dir).Register(ctx, nil)
 	require.NoError(t, err)
 	assert.Empty(t, res.Failed)
 	assert.Equal(t, all[:2], res.Done, "what has begun must be ended and written down")
 	assert.Equal(t, all[2:], res.Skipped)
 	p.pace, p.before = "1000/s", nil
-	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	res, err = p.office(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, all[:2], res.Already)
 	assert.Equal(t, all[2:], res.Done)
 	assert.Len(t, p.bodies, 3, "a device was registered twice")
 
 	// A torn last line is that of a process that was killed.
-	file := filepath.Join(dir, "harbour.enrolled.jsonl")
+	file := filepath.Join(dir, "harbour.registered.jsonl")
 	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	f.WriteString(`{"device": "buoy-9", "ma`)
 	f.Close()
 	delete(p.known, "buoy-2")
-	res, err = p.office(t, dir).Enroll(t.Context(), nil)
+	res, err = p.office(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-2"}, res.Done)
-	assert.Empty(t, p.office(t, dir).Fleet.NotEnrolled())
+	assert.Empty(t, p.office(t, dir).Fleet.NotRegistered())
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
@@ -240,7 +240,7 @@ func TestPlatformSays(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			p := newRegistry(t)
 			p.before, p.page = c.before, c.page
-			res, err := p.office(t, t.TempDir()).Enroll(t.Context(), nil)
+			res, err := p.office(t, t.TempDir()).Register(t.Context(), nil)
 			if c.err != "" {
 				assert.ErrorContains(t, err, c.err)
 				return
@@ -255,7 +255,7 @@ func TestPlatformSays(t *testing.T) {
 	}
 }
 
-// A device whose secret never came is not enrolled, however often that is asked.
+// A device whose secret never came is not registered, however often that is asked.
 func TestWhatIsKeptNeverCame(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	p.before = func(w http.ResponseWriter, r *http.Request) bool {
@@ -269,14 +269,14 @@ func TestWhatIsKeptNeverCame(t *testing.T) {
 		fmt.Fprint(w, `{"deep": {"id": 7}}`)
 		return true
 	}
-	for _, why := range []string{"the answer has no token", "the answer had no token; withdraw the device"} {
+	for _, why := range []string{"the answer has no token", "the answer had no token; unregister the device"} {
 		o := p.office(t, dir)
-		res, err := o.Enroll(t.Context(), nil)
+		res, err := o.Register(t.Context(), nil)
 		require.NoError(t, err)
 		require.Len(t, res.Failed, 3, "%+v", res)
 		assert.Contains(t, res.Failed[0].Why, why)
 		assert.Empty(t, res.Already)
-		assert.Len(t, p.office(t, dir).Fleet.NotEnrolled(), 3)
+		assert.Len(t, p.office(t, dir).Fleet.NotRegistered(), 3)
 	}
 }
 
@@ -293,13 +293,13 @@ func TestCompareHint(t *testing.T) {
 func TestUnreadableFile(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	p.office(t, dir)
-	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.enrolled.jsonl"), 0o700))
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.registered.jsonl"), 0o700))
 	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
-	assert.ErrorContains(t, err, "harbour.enrolled.jsonl cannot be read: it is a folder; it says which devices are registered, and holds their secrets")
+	assert.ErrorContains(t, err, "harbour.registered.jsonl cannot be read: it is a folder; it says which devices are registered, and holds their secrets")
 }
 
-// Several requests in order: what one answer gives, the next request uses; an enrolment
-// that was begun goes on behind the last answer, and is withdrawn like a whole one.
+// Several requests in order: what one answer gives, the next request uses; a registration
+// that was begun goes on behind the last answer, and is unregistered like a whole one.
 func TestSeveralRequests(t *testing.T) {
 	var mu sync.Mutex
 	var seen []string
@@ -325,55 +325,55 @@ func TestSeveralRequests(t *testing.T) {
 	}))
 	defer p.Close()
 	dir := t.TempDir()
-	office := func() *enroll.Office {
+	office := func() *register.Office {
 		return open(t, filepath.Join(dir, "harbour.yaml"), strings.ReplaceAll(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
-enroll:
+register:
   requests:
     - {<<: {keep: {id: .id}}, url: "HOST/d", body: {name: "${device}"}}
     - {url: "HOST/d/${id}/keys", method: PUT, body: "for ${id}"}
   keep: {token: .token}
   pace: 1000/s
-  withdraw: {url: "HOST/d/${id}"}
+  unregister: {url: "HOST/d/${id}"}
 plan: {for: 1s}
 `, "HOST", p.URL))
 	}
-	res, err := office().Enroll(t.Context(), nil)
+	res, err := office().Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
 	require.Len(t, res.Failed, 1)
 	assert.Contains(t, res.Failed[0].Why, "request 2: PUT "+p.URL+"/d/«secret»/keys was answered with status 500")
 	assert.Contains(t, seen, "PUT /d/id-buoy-1/keys for id-buoy-1")
 	o := office()
-	require.Len(t, o.Fleet.NotEnrolled(), 1)
-	assert.Equal(t, "buoy-2", o.Fleet.NotEnrolled()[0].Name)
+	require.Len(t, o.Fleet.NotRegistered(), 1)
+	assert.Equal(t, "buoy-2", o.Fleet.NotRegistered()[0].Name)
 
 	seen, refuse = nil, ""
-	res, err = o.Enroll(t.Context(), nil)
+	res, err = o.Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-2"}, res.Done)
 	assert.Equal(t, []string{"PUT /d/id-buoy-2/keys for id-buoy-2"}, seen, "the first request was answered, and is not made again")
 	o = office()
-	assert.Empty(t, o.Fleet.NotEnrolled())
+	assert.Empty(t, o.Fleet.NotRegistered())
 	assert.Equal(t, "key-of-d-id-buoy-2-keys", o.Fleet.Devices[1].Password)
 
 	seen = nil
-	res, err = o.Withdraw(t.Context(), nil)
+	res, err = o.Unregister(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, all, res.Done)
 	assert.ElementsMatch(t, []string{"DELETE /d/id-buoy-1 ", "DELETE /d/id-buoy-2 ", "DELETE /d/id-buoy-3 "}, seen)
 
 	// An answer without what the next request needs.
 	answers = `{"name": "%s"}`
-	res, err = office().Enroll(t.Context(), nil)
+	res, err = office().Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "request 1: it was registered, but the answer has no id (.id)")
 	seen = nil
-	res, err = office().Enroll(t.Context(), nil)
+	res, err = office().Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id, which later requests need")
@@ -384,9 +384,9 @@ plan: {for: 1s}
 // is no entry. Two at once are kept apart.
 func TestTokensLeaveWithTheirDevices(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
-	_, err := p.office(t, dir).Enroll(t.Context(), nil)
+	_, err := p.office(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
-	path := filepath.Join(dir, "harbour.enrolled.jsonl")
+	path := filepath.Join(dir, "harbour.registered.jsonl")
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
 	require.NoError(t, err)
 	f.WriteString("a line by hand\n")
@@ -399,14 +399,14 @@ func TestTokensLeaveWithTheirDevices(t *testing.T) {
 			w.WriteHeader(http.StatusInternalServerError)
 			return true
 		}
-		if strings.HasSuffix(r.URL.Path, "buoy-1") { // while this one withdraws
-			_, err := p.office(t, dir).Enroll(context.Background(), nil)
-			assert.ErrorContains(t, err, "another process enrolls or withdraws devices of this crowd just now")
+		if strings.HasSuffix(r.URL.Path, "buoy-1") { // while this one unregisters
+			_, err := p.office(t, dir).Register(context.Background(), nil)
+			assert.ErrorContains(t, err, "another process registers or unregisters devices of this crowd just now")
 		}
 		return false
 	}
 	p.free = true
-	res, err := p.office(t, dir).Withdraw(t.Context(), nil)
+	res, err := p.office(t, dir).Unregister(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
 	text, err := os.ReadFile(path)
@@ -419,5 +419,5 @@ func TestTokensLeaveWithTheirDevices(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	o := p.office(t, dir)
-	assert.Len(t, o.Fleet.NotEnrolled(), 2)
+	assert.Len(t, o.Fleet.NotRegistered(), 2)
 }

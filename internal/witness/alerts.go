@@ -18,7 +18,7 @@ import (
 	"runcrowd/internal/strictjson"
 )
 
-// hearable is a notice that a witness is there for.
+// hearable is an alert that a witness is there for.
 type hearable struct {
 	index        int // its place in the file
 	about, match *jq.Query
@@ -33,9 +33,9 @@ type hearable struct {
 // mostStrange bounds how many of those are noted one by one.
 const mostStrange = 100
 
-// hears makes what the witness needs to hear notices.
+// hears makes what the witness needs to hear alerts.
 func (b *base) hears() error {
-	for i, n := range b.catalog.Fleet.Crowd.Notices {
+	for i, n := range b.catalog.Fleet.Crowd.Alerts {
 		if n.HeardBy != b.spec {
 			continue
 		}
@@ -53,15 +53,15 @@ func (b *base) hears() error {
 			name := d.Name
 			if n.Called != nil && n.Called[d.Cast] != nil {
 				if name, err = n.Called[d.Cast].Expand(m, d.Env); err != nil {
-					return fmt.Errorf("the notice %q: called: %w", n.Name, err)
+					return fmt.Errorf("the alert %q: called: %w", n.Name, err)
 				}
 			}
 			if other := x.names[name]; other != nil {
-				return fmt.Errorf("the notice %q: %s and %s are both called %q: whom it is about could not be told", n.Name, other.Name, d.Name, name)
+				return fmt.Errorf("the alert %q: %s and %s are both called %q: whom it is about could not be told", n.Name, other.Name, d.Name, name)
 			}
 			x.names[name] = d
 		}
-		b.notices = append(b.notices, x)
+		b.alerts = append(b.alerts, x)
 	}
 	return nil
 }
@@ -74,11 +74,11 @@ func decoded(body []byte) any {
 	return strings.ToValidUTF8(string(body), "?")
 }
 
-// said notes what the platform said by itself, for each notice that it is.
+// said notes what the platform said by itself, for each alert that it is.
 func (b *base) said(v any, topic string, x *ledger.Said) {
 	x.Text = heardText(v)
-	for i := range b.notices {
-		n := &b.notices[i]
+	for i := range b.alerts {
+		n := &b.alerts[i]
 		if n.match != nil {
 			if is, err := n.match.One(v, topic); err != nil || is != true {
 				continue
@@ -109,7 +109,7 @@ func (b *base) said(v any, topic string, x *ledger.Said) {
 			continue
 		}
 		y := *x
-		y.Notice, y.Stream, y.Device = n.index, -1, name
+		y.Alert, y.Stream, y.Device = n.index, -1, name
 		if d != nil && len(d.Streams) > 0 {
 			y.Stream, y.Device = d.Streams[0].Index, d.Name
 		}
@@ -135,14 +135,14 @@ func heardText(v any) string {
 
 // unnamed tells of what was heard and named no device, where nothing else was heard.
 func (b *base) unnamed() string {
-	for i := range b.notices {
-		n := &b.notices[i]
+	for i := range b.alerts {
+		n := &b.alerts[i]
 		n.mu.Lock()
 		nameless, heard, sample := n.nameless, n.heard, n.sample
 		n.mu.Unlock()
 		if nameless > 0 && heard == 0 {
-			x := b.catalog.Fleet.Crowd.Notices[n.index]
-			return fmt.Sprintf("%d came for the notice %q, but none names a device where the file says (about: %s); the first was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
+			x := b.catalog.Fleet.Crowd.Alerts[n.index]
+			return fmt.Sprintf("%d came for the alert %q, but none names a device where the file says (about: %s); the first was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
 		}
 	}
 	return ""
@@ -187,7 +187,7 @@ func (q *inquiry) identity(row any) uint64 {
 	return max(1, h.Sum64())
 }
 
-// askOld asks for what is there before the run: it is no notice of this one.
+// askOld asks for what is there before the run: it is no alert of this one.
 func (q *inquiry) askOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
@@ -208,7 +208,7 @@ func (q *inquiry) KnowSaid(x *ledger.Said) {
 	q.rowsSaid[x.Row] = true
 }
 
-// NoticeKnower is a witness of notices that can be told what an earlier hearing noted.
-type NoticeKnower interface{ KnowSaid(x *ledger.Said) }
+// AlertKnower is a witness of alerts that can be told what an earlier hearing noted.
+type AlertKnower interface{ KnowSaid(x *ledger.Said) }
 
-var _ NoticeKnower = (*inquiry)(nil)
+var _ AlertKnower = (*inquiry)(nil)

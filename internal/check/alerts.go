@@ -8,9 +8,9 @@ import (
 	"runcrowd/internal/fleet"
 )
 
-// Called is how often a notice is called for.
+// Called is how often an alert is called for.
 type Called struct {
-	Notice  string `json:"notice"`
+	Alert   string `json:"alert"`
 	Times   int    `json:"times"`
 	Devices int    `json:"devices"`
 	All     bool   `json:"all"` // all of the round was looked at
@@ -19,9 +19,9 @@ type Called struct {
 // mostCalling bounds how many messages are looked at.
 const mostCalling = 500_000
 
-// notices counts what a round calls for, and finds what is never called for.
-func (c *checker) notices() {
-	list := c.Crowd.Notices
+// alerts counts what a round calls for, and finds what is never called for.
+func (c *checker) alerts() {
+	list := c.Crowd.Alerts
 	if len(list) == 0 {
 		return
 	}
@@ -36,7 +36,7 @@ func (c *checker) notices() {
 	devices := make([]map[int]bool, len(list))
 	both := make([]bool, len(list))
 	for i, n := range list {
-		counts[i] = Called{Notice: n.Name, All: true}
+		counts[i] = Called{Alert: n.Name, All: true}
 		raised[i], devices[i] = map[int]bool{}, map[int]bool{}
 	}
 	seen := 0
@@ -64,12 +64,12 @@ func (c *checker) notices() {
 		counts[i].Devices, counts[i].All = len(devices[i]), seen < mostCalling
 		switch {
 		case both[i]:
-			c.add(n.Pos, "the notice %q: some values make \"when\" and \"until\" true at once: whether it is called for is not known then; let a gap be between both", n.Name)
+			c.add(n.Pos, "the alert %q: some values make \"when\" and \"until\" true at once: whether it is called for is not known then; let a gap be between both", n.Name)
 		case counts[i].Times == 0 && counts[i].All:
-			c.add(n.Pos, "the notice %q is never called for in a round of this plan: only that it does not come is tested; let an event cross the limit, such as {at: 10s, for: 10s, who: 1 of %s, do: {set: {FIELD: VALUE}}}", n.Name, kindOf(c.Crowd))
+			c.add(n.Pos, "the alert %q is never called for in a round of this plan: only that it does not come is tested; let an event cross the limit, such as {at: 10s, for: 10s, who: 1 of %s, do: {set: {FIELD: VALUE}}}", n.Name, kindOf(c.Crowd))
 		}
 	}
-	c.load.Notices = counts
+	c.load.Alerts = counts
 }
 
 func kindOf(c *crowd.Crowd) string { return c.Kinds[0].Name }

@@ -40,16 +40,16 @@ plan:
   events: [EVENTS]
 witnesses:
   ear: {proves: received, subscribe: "harbour/#", wait: 20s}
-  alarm: {hears: notices, HEARS}
-notices:
+  alarm: {hears: alerts, HEARS}
+alerts:
   low-battery: {heard_by: alarm, about: .device, match: .rule == "low-battery", when: battery_v < 11, until: battery_v > 11.5, within: 2s}
 `
 
-// noticedBy are the ways in which notices are heard. HOOK is an address that nobody uses.
+// noticedBy are the ways in which alerts are heard. HOOK is an address that nobody uses.
 var noticedBy = map[string]string{
-	"subscription": `subscribe: "notices/#"`,
+	"subscription": `subscribe: "alerts/#"`,
 	"callback":     `callback: "http://127.0.0.1:PORT/from-platform", wants: {X-Signature: "${bytes_hex(hmac('sha256', 'the-hook-secret', body))}"}`,
-	"query":        `get: "http://HTTP/notices", rows: ".notices[]", row: .id, time: .at`,
+	"query":        `get: "http://HTTP/alerts", rows: ".alerts[]", row: .id, time: .at`,
 }
 
 // crossing makes seven calls for it; a device calls again after more than the time allowed.
@@ -64,8 +64,8 @@ var crossing = func() string {
 	return strings.Join(list, ", ")
 }()
 
-// noticesOf plays a crowd whose stand-in gives notices, by one way of hearing them.
-func noticesOf(t *testing.T, by, text string, flaws ...string) (*played, *standin.StandIn) {
+// alertsOf plays a crowd whose stand-in gives alerts, by one way of hearing them.
+func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin.StandIn) {
 	t.Helper()
 	port := freePort(t)
 	release := "until > 11.5"
@@ -90,28 +90,28 @@ func noticesOf(t *testing.T, by, text string, flaws ...string) (*played, *standi
 	return playAgainst(t, s.MQTTAddr, s.HTTPAddr, text), s
 }
 
-// Every way of hearing notices, and every flaw of a platform that gives them: each is found,
+// Every way of hearing alerts, and every flaw of a platform that gives them: each is found,
 // so many times as it was there.
-func TestNoticesAreCounted(t *testing.T) {
+func TestAlertsAreCounted(t *testing.T) {
 	t.Parallel()
 	for by := range noticedBy {
-		for flaw, as := range map[string]tally.NoticeVerdict{"": tally.Given, "withhold=3": tally.Missing, "echo=3": tally.Twice, "dawdle=2@4s": tally.LateOne, "mistake=2": tally.Uncalled, "clamour": tally.Twice} {
+		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "withhold=3": tally.Missing, "echo=3": tally.Twice, "dawdle=2@4s": tally.LateOne, "mistake=2": tally.Uncalled, "clamour": tally.Twice} {
 			t.Run(by+"/"+flaw, func(t *testing.T) {
 				t.Parallel()
 				var flaws []string
 				if flaw != "" {
 					flaws = append(flaws, flaw)
 				}
-				p, s := noticesOf(t, by, noticed, flaws...)
-				require.Len(t, p.result.Notices, 1)
-				n, hits := p.result.Notices[0], len(s.NoticeHits())
-				says := fmt.Sprintf("%+v\n%+v\n%+v\n%+v", n, p.result.NoticeFindings, p.result.Witnesses, s.NoticeHits())
+				p, s := alertsOf(t, by, noticed, flaws...)
+				require.Len(t, p.result.Alerts, 1)
+				n, hits := p.result.Alerts[0], len(s.AlertHits())
+				says := fmt.Sprintf("%+v\n%+v\n%+v\n%+v", n, p.result.AlertFindings, p.result.Witnesses, s.AlertHits())
 				assert.Equal(t, n.Called, n.Given+n.Missing+n.Late+n.Unknown, says)
-				assert.Equal(t, s.NoticesDue(), n.Called, says)
+				assert.Equal(t, s.AlertsDue(), n.Called, says)
 				assert.Equal(t, 7, n.Called)
 				assert.Zero(t, n.Unknown, says)
-				bad := map[tally.NoticeVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated, tally.Uncalled: n.Uncalled}
-				want := map[tally.NoticeVerdict]int{tally.Missing: 0, tally.LateOne: 0, tally.Twice: 0, tally.Uncalled: 0}
+				bad := map[tally.AlertVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated, tally.Uncalled: n.Uncalled}
+				want := map[tally.AlertVerdict]int{tally.Missing: 0, tally.LateOne: 0, tally.Twice: 0, tally.Uncalled: 0}
 				if as != tally.Given {
 					require.Positive(t, hits)
 					want[as] = hits
@@ -128,7 +128,7 @@ func TestNoticesAreCounted(t *testing.T) {
 
 // Where it is decided: a crossing in the last moment, values equal to the limits, a device
 // that is offline just then or does not measure, rounds, and the first message of all.
-func TestNoticesAtTheEdges(t *testing.T) {
+func TestAlertsAtTheEdges(t *testing.T) {
 	t.Parallel()
 	const low = "do: {set: {battery_v: 10.9}}"
 	for name, c := range map[string]struct {
@@ -156,12 +156,12 @@ func TestNoticesAtTheEdges(t *testing.T) {
 			if name == "never again by itself" {
 				text = strings.Replace(text, "until: battery_v > 11.5", "until: false", 1)
 			}
-			p, s := noticesOf(t, "subscription", text)
-			n := p.result.Notices[0]
-			says := fmt.Sprintf("%+v %+v", n, p.result.NoticeFindings)
+			p, s := alertsOf(t, "subscription", text)
+			n := p.result.Alerts[0]
+			says := fmt.Sprintf("%+v %+v", n, p.result.AlertFindings)
 			assert.Equal(t, c.called, n.Called, says)
 			assert.Equal(t, c.given, n.Given, says)
-			assert.Equal(t, s.NoticesDue(), n.Called, says)
+			assert.Equal(t, s.AlertsDue(), n.Called, says)
 			assert.True(t, p.holds(), "%+v %s", p.checks, says)
 		})
 	}
@@ -297,7 +297,7 @@ func bridge(t *testing.T, broker string) (hear chan mqttwire.Packet, hangUp func
 
 // A bridge behind Mosquitto raises alarms: rightly, never, twice, late, about the wrong
 // device, and on every message. It posts them to the callback.
-func TestNoticesOfABridge(t *testing.T) {
+func TestAlertsOfABridge(t *testing.T) {
 	t.Parallel()
 	for how, want := range map[string]string{ // called for, given, missing, late, repeated, uncalled-for, unknown
 		"rightly": "7 7 0 0 0 0 0", "once never": "7 6 1 0 0 0 0", "once twice": "7 7 0 0 1 0 0", "once late": "7 6 0 1 0 0 0",
@@ -353,8 +353,8 @@ func TestNoticesOfABridge(t *testing.T) {
 			text := strings.NewReplacer("HEARS", hears, "QOS", "1", "EVENTS", crossing, `about: .device, match: .rule == "low-battery"`, `about: .about.name, match: .sort == "battery"`).Replace(noticed)
 			p := playAgainst(t, m.addr, "", text)
 			hangUp()
-			n := p.result.Notices[0]
-			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown), "%+v", p.result.NoticeFindings)
+			n := p.result.Alerts[0]
+			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown), "%+v", p.result.AlertFindings)
 			assert.Equal(t, how == "about a stranger", n.Strange == 1)
 			assert.Equal(t, how == "rightly", p.holds())
 		})

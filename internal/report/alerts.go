@@ -12,57 +12,57 @@ import (
 	"runcrowd/internal/verdict"
 )
 
-type notice struct {
-	tally.NoticeCount
+type alert struct {
+	tally.AlertCount
 	Delays delays `json:"delays_ms"`
 }
 
-// noticeLine says in one line how the notices fared.
-func noticeLine(b *strings.Builder, r *tally.Result, st Style) {
-	if len(r.Notices) == 0 || r.Total.Due() == 0 {
+// alertLine says in one line how the alerts fared.
+func alertLine(b *strings.Builder, r *tally.Result, st Style) {
+	if len(r.Alerts) == 0 || r.Total.Due() == 0 {
 		return
 	}
-	var all tally.NoticeCount
-	for _, n := range r.Notices {
+	var all tally.AlertCount
+	for _, n := range r.Alerts {
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
 		all.Unknown, all.Repeated, all.Uncalled = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
 	}
 	var parts []string
-	for _, x := range noticeParts(&all) {
+	for _, x := range alertParts(&all) {
 		if x.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", x.n, x.verdict))
 		}
 	}
-	given := fmt.Sprintf("%d of %s given", all.Given, plural(all.Called, "notice"))
+	given := fmt.Sprintf("%d of %s given", all.Given, plural(all.Called, "alert"))
 	heard := true
-	for _, n := range r.Notices {
+	for _, n := range r.Alerts {
 		for _, w := range r.Witnesses {
 			heard = heard && (w.Name != n.Witness || w.Heard)
 		}
 	}
 	switch {
 	case len(parts) == 0 && !heard:
-		fmt.Fprintf(b, "%s  %s, but its witness was not heard to the end\n", st.paint(doubt, "NOTICES UNDECIDED"), given)
+		fmt.Fprintf(b, "%s  %s, but its witness was not heard to the end\n", st.paint(doubt, "ALERTS UNDECIDED"), given)
 	case len(parts) > 0 && len(parts) == 1 && all.Unknown > 0:
-		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(doubt, "NOTICES UNDECIDED"), given, parts[0])
+		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(doubt, "ALERTS UNDECIDED"), given, parts[0])
 	case len(parts) > 0:
-		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(bad, "NOTICES NOT EXACT"), given, strings.Join(parts, ", "))
+		fmt.Fprintf(b, "%s  %s; %s\n", st.paint(bad, "ALERTS NOT EXACT"), given, strings.Join(parts, ", "))
 	case all.Called == 0:
-		fmt.Fprintf(b, "%s  none was called for, and none came\n", st.paint(good, "NOTICES EXACT"))
+		fmt.Fprintf(b, "%s  none was called for, and none came\n", st.paint(good, "ALERTS EXACT"))
 	default:
-		fmt.Fprintf(b, "%s  %s, each once and in time, and no other one\n", st.paint(good, "NOTICES EXACT"), given)
+		fmt.Fprintf(b, "%s  %s, each once and in time, and no other one\n", st.paint(good, "ALERTS EXACT"), given)
 	}
 }
 
-type noticePart struct {
+type alertPart struct {
 	n       int
-	verdict tally.NoticeVerdict
+	verdict tally.AlertVerdict
 	meaning string
 }
 
-// noticeParts are what is not as it should be, the worst first.
-func noticeParts(n *tally.NoticeCount) []noticePart {
-	return []noticePart{
+// alertParts are what is not as it should be, the worst first.
+func alertParts(n *tally.AlertCount) []alertPart {
+	return []alertPart{
 		{n.Missing, tally.Missing, "it was called for, and never heard"},
 		{n.Uncalled, tally.Uncalled, "it was heard, and nobody had called for it"},
 		{n.Repeated, tally.Twice, "it was heard more than once"},
@@ -71,9 +71,9 @@ func noticeParts(n *tally.NoticeCount) []noticePart {
 	}
 }
 
-// notices tells how each notice fared, and what was wrong.
-func notices(b *strings.Builder, r *tally.Result, st Style) {
-	if len(r.Notices) == 0 {
+// alerts tells how each alert fared, and what was wrong.
+func alerts(b *strings.Builder, r *tally.Result, st Style) {
+	if len(r.Alerts) == 0 {
 		return
 	}
 	number := func(n int) string {
@@ -83,16 +83,16 @@ func notices(b *strings.Builder, r *tally.Result, st Style) {
 		return fmt.Sprint(n)
 	}
 	t := newTable()
-	row := table.Row{"notice", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "p50", "worst"}
+	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "p50", "worst"}
 	t.AppendHeader(row)
 	var c []table.ColumnConfig
 	for i := 2; i <= len(row); i++ {
 		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
 	}
 	t.SetColumnConfigs(c)
-	var all tally.NoticeCount
+	var all tally.AlertCount
 	strange := 0
-	for _, n := range r.Notices {
+	for _, n := range r.Alerts {
 		p50, worst := "-", "-"
 		if n.Delays.N > 0 {
 			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
@@ -102,11 +102,11 @@ func notices(b *strings.Builder, r *tally.Result, st Style) {
 		all.Repeated, all.Uncalled = all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
 		strange += n.Strange
 	}
-	fmt.Fprintf(b, "\nNotices: what the platform had to say by itself\n%s", indent(t.Render()))
+	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", indent(t.Render()))
 	if strange > 0 {
 		fmt.Fprintf(b, "  %d more were about devices that are none of this run.\n", strange)
 	}
-	for _, x := range noticeParts(&all) {
+	for _, x := range alertParts(&all) {
 		if x.n == 0 {
 			continue
 		}
@@ -120,18 +120,18 @@ func notices(b *strings.Builder, r *tally.Result, st Style) {
 		}
 		b.WriteByte('\n')
 		shown := 0
-		for i := range r.NoticeFindings {
-			if f := &r.NoticeFindings[i]; f.Verdict == x.verdict && shown < perVerdict {
+		for i := range r.AlertFindings {
+			if f := &r.AlertFindings[i]; f.Verdict == x.verdict && shown < perVerdict {
 				shown++
-				noticeFinding(b, f, st)
+				alertFinding(b, f, st)
 			}
 		}
 	}
 }
 
-// noticeFinding tells one notice, with its messages.
-func noticeFinding(b *strings.Builder, f *tally.NoticeFinding, st Style) {
-	fmt.Fprintf(b, "  %s %s", st.paint(head, f.Device), f.Notice)
+// alertFinding tells one alert, with its messages.
+func alertFinding(b *strings.Builder, f *tally.AlertFinding, st Style) {
+	fmt.Fprintf(b, "  %s %s", st.paint(head, f.Device), f.Alert)
 	if !f.Heard.IsZero() {
 		fmt.Fprintf(b, "  heard %s", stamp(f.Heard))
 	}

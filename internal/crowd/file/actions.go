@@ -14,25 +14,25 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// deeds reads what is done to devices, for one cast. Names are those that may be named: a
-// deed of a name that this cast has not is left out.
-type deeds struct {
+// actions reads what is done to devices, for one cast. Names are those that may be named: a
+// action of a name that this cast has not is left out.
+type actions struct {
 	*reader
 	cast  *crowd.Cast
 	casts []*crowd.Cast // all that may be meant
 	env   formula.Env
 	event bool // of the plan, not of a command
-	list  []crowd.Deed
+	list  []crowd.Action
 }
 
-// bareDeeds are those that need nothing more said of them.
-var bareDeeds = []string{"enroll", "join", "leave", "offline", "repeat", "restart", "swap", "withdraw"}
+// bareActions are those that need nothing more said of them.
+var bareActions = []string{"register", "join", "leave", "offline", "repeat", "restart", "swap", "unregister"}
 
-// deeds reads a mapping of deeds, or the name of one.
-func (r *reader) deeds(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.Cast, env formula.Env, event bool) []crowd.Deed {
-	d := &deeds{reader: r, cast: c, casts: casts, env: env, event: event}
+// actions reads a mapping of actions, or the name of one.
+func (r *reader) actions(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.Cast, env formula.Env, event bool) []crowd.Action {
+	d := &actions{reader: r, cast: c, casts: casts, env: env, event: event}
 	if n = r.resolve(n); n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
-		name := r.word(n, what, "", bareDeeds...)
+		name := r.word(n, what, "", bareActions...)
 		if name == "" {
 			return nil
 		}
@@ -50,79 +50,79 @@ func (r *reader) deeds(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.
 			}
 		}
 	}
-	slices.SortStableFunc(d.list, func(a, b crowd.Deed) int { return cmp.Compare(a.Kind, b.Kind) })
+	slices.SortStableFunc(d.list, func(a, b crowd.Action) int { return cmp.Compare(a.Kind, b.Kind) })
 	return d.list
 }
 
-func (d *deeds) add(x crowd.Deed) { d.list = append(d.list, x) }
+func (d *actions) add(x crowd.Action) { d.list = append(d.list, x) }
 
-func (d *deeds) read(name string, n *yaml.Node, what string) {
-	kind := crowd.DeedKind(slices.Index(crowd.DeedNames[:], name))
+func (d *actions) read(name string, n *yaml.Node, what string) {
+	kind := crowd.ActionKind(slices.Index(crowd.ActionNames[:], name))
 	if !d.event {
 		switch kind {
-		case crowd.DeedEnroll, crowd.DeedWithdraw, crowd.DeedCommand, crowd.DeedJoin, crowd.DeedLeave,
-			crowd.DeedCredential, crowd.DeedSpoil: // only an event says what the platform must do then
+		case crowd.ActionRegister, crowd.ActionUnregister, crowd.ActionCommand, crowd.ActionJoin, crowd.ActionLeave,
+			crowd.ActionCredential, crowd.ActionSpoil: // only an event says what the platform must do then
 			d.Add(pos(n), "%s: a command cannot do this, only an event; write it under plan: events", what)
 			return
 		}
 	}
 	switch kind {
-	case crowd.DeedInterval:
+	case crowd.ActionInterval:
 		d.intervals(n, what)
-	case crowd.DeedSet:
+	case crowd.ActionSet:
 		d.set(n, what)
-	case crowd.DeedStuck, crowd.DeedMissing:
+	case crowd.ActionStuck, crowd.ActionMissing:
 		for _, x := range d.reader.list(n, what) {
 			if s, ok := d.scalar(x, what); ok && d.field(x, what, s, nil) {
-				d.add(crowd.Deed{Kind: kind, Name: s, Field: true})
+				d.add(crowd.Action{Kind: kind, Name: s, Field: true})
 			}
 		}
-	case crowd.DeedWild:
+	case crowd.ActionWild:
 		for _, e := range d.entries(n, what) {
 			if by := d.number(e.value, what+": "+e.key.Value, 1); d.field(e.key, what, e.key.Value, 0.0) {
-				d.add(crowd.Deed{Kind: kind, Name: e.key.Value, Field: true, By: by})
+				d.add(crowd.Action{Kind: kind, Name: e.key.Value, Field: true, By: by})
 			}
 		}
-	case crowd.DeedSend:
+	case crowd.ActionSend:
 		d.send(n, what)
-	case crowd.DeedClock:
+	case crowd.ActionClock:
 		d.clock(n, what)
-	case crowd.DeedNetwork:
+	case crowd.ActionNetwork:
 		if !d.behind(n, what) {
 			d.network(n, what)
 		}
-	case crowd.DeedCredential:
+	case crowd.ActionCredential:
 		if d.behind(n, what) {
 			return
 		}
 		s := d.word(n, what, "", crowd.CredentialNames...)
 		if i := slices.Index(crowd.CredentialNames, s); i >= 0 {
-			d.add(crowd.Deed{Kind: kind, Credential: crowd.Credential(i + 1)})
+			d.add(crowd.Action{Kind: kind, Credential: crowd.Credential(i + 1)})
 		}
-	case crowd.DeedSpoil:
+	case crowd.ActionSpoil:
 		d.spoil(n, what)
-	case crowd.DeedRepeat:
-		x := crowd.Deed{Kind: kind, Times: 1}
+	case crowd.ActionRepeat:
+		x := crowd.Action{Kind: kind, Times: 1}
 		if !isTrue(n) {
 			x.Times = int(d.whole(n, what, 1, 1, 100))
 		}
 		d.add(x)
-	case crowd.DeedOffline:
+	case crowd.ActionOffline:
 		d.offline(n, what)
-	case crowd.DeedRestart:
+	case crowd.ActionRestart:
 		d.restart(n, what)
-	case crowd.DeedCommand:
+	case crowd.ActionCommand:
 		d.command(n, what)
-	default: // enroll, withdraw, join, leave, swap
-		en := d.crowd.Enroll
+	default: // register, unregister, join, leave, swap
+		en := d.crowd.Register
 		switch {
-		case kind == crowd.DeedEnroll && en == nil:
-			d.Add(pos(n), "%s: the file does not say how devices are registered; write enroll: {request: …}", what)
-		case kind == crowd.DeedWithdraw && (en == nil || en.Withdraw == nil):
-			d.Add(pos(n), "%s: the file does not say how devices are removed; write enroll: {withdraw: {url: …}}", what)
+		case kind == crowd.ActionRegister && en == nil:
+			d.Add(pos(n), "%s: the file does not say how devices are registered; write register: {request: …}", what)
+		case kind == crowd.ActionUnregister && (en == nil || en.Unregister == nil):
+			d.Add(pos(n), "%s: the file does not say how devices are removed; write register: {unregister: {url: …}}", what)
 		}
 		if d.boolean(n, what, true) {
-			d.add(crowd.Deed{Kind: kind})
+			d.add(crowd.Action{Kind: kind})
 		}
 	}
 }
@@ -131,7 +131,7 @@ func isTrue(n *yaml.Node) bool { return n.Kind == yaml.ScalarNode && n.Value == 
 
 // field tells whether the cast has a field, and notes where no cast that may be meant has
 // it, or where it is of another type than a sample.
-func (d *deeds) field(n *yaml.Node, what, name string, sample any) bool {
+func (d *actions) field(n *yaml.Node, what, name string, sample any) bool {
 	var names []string
 	here, anywhere := false, false
 	for _, c := range d.casts {
@@ -174,7 +174,7 @@ func typeWords(v any) string {
 }
 
 // reading notes a name that is no reading of any cast, and tells whether this one has it.
-func (d *deeds) reading(n *yaml.Node, what, name string) bool {
+func (d *actions) reading(n *yaml.Node, what, name string) bool {
 	var names []string
 	for _, c := range d.casts {
 		names = append(names, d.readingNames(c)...)
@@ -186,13 +186,13 @@ func (d *deeds) reading(n *yaml.Node, what, name string) bool {
 	return contains(d.readingNames(d.cast), name)
 }
 
-func (d *deeds) intervals(n *yaml.Node, what string) {
+func (d *actions) intervals(n *yaml.Node, what string) {
 	one := func(reading string, n *yaml.Node, what string) {
 		if n.Kind == yaml.ScalarNode && n.Value == "never" {
-			d.add(crowd.Deed{Kind: crowd.DeedInterval, Reading: reading, Never: true})
+			d.add(crowd.Action{Kind: crowd.ActionInterval, Reading: reading, Never: true})
 			return
 		}
-		d.add(crowd.Deed{Kind: crowd.DeedInterval, Reading: reading, Value: d.rateText(n, what, d.env)})
+		d.add(crowd.Action{Kind: crowd.ActionInterval, Reading: reading, Value: d.rateText(n, what, d.env)})
 	}
 	if n.Kind != yaml.MappingNode {
 		one("", n, what)
@@ -205,10 +205,10 @@ func (d *deeds) intervals(n *yaml.Node, what string) {
 	}
 }
 
-func (d *deeds) set(n *yaml.Node, what string) {
+func (d *actions) set(n *yaml.Node, what string) {
 	for _, e := range d.entries(n, what) {
 		name := e.key.Value
-		x := crowd.Deed{Kind: crowd.DeedSet, Name: name}
+		x := crowd.Action{Kind: crowd.ActionSet, Name: name}
 		if p := propertyOf(d.cast, name); p != nil {
 			if d.cast.Secrets[name] {
 				d.Add(pos(e.key), "%s: the property %q is a secret; what is done to devices is recorded in the run folder", what, name)
@@ -239,7 +239,7 @@ func propertyOf(c *crowd.Cast, name string) *crowd.Property {
 
 // known tells whether this cast has a field, and notes a name that is neither a property
 // nor a field of any.
-func (d *deeds) known(n *yaml.Node, what, name string) bool {
+func (d *actions) known(n *yaml.Node, what, name string) bool {
 	var names []string
 	here := false
 	for _, c := range d.casts {
@@ -264,7 +264,7 @@ func (d *deeds) known(n *yaml.Node, what, name string) bool {
 
 // setField reads the new value of a field: a value, or a text of formulas that know the
 // message, and the field as it would be.
-func (d *deeds) setField(e entry, what string, x crowd.Deed) {
+func (d *actions) setField(e entry, what string, x crowd.Action) {
 	x.Field = true
 	env := crowd.MessageEnv(d.env)
 	for _, r := range d.cast.Readings {
@@ -303,19 +303,19 @@ func (d *deeds) setField(e entry, what string, x crowd.Deed) {
 	d.add(x)
 }
 
-func (d *deeds) send(n *yaml.Node, what string) {
+func (d *actions) send(n *yaml.Node, what string) {
 	if n.Kind == yaml.MappingNode {
 		for _, e := range d.entries(n, what) {
 			times := int(d.whole(e.value, what+": "+e.key.Value, 1, 1, 100_000))
 			if d.reading(e.key, what, e.key.Value) {
-				d.add(crowd.Deed{Kind: crowd.DeedSend, Reading: e.key.Value, Times: times})
+				d.add(crowd.Action{Kind: crowd.ActionSend, Reading: e.key.Value, Times: times})
 			}
 		}
 		return
 	}
 	for _, x := range d.reader.list(n, what) {
 		if s, ok := d.scalar(x, what); ok && d.reading(x, what, s) {
-			d.add(crowd.Deed{Kind: crowd.DeedSend, Reading: s, Times: 1})
+			d.add(crowd.Action{Kind: crowd.ActionSend, Reading: s, Times: 1})
 		}
 	}
 }
@@ -361,8 +361,8 @@ func parsePer(s string) (time.Duration, error) {
 	return d, err
 }
 
-func (d *deeds) clock(n *yaml.Node, what string) {
-	x, before := crowd.Deed{Kind: crowd.DeedClock}, len(d.List)
+func (d *actions) clock(n *yaml.Node, what string) {
+	x, before := crowd.Action{Kind: crowd.ActionClock}, len(d.List)
 	if n.Kind == yaml.MappingNode {
 		o := d.object(n, what, clockMap)
 		x.Clock.Off = parse(d.reader, o.get("off"), what+": off", 0, parseOff)
@@ -397,10 +397,10 @@ func parseStall(s string) ([2]time.Duration, error) {
 	return [2]time.Duration{a, b}, err
 }
 
-func (d *deeds) network(n *yaml.Node, what string) {
+func (d *actions) network(n *yaml.Node, what string) {
 	before := len(d.List)
 	o := d.object(n, what, networkMap)
-	x := crowd.Deed{Kind: crowd.DeedNetwork, Network: crowd.Network{Delay: o.span("delay"), Jitter: o.span("jitter")}}
+	x := crowd.Action{Kind: crowd.ActionNetwork, Network: crowd.Network{Delay: o.span("delay"), Jitter: o.span("jitter")}}
 	w := &x.Network
 	w.Rate = parse(d.reader, o.get("rate"), what+": rate", 0, quantity.ParseBitRate)
 	stall := parse(d.reader, o.get("stall"), what+": stall", [2]time.Duration{}, parseStall)
@@ -416,8 +416,8 @@ func (d *deeds) network(n *yaml.Node, what string) {
 	d.add(x)
 }
 
-func (d *deeds) spoil(n *yaml.Node, what string) {
-	x := crowd.Deed{Kind: crowd.DeedSpoil}
+func (d *actions) spoil(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionSpoil}
 	word := n
 	if n.Kind == yaml.MappingNode {
 		o := d.object(n, what, spoilMap)
@@ -472,7 +472,7 @@ func (d *deeds) spoil(n *yaml.Node, what string) {
 }
 
 // unfindable tells why a spoilt message could not be found if the platform kept it.
-func (d *deeds) unfindable(how crowd.Spoil) string {
+func (d *actions) unfindable(how crowd.Spoil) string {
 	place := d.cast.Kind.Mark.Place
 	if how == crowd.SpoilTopic || how == crowd.SpoilLarge || how == crowd.SpoilTypes || place == crowd.MarkUserProperty || place == crowd.MarkHeader {
 		return ""
@@ -494,8 +494,8 @@ func (d *deeds) unfindable(how crowd.Spoil) string {
 	return ""
 }
 
-func (d *deeds) offline(n *yaml.Node, what string) {
-	x := crowd.Deed{Kind: crowd.DeedOffline}
+func (d *actions) offline(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionOffline}
 	f := &x.Offline
 	switch {
 	case isTrue(n):
@@ -518,8 +518,8 @@ func (d *deeds) offline(n *yaml.Node, what string) {
 	d.add(x)
 }
 
-func (d *deeds) restart(n *yaml.Node, what string) {
-	x := crowd.Deed{Kind: crowd.DeedRestart, Restart: crowd.Restart{Off: 5 * time.Second}}
+func (d *actions) restart(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionRestart, Restart: crowd.Restart{Off: 5 * time.Second}}
 	if !isTrue(n) {
 		o := d.object(n, what, restartMap)
 		x.Restart = crowd.Restart{Off: o.span("off"), End: o.word("session") == "end", Lose: o.word("backlog") == "lose", Counters: o.word("counters") == "anew"}
@@ -534,11 +534,11 @@ func (d *deeds) restart(n *yaml.Node, what string) {
 }
 
 // command reads a command that the platform is made to give: its name, or with values.
-func (d *deeds) command(n *yaml.Node, what string) {
-	x := crowd.Deed{Kind: crowd.DeedCommand}
+func (d *actions) command(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionCommand}
 	word := n
 	if n.Kind == yaml.MappingNode {
-		o := d.object(n, what, askDeedMap)
+		o := d.object(n, what, askActionMap)
 		word = o.need("name", "set-rate")
 		if wn := o.get("with"); wn != nil {
 			for _, e := range d.entries(wn, what+": with") {

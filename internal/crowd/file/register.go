@@ -18,23 +18,23 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// loadEnrolled takes in what earlier enrolments kept; every value is a secret.
-func (r *reader) loadEnrolled(at crowd.Pos) {
+// loadRegistered takes in what earlier registrations kept; every value is a secret.
+func (r *reader) loadRegistered(at crowd.Pos) {
 	c := r.crowd
-	c.Enrolled = map[string]crowd.Enrolled{}
+	c.Registered = map[string]crowd.Registered{}
 	if r.from.Open != nil {
 		return // this file was never there
 	}
-	data, err := folder.ReadRegular(c.EnrolledFile())
+	data, err := folder.ReadRegular(c.RegisteredFile())
 	if errors.Is(err, os.ErrNotExist) {
 		return
 	}
 	if err != nil {
-		r.Add(at, "enroll: %s cannot be read: %s; it says which devices are registered, and holds their secrets", c.EnrolledFile(), folder.Why(err))
+		r.Add(at, "register: %s cannot be read: %s; it says which devices are registered, and holds their secrets", c.RegisteredFile(), folder.Why(err))
 		return
 	}
-	c.Enrolled = crowd.ReadEnrolled(data)
-	for _, e := range c.Enrolled {
+	c.Registered = crowd.ReadRegistered(data)
+	for _, e := range c.Registered {
 		for _, v := range e.Kept {
 			c.Secret(v)
 		}
@@ -43,9 +43,9 @@ func (r *reader) loadEnrolled(at crowd.Pos) {
 
 // keeps reads only what is kept: the devices' properties come of it.
 func (r *reader) keeps(n *yaml.Node) {
-	o := r.object(n, "enroll", enrollMap)
-	en := &crowd.Enroll{Pos: pos(n), Pace: 20}
-	r.crowd.Enroll = en
+	o := r.object(n, "register", registerMap)
+	en := &crowd.Register{Pos: pos(n), Pace: 20}
+	r.crowd.Register = en
 	requests := []*yaml.Node{o.get("request")}
 	if several := o.get("requests"); several != nil {
 		if several = r.resolve(several); several.Kind == yaml.SequenceNode {
@@ -56,7 +56,7 @@ func (r *reader) keeps(n *yaml.Node) {
 		if q == nil || r.resolve(q).Kind != yaml.MappingNode {
 			continue
 		}
-		what := fmt.Sprintf("enroll: request %d", i+1)
+		what := fmt.Sprintf("register: request %d", i+1)
 		for _, e := range r.entries(q, what) {
 			if e.key.Value == "keep" {
 				r.keep(e.value, what+": keep", i)
@@ -64,15 +64,15 @@ func (r *reader) keeps(n *yaml.Node) {
 		}
 	}
 	if kn := o.get("keep"); kn != nil {
-		r.keep(kn, "enroll: keep", max(0, len(requests)-1))
+		r.keep(kn, "register: keep", max(0, len(requests)-1))
 	}
-	en.Pace = parse(r, o.get("pace"), "enroll: pace", 20, quantity.ParseRate)
-	r.loadEnrolled(en.Pos)
+	en.Pace = parse(r, o.get("pace"), "register: pace", 20, quantity.ParseRate)
+	r.loadRegistered(en.Pos)
 }
 
 // keep reads what is kept of the answer to a request.
 func (r *reader) keep(n *yaml.Node, what string, request int) {
-	en := r.crowd.Enroll
+	en := r.crowd.Register
 	for _, e := range r.entries(n, what) {
 		if _, taken := crowd.MessageEnv(crowd.DeviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
 			r.Add(pos(e.key), "%s: %q cannot be the name of a property; choose another", what, e.key.Value)
@@ -94,7 +94,7 @@ func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p 
 	for _, h := range p.Headers {
 		texts = append(texts, h.Value)
 	}
-	for _, k := range r.crowd.Enroll.Keep {
+	for _, k := range r.crowd.Register.Keep {
 		given := slices.ContainsFunc(c.Properties, func(p crowd.Property) bool {
 			return p.Name == k.Name && (!p.Kept || p.Text != nil || p.Draw != nil || p.Value.Type() != signal.Null)
 		})
@@ -106,22 +106,22 @@ func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p 
 	}
 }
 
-// enrollment reads the rest, when the devices are known.
-func (r *reader) enrollment(n *yaml.Node) {
-	en := r.crowd.Enroll
-	o := &object{r: r, node: r.resolve(n), what: "enroll", of: enrollMap, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
-	for _, e := range r.entries(n, "enroll") {
+// registration reads the rest, when the devices are known.
+func (r *reader) registration(n *yaml.Node) {
+	en := r.crowd.Register
+	o := &object{r: r, node: r.resolve(n), what: "register", of: registerMap, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+	for _, e := range r.entries(n, "register") {
 		o.vals[e.key.Value] = r.resolve(e.value)
 	}
 	if ln := o.get("link"); ln != nil {
-		if en.Link = r.linkNamed(ln, "enroll: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
-			r.Add(pos(ln), "enroll: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
+		if en.Link = r.linkNamed(ln, "register: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
+			r.Add(pos(ln), "register: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
 		}
 	}
 	if nn := o.get("names"); nn != nil {
 		rule := &crowd.NameRule{Pos: pos(nn)}
-		if no := r.object(nn, "enroll: names", nameRuleMap); no.node.Kind == yaml.MappingNode {
-			rule.Pattern = parse(r, no.get("pattern"), "enroll: names: pattern", nil, func(s string) (*regexp.Regexp, error) {
+		if no := r.object(nn, "register: names", nameRuleMap); no.node.Kind == yaml.MappingNode {
+			rule.Pattern = parse(r, no.get("pattern"), "register: names: pattern", nil, func(s string) (*regexp.Regexp, error) {
 				re, err := regexp.Compile("^(?:" + s + ")$")
 				if err != nil {
 					return nil, fmt.Errorf("%q is no regular expression: %s", s, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
@@ -132,7 +132,7 @@ func (r *reader) enrollment(n *yaml.Node) {
 				rule.Most = int(no.whole("most"))
 			}
 			if rule.Pattern == nil && rule.Most == 0 && len(r.List) == 0 {
-				r.Add(rule.Pos, "enroll: names says nothing; write pattern: \"[a-z][a-z0-9-]*\", or most: 32")
+				r.Add(rule.Pos, "register: names says nothing; write pattern: \"[a-z][a-z0-9-]*\", or most: 32")
 			}
 			en.Names = rule
 		}
@@ -140,29 +140,29 @@ func (r *reader) enrollment(n *yaml.Node) {
 	one, several := o.get("request"), o.get("requests")
 	switch {
 	case one != nil && several != nil:
-		r.Add(pos(several), "enroll has both request and requests; keep one")
+		r.Add(pos(several), "register has both request and requests; keep one")
 	case one != nil:
-		en.Requests = append(en.Requests, r.enrollRequest(one, "enroll: request", "POST", 0))
+		en.Requests = append(en.Requests, r.registerRequest(one, "register: request", "POST", 0))
 	case several != nil:
-		for i, q := range r.list(several, "enroll: requests") {
-			en.Requests = append(en.Requests, r.enrollRequest(q, fmt.Sprintf("enroll: request %d", i+1), "POST", i))
+		for i, q := range r.list(several, "register: requests") {
+			en.Requests = append(en.Requests, r.registerRequest(q, fmt.Sprintf("register: request %d", i+1), "POST", i))
 		}
 	case o.node.Kind == yaml.MappingNode:
-		r.Add(pos(n), "enroll does not say how a device is registered; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
+		r.Add(pos(n), "register does not say how a device is registered; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
 	}
-	if w := o.get("withdraw"); w != nil {
-		en.Withdraw = r.enrollRequest(w, "enroll: withdraw", "DELETE", -1)
+	if w := o.get("unregister"); w != nil {
+		en.Unregister = r.registerRequest(w, "register: unregister", "DELETE", -1)
 	}
 	if l := o.get("list"); l != nil {
-		lo := r.object(l, "enroll: list", listMap)
+		lo := r.object(l, "register: list", listMap)
 		env := formula.Env{"crowd": "", "env": formula.Secrets{}}
-		en.List = &crowd.Listing{Headers: r.headers(lo.get("headers"), "enroll: list: headers", env)}
-		if t := r.text(lo.need("get", "http://HOST/devices"), "enroll: list: get", env); t != nil {
+		en.List = &crowd.Listing{Headers: r.headers(lo.get("headers"), "register: list: headers", env)}
+		if t := r.text(lo.need("get", "http://HOST/devices"), "register: list: get", env); t != nil {
 			en.List.Get, _ = t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
-			r.wholeAddress(lo.get("get"), "enroll: list: get", t)
+			r.wholeAddress(lo.get("get"), "register: list: get", t)
 		}
-		en.List.Names = parse(r, lo.need("names", "'.devices[].name'"), "enroll: list: names", "", checkJQ)
-		en.List.Next = parse(r, lo.get("next"), "enroll: list: next", "", checkJQ)
+		en.List.Names = parse(r, lo.need("names", "'.devices[].name'"), "register: list: names", "", checkJQ)
+		en.List.Next = parse(r, lo.get("next"), "register: list: next", "", checkJQ)
 	}
 }
 
@@ -176,12 +176,12 @@ func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
 	}
 }
 
-// enrollRequest reads a request of an enrolment by its place among them; -1 is that
-// which withdraws.
-func (r *reader) enrollRequest(n *yaml.Node, what, method string, place int) *crowd.Request {
+// registerRequest reads a request of a registration by its place among them; -1 is that
+// which unregisters.
+func (r *reader) registerRequest(n *yaml.Node, what, method string, place int) *crowd.Request {
 	m := requestMap
 	if place >= 0 {
-		m = enrollRequestMap
+		m = registerRequestMap
 	}
 	q, o := r.requestHead(n, what, method, m)
 	r.perCast(func(c *crowd.Cast, env formula.Env) {

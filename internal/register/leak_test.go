@@ -1,4 +1,4 @@
-package enroll_test
+package register_test
 
 import (
 	"testing"

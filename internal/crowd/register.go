@@ -14,17 +14,17 @@ import (
 	"runcrowd/internal/quantity"
 )
 
-// Enroll says how devices are registered with the platform and removed, and what is
+// Register says how devices are registered with the platform and removed, and what is
 // kept of its answers.
-type Enroll struct {
-	Pos      Pos
-	Requests []*Request
-	Keep     []Keep
-	Names    *NameRule // that the platform has for names; nil: none is known
-	Pace     quantity.Rate
-	Withdraw *Request // nil: devices cannot be removed
-	List     *Listing // nil: the platform cannot be asked whom it knows
-	Link     *Link    // HTTP: whose TLS, user or access token the requests use; nil: none
+type Register struct {
+	Pos        Pos
+	Requests   []*Request
+	Keep       []Keep
+	Names      *NameRule // that the platform has for names; nil: none is known
+	Pace       quantity.Rate
+	Unregister *Request // nil: devices cannot be removed
+	List       *Listing // nil: the platform cannot be asked whom it knows
+	Link       *Link    // HTTP: whose TLS, user or access token the requests use; nil: none
 }
 
 // NameRule is what names a platform takes: they cannot be changed later.
@@ -79,9 +79,9 @@ type Listing struct {
 	Next    string // jq: the address of the next page; empty: there is one page
 }
 
-// Enrolled is what is known of one device that was registered: it is kept in a file
+// Registered is what is known of one device that was registered: it is kept in a file
 // beside the crowd file that its owner alone can read.
-type Enrolled struct {
+type Registered struct {
 	Device string            `json:"device"`
 	Made   *time.Time        `json:"made,omitempty"`
 	Gone   *time.Time        `json:"gone,omitempty"`
@@ -93,25 +93,25 @@ type Enrolled struct {
 // Stdin is the path of a crowd file that is read from standard input.
 const Stdin = "-"
 
-// EnrolledFile is the path of that file. Of a crowd file from standard input it has the
+// RegisteredFile is the path of that file. Of a crowd file from standard input it has the
 // crowd's name, and is in the current folder.
-func (c *Crowd) EnrolledFile() string {
+func (c *Crowd) RegisteredFile() string {
 	if c.Path == Stdin {
-		return c.Name + ".enrolled.jsonl"
+		return c.Name + ".registered.jsonl"
 	}
 	base := filepath.Base(c.Path)
 	for _, ext := range []string{".yaml", ".yml"} {
 		base = strings.TrimSuffix(base, ext)
 	}
-	return filepath.Join(filepath.Dir(c.Path), base+".enrolled.jsonl")
+	return filepath.Join(filepath.Dir(c.Path), base+".registered.jsonl")
 }
 
-// ReadEnrolled reads which devices were registered; later lines win, and a torn last line is
+// ReadRegistered reads which devices were registered; later lines win, and a torn last line is
 // that of a process that was killed.
-func ReadEnrolled(data []byte) map[string]Enrolled {
-	book := map[string]Enrolled{}
+func ReadRegistered(data []byte) map[string]Registered {
+	book := map[string]Registered{}
 	for line := range bytes.Lines(data) {
-		var e Enrolled
+		var e Registered
 		if json.Unmarshal(line, &e) != nil || e.Device == "" {
 			continue
 		}

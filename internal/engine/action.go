@@ -22,37 +22,37 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// act is deeds that are done to one device together, and undone together: by an event of
+// act is actions that are done to one device together, and undone together: by an event of
 // the plan, or by a command.
 type act struct {
-	device *device
-	event  *crowd.Event // nil: a command does it
-	n      int          // its place among the loop's acts
-	from   int64        // by the plan's clock
-	to     int64        // the same; 0: no end
-	deeds  []deed
-	left   map[int]bool // streams whose next message it concerns; nil: all messages
+	device  *device
+	event   *crowd.Event // nil: a command does it
+	n       int          // its place among the loop's acts
+	from    int64        // by the plan's clock
+	to      int64        // the same; 0: no end
+	actions []action
+	left    map[int]bool // streams whose next message it concerns; nil: all messages
 }
 
-// deed is a deed worked out for one device: nothing in it can fail any more.
-type deed struct {
-	*crowd.Deed
+// action is an action worked out for one device: nothing in it can fail any more.
+type action struct {
+	*crowd.Action
 	every time.Duration // of an interval
 	value any           // of a property
 	alter fleet.Alteration
 	guise *fleet.Guise
 	topic string
 	kept  map[int]*signal.Value // by stream: where a field is stuck
-	then  []deed                // of a restart: what it changes
+	then  []action              // of a restart: what it changes
 }
 
-// concerns tells whether a deed is about a stream.
-func (x *deed) concerns(s *stream) bool { return x.Reading == "" || x.Reading == s.Reading.Name }
+// concerns tells whether an action is about a stream.
+func (x *action) concerns(s *stream) bool { return x.Reading == "" || x.Reading == s.Reading.Name }
 
-// workOut finds out all that can go wrong with deeds before any is done: all of them are
+// workOut finds out all that can go wrong with actions before any is done: all of them are
 // done, or none.
-func (l *loop) workOut(d *device, list []crowd.Deed, env formula.Env, end int64) ([]deed, error) {
-	worked := make([]deed, len(list))
+func (l *loop) workOut(d *device, list []crowd.Action, env formula.Env, end int64) ([]action, error) {
+	worked := make([]action, len(list))
 	for i := range list {
 		x, err := l.work(d, &list[i], env, end)
 		if err != nil {
@@ -63,11 +63,11 @@ func (l *loop) workOut(d *device, list []crowd.Deed, env formula.Env, end int64)
 	return worked, nil
 }
 
-func (l *loop) work(d *device, of *crowd.Deed, env formula.Env, end int64) (deed, error) {
-	x := deed{Deed: of}
+func (l *loop) work(d *device, of *crowd.Action, env formula.Env, end int64) (action, error) {
+	x := action{Action: of}
 	var err error
 	switch x.Kind {
-	case crowd.DeedInterval:
+	case crowd.ActionInterval:
 		if x.Never {
 			break
 		}
@@ -78,7 +78,7 @@ func (l *loop) work(d *device, of *crowd.Deed, env formula.Env, end int64) (deed
 		if err != nil {
 			return x, fmt.Errorf("every: %w", err)
 		}
-	case crowd.DeedSet:
+	case crowd.ActionSet:
 		if x.Field {
 			x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterSet, Text: x.Value}
 			if x.Value.Fixed() {
@@ -89,28 +89,28 @@ func (l *loop) work(d *device, of *crowd.Deed, env formula.Env, end int64) (deed
 		if x.value, err = l.property(of, env); err != nil {
 			return x, fmt.Errorf("set: %s: %w", x.Name, err)
 		}
-	case crowd.DeedStuck:
+	case crowd.ActionStuck:
 		x.alter, x.kept = fleet.Alteration{Field: x.Name, How: fleet.AlterStuck}, map[int]*signal.Value{}
-	case crowd.DeedWild:
+	case crowd.ActionWild:
 		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterWild, By: x.By}
-	case crowd.DeedMissing:
+	case crowd.ActionMissing:
 		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterMissing}
-	case crowd.DeedSend:
+	case crowd.ActionSend:
 		if l.engine.see == nil && !l.engine.clock.max && clock.Nano() >= l.engine.clock.when(end) {
 			return x, fmt.Errorf("send: the round is over")
 		}
-	case crowd.DeedCredential:
+	case crowd.ActionCredential:
 		if l.engine.see != nil {
 			break
 		}
 		if x.guise, err = l.engine.fleet.Guise(d.Device, x.Credential); err != nil {
 			return x, fmt.Errorf("credential: %s: %w", x.Credential, err)
 		}
-	case crowd.DeedRestart:
+	case crowd.ActionRestart:
 		if x.then, err = l.workOut(d, x.Restart.Set, env, end); err != nil {
 			return x, fmt.Errorf("restart: %w", err)
 		}
-	case crowd.DeedSpoil:
+	case crowd.ActionSpoil:
 		if x.Spoil != crowd.SpoilTopic {
 			break
 		}
@@ -147,11 +147,11 @@ func fixedValue(s string, sample any) signal.Value {
 }
 
 // do does what an act says, and tells it as data.
-func (l *loop) do(a *act, at, end int64) []ledger.Deed {
+func (l *loop) do(a *act, at, end int64) []ledger.Action {
 	d := a.device
-	if a.to == 0 && len(a.deeds) > 0 && !slices.ContainsFunc(a.deeds, func(x deed) bool { return !x.Kind.Replaces() }) {
+	if a.to == 0 && len(a.actions) > 0 && !slices.ContainsFunc(a.actions, func(x action) bool { return !x.Kind.Replaces() }) {
 		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { // long runs do the same again and again
-			again := b.to == 0 && len(b.deeds) > 0 && b.deeds[0].Deed == a.deeds[0].Deed
+			again := b.to == 0 && len(b.actions) > 0 && b.actions[0].Action == a.actions[0].Action
 			if again {
 				l.tellOver(b)
 				l.release(b)
@@ -160,46 +160,46 @@ func (l *loop) do(a *act, at, end int64) []ledger.Deed {
 		})
 	}
 	d.acts = append(d.acts, a)
-	told := make([]ledger.Deed, 0, len(a.deeds))
-	for i := range a.deeds {
-		told = append(told, l.doOne(a, &a.deeds[i], at, end))
+	told := make([]ledger.Action, 0, len(a.actions))
+	for i := range a.actions {
+		told = append(told, l.doOne(a, &a.actions[i], at, end))
 	}
 	return told
 }
 
-func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
+func (l *loop) doOne(a *act, x *action, at, end int64) ledger.Action {
 	d := a.device
-	told := ledger.Deed{Kind: x.Kind.String(), Name: x.Name}
+	told := ledger.Action{Kind: x.Kind.String(), Name: x.Name}
 	if told.Name == "" {
 		told.Name = x.Reading
 	}
 	switch x.Kind {
-	case crowd.DeedEnroll:
-		l.enroll(a, told)
-	case crowd.DeedWithdraw:
-		l.withdraw(a, told)
-	case crowd.DeedCommand:
+	case crowd.ActionRegister:
+		l.register(a, told)
+	case crowd.ActionUnregister:
+		l.unregister(a, told)
+	case crowd.ActionCommand:
 		if l.engine.see == nil {
 			d.busy++
 		}
 		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (string, error) {
-			return l.engine.Outside.Ask(ctx, now, x.Deed)
+			return l.engine.Outside.Ask(ctx, now, x.Action)
 		}, func(error) { d.busy-- })
-	case crowd.DeedSet:
+	case crowd.ActionSet:
 		if x.Field {
 			told.Value = x.Value.Source()
 			break
 		}
 		l.setProperty(d, x.Name)
 		told.Value = formula.String(x.value)
-	case crowd.DeedWild:
+	case crowd.ActionWild:
 		told.Value = "by at most " + strconv.FormatFloat(x.By, 'f', -1, 64)
-	case crowd.DeedInterval:
+	case crowd.ActionInterval:
 		l.setIntervals(d, x.Reading, at, end)
 		if told.Value = quantity.FormatDuration(x.every); x.Never {
 			told.Value = "never"
 		}
-	case crowd.DeedSend:
+	case crowd.ActionSend:
 		for range max(1, x.Times) {
 			for _, st := range d.Streams {
 				if s := &l.engine.streams[st.Index]; x.concerns(s) && d.joined && d.idle == 0 {
@@ -209,27 +209,27 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 				}
 			}
 		}
-	case crowd.DeedClock:
+	case crowd.ActionClock:
 		told.Value = clockText(x.Clock)
-	case crowd.DeedNetwork:
+	case crowd.ActionNetwork:
 		l.setNetwork(d)
 		told.Value = networkText(&x.Network)
-	case crowd.DeedCredential:
+	case crowd.ActionCredential:
 		told.Value = x.Credential.String()
 		l.setGuise(d)
-	case crowd.DeedSpoil:
+	case crowd.ActionSpoil:
 		if told.Value = x.Spoil.String(); x.topic != "" {
 			told.Value = "to " + x.topic
 		}
-	case crowd.DeedRepeat:
+	case crowd.ActionRepeat:
 		told.Value = moreTimes(x.Times)
-	case crowd.DeedOffline:
+	case crowd.ActionOffline:
 		told.Value = l.goOffline(a, &x.Offline)
-	case crowd.DeedRestart:
+	case crowd.ActionRestart:
 		l.switchOff(d, &x.Restart)
-	case crowd.DeedLeave:
+	case crowd.ActionLeave:
 		l.goAway(d, false, a.to == 0)
-	case crowd.DeedJoin:
+	case crowd.ActionJoin:
 		l.joined(d)
 	}
 	return told
@@ -239,38 +239,38 @@ func (l *loop) doOne(a *act, x *deed, at, end int64) ledger.Deed {
 func (l *loop) undo(a *act, at, end int64) {
 	d := a.device
 	d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { return b == a })
-	for i := len(a.deeds) - 1; i >= 0; i-- {
-		x := &a.deeds[i]
+	for i := len(a.actions) - 1; i >= 0; i-- {
+		x := &a.actions[i]
 		switch x.Kind {
-		case crowd.DeedSet:
+		case crowd.ActionSet:
 			if !x.Field {
 				l.setProperty(d, x.Name)
 			}
-		case crowd.DeedInterval:
+		case crowd.ActionInterval:
 			l.setIntervals(d, x.Reading, at, end)
-		case crowd.DeedNetwork:
+		case crowd.ActionNetwork:
 			l.setNetwork(d)
-		case crowd.DeedCredential:
+		case crowd.ActionCredential:
 			l.setGuise(d)
-		case crowd.DeedOffline:
+		case crowd.ActionOffline:
 			l.comeBack(d, &x.Offline)
-		case crowd.DeedRestart:
+		case crowd.ActionRestart:
 			l.switchOn(a, x, at, end)
-		case crowd.DeedLeave:
+		case crowd.ActionLeave:
 			d.away--
 			d.idle--
 			l.returns(d)
-		case crowd.DeedSwap:
+		case crowd.ActionSwap:
 			l.unswap(d)
 		}
 	}
 }
 
-// last is the last deed of a sort that is done to a device; nil for none.
-func (d *device) last(is func(x *deed) bool) *deed {
+// last is the last action of a sort that is done to a device; nil for none.
+func (d *device) last(is func(x *action) bool) *action {
 	for i := len(d.acts) - 1; i >= 0; i-- {
-		for k := len(d.acts[i].deeds) - 1; k >= 0; k-- {
-			if x := &d.acts[i].deeds[k]; is(x) {
+		for k := len(d.acts[i].actions) - 1; k >= 0; k-- {
+			if x := &d.acts[i].actions[k]; is(x) {
 				return x
 			}
 		}
@@ -287,7 +287,7 @@ func (l *loop) setProperty(d *device, name string) {
 		d.original[name] = d.Env[name]
 	}
 	value := d.original[name]
-	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedSet && !x.Field && x.Name == name }); x != nil {
+	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionSet && !x.Field && x.Name == name }); x != nil {
 		value = x.value
 	}
 	l.engine.fleet.SetProperty(d.Device, name, value)
@@ -302,7 +302,7 @@ func (l *loop) setIntervals(d *device, reading string, at, end int64) {
 		if reading != "" && s.Reading.Name != reading {
 			continue
 		}
-		x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedInterval && x.concerns(s) })
+		x := d.last(func(x *action) bool { return x.Kind == crowd.ActionInterval && x.concerns(s) })
 		s.never = x != nil && x.Never
 		switch {
 		case x == nil:
@@ -351,7 +351,7 @@ func (l *loop) setNetwork(d *device) {
 		return
 	}
 	var w link.Weather
-	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedNetwork }); x != nil {
+	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionNetwork }); x != nil {
 		n := &x.Network
 		w = link.Weather{Delay: n.Delay, Jitter: n.Jitter, Rate: n.Rate, Stall: n.Stall, StallEvery: n.StallEvery, CutAfter: n.CutAfter}
 	}
@@ -365,10 +365,10 @@ func (l *loop) setGuise(d *device) {
 		return
 	}
 	var g *fleet.Guise
-	if x := d.last(func(x *deed) bool { return x.Kind == crowd.DeedCredential }); x != nil {
+	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil {
 		g = x.guise
 	} else {
-		g = d.withdrawn
+		g = d.unregistered
 	}
 	if d.nextGuise = g; g == d.guise && d.leaving == nil {
 		return
@@ -499,13 +499,13 @@ func (l *loop) switchOff(d *device, r *crowd.Restart) {
 }
 
 // switchOn switches it on again.
-func (l *loop) switchOn(a *act, x *deed, at, end int64) {
+func (l *loop) switchOn(a *act, x *action, at, end int64) {
 	d := a.device
 	d.away--
 	d.idle--
 	if len(x.then) > 0 {
 		changed := l.newAct(d, a.event) // for good
-		changed.from, changed.deeds = at, x.then
+		changed.from, changed.actions = at, x.then
 		for _, told := range l.do(changed, at, end) {
 			l.tellDone(changed, told, false, "")
 		}
@@ -522,8 +522,8 @@ func (l *loop) switchOn(a *act, x *deed, at, end int64) {
 // alterations are what is done to fields of a stream.
 func (d *device) alterations(s *stream) (list []fleet.Alteration) {
 	for _, a := range d.acts {
-		for i := range a.deeds {
-			x := &a.deeds[i]
+		for i := range a.actions {
+			x := &a.actions[i]
 			if !x.Field || !slices.Contains(s.Names, x.Name) {
 				continue
 			}
@@ -544,8 +544,8 @@ func (d *device) alterations(s *stream) (list []fleet.Alteration) {
 // ahead is by how much the device's own clock is ahead.
 func (d *device) ahead(at int64) (off time.Duration) {
 	for _, a := range d.acts {
-		for i := range a.deeds {
-			if x := &a.deeds[i]; x.Kind == crowd.DeedClock {
+		for i := range a.actions {
+			if x := &a.actions[i]; x.Kind == crowd.ActionClock {
 				off += x.Clock.At(time.Duration(at - a.from))
 			}
 		}
@@ -556,7 +556,7 @@ func (d *device) ahead(at int64) (off time.Duration) {
 // orders are what is done to one message.
 type orders struct {
 	meant  ledger.Meant
-	spoil  *deed
+	spoil  *action
 	repeat int
 	swap   bool
 	guise  bool
@@ -569,19 +569,19 @@ func (d *device) orders(s *stream) (o orders) {
 			continue
 		}
 		touched := false
-		for i := range a.deeds {
-			x := &a.deeds[i]
+		for i := range a.actions {
+			x := &a.actions[i]
 			if !x.concerns(s) {
 				continue
 			}
 			switch x.Kind {
-			case crowd.DeedSpoil:
+			case crowd.ActionSpoil:
 				o.spoil, touched = x, true
-			case crowd.DeedRepeat:
+			case crowd.ActionRepeat:
 				o.repeat, touched = max(o.repeat, x.Times), true
-			case crowd.DeedSwap:
+			case crowd.ActionSwap:
 				o.swap = true
-			case crowd.DeedCredential, crowd.DeedWithdraw:
+			case crowd.ActionCredential, crowd.ActionUnregister:
 				o.guise, touched = true, true
 			}
 		}
@@ -618,7 +618,7 @@ func (l *loop) unswap(d *device) {
 }
 
 // property works out the new value of a property, of the property's type.
-func (l *loop) property(x *crowd.Deed, env formula.Env) (any, error) {
+func (l *loop) property(x *crowd.Action, env formula.Env) (any, error) {
 	var v any
 	var err error
 	if f := x.Value.Single(); f != nil {
@@ -702,7 +702,7 @@ const largeBody = 1 << 20
 
 // apply spoils a body, or where it goes. The mark stays readable where it is a text of the
 // body: what the platform keeps of it all the same is found.
-func (x *deed) apply(body []byte, target string) ([]byte, string) {
+func (x *action) apply(body []byte, target string) ([]byte, string) {
 	switch x.Spoil {
 	case crowd.SpoilCut:
 		return body[:len(body)-max(1, len(body)/3)], target

@@ -14,23 +14,23 @@ import (
 	"runcrowd/internal/verdict"
 )
 
-// NoticeVerdict is what became of a notice that was called for, or that was heard.
-type NoticeVerdict string
+// AlertVerdict is what became of an alert that was called for, or that was heard.
+type AlertVerdict string
 
-// The verdicts of notices.
+// The verdicts of alerts.
 const (
-	Given    NoticeVerdict = "given"
-	Missing  NoticeVerdict = "missing"
-	LateOne  NoticeVerdict = "late"
-	Twice    NoticeVerdict = "repeated"
-	Uncalled NoticeVerdict = "uncalled-for"
-	Unsure   NoticeVerdict = "unknown"
+	Given    AlertVerdict = "given"
+	Missing  AlertVerdict = "missing"
+	LateOne  AlertVerdict = "late"
+	Twice    AlertVerdict = "repeated"
+	Uncalled AlertVerdict = "uncalled-for"
+	Unsure   AlertVerdict = "unknown"
 )
 
-// NoticeCount is how one notice fared. Called is the sum of Given, Missing, Late and those
+// AlertCount is how one alert fared. Called is the sum of Given, Missing, Late and those
 // Unknown that were called for; those of which that is not known are Unknown, too. Repeated and
 // Uncalled are counted beside it.
-type NoticeCount struct {
+type AlertCount struct {
 	Name     string `json:"name"`
 	Witness  string `json:"heard_by"`
 	Called   int    `json:"called_for"`
@@ -46,38 +46,38 @@ type NoticeCount struct {
 }
 
 // Exact tells whether each was given once and in time, and no other one came.
-func (n *NoticeCount) Exact() bool {
+func (n *AlertCount) Exact() bool {
 	return n.Given == n.Called && n.Repeated+n.Uncalled+n.Unknown == 0
 }
 
-// Turn is a message at which it was decided whether a notice is called for.
+// Turn is a message at which it was decided whether an alert is called for.
 type Turn struct {
 	Seq     uint64    `json:"seq"`
 	Sent    time.Time `json:"sent"`
 	Carried string    `json:"carried,omitempty"`
 }
 
-// NoticeFinding is a notice that is not as it should be.
-type NoticeFinding struct {
-	Notice  string        `json:"notice"`
-	Verdict NoticeVerdict `json:"verdict"`
-	Device  string        `json:"device"`
-	Reading string        `json:"reading,omitempty"`
-	Before  *Turn         `json:"message_before,omitempty"`
-	Call    *Turn         `json:"message,omitempty"`     // that called for it
-	Armed   *Turn         `json:"armed_since,omitempty"` // of those that nobody called for: since when its values were on the other side
-	Heard   time.Time     `json:"heard,omitzero"`
-	Said    string        `json:"said,omitempty"`
-	Why     string        `json:"why,omitempty"`
+// AlertFinding is an alert that is not as it should be.
+type AlertFinding struct {
+	Alert   string       `json:"alert"`
+	Verdict AlertVerdict `json:"verdict"`
+	Device  string       `json:"device"`
+	Reading string       `json:"reading,omitempty"`
+	Before  *Turn        `json:"message_before,omitempty"`
+	Call    *Turn        `json:"message,omitempty"`     // that called for it
+	Armed   *Turn        `json:"armed_since,omitempty"` // of those that nobody called for: since when its values were on the other side
+	Heard   time.Time    `json:"heard,omitzero"`
+	Said    string       `json:"said,omitempty"`
+	Why     string       `json:"why,omitempty"`
 }
 
-// about is one notice of one device.
+// about is one alert of one device.
 type about struct {
-	notice int
+	alert  int
 	device string
 }
 
-// turn is a message, or several alike in a row, that calls for a notice or arms it again.
+// turn is a message, or several alike in a row, that calls for an alert or arms it again.
 type turn struct {
 	from, to    int64 // when they reached the platform, as far as we know; Unix nanoseconds
 	answered    int64 // when the first was acknowledged; 0: it was not
@@ -89,7 +89,7 @@ type turn struct {
 	before      *Turn
 }
 
-// history is what the messages of one device say of one notice.
+// history is what the messages of one device say of one alert.
 type history struct {
 	stream int
 	turns  []turn
@@ -99,19 +99,19 @@ type history struct {
 // mostTexts bounds how many messages are kept for people.
 const mostTexts = 10_000
 
-// notices gathers what calls for notices.
-type notices struct {
+// alerts gathers what calls for alerts.
+type alerts struct {
 	by    map[about]*history
 	texts int
 }
 
 // add takes a message that was judged.
-func (n *notices) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, recovered bool) {
+func (n *alerts) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, recovered bool) {
 	mask := f.Streams[c.Stream].Calls
 	if mask == 0 {
 		return
 	}
-	for i := range f.Notices {
+	for i := range f.Alerts {
 		if mask&(1<<i) == 0 {
 			continue
 		}
@@ -124,7 +124,7 @@ func (n *notices) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, reco
 			h = &history{stream: c.Stream}
 			n.by[k] = h
 		}
-		n.turn(h, c, v, f.Notices[i].Fields, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
+		n.turn(h, c, v, f.Alerts[i].Fields, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
 	}
 }
 
@@ -144,7 +144,7 @@ func reached(c *evidence.Case, v verdict.Verdict) (sure, perhaps bool) {
 	return false, true
 }
 
-func (n *notices) turn(h *history, c *evidence.Case, v verdict.Verdict, fields []string, recovered, calls, arms bool) {
+func (n *alerts) turn(h *history, c *evidence.Case, v verdict.Verdict, fields []string, recovered, calls, arms bool) {
 	sure, perhaps := reached(c, v)
 	if recovered { // its values are not known
 		calls, arms, sure, perhaps = true, true, false, true
@@ -205,7 +205,7 @@ func only(b []byte, fields []string) string {
 }
 
 // merge adds those of other devices.
-func (n *notices) merge(o *notices) {
+func (n *alerts) merge(o *alerts) {
 	for k, h := range o.by {
 		if n.by == nil {
 			n.by = map[about]*history{}
@@ -214,7 +214,7 @@ func (n *notices) merge(o *notices) {
 	}
 }
 
-// call is a notice that is called for.
+// call is an alert that is called for.
 type call struct {
 	*turn
 	sure    bool
@@ -226,10 +226,10 @@ type call struct {
 	whether bool // whether it was in time is not known
 }
 
-// expected works out which notices a device's messages call for.
+// expected works out which alerts a device's messages call for.
 //
 // What the platform knew of the device before the run is not known, nor what became of a
-// message that may have been lost: then both are followed, the notice armed and not.
+// message that may have been lost: then both are followed, the alert armed and not.
 func (h *history) expected() (list []call) {
 	slices.SortStableFunc(h.turns, func(a, b turn) int {
 		return cmp.Or(cmp.Compare(a.from, b.from), cmp.Compare(a.first, b.first))
@@ -279,7 +279,7 @@ type span struct {
 	from, to int64
 }
 
-// early is how much before its message a notice may seem to be heard: both are told by one
+// early is how much before its message an alert may seem to be heard: both are told by one
 // clock, and by different goroutines.
 const early = int64(20 * time.Millisecond)
 
@@ -344,16 +344,16 @@ func match(calls []call, said []span, within time.Duration) (over []span) {
 	return over
 }
 
-// result judges all notices.
-func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, findings []NoticeFinding) {
-	if len(f.Notices) == 0 {
+// result judges all alerts.
+func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, findings []AlertFinding) {
+	if len(f.Alerts) == 0 {
 		return nil, nil
 	}
 	said := map[about][]*ledger.Said{}
-	counts = make([]NoticeCount, len(f.Notices))
-	delay := make([]*delays, len(f.Notices))
-	for i := range f.Notices {
-		x := &f.Notices[i]
+	counts = make([]AlertCount, len(f.Alerts))
+	delay := make([]*delays, len(f.Alerts))
+	for i := range f.Alerts {
+		x := &f.Alerts[i]
 		counts[i].Name, counts[i].Witness, delay[i] = x.Name, f.Witnesses[x.Witness].Name, newDelays()
 		for k := range x.Said {
 			s := &x.Said[k]
@@ -375,23 +375,23 @@ func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, fi
 		}
 	}
 	slices.SortFunc(keys, func(a, b about) int {
-		return cmp.Or(cmp.Compare(a.notice, b.notice), cmp.Compare(a.device, b.device))
+		return cmp.Or(cmp.Compare(a.alert, b.alert), cmp.Compare(a.device, b.device))
 	})
-	kept := map[NoticeVerdict]int{}
+	kept := map[AlertVerdict]int{}
 	for _, k := range keys {
 		h := n.by[k]
 		if h == nil {
 			h = &history{stream: -1}
 		}
-		c, x := &counts[k.notice], &f.Notices[k.notice]
+		c, x := &counts[k.alert], &f.Alerts[k.alert]
 		w := &f.Witnesses[x.Witness]
 		calls := h.expected()
 		over := match(calls, spans(said[k], w), x.Within)
-		find := func(v NoticeVerdict, t *turn, s *ledger.Said, why string) {
+		find := func(v AlertVerdict, t *turn, s *ledger.Said, why string) {
 			if kept[v]++; opt.PerVerdict > 0 && kept[v] > opt.PerVerdict {
 				return
 			}
-			y := NoticeFinding{Notice: x.Name, Verdict: v, Device: k.device, Why: why}
+			y := AlertFinding{Alert: x.Name, Verdict: v, Device: k.device, Why: why}
 			if t != nil {
 				y.Reading = f.Streams[h.stream].Reading
 				y.Call, y.Before = &Turn{t.first, time.Unix(0, t.from), t.carried}, t.before
@@ -410,7 +410,7 @@ func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, fi
 			case q.heard != nil:
 				c.Called++
 				if d := time.Duration(q.heard.Seen.UnixNano() - q.from); w.Listens {
-					delay[k.notice].add(max(0, d))
+					delay[k.alert].add(max(0, d))
 				}
 				switch {
 				case q.late:
@@ -462,7 +462,7 @@ func (n *notices) result(f *ledger.Facts, opt Options) (counts []NoticeCount, fi
 		}
 	}
 	for i := range counts {
-		counts[i].Strange += f.Notices[i].More
+		counts[i].Strange += f.Alerts[i].More
 		counts[i].Delays = delay[i].percentiles()
 	}
 	return counts, findings
@@ -475,7 +475,7 @@ func round(d time.Duration) time.Duration {
 	return d.Round(10 * time.Millisecond)
 }
 
-// doubt tells why it is not known whether a notice was called for.
+// doubt tells why it is not known whether an alert was called for.
 func (h *history) doubt(q *call) string {
 	if !q.turn.sure {
 		return "whether the message reached the platform as it was sent is not known"
@@ -495,7 +495,7 @@ func (h *history) doubt(q *call) string {
 	return "whether the platform had said so before the run is not known: no message had armed it since"
 }
 
-// unclear tells why it is not known whether a notice was in time.
+// unclear tells why it is not known whether an alert was in time.
 func (q *call) unclear() string {
 	if !q.sure {
 		return "whether it was called for by this message, and so whether it was in time, is not known"
@@ -503,7 +503,7 @@ func (q *call) unclear() string {
 	return "whether it was in time is not known: the platform's clock and ours do not allow it"
 }
 
-// unheard tells why it is not known whether a notice was given; empty: it was not.
+// unheard tells why it is not known whether an alert was given; empty: it was not.
 func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) string {
 	until := q.by + int64(within)
 	for i := range w.Gaps {
@@ -524,15 +524,15 @@ func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) 
 	return ""
 }
 
-// checkNotices holds a requirement on notices against a run.
-func (r *Result) checkNotices(q *proof.Requirement) proof.Check {
+// checkAlerts holds a requirement on alerts against a run.
+func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
-	var all NoticeCount
+	var all AlertCount
 	var worst []Delays
 	heard := len(r.Rounds) > 0 // what was not played shows nothing
-	for i := range r.Notices {
-		n := &r.Notices[i]
-		if q.Notice != "" && n.Name != q.Notice {
+	for i := range r.Alerts {
+		n := &r.Alerts[i]
+		if q.Alert != "" && n.Name != q.Alert {
 			continue
 		}
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late

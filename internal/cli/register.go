@@ -8,24 +8,24 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"runcrowd/internal/enroll"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/register"
 )
 
-func (e *env) enroll() *cobra.Command {
+func (e *env) register() *cobra.Command {
 	var compare bool
 	cmd := &cobra.Command{
-		Use:   "enroll FILE",
+		Use:   "register FILE",
 		Short: "Make the devices of a crowd file known to the platform",
-		Long: `Enroll registers the devices of a crowd file with the platform: it sends the
-requests that the file gives under enroll, for each device that was not registered
+		Long: `Register registers the devices of a crowd file with the platform: it sends the
+requests that the file gives under register, for each device that was not registered
 before, at the file's pace. What the file says to keep of the answers (tokens, ids)
 is written at once to a file beside the crowd file. Only its owner can read it, and
-every later command uses it. If enroll is interrupted, call it again: it goes on.
+every later command uses it. If register is interrupted, call it again: it goes on.
 
 With --compare it registers nothing: it asks the platform which devices it knows, and
 compares them with the crowd.`,
-		Example: "  runcrowd enroll harbour/crowd.yaml\n  runcrowd enroll harbour/crowd.yaml --compare",
+		Example: "  runcrowd register harbour/crowd.yaml\n  runcrowd register harbour/crowd.yaml --compare",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			o, ctx, stop, err := office(args[0])
@@ -36,21 +36,21 @@ compares them with the crowd.`,
 			if compare {
 				return e.tellComparison(ctx, o)
 			}
-			res, err := o.Enroll(ctx, e.progress("enrolled", len(o.Fleet.Devices)))
-			return e.tellEnrolled(ctx, o, res, err, "enrolled")
+			res, err := o.Register(ctx, e.progress("registered", len(o.Fleet.Devices)))
+			return e.tellRegistered(ctx, o, res, err, "registered")
 		},
 	}
 	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with the crowd")
 	return cmd
 }
 
-func (e *env) withdraw() *cobra.Command {
+func (e *env) unregister() *cobra.Command {
 	return &cobra.Command{
-		Use:   "withdraw FILE",
-		Short: "Remove from the platform what enroll made",
-		Long: `Withdraw removes the devices that enroll registered, and no others. Where the file
+		Use:   "unregister FILE",
+		Short: "Remove from the platform what register made",
+		Long: `Unregister removes the devices that register registered, and no others. Where the file
 says how the platform lists its devices, it then proves that they are gone.`,
-		Example: "  runcrowd withdraw harbour/crowd.yaml",
+		Example: "  runcrowd unregister harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			o, ctx, stop, err := office(args[0])
@@ -58,22 +58,22 @@ says how the platform lists its devices, it then proves that they are gone.`,
 				return err
 			}
 			defer stop()
-			res, err := o.Withdraw(ctx, e.progress("withdrawn", len(o.Crowd.Enrolled)))
-			return e.tellEnrolled(ctx, o, res, err, "withdrawn")
+			res, err := o.Unregister(ctx, e.progress("unregistered", len(o.Crowd.Registered)))
+			return e.tellRegistered(ctx, o, res, err, "unregistered")
 		},
 	}
 }
 
-// office opens the enrolment of a crowd file, with a context that an interruption ends.
-func office(path string) (*enroll.Office, context.Context, context.CancelFunc, error) {
+// office opens the registration of a crowd file, with a context that an interruption ends.
+func office(path string) (*register.Office, context.Context, context.CancelFunc, error) {
 	f, err := loadFleet(path)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if f.Crowd.Enroll == nil {
-		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, enroll: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
+	if f.Crowd.Register == nil {
+		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
 	}
-	office, err := enroll.New(f)
+	office, err := register.New(f)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -91,7 +91,7 @@ func (e *env) progress(what string, all int) func(string, error) {
 	}
 }
 
-func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Result, err error, what string) error {
+func (e *env) tellRegistered(ctx context.Context, o *register.Office, res *register.Result, err error, what string) error {
 	if res != nil {
 		fmt.Fprintf(e.stdout, "%s %s", plural(len(res.Done), "device"), what)
 		if n := len(res.Already); n > 0 {
@@ -108,17 +108,17 @@ func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Re
 		if n := len(res.Skipped); n > 0 {
 			fmt.Fprintf(e.stdout, "%s not tried yet; call it again to go on\n", plural(n, "device"))
 		}
-		if what == "withdrawn" {
+		if what == "unregistered" {
 			if list := o.Forgotten(); len(list) > 0 {
-				fmt.Fprintf(e.stdout, "Enrolled here, but no longer in the crowd file: %s. Put them back to withdraw them.\n", formula.List(list))
+				fmt.Fprintf(e.stdout, "Registered here, but no longer in the crowd file: %s. Put them back to unregister them.\n", formula.List(list))
 			}
-			if o.Crowd.Enroll.List == nil && len(res.Done) > 0 {
-				fmt.Fprintln(e.stdout, "Whether they are gone was not checked: the file has no enroll: list.")
+			if o.Crowd.Register.List == nil && len(res.Done) > 0 {
+				fmt.Fprintln(e.stdout, "Whether they are gone was not checked: the file has no register: list.")
 			} else if len(res.Done) > 0 && err == nil {
 				fmt.Fprintln(e.stdout, "The platform lists none of them any more.")
 			}
-		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Enroll.Keep) > 0 {
-			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.EnrolledFile())
+		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Register.Keep) > 0 {
+			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.RegisteredFile())
 		}
 	}
 	switch {
@@ -132,7 +132,7 @@ func (e *env) tellEnrolled(ctx context.Context, o *enroll.Office, res *enroll.Re
 	return nil
 }
 
-func (e *env) tellComparison(ctx context.Context, o *enroll.Office) error {
+func (e *env) tellComparison(ctx context.Context, o *register.Office) error {
 	c, err := o.Compare(ctx)
 	if err != nil {
 		return &exitError{exitUnreachable, errors.New(o.Crowd.Redact(err.Error()))}

@@ -1,8 +1,8 @@
-// Package enroll makes the devices of a crowd known to a platform, and removes
+// Package register makes the devices of a crowd known to a platform, and removes
 // them again. What it made is written down at once, in a file that its owner alone
-// can read: an enrolment that was cut short goes on where it stopped, and a
-// withdrawal touches nothing that was not made here.
-package enroll
+// can read: a registration that was cut short goes on where it stopped, and a
+// unregistration touches nothing that was not made here.
+package register
 
 import (
 	"bytes"
@@ -35,7 +35,7 @@ import (
 	"runcrowd/internal/wholefile"
 )
 
-// Bounds of an enrolment.
+// Bounds of a registration.
 const (
 	atOnce    = 8
 	tries     = 4 // of one request
@@ -53,7 +53,7 @@ type Failure struct {
 // Result is what became of the devices.
 type Result struct {
 	Done    []string // registered, or removed, now
-	Already []string // registered by an earlier enrolment
+	Already []string // registered by an earlier registration
 	Failed  []Failure
 	Skipped []string // not tried any more, because it was interrupted
 }
@@ -66,7 +66,7 @@ type Comparison struct {
 	Hint    string   // what a mistyped prefix looks like
 }
 
-// Office enrolls and withdraws.
+// Office registers and unregisters.
 type Office struct {
 	Crowd  *crowd.Crowd
 	Fleet  *fleet.Fleet
@@ -80,10 +80,10 @@ type Office struct {
 
 // New makes an office; nothing is asked yet.
 func New(f *fleet.Fleet) (*Office, error) {
-	en := f.Crowd.Enroll
-	own, err := f.Credentials.Guest(en.Link, "enroll")
+	en := f.Crowd.Register
+	own, err := f.Credentials.Guest(en.Link, "register")
 	if err != nil {
-		return nil, fmt.Errorf("enroll: link: the credentials of %q are those of single devices (%w); give the enrolment a link of its own", en.Link.Name, err)
+		return nil, fmt.Errorf("register: link: the credentials of %q are those of single devices (%w); give the registration a link of its own", en.Link.Name, err)
 	}
 	way := link.Transport(credential.TLS(en.Link), own.Cert)
 	way.MaxIdleConnsPerHost = atOnce
@@ -91,10 +91,10 @@ func New(f *fleet.Fleet) (*Office, error) {
 		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil
 }
 
-// Enroll makes those devices known that are not. See, if not nil, is told of each.
-func (o *Office) Enroll(ctx context.Context, see func(device string, err error)) (*Result, error) {
+// Register makes those devices known that are not. See, if not nil, is told of each.
+func (o *Office) Register(ctx context.Context, see func(device string, err error)) (*Result, error) {
 	known := map[string]bool{}
-	if o.Crowd.Enroll.List != nil {
+	if o.Crowd.Register.List != nil {
 		names, err := o.list(ctx)
 		if err != nil {
 			return nil, err
@@ -105,24 +105,24 @@ func (o *Office) Enroll(ctx context.Context, see func(device string, err error))
 	}
 	var todo []*fleet.Device
 	for _, d := range o.Fleet.Devices {
-		entry, begun := o.Crowd.Enrolled[d.Name]
+		entry, begun := o.Crowd.Registered[d.Name]
 		switch made := entry.Made != nil; {
-		case made && (o.Crowd.Enroll.List == nil || known[d.Name]) && o.lacks(entry) != "":
-			o.result.Failed = append(o.result.Failed, Failure{d.Name, "it was registered, but the answer had no " + o.lacks(entry) + "; withdraw the device, and enroll it again"})
-		case made && (o.Crowd.Enroll.List == nil || known[d.Name]):
+		case made && (o.Crowd.Register.List == nil || known[d.Name]) && o.lacks(entry) != "":
+			o.result.Failed = append(o.result.Failed, Failure{d.Name, "it was registered, but the answer had no " + o.lacks(entry) + "; unregister the device, and register it again"})
+		case made && (o.Crowd.Register.List == nil || known[d.Name]):
 			o.result.Already = append(o.result.Already, d.Name)
 		case known[d.Name] && !begun:
-			o.result.Failed = append(o.result.Failed, Failure{d.Name, "exists already and was not enrolled by this crowd; left unchanged. Remove it by hand, or give the device another name"})
+			o.result.Failed = append(o.result.Failed, Failure{d.Name, "exists already and was not registered by this crowd; left unchanged. Remove it by hand, or give the device another name"})
 		default:
 			todo = append(todo, d)
 		}
 	}
-	return o.each(ctx, todo, see, o.enroll)
+	return o.each(ctx, todo, see, o.register)
 }
 
-// lacks is what an enrolled device has not, of what was to be kept; or "".
-func (o *Office) lacks(e crowd.Enrolled) string {
-	for _, k := range o.Crowd.Enroll.Keep {
+// lacks is what a registered device has not, of what was to be kept; or "".
+func (o *Office) lacks(e crowd.Registered) string {
+	for _, k := range o.Crowd.Register.Keep {
 		if e.Kept[k.Name] == "" {
 			return k.Name
 		}
@@ -130,20 +130,20 @@ func (o *Office) lacks(e crowd.Enrolled) string {
 	return ""
 }
 
-// enroll makes one device known. Each answer is written down before the next request
+// register makes one device known. Each answer is written down before the next request
 // is made: what was begun goes on behind it.
-func (o *Office) enroll(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
-	entry := crowd.Enrolled{Device: d.Name, Kept: map[string]string{}}
-	if begun := o.Crowd.Enrolled[d.Name]; begun.Made == nil {
+func (o *Office) register(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	entry := crowd.Registered{Device: d.Name, Kept: map[string]string{}}
+	if begun := o.Crowd.Registered[d.Name]; begun.Made == nil {
 		entry.Steps = begun.Steps
 		maps.Copy(entry.Kept, begun.Kept)
 	}
-	for _, k := range o.Crowd.Enroll.Keep {
+	for _, k := range o.Crowd.Register.Keep {
 		if _, has := entry.Kept[k.Name]; !has && k.Request < entry.Steps {
-			return fmt.Errorf("its enrolment was begun, but the answer to request %d had no %s, which later requests need; withdraw the device, and enroll it again", k.Request+1, k.Name)
+			return fmt.Errorf("its registration was begun, but the answer to request %d had no %s, which later requests need; unregister the device, and register it again", k.Request+1, k.Name)
 		}
 	}
-	requests := o.Crowd.Enroll.Requests
+	requests := o.Crowd.Register.Requests
 	env := maps.Clone(d.Env)
 	for i := entry.Steps; i < len(requests); i++ {
 		for name, v := range entry.Kept {
@@ -170,26 +170,26 @@ func (o *Office) enroll(ctx context.Context, d *fleet.Device, note func(crowd.En
 	return nil
 }
 
-// Withdraw removes the devices that were made here, and proves that they are gone
+// Unregister removes the devices that were made here, and proves that they are gone
 // where the platform tells whom it knows.
-func (o *Office) Withdraw(ctx context.Context, see func(device string, err error)) (*Result, error) {
-	if o.Crowd.Enroll.Withdraw == nil {
-		return nil, errors.New("the file does not say how a device is removed; write, for example, enroll: {withdraw: {url: \"http://HOST/devices/${device}\"}}")
+func (o *Office) Unregister(ctx context.Context, see func(device string, err error)) (*Result, error) {
+	if o.Crowd.Register.Unregister == nil {
+		return nil, errors.New("the file does not say how a device is removed; write, for example, register: {unregister: {url: \"http://HOST/devices/${device}\"}}")
 	}
 	var todo []*fleet.Device
 	for _, d := range o.Fleet.Devices {
-		if _, made := o.Crowd.Enrolled[d.Name]; made {
+		if _, made := o.Crowd.Registered[d.Name]; made {
 			todo = append(todo, d)
 		}
 	}
-	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
-		if _, err := o.request(ctx, o.Crowd.Enroll.Withdraw, d, d.Env); err != nil {
+	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+		if _, err := o.request(ctx, o.Crowd.Register.Unregister, d, d.Env); err != nil {
 			return err
 		}
 		now := time.Now().UTC()
-		return note(crowd.Enrolled{Device: d.Name, Gone: &now})
+		return note(crowd.Registered{Device: d.Name, Gone: &now})
 	})
-	if err != nil || o.Crowd.Enroll.List == nil || len(res.Done) == 0 || ctx.Err() != nil {
+	if err != nil || o.Crowd.Register.List == nil || len(res.Done) == 0 || ctx.Err() != nil {
 		return res, err
 	}
 	names, err := o.list(ctx)
@@ -209,26 +209,26 @@ func (o *Office) Withdraw(ctx context.Context, see func(device string, err error
 	return res, nil
 }
 
-// EnrollOne makes one device known, whatever is known of it, and tells what the platform
+// RegisterOne makes one device known, whatever is known of it, and tells what the platform
 // gave it.
-func (o *Office) EnrollOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
+func (o *Office) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
 	failed := error(nil)
-	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
-		failed = o.enroll(ctx, d, func(e crowd.Enrolled) error { kept = maps.Clone(e.Kept); return note(e) })
+	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+		failed = o.register(ctx, d, func(e crowd.Registered) error { kept = maps.Clone(e.Kept); return note(e) })
 		return failed
 	})
 	return kept, cmp.Or(err, failed)
 }
 
-// WithdrawOne removes one device.
-func (o *Office) WithdrawOne(ctx context.Context, d *fleet.Device) error {
+// UnregisterOne removes one device.
+func (o *Office) UnregisterOne(ctx context.Context, d *fleet.Device) error {
 	failed := error(nil)
-	_, err := o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Enrolled) error) error {
-		if _, failed = o.request(ctx, o.Crowd.Enroll.Withdraw, d, d.Env); failed != nil {
+	_, err := o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+		if _, failed = o.request(ctx, o.Crowd.Register.Unregister, d, d.Env); failed != nil {
 			return failed
 		}
 		now := time.Now().UTC()
-		return note(crowd.Enrolled{Device: d.Name, Gone: &now})
+		return note(crowd.Registered{Device: d.Name, Gone: &now})
 	})
 	return cmp.Or(err, failed)
 }
@@ -240,7 +240,7 @@ func (o *Office) Forgotten() []string {
 		of[d.Name] = true
 	}
 	var list []string
-	for name := range o.Crowd.Enrolled {
+	for name := range o.Crowd.Registered {
 		if !of[name] {
 			list = append(list, name)
 		}
@@ -251,8 +251,8 @@ func (o *Office) Forgotten() []string {
 
 // Compare asks the platform whom it knows.
 func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
-	if o.Crowd.Enroll.List == nil {
-		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, enroll: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
+	if o.Crowd.Register.List == nil {
+		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, register: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
 	}
 	names, err := o.list(ctx)
 	if err != nil {
@@ -290,21 +290,21 @@ func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
 type storeError struct{ error }
 
 // each does a step for some devices, at the file's pace; what it notes is written down.
-func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Enrolled) error) error) (*Result, error) {
+func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
 	if len(todo) == 0 {
 		return &o.result, nil
 	}
-	// One process at a time: the file is written anew when devices are withdrawn.
-	lock := flock.New(o.Crowd.EnrolledFile() + ".lock")
+	// One process at a time: the file is written anew when devices are unregistered.
+	lock := flock.New(o.Crowd.RegisteredFile() + ".lock")
 	mine, err := lock.TryLock()
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.EnrolledFile(), err)
+		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.RegisteredFile(), err)
 	case !mine:
-		return nil, fmt.Errorf("another process enrolls or withdraws devices of this crowd just now (%s is locked); nothing was changed", o.Crowd.EnrolledFile())
+		return nil, fmt.Errorf("another process registers or unregisters devices of this crowd just now (%s is locked); nothing was changed", o.Crowd.RegisteredFile())
 	}
 	defer lock.Unlock()
-	file, err := os.OpenFile(o.Crowd.EnrolledFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
+	file, err := os.OpenFile(o.Crowd.RegisteredFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err == nil {
 		err = file.Chmod(0o600) // it may be older, and others could read it
 	}
@@ -312,15 +312,15 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		err = endLine(file)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.EnrolledFile(), err)
+		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.RegisteredFile(), err)
 	}
 	defer file.Close()
-	note := func(entry crowd.Enrolled) error {
+	note := func(entry crowd.Registered) error {
 		line, _ := json.Marshal(entry) // texts and times always marshal
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		if _, err := file.Write(append(line, '\n')); err != nil {
-			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is registered with the platform now", o.Crowd.EnrolledFile(), err, entry.Device)}
+			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is registered with the platform now", o.Crowd.RegisteredFile(), err, entry.Device)}
 		}
 		return nil
 	}
@@ -352,15 +352,15 @@ func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string
 		})
 	}
 	err = g.Wait()
-	if tidyErr := tidy(o.Crowd.EnrolledFile()); err == nil && tidyErr != nil {
-		err = fmt.Errorf("%s still holds what devices had that are withdrawn: %w", o.Crowd.EnrolledFile(), tidyErr)
+	if tidyErr := tidy(o.Crowd.RegisteredFile()); err == nil && tidyErr != nil {
+		err = fmt.Errorf("%s still holds what devices had that are unregistered: %w", o.Crowd.RegisteredFile(), tidyErr)
 	}
 	sort.Strings(o.result.Done)
 	sort.Slice(o.result.Failed, func(i, j int) bool { return o.result.Failed[i].Device < o.result.Failed[j].Device })
 	return &o.result, err
 }
 
-// tidy takes the entries of devices that are withdrawn out of the file: their tokens are
+// tidy takes the entries of devices that are unregistered out of the file: their tokens are
 // nobody's business any more. The file is replaced whole, or not at all.
 func tidy(path string) error {
 	text, err := os.ReadFile(path)
@@ -371,7 +371,7 @@ func tidy(path string) error {
 	lines := bytes.SplitAfter(text, []byte("\n"))
 	names := make([]string, len(lines))
 	for i, line := range lines {
-		var e crowd.Enrolled
+		var e crowd.Registered
 		if json.Unmarshal(line, &e) != nil {
 			continue // not ours to judge: it stays
 		}
@@ -488,7 +488,7 @@ func (o *Office) once(ctx context.Context, method, address string, header http.H
 // has done it by then: an error says so.
 func (o *Office) keep(answer []byte, request int, kept map[string]string) error {
 	var v any
-	for _, k := range o.Crowd.Enroll.Keep {
+	for _, k := range o.Crowd.Register.Keep {
 		if k.Request != request {
 			continue
 		}
@@ -522,7 +522,7 @@ func first(source string, v any) (any, error) {
 
 // list asks the platform for the names of all devices, page by page.
 func (o *Office) list(ctx context.Context) ([]string, error) {
-	l := o.Crowd.Enroll.List
+	l := o.Crowd.Register.List
 	pick, err := jq.Parse(l.Names)
 	if err != nil {
 		return nil, err
@@ -532,7 +532,7 @@ func (o *Office) list(ctx context.Context) ([]string, error) {
 	for _, h := range l.Headers {
 		v, err := h.Value.Expand(&formula.Machine{}, env)
 		if err != nil {
-			return nil, fmt.Errorf("enroll: list: the header %s: %w", h.Name, err)
+			return nil, fmt.Errorf("register: list: the header %s: %w", h.Name, err)
 		}
 		header.Set(h.Name, v)
 	}

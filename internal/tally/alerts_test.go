@@ -17,19 +17,19 @@ import (
 
 // noticed is a book of one device that sends a message a second: o arms, x calls, - does
 // neither, b both; behind it ? is one that was acknowledged and not found, ! one that was
-// refused, u one that was never sent. Said are seconds at which the notice was heard.
+// refused, u one that was never sent. Said are seconds at which the alert was heard.
 func noticed(messages, said string) *ledger.Book {
 	b := book()
 	b.Streams[0].Calls, b.Streams[0].Unseen, b.Streams[1].Unseen = 1, []int{1}, []int{1}
-	b.Witnesses[1].Proof, b.Witnesses[1].Listens = "notices", true
-	n := ledger.Notice{Name: "low", Witness: 1, Within: 2 * time.Second}
+	b.Witnesses[1].Proof, b.Witnesses[1].Listens = "alerts", true
+	n := ledger.Alert{Name: "low", Witness: 1, Within: 2 * time.Second}
 	for _, s := range strings.Fields(said) {
 		x := ledger.Said{Perhaps: strings.HasSuffix(s, "p")}
 		at, _ := strconv.ParseFloat(strings.TrimSuffix(s, "p"), 64)
 		x.Seen = start.Add(time.Duration(at * float64(time.Second)))
 		n.Said = append(n.Said, x)
 	}
-	b.Notices = []ledger.Notice{n}
+	b.Alerts = []ledger.Alert{n}
 	for i := 0; i < len(messages); i++ {
 		seq := uint64(len(b.Messages[0]) + 1)
 		at := start.Add(time.Duration(seq-1) * time.Second)
@@ -57,14 +57,14 @@ func noticed(messages, said string) *ledger.Book {
 	return b
 }
 
-// told is how the notice fared: called for, given, missing, late, repeated, uncalled-for,
+// told is how the alert fared: called for, given, missing, late, repeated, uncalled-for,
 // unknown.
 func told(r *tally.Result) string {
-	n := r.Notices[0]
+	n := r.Alerts[0]
 	return fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown)
 }
 
-func TestNotices(t *testing.T) {
+func TestAlerts(t *testing.T) {
 	for _, c := range []struct{ messages, said, want, state string }{
 		{"oooo", "", "0 0 0 0 0 0 0", "met"},
 		{"oxo", "1.1", "1 1 0 0 0 0 0", "met"},
@@ -104,15 +104,15 @@ func TestNotices(t *testing.T) {
 		{"ox", "1.1 2.2 3.3", "1 1 0 0 2 0 0", "not met"}, // on every message
 	} {
 		r := judge(noticed(c.messages, c.said))
-		says := fmt.Sprintf("%s, said at %s: %+v", c.messages, c.said, r.NoticeFindings)
+		says := fmt.Sprintf("%s, said at %s: %+v", c.messages, c.said, r.AlertFindings)
 		assert.Equal(t, c.want, told(r), says)
-		check := r.Check([]proof.Requirement{{Key: "notices", Text: "exact", Measure: proof.Notices, Exact: true}})[0]
+		check := r.Check([]proof.Requirement{{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true}})[0]
 		assert.Equal(t, c.state, string(check.State), says)
 	}
 }
 
 // A witness that could not listen, or was not heard to the end, accuses nobody.
-func TestNoticesThatCouldNotBeHeard(t *testing.T) {
+func TestAlertsThatCouldNotBeHeard(t *testing.T) {
 	at := func(s float64) time.Time { return start.Add(time.Duration(s * float64(time.Second))) }
 	for name, change := range map[string]func(*ledger.Witness){
 		"a gap":        func(w *ledger.Witness) { w.Gaps = []ledger.Gap{{From: at(2), To: at(2.5), Why: "cut"}} },
@@ -124,7 +124,7 @@ func TestNoticesThatCouldNotBeHeard(t *testing.T) {
 		change(&b.Witnesses[1])
 		r := judge(b)
 		assert.Equal(t, "1 0 0 0 0 0 1", told(r), name)
-		assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Measure: proof.Notices, Exact: true}})[0].State, name)
+		assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Measure: proof.Alerts, Exact: true}})[0].State, name)
 	}
 	b := noticed("oxo", "")
 	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(10), To: at(11), Why: "cut"}} // long after
@@ -137,27 +137,27 @@ func TestNoticesThatCouldNotBeHeard(t *testing.T) {
 }
 
 // What was kept goes out newest first: the platform has it in that order.
-func TestNoticesFollowTheOrderOfSending(t *testing.T) {
+func TestAlertsFollowTheOrderOfSending(t *testing.T) {
 	b := noticed("oxooo", "1.1")
 	for i, at := range []time.Duration{0, 3200, 3100, 3000, 4000} { // 2, 3, 4 were kept
 		b.Messages[0][i].Sent = start.Add(at * time.Millisecond)
 		b.Messages[0][i].At = b.Messages[0][i].Sent.Add(time.Millisecond)
 	}
-	b.Notices[0].Said[0].Seen = start.Add(3300 * time.Millisecond)
+	b.Alerts[0].Said[0].Seen = start.Add(3300 * time.Millisecond)
 	assert.Equal(t, "1 1 0 0 0 0 0", told(judge(b)))
 }
 
-func TestRequirementsOfNotices(t *testing.T) {
+func TestRequirementsOfAlerts(t *testing.T) {
 	r := judge(noticed("oxoxo", "1.1"))
 	check := func(q proof.Requirement) string {
-		q.Measure = proof.Notices
+		q.Measure = proof.Alerts
 		c := r.Check([]proof.Requirement{q})[0]
 		return string(c.State) + ": " + c.Got
 	}
 	assert.Equal(t, "not met: 50% (1 of 2), 1 missing", check(proof.Requirement{Exact: true}))
 	assert.Equal(t, "met: 50% (1 of 2)", check(proof.Requirement{Percent: 50}))
 	assert.Equal(t, "not met: 50% (1 of 2)", check(proof.Requirement{Percent: 51}))
-	assert.Equal(t, "met: 50% (1 of 2)", check(proof.Requirement{Percent: 50, Notice: "low"}))
+	assert.Equal(t, "met: 50% (1 of 2)", check(proof.Requirement{Percent: 50, Alert: "low"}))
 	assert.Equal(t, "met: 100ms", check(proof.Requirement{Delay: proof.Worst, Limit: time.Second}))
 	assert.Equal(t, "not met: 100ms", check(proof.Requirement{Delay: proof.P99, Limit: time.Millisecond}))
 	r = judge(noticed("ooo", ""))
