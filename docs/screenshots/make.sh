@@ -66,7 +66,7 @@ if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
   HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" >/dev/null
 fi
 shot storm 64 'runcrowd demo storm --quiet'
-shot alerts 80 'runcrowd demo storm --quiet --flaw mistake=1 --flaw echo=2'
+shot alerts 80 'runcrowd demo storm --quiet --flaw alert-wrong-device=1 --flaw alert-twice=2'
 shot signals 52 'runcrowd signals tide'
 runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2 --out flawed >/dev/null || true
 shot devices 36 'runcrowd devices flawed/skerry-roads-* --verdict altered --verdict lost --values'

@@ -94,7 +94,7 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 		defer line.close()
 	}
 	var ear *hearer
-	if line == nil && a.Wanted && q.Command.AnswerFrom != nil {
+	if line == nil && a.Wanted && q.Command.ReadReply != nil {
 		if ear, err = q.hearer(ctx, env); err != nil {
 			return nil, err
 		}
@@ -343,13 +343,13 @@ type hearer struct {
 // hearer notes what is there already. It looks twice: where looking takes answers away,
 // the second time there is nothing, and whatever comes then is new.
 func (q *Question) hearer(ctx context.Context, env formula.Env) (*hearer, error) {
-	parts := q.Command.AnswerFrom.For(q.Device.Cast)
+	parts := q.Command.ReadReply.For(q.Device.Cast)
 	h := &hearer{q: q, headers: parts.Headers, env: env, before: map[string]int{}}
 	var err error
 	if h.address, err = parts.URL.Expand(&formula.Machine{}, env); err != nil {
 		return nil, fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
 	}
-	if h.rows, err = jq.Parse(q.Command.AnswerFrom.Rows); err != nil {
+	if h.rows, err = jq.Parse(q.Command.ReadReply.Rows); err != nil {
 		return nil, err
 	}
 	if _, err = h.look(ctx); err != nil {

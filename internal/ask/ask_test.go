@@ -42,7 +42,7 @@ links: {shore: {http: "%[1]s"}}
 kinds:
   gauge:
     readings: {level: {every: 1s, path: /in, fields: {a: 1}}}
-    commands: {zero: {path: /commands, match: {name: zero}, answer: {path: /answers}, request: {url: "%[1]s/give/${device}", headers: {X-For: "${device}"}%[2]s}}
+    commands: {zero: {path: /commands, match: {name: zero}, reply: {path: /answers}, request: {url: "%[1]s/give/${device}", headers: {X-For: "${device}"}%[2]s}}
 devices: [{kind: gauge}]
 plan: {for: 1s}
 `, url, more)
@@ -74,7 +74,7 @@ func TestOldAnswersAreNotTheAnswer(t *testing.T) {
 				told = nil
 			}
 		}))
-		a, err := question(t, overHTTP(platform.URL, `}, answer_from: {get: "`+platform.URL+`/told", rows: ".answers[]"}`), map[string]any{"by": 3}).Ask(t.Context())
+		a, err := question(t, overHTTP(platform.URL, `}, read_reply: {get: "`+platform.URL+`/told", rows: ".answers[]"}`), map[string]any{"by": 3}).Ask(t.Context())
 		platform.Close()
 		require.NoError(t, err)
 		assert.Equal(t, "POST "+platform.URL+"/give/gauge", a.Where)
@@ -97,7 +97,7 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 		io.WriteString(w, answer)
 	}))
 	defer platform.Close()
-	hear := `}, answer_from: {get: "` + platform.URL + `/told", rows: ".answers[]"}`
+	hear := `}, read_reply: {get: "` + platform.URL + `/told", rows: ".answers[]"}`
 	a, err := question(t, overHTTP(platform.URL, hear), nil).Ask(t.Context())
 	require.NoError(t, err)
 	assert.True(t, a.Refused)
@@ -143,7 +143,7 @@ func TestBrokers(t *testing.T) {
 		broker func(p *brokertest.Peer)
 		check  func(a *ask.Answer, err error)
 	}{
-		"refuses the subscription": {`, answer: {topic: told}`, func(p *brokertest.Peer) {
+		"refuses the subscription": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
 			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: p.Expect(packets.Subscribe).PacketID, ReasonCodes: []byte{0x87}})
 		}, func(_ *ask.Answer, err error) {
 			assert.ErrorContains(t, err, `the broker refused the subscription "told": not authorized (0x87)`)
@@ -165,7 +165,7 @@ func TestBrokers(t *testing.T) {
 		"cuts the connection": {"", func(p *brokertest.Peer) { p.Expect(packets.Publish); p.Close() }, func(_ *ask.Answer, err error) {
 			assert.ErrorContains(t, err, "the platform closed the connection")
 		}},
-		"brings answers to others first": {`, answer: {topic: told}`, func(p *brokertest.Peer) {
+		"brings answers to others first": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
 			grant(p)
 			asked := p.Expect(packets.Publish)
 			assert.Equal(t, "told", asked.Properties.ResponseTopic)
@@ -183,7 +183,7 @@ func TestBrokers(t *testing.T) {
 			assert.True(t, a.Answered && a.Matched)
 			assert.Equal(t, "ours", string(a.Told))
 		}},
-		"brings an answer without correlation data": {`, answer: {topic: told}`, func(p *brokertest.Peer) {
+		"brings an answer without correlation data": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
 			grant(p)
 			p.Ack(packets.Puback, p.Expect(packets.Publish).PacketID, 0)
 			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "told", Payload: []byte("well")})

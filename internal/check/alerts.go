@@ -8,8 +8,8 @@ import (
 	"runcrowd/internal/fleet"
 )
 
-// Called is how often an alert is called for.
-type Called struct {
+// CalledFor is how often an alert is called for.
+type CalledFor struct {
 	Alert   string `json:"alert"`
 	Times   int    `json:"times"`
 	Devices int    `json:"devices"`
@@ -31,12 +31,12 @@ func (c *checker) alerts() {
 			streams = append(streams, s)
 		}
 	}
-	counts := make([]Called, len(list))
+	counts := make([]CalledFor, len(list))
 	raised := make([]map[int]bool, len(list))
 	devices := make([]map[int]bool, len(list))
 	both := make([]bool, len(list))
 	for i, n := range list {
-		counts[i] = Called{Alert: n.Name, All: true}
+		counts[i] = CalledFor{Alert: n.Name, All: true}
 		raised[i], devices[i] = map[int]bool{}, map[int]bool{}
 	}
 	seen := 0

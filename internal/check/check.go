@@ -58,7 +58,7 @@ type Load struct {
 	// Recordings are what groups play again.
 	Recordings []Played
 	// Alerts are how often each is called for in the first round, as far as it was looked at.
-	Alerts []Called
+	Alerts []CalledFor
 	Span   time.Duration
 }
 
@@ -476,7 +476,7 @@ func (c *checker) bodies() {
 	for _, d := range c.Devices {
 		byCast[d.Cast] = append(byCast[d.Cast], d)
 	}
-	scribe := engine.Scribe{Run: engine.PreviewRun, Numbers: ledger.NumbersOf(engine.PreviewRun, len(c.Streams))}
+	bodies := engine.BodyWriter{Run: engine.PreviewRun, Numbers: ledger.NumbersOf(engine.PreviewRun, len(c.Streams))}
 	begin := time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
 	links := map[string]*LinkLoad{}
 	for _, l := range c.Crowd.Links {
@@ -513,7 +513,7 @@ func (c *checker) bodies() {
 			c.stamps(d.Cast.Kind, r)
 			for _, x := range all[:n] {
 				s := x.Streams[ri]
-				w, err := scribe.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
+				w, err := bodies.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
 				if err != nil {
 					c.add(r.Pos, "a value cannot be made; null is sent in its place, or the nearest that fits: %s", err)
 				}

@@ -74,7 +74,7 @@ func TestWarnings(t *testing.T) {
 		{`fields: {wave_m: {signal: swell, unit: m}} => payload: senml, fields: {wave_m: {signal: swell, unit: metre}}`, `the unit "metre" of the field "wave_m" has no entry in SenML's registry`},
 		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, access_token: {text: "${device}"}`, "access tokens of buoy are made and never shown"},
 		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: plain-secret`, "a secret stands here in plain text"},
-		{`devices: => register: {request: {url: "http://h/d"}, keep: {token: .token}}` + "\ndevices:", "15 of 15 devices are not registered yet, and have no token"},
+		{`devices: => register: {request: {url: "http://h/d"}, save: {token: .token}}` + "\ndevices:", "15 of 15 devices are not registered yet, and have no token"},
 		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 1 / (seq - 1)}}`, "a value cannot be made; null is sent in its place"},
 		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 'repeat("x", 300000)'}}`, "makes messages of 300042 bytes; many brokers take 256 KiB at most"},
 	} {

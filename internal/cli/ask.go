@@ -84,7 +84,7 @@ func question(path, device, command string, args []string, linkName string) (*as
 	}
 	switch {
 	case len(names) == 0:
-		return nil, fmt.Errorf("ask: the kind %q knows no commands; write, for example, commands: {set-rate: {topic: \"harbour/${device}/ask\", do: {every: \"${ask.seconds}s\"}, answer: {}}}", q.Device.Cast.Kind.Name)
+		return nil, fmt.Errorf("ask: the kind %q knows no commands; write, for example, commands: {set-rate: {topic: \"harbour/${device}/ask\", do: {every: \"${ask.seconds}s\"}, reply: {}}}", q.Device.Cast.Kind.Name)
 	case q.Command == nil:
 		return nil, unknownName("ask", "the kind "+q.Device.Cast.Kind.Name+" has no command", command, names)
 	}
@@ -208,7 +208,7 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 	case q.Command.Answer == nil:
 		fmt.Fprintf(e.stdout, "  --   %-14s the command wants no answer\n", "answered")
 	default:
-		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: answer_from: {get: …}\n", "answered")
+		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: read_reply: {get: …}\n", "answered")
 	}
 }
 

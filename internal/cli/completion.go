@@ -72,7 +72,7 @@ func (e *env) completions(root *cobra.Command) {
 			}
 			return list
 		})
-		flag("sort", func([]string) []string { return []string{"device", "due", "not-proven", "gaps", "losses"} })
+		flag("sort", func([]string) []string { return []string{"device", "due", "not-proven", "gaps", "disconnects"} })
 		flag("expect", func([]string) []string { return crowd.ExpectNames })
 		if f := cmd.Flags().Lookup("format"); f != nil {
 			words := formatWords(f.Usage)

@@ -42,7 +42,7 @@ words in quotes. ACTION is one that events have, with what it needs behind it:
   send READING [FIELD=VALUE …]                      every 2s
   offline [keep | idle | cut | clean | silent]      restart
   network delay=400ms rate='9600 bit/s'             clock off=-40s
-  credential wrong --expect refused                 spoil 'cut off' --expect discarded
+  credential wrong --expect refused                 corrupt 'cut off' --expect discarded
   command NAME [KEY=VALUE …]                        register, unregister, join, leave, repeat, swap
 
 It lasts for --for, or for good. What was done stands in the ledger and in the

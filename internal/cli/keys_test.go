@@ -13,12 +13,12 @@ import (
 // A line is taken apart as a shell does.
 func TestWordsOfALine(t *testing.T) {
 	for line, want := range map[string][]string{
-		"":                         nil,
-		"  pause ":                 {"pause"},
-		`"20% of buoy" offline`:    {"20% of buoy", "offline"},
-		`a set note='it is' b=""`:  {"a", "set", "note=it is", "b="},
-		`spoil 'cut off' --for 1s`: {"spoil", "cut off", "--for", "1s"},
-		`''`:                       {""},
+		"":                           nil,
+		"  pause ":                   {"pause"},
+		`"20% of buoy" offline`:      {"20% of buoy", "offline"},
+		`a set note='it is' b=""`:    {"a", "set", "note=it is", "b="},
+		`corrupt 'cut off' --for 1s`: {"corrupt", "cut off", "--for", "1s"},
+		`''`:                         {""},
 	} {
 		got, err := splitWords(line)
 		require.NoError(t, err, line)

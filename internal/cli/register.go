@@ -28,7 +28,7 @@ compares them with the crowd.`,
 		Example: "  runcrowd register harbour/crowd.yaml\n  runcrowd register harbour/crowd.yaml --compare",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, ctx, stop, err := office(args[0])
+			o, ctx, stop, err := registrar(args[0])
 			if err != nil {
 				return err
 			}
@@ -53,7 +53,7 @@ says how the platform lists its devices, it then proves that they are gone.`,
 		Example: "  runcrowd unregister harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, ctx, stop, err := office(args[0])
+			o, ctx, stop, err := registrar(args[0])
 			if err != nil {
 				return err
 			}
@@ -64,21 +64,21 @@ says how the platform lists its devices, it then proves that they are gone.`,
 	}
 }
 
-// office opens the registration of a crowd file, with a context that an interruption ends.
-func office(path string) (*register.Office, context.Context, context.CancelFunc, error) {
+// registrar opens the registration of a crowd file, with a context that an interruption ends.
+func registrar(path string) (*register.Registrar, context.Context, context.CancelFunc, error) {
 	f, err := loadFleet(path)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	if f.Crowd.Register == nil {
-		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, keep: {token: .token}}", path)
+		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, save: {token: .token}}", path)
 	}
-	office, err := register.New(f)
+	registrar, err := register.New(f)
 	if err != nil {
 		return nil, nil, nil, err
 	}
 	ctx, stop := interruptible()
-	return office, ctx, stop, nil
+	return registrar, ctx, stop, nil
 }
 
 // progress tells now and then how far it is.
@@ -91,7 +91,7 @@ func (e *env) progress(what string, all int) func(string, error) {
 	}
 }
 
-func (e *env) tellRegistered(ctx context.Context, o *register.Office, res *register.Result, err error, what string) error {
+func (e *env) tellRegistered(ctx context.Context, o *register.Registrar, res *register.Result, err error, what string) error {
 	if res != nil {
 		fmt.Fprintf(e.stdout, "%s %s", plural(len(res.Done), "device"), what)
 		if n := len(res.Already); n > 0 {
@@ -117,7 +117,7 @@ func (e *env) tellRegistered(ctx context.Context, o *register.Office, res *regis
 			} else if len(res.Done) > 0 && err == nil {
 				fmt.Fprintln(e.stdout, "The platform lists none of them any more.")
 			}
-		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Register.Keep) > 0 {
+		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Register.Save) > 0 {
 			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.RegisteredFile())
 		}
 	}
@@ -132,7 +132,7 @@ func (e *env) tellRegistered(ctx context.Context, o *register.Office, res *regis
 	return nil
 }
 
-func (e *env) tellComparison(ctx context.Context, o *register.Office) error {
+func (e *env) tellComparison(ctx context.Context, o *register.Registrar) error {
 	c, err := o.Compare(ctx)
 	if err != nil {
 		return &exitError{exitUnreachable, errors.New(o.Crowd.Redact(err.Error()))}

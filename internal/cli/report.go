@@ -414,7 +414,7 @@ The witness is the first that proves that messages are stored, or else received,
 	f.StringArrayVar(&d.who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
 	f.StringArrayVar(&d.verdicts, "verdict", nil, "only those with a message of this verdict; may be given several times")
 	f.StringVar(&d.by, "by", "", "sum up by this property, or by kind or tag, instead of by device")
-	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or losses; if not given, that of the crowd file")
+	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or disconnects; if not given, that of the crowd file")
 	f.StringVar(&d.format, "format", "text", "text, json (JSON Lines) or csv")
 	f.StringVar(&d.witness, "witness", "", "the witness whose values and times are shown")
 	f.BoolVar(&d.values, "values", false, "the values of each field, too; json and csv always have them")
@@ -436,15 +436,15 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 		return err
 	}
 	orders := map[string]func(a, b *tally.Row) int{
-		"device":     func(a, b *tally.Row) int { return cmp.Compare(a.Device, b.Device) },
-		"due":        func(a, b *tally.Row) int { return cmp.Compare(b.Counts.Due(), a.Counts.Due()) },
-		"not-proven": func(a, b *tally.Row) int { return cmp.Compare(notProven(b), notProven(a)) },
-		"gaps":       func(a, b *tally.Row) int { return cmp.Compare(b.Gaps, a.Gaps) },
-		"losses":     func(a, b *tally.Row) int { return cmp.Compare(b.Losses, a.Losses) },
+		"device":      func(a, b *tally.Row) int { return cmp.Compare(a.Device, b.Device) },
+		"due":         func(a, b *tally.Row) int { return cmp.Compare(b.Counts.Due(), a.Counts.Due()) },
+		"not-proven":  func(a, b *tally.Row) int { return cmp.Compare(notProven(b), notProven(a)) },
+		"gaps":        func(a, b *tally.Row) int { return cmp.Compare(b.Gaps, a.Gaps) },
+		"disconnects": func(a, b *tally.Row) int { return cmp.Compare(b.Disconnects, a.Disconnects) },
 	}
 	order := orders[d.sort]
 	if d.sort != "" && order == nil {
-		return fmt.Errorf("--sort is device, due, not-proven, gaps or losses, not %q", d.sort)
+		return fmt.Errorf("--sort is device, due, not-proven, gaps or disconnects, not %q", d.sort)
 	}
 	chosen, f, err := selection(folder, d.who)
 	if err != nil {
@@ -602,7 +602,7 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 	if d.by == "" {
 		head = append(head, "sent last", "found last")
 	}
-	head = append(head, "gaps", "losses")
+	head = append(head, "gaps", "disconnects")
 	right = append(right, len(head)-1, len(head))
 	t.AppendHeader(head)
 	var columns []table.ColumnConfig
@@ -624,7 +624,7 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		if d.by == "" {
 			line = append(line, clockOf(r.LastHere), clockOf(r.LastThere))
 		}
-		t.AppendRow(append(line, r.Gaps, r.Losses))
+		t.AppendRow(append(line, r.Gaps, r.Disconnects))
 	}
 	for _, line := range strings.Split(t.Render(), "\n") {
 		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
@@ -665,8 +665,8 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 		if r.Gaps > 0 {
 			line += "; " + plural(r.Gaps, "gap")
 		}
-		if r.Losses > 0 {
-			line += "; connection lost " + plural(r.Losses, "time")
+		if r.Disconnects > 0 {
+			line += "; connection lost " + plural(r.Disconnects, "time")
 		}
 		fmt.Fprintln(e.stdout, line)
 		t := report.Table()

@@ -95,7 +95,7 @@ leaves at once; the run folder can still be verified.
 Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
 not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,
-		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --again runs/harbour-20300601-120000-abcdefgh\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
+		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --like runs/harbour-20300601-120000-abcdefgh\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if again != "" && len(args) == 0 {
 				return nil
@@ -150,7 +150,7 @@ func (e *env) runAgain(args []string, again string, o *output) error {
 			return err
 		}
 		if _, err := os.Stat(m.File); err != nil {
-			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --again %s", folder, m.File, e.program, folder)
+			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --like %s", folder, m.File, e.program, folder)
 		}
 		args = []string{m.File}
 	}

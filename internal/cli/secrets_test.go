@@ -152,7 +152,7 @@ devices:
 register:
   link: fixed
   request: {url: "http://WEB/register/${device}"}
-  keep: {token: .token}
+  save: {token: .token}
   pace: 1000/s
   list: {get: "http://WEB/register/list?key=`+query+`", names: ".names[]?"}
   unregister: {url: "http://WEB/register/${device}"}

@@ -354,7 +354,7 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 		switch {
 		case w.Asks && w.N == 0 && p.Phase == run.Playing:
 			seen = append(seen, w.Witness+" is asked when the round is over")
-		case w.Proves == "count":
+		case w.Proves == "counts":
 		default:
 			seen = append(seen, fmt.Sprintf("%s %d", w.Witness, w.N))
 		}

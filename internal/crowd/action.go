@@ -19,7 +19,7 @@ type Action struct {
 	Name string
 	// Reading is the one that is concerned; empty: all that there are.
 	Reading string
-	// Value is the new interval, the new value, or the topic of a spoilt message.
+	// Value is the new interval, the new value, or the topic of a corrupted message.
 	Value *formula.Text
 	// Sample is of the type that a set property or field has.
 	Sample any
@@ -33,7 +33,7 @@ type Action struct {
 	Clock      Clock
 	Network    Network
 	Credential Credential
-	Spoil      Spoil
+	Corrupt    Corrupt
 	Command    *Command
 	Ask        []Match // what the command is given with
 	Link       *Link   // as whom, over MQTT
@@ -48,15 +48,15 @@ const (
 	ActionCredential                   // it shows other credentials
 	ActionSet                          // a property or a field has another value
 	ActionStuck                        // a field freezes
-	ActionWild                         // a field jumps
+	ActionErratic                      // a field jumps
 	ActionMissing                      // a field is left out
 	ActionClock                        // the device's own time is off
 	ActionNetwork                      // its network is slow, or breaks
 	ActionInterval                     // a reading is sent at another interval
-	ActionSpoil                        // bodies are not what they should be
+	ActionCorrupt                      // bodies are not what they should be
 	ActionRepeat                       // messages go out more than once
 	ActionSwap                         // two messages change places
-	ActionJoin                         // the device comes only now
+	ActionConnect                      // the device comes only now
 	ActionOffline                      // it is not connected
 	ActionRestart                      // it is off for a while, and begins anew
 	ActionSend                         // a reading is sent now, beside its schedule
@@ -66,14 +66,14 @@ const (
 )
 
 // ActionNames are the kinds as the file names them.
-var ActionNames = [...]string{"register", "credential", "set", "stuck", "wild", "missing", "clock", "network", "every", "spoil", "repeat", "swap", "join", "offline", "restart", "send", "command", "leave", "unregister"}
+var ActionNames = [...]string{"register", "credential", "set", "stuck", "erratic", "missing", "clock", "network", "every", "corrupt", "repeat", "swap", "connect", "offline", "restart", "send", "command", "leave", "unregister"}
 
 func (k ActionKind) String() string { return ActionNames[k] }
 
 // Momentary tells whether an action without an end is over when it is done.
 func (k ActionKind) Momentary() bool {
 	switch k {
-	case ActionRegister, ActionSend, ActionCommand, ActionJoin:
+	case ActionRegister, ActionSend, ActionCommand, ActionConnect:
 		return true
 	}
 	return false
@@ -90,7 +90,7 @@ func (k ActionKind) Replaces() bool {
 }
 
 // Next tells whether an action without an end concerns the next message alone.
-func (k ActionKind) Next() bool { return k == ActionSpoil || k == ActionRepeat || k == ActionSwap }
+func (k ActionKind) Next() bool { return k == ActionCorrupt || k == ActionRepeat || k == ActionSwap }
 
 // Offline says how a device is offline.
 type Offline struct {
@@ -167,23 +167,23 @@ var CredentialNames = []string{"wrong", "expired", "of another device", "none"}
 
 func (c Credential) String() string { return CredentialNames[c-1] }
 
-// Spoil is a way of spoiling a message.
-type Spoil uint8
+// Corrupt is a way of corrupting a message.
+type Corrupt uint8
 
-// The ways of spoiling a message.
+// The ways of corrupting a message.
 const (
-	SpoilCut   Spoil = iota // the end of its body is missing
-	SpoilLarge              // something large stands behind its body
-	SpoilForm               // it is not of its form
-	SpoilTypes              // its values have other types
-	SpoilEmpty              // it has no body
-	SpoilTopic              // it goes to a topic or path that is not its own
+	CorruptCut   Corrupt = iota // the end of its body is missing
+	CorruptLarge                // something large stands behind its body
+	CorruptForm                 // it is not of its form
+	CorruptTypes                // its values have other types
+	CorruptEmpty                // it has no body
+	CorruptTopic                // it goes to a topic or path that is not its own
 )
 
-// SpoilNames are the ways as the file names them.
-var SpoilNames = []string{"cut off", "too large", "not its form", "wrong types", "empty", "wrong topic"}
+// CorruptNames are the ways as the file names them.
+var CorruptNames = []string{"cut off", "too large", "not its form", "wrong types", "empty", "wrong topic"}
 
-func (s Spoil) String() string { return SpoilNames[s] }
+func (s Corrupt) String() string { return CorruptNames[s] }
 
 // Event is something timed in a plan: actions that are done to devices, and undone.
 type Event struct {

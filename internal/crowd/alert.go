@@ -18,8 +18,8 @@ type Alert struct {
 	About   string // jq: what the platform says that it is about
 	Match   string // jq: whether what was heard is this alert; empty: all is
 	Within  time.Duration
-	// Called is what the platform calls the devices of a group; nil: by their name.
-	Called map[*Cast]*formula.Text
+	// DeviceName is what the platform calls the devices of a group; nil: by their name.
+	DeviceName map[*Cast]*formula.Text
 	// Calls are the readings whose values call for it.
 	Calls map[*Reading]*Call
 }

@@ -23,16 +23,16 @@ type Command struct {
 	Every time.Duration
 	Rows  string // jq: the commands in what is answered there; empty: the answer is one
 
-	Match      []Match       // what a message says that is this command
-	Do         []Action      // in this order: all of them, or with an error none
-	For        time.Duration // how long; 0: to the end of the round
-	Answer     *Answer       // nil: none
-	Request    *Request      // how the platform is asked to ask; nil: not known
-	AnswerFrom *AnswerFrom   // where the platform tells what a device answered; nil: not known
+	Match     []Match       // what a message says that is this command
+	Do        []Action      // in this order: all of them, or with an error none
+	For       time.Duration // how long; 0: to the end of the round
+	Answer    *Answer       // nil: none
+	Request   *Request      // how the platform is asked to ask; nil: not known
+	ReadReply *ReadReply    // where the platform tells what a device answered; nil: not known
 }
 
-// AnswerFrom says where the platform tells what devices answered.
-type AnswerFrom struct {
+// ReadReply says where the platform tells what devices answered.
+type ReadReply struct {
 	*Request
 	Rows string // jq: the answers
 }

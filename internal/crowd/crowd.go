@@ -320,11 +320,11 @@ const (
 	MarkUserProperty                  // a user property of MQTT 5
 	MarkHeader                        // a header of an HTTP request
 	MarkTime                          // the time in a field, beside the device's name
-	MarkOrder                         // none: messages are told apart by their values and order
+	MarkNone                          // none: messages are told apart by their values, in their order
 )
 
-// MarkPlaces are the places as the file names them.
-var MarkPlaces = []string{"field", "sequence", "user_property", "header", "time", "order"}
+// MarkPlaces are the places as the file names them, all but MarkNone.
+var MarkPlaces = []string{"field", "sequence", "user_property", "header", "time"}
 
 // Plan says what happens in a run and when.
 type Plan struct {
@@ -414,10 +414,12 @@ func (j Join) At(i, n int) time.Duration {
 
 // Witness is a place where we look for messages on the platform's side.
 type Witness struct {
-	Name   string
-	Pos    Pos
-	Hears  bool // alerts: it is there for them, and proves nothing of messages
-	Proves proof.Proof
+	Name string
+	Pos  Pos
+	// What it looks for. A witness that listens may prove messages and hear alerts.
+	Proves proof.Proof // of messages; Acknowledged, which no witness proves: nothing
+	Hears  bool        // alerts
+	Counts bool        // how many messages there are
 	Link   *Link
 	Who    []*Selection // the devices it should see; none means all
 
@@ -440,8 +442,7 @@ type Witness struct {
 
 	PerDevice bool // the address, query or program names the device: ask once for each
 
-	Counts bool   // it tells how many messages there are, and proves nothing of them
-	Count  string // jq: the number in a row
+	Count string // jq: the number of messages in a row
 
 	Callback *Callback // where the platform calls us; nil: it does not
 
@@ -457,15 +458,15 @@ type Witness struct {
 	// Columns are those that the expressions name, where rows have columns.
 	Columns []string
 
-	Page    []PageParam   // parameters of the next page, in place of Next
-	Pace    quantity.Rate // questions a second at most; 0: no limit
-	MaxPage int64         // bytes of an answer
-	MaxRow  int64         // bytes of a row
+	Page      []PageParam   // parameters of the next page, in place of Next
+	Pace      quantity.Rate // questions a second at most; 0: no limit
+	MaxAnswer int64         // bytes of an answer
+	MaxRow    int64         // bytes of a row
 
 	Fields []FieldRule // what the platform does to fields
 
-	Wait   time.Duration // how long it goes on looking for what is missing
-	Linger time.Duration // how long it goes on looking for repeats when nothing is missing
+	Wait        time.Duration // how long it goes on looking for what is missing
+	WatchCopies time.Duration // how long it goes on looking for repeats when nothing is missing
 }
 
 // Asks tells whether it is asked for rows, rather than hearing what comes.
@@ -497,7 +498,10 @@ func (w *Witness) Place() string {
 }
 
 // Sees tells whether it is there for messages one by one.
-func (w *Witness) Sees() bool { return !w.Hears && !w.Counts }
+func (w *Witness) Sees() bool { return w.Proves != proof.Acknowledged }
+
+// OnlyHears tells whether it is there for alerts alone.
+func (w *Witness) OnlyHears() bool { return w.Hears && !w.Sees() }
 
 // SQL is a database that is asked.
 type SQL struct {
@@ -510,21 +514,21 @@ type SQL struct {
 // Proof is the name of what it shows.
 func (w *Witness) Proof() string {
 	switch {
-	case w.Hears:
-		return "alerts"
+	case w.Sees():
+		return w.Proves.String()
 	case w.Counts:
-		return "count"
+		return "counts"
 	}
-	return w.Proves.String()
+	return "alerts"
 }
 
 // Callback is a place at which the platform calls us over HTTP.
 type Callback struct {
-	URL       string // as in the file
-	Address   string // host:port to listen on
-	Path      string
-	Cert, Key []byte   // in PEM, of https; empty: http
-	Wants     []Header // headers that a call must show; the texts know its body
+	URL            string // as in the file
+	Address        string // host:port to listen on
+	Path           string
+	Cert, Key      []byte   // in PEM, of https; empty: http
+	RequireHeaders []Header // headers that a call must show; the texts know its body
 	// What it answers in place of 200: Status, to the first Times calls, or in the first For
 	// after its first call; each answer after Delay.
 	Status int

@@ -18,7 +18,7 @@ type Recording struct {
 	Data  []byte
 	recording.Places
 
-	Pace     float64       // 2: twice as fast
+	Speed    float64       // 2: twice as fast
 	Every    time.Duration // from one message to the next, in place of their own distances
 	From, To time.Time     // what lies between is played; zero: all
 	Loop     bool          // from the beginning again, until the plan is over
@@ -69,5 +69,5 @@ func (r *Recording) Length() time.Duration {
 	if r.Every > 0 {
 		return time.Duration(r.Lines) * r.Every
 	}
-	return time.Duration(float64(r.Last.Sub(r.First)) / r.Pace)
+	return time.Duration(float64(r.Last.Sub(r.First)) / r.Speed)
 }

@@ -19,7 +19,7 @@ import (
 type Register struct {
 	Pos        Pos
 	Requests   []*Request
-	Keep       []Keep
+	Save       []Save
 	Names      *NameRule // that the platform has for names; nil: none is known
 	Pace       quantity.Rate
 	Unregister *Request // nil: devices cannot be removed
@@ -64,9 +64,9 @@ type RequestParts struct {
 // For gives the texts for the devices of a cast.
 func (q *Request) For(c *Cast) *RequestParts { return q.Parts[c] }
 
-// Keep is a value of the answer to a request, by its place among the requests, that
+// Save is a value of the answer to a request, by its place among the requests, that
 // becomes a property of the device: a secret.
-type Keep struct {
+type Save struct {
 	Name, Path string
 	Request    int
 }

@@ -37,13 +37,13 @@ type act struct {
 // action is an action worked out for one device: nothing in it can fail any more.
 type action struct {
 	*crowd.Action
-	every time.Duration // of an interval
-	value any           // of a property
-	alter fleet.Alteration
-	guise *fleet.Guise
-	topic string
-	kept  map[int]*signal.Value // by stream: where a field is stuck
-	then  []action              // of a restart: what it changes
+	every   time.Duration // of an interval
+	value   any           // of a property
+	alter   fleet.Alteration
+	variant *fleet.Variant
+	topic   string
+	kept    map[int]*signal.Value // by stream: where a field is stuck
+	then    []action              // of a restart: what it changes
 }
 
 // concerns tells whether an action is about a stream.
@@ -91,8 +91,8 @@ func (l *loop) work(d *device, of *crowd.Action, env formula.Env, end int64) (ac
 		}
 	case crowd.ActionStuck:
 		x.alter, x.kept = fleet.Alteration{Field: x.Name, How: fleet.AlterStuck}, map[int]*signal.Value{}
-	case crowd.ActionWild:
-		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterWild, By: x.By}
+	case crowd.ActionErratic:
+		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterErratic, By: x.By}
 	case crowd.ActionMissing:
 		x.alter = fleet.Alteration{Field: x.Name, How: fleet.AlterMissing}
 	case crowd.ActionSend:
@@ -103,15 +103,15 @@ func (l *loop) work(d *device, of *crowd.Action, env formula.Env, end int64) (ac
 		if l.engine.see != nil {
 			break
 		}
-		if x.guise, err = l.engine.fleet.Guise(d.Device, x.Credential); err != nil {
+		if x.variant, err = l.engine.fleet.Variant(d.Device, x.Credential); err != nil {
 			return x, fmt.Errorf("credential: %s: %w", x.Credential, err)
 		}
 	case crowd.ActionRestart:
 		if x.then, err = l.workOut(d, x.Restart.Set, env, end); err != nil {
 			return x, fmt.Errorf("restart: %w", err)
 		}
-	case crowd.ActionSpoil:
-		if x.Spoil != crowd.SpoilTopic {
+	case crowd.ActionCorrupt:
+		if x.Corrupt != crowd.CorruptTopic {
 			break
 		}
 		x.topic, err = x.Value.Expand(&l.machine, env)
@@ -123,7 +123,7 @@ func (l *loop) work(d *device, of *crowd.Action, env formula.Env, end int64) (ac
 			err = crowd.CheckPath(x.topic)
 		}
 		if err != nil {
-			return x, fmt.Errorf("spoil: topic: %w", err)
+			return x, fmt.Errorf("corrupt: topic: %w", err)
 		}
 	}
 	return x, nil
@@ -192,7 +192,7 @@ func (l *loop) doOne(a *act, x *action, at, end int64) ledger.Action {
 		}
 		l.setProperty(d, x.Name)
 		told.Value = formula.String(x.value)
-	case crowd.ActionWild:
+	case crowd.ActionErratic:
 		told.Value = "by at most " + strconv.FormatFloat(x.By, 'f', -1, 64)
 	case crowd.ActionInterval:
 		l.setIntervals(d, x.Reading, at, end)
@@ -216,9 +216,9 @@ func (l *loop) doOne(a *act, x *action, at, end int64) ledger.Action {
 		told.Value = networkText(&x.Network)
 	case crowd.ActionCredential:
 		told.Value = x.Credential.String()
-		l.setGuise(d)
-	case crowd.ActionSpoil:
-		if told.Value = x.Spoil.String(); x.topic != "" {
+		l.setVariant(d)
+	case crowd.ActionCorrupt:
+		if told.Value = x.Corrupt.String(); x.topic != "" {
 			told.Value = "to " + x.topic
 		}
 	case crowd.ActionRepeat:
@@ -229,7 +229,7 @@ func (l *loop) doOne(a *act, x *action, at, end int64) ledger.Action {
 		l.switchOff(d, &x.Restart)
 	case crowd.ActionLeave:
 		l.goAway(d, false, a.to == 0)
-	case crowd.ActionJoin:
+	case crowd.ActionConnect:
 		l.joined(d)
 	}
 	return told
@@ -251,7 +251,7 @@ func (l *loop) undo(a *act, at, end int64) {
 		case crowd.ActionNetwork:
 			l.setNetwork(d)
 		case crowd.ActionCredential:
-			l.setGuise(d)
+			l.setVariant(d)
 		case crowd.ActionOffline:
 			l.comeBack(d, &x.Offline)
 		case crowd.ActionRestart:
@@ -291,7 +291,7 @@ func (l *loop) setProperty(d *device, name string) {
 		value = x.value
 	}
 	l.engine.fleet.SetProperty(d.Device, name, value)
-	l.scribe.composer.Forget()
+	l.bodies.composer.Forget()
 }
 
 // setIntervals gives the streams of a reading, or all, the interval that they have after
@@ -358,34 +358,34 @@ func (l *loop) setNetwork(d *device) {
 	d.shape.Set(w)
 }
 
-// setGuise connects a device anew with the credentials that it shows after all that is done
+// setVariant connects a device anew with the credentials that it shows after all that is done
 // to it.
-func (l *loop) setGuise(d *device) {
+func (l *loop) setVariant(d *device) {
 	if l.engine.see != nil {
 		return
 	}
-	var g *fleet.Guise
+	var g *fleet.Variant
 	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil {
-		g = x.guise
+		g = x.variant
 	} else {
 		g = d.unregistered
 	}
-	if d.nextGuise = g; g == d.guise && d.leaving == nil {
+	if d.nextVariant = g; g == d.variant && d.leaving == nil {
 		return
 	}
 	l.leave(d, d.Cast.Link.Timeout, func() {
-		if d.guise != d.nextGuise { // it may have changed while the device waited
+		if d.variant != d.nextVariant { // it may have changed while the device waited
 			l.disconnect(d, false)
-			d.guise = d.nextGuise
+			d.variant = d.nextVariant
 			d.refusal.Store(nil)
 		}
-		if d.guise == nil { // what was to go out with other credentials cannot any more
+		if d.variant == nil { // what was to go out with other credentials cannot any more
 			d.kept = slices.DeleteFunc(d.kept, func(m *link.Message) bool {
-				guise := m.Guise // what is settled is not the device's any more
-				if guise {
+				variant := m.Variant // what is settled is not the device's any more
+				if variant {
 					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could send it")
 				}
-				return guise
+				return variant
 			})
 		}
 		l.connect(d)
@@ -555,11 +555,11 @@ func (d *device) ahead(at int64) (off time.Duration) {
 
 // orders are what is done to one message.
 type orders struct {
-	meant  ledger.Meant
-	spoil  *action
-	repeat int
-	swap   bool
-	guise  bool
+	meant   ledger.Meant
+	corrupt *action
+	repeat  int
+	swap    bool
+	variant bool
 }
 
 // orders finds out what is done to the next message of a stream.
@@ -575,14 +575,14 @@ func (d *device) orders(s *stream) (o orders) {
 				continue
 			}
 			switch x.Kind {
-			case crowd.ActionSpoil:
-				o.spoil, touched = x, true
+			case crowd.ActionCorrupt:
+				o.corrupt, touched = x, true
 			case crowd.ActionRepeat:
 				o.repeat, touched = max(o.repeat, x.Times), true
 			case crowd.ActionSwap:
 				o.swap = true
 			case crowd.ActionCredential, crowd.ActionUnregister:
-				o.guise, touched = true, true
+				o.variant, touched = true, true
 			}
 		}
 		if touched && a.event != nil {
@@ -700,19 +700,19 @@ func networkText(n *crowd.Network) string {
 // largeBody is how much is added to a body that is too large, in bytes.
 const largeBody = 1 << 20
 
-// apply spoils a body, or where it goes. The mark stays readable where it is a text of the
+// apply corrupts a body, or where it goes. The mark stays readable where it is a text of the
 // body: what the platform keeps of it all the same is found.
 func (x *action) apply(body []byte, target string) ([]byte, string) {
-	switch x.Spoil {
-	case crowd.SpoilCut:
+	switch x.Corrupt {
+	case crowd.CorruptCut:
 		return body[:len(body)-max(1, len(body)/3)], target
-	case crowd.SpoilLarge:
+	case crowd.CorruptLarge:
 		return append(body, bytes.Repeat([]byte{' '}, largeBody)...), target
-	case crowd.SpoilForm:
+	case crowd.CorruptForm:
 		return append(append([]byte("<"), body...), '>'), target
-	case crowd.SpoilEmpty:
+	case crowd.CorruptEmpty:
 		return body[:0], target
-	case crowd.SpoilTopic:
+	case crowd.CorruptTopic:
 		return body, x.topic
 	}
 	return body, target

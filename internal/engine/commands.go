@@ -364,6 +364,6 @@ func (e *Engine) restore() {
 			e.loopOf(i).tellOver(a)
 		}
 		d.original, d.acts = nil, nil
-		e.loopOf(i).scribe.composer.Forget()
+		e.loopOf(i).bodies.composer.Forget()
 	}
 }

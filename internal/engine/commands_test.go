@@ -169,7 +169,7 @@ func TestAnswers(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				_, answers, book := obey(t, `{go: {topic: ask, answer: `+c.answer+`}}`, c.fails, c.in)
+				_, answers, book := obey(t, `{go: {topic: ask, reply: `+c.answer+`}}`, c.fails, c.in)
 				assert.Equal(t, c.answers, answers)
 				require.Len(t, book.Commands, 1)
 				a := book.Commands[0].Answer
@@ -210,7 +210,7 @@ func TestChancesOfAnswers(t *testing.T) {
 			in = append(in, link.Incoming{Body: []byte("{}")})
 		}
 		count := func() (n [3]int, delays []time.Duration) {
-			_, _, book := obey(t, `{go: {topic: ask, answer: {topic: told, after: 10ms to 200ms, wrong: {chance: 20%, body: no}, never: 10%}}}`, false, in...)
+			_, _, book := obey(t, `{go: {topic: ask, reply: {topic: told, after: 10ms to 200ms, wrong: {chance: 20%, body: no}, never: 10%}}}`, false, in...)
 			require.Len(t, book.Commands, 400)
 			for _, c := range book.Commands {
 				n[c.Answer.How]++

@@ -36,10 +36,10 @@ type device struct {
 	kept         []*link.Message // messages that it sends when it can
 	back         *crowd.Offline  // how it sends them
 	paced        int64           // when it sent the last of these
-	unregistered *fleet.Guise    // it is not registered any more; nil: it is
+	unregistered *fleet.Variant  // it is not registered any more; nil: it is
 	busy         int             // actions that wait for the platform's side
-	guise        *fleet.Guise    // nil: its own credentials
-	nextGuise    *fleet.Guise    // what it is to show when it has left
+	variant      *fleet.Variant  // nil: its own credentials
+	nextVariant  *fleet.Variant  // what it is to show when it has left
 	refusal      atomic.Pointer[string]
 
 	awake       bool           // of one that sleeps
@@ -309,7 +309,7 @@ func (l *loop) feed(d *device) time.Duration {
 
 // shows tells whether a message goes out with the credentials that the device shows just
 // now: one that was due before must not be refused for what came later.
-func (d *device) shows(m *link.Message) bool { return m.Guise == (d.guise != nil) }
+func (d *device) shows(m *link.Message) bool { return m.Variant == (d.variant != nil) }
 
 // nextKept is the place of the message that goes next of those that the device has kept; -1:
 // none can go with the credentials that it shows.
@@ -356,7 +356,7 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 		return 0
 	}
 	waited := time.Duration(clock.Nano() - x.since)
-	denied := d.guise != nil && d.Cast.Link.Protocol == crowd.MQTT && d.refusal.Load() != nil // it will take nothing
+	denied := d.variant != nil && d.Cast.Link.Protocol == crowd.MQTT && d.refusal.Load() != nil // it will take nothing
 	if waited < x.least || d.conn != nil && d.conn.Open() > 0 && !denied && waited < x.most {
 		return 5 * time.Millisecond
 	}
@@ -373,8 +373,8 @@ func (l *loop) connect(d *device) {
 	}
 	if d.conn == nil && d.Gateway == nil {
 		id := d.Identity()
-		if d.guise != nil {
-			id = d.guise.Identity
+		if d.variant != nil {
+			id = d.variant.Identity
 		}
 		d.conn = e.links[d.Cast.Link].Connect(id, e)
 		if !d.ticking {
@@ -415,7 +415,7 @@ func (l *loop) disconnect(d *device, last bool) {
 // begin makes a device ready for a round.
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
-	d.acts, d.leaving, d.kept, d.back, d.guise, d.nextGuise, d.unregistered, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
+	d.acts, d.leaving, d.kept, d.back, d.variant, d.nextVariant, d.unregistered, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
 	d.ticking, d.awake = false, false
 	d.wants.Store(false)
 }
@@ -433,10 +433,10 @@ func (d *device) whyKept() string {
 	return "still waiting in the device at the end of the round: it had not come to it"
 }
 
-// guiseValues are the headers' values of a stream, as the device shows them just now.
-func (d *device) guiseValues(s *stream) []string {
-	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil && x.guise != nil {
-		return x.guise.Values[s.Index]
+// variantValues are the headers' values of a stream, as the device shows them just now.
+func (d *device) variantValues(s *stream) []string {
+	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil && x.variant != nil {
+		return x.variant.Values[s.Index]
 	}
 	return s.Values
 }

@@ -64,14 +64,14 @@ type Engine struct {
 	see         func(*Rehearsed) bool // nothing is sent: it is only seen
 	seen        bool                  // enough was
 
-	mu       sync.Mutex
-	failure  error // the first value that could not be made
-	failed   int64
-	lastWhy  string
-	remarked map[string]bool // texts that were told
-	calls    atomic.Bool     // a message of the round may have called for an alert
-	excused  []ledger.Spans  // by stream: no witness needs to find these
-	spoilt   []ledger.Spans  // by stream: no witness may find these
+	mu        sync.Mutex
+	failure   error // the first value that could not be made
+	failed    int64
+	lastWhy   string
+	remarked  map[string]bool // texts that were told
+	calls     atomic.Bool     // a message of the round may have called for an alert
+	excused   []ledger.Spans  // by stream: no witness needs to find these
+	corrupted []ledger.Spans  // by stream: no witness may find these
 
 	// Tell is told what the platform did that its user should know: each text once, of
 	// the first device. It must not block. Nil: nobody is told.
@@ -136,11 +136,11 @@ func Shape(f *fleet.Fleet, under link.Network) {
 // New makes an engine and defines the fleet's streams in the ledger.
 func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string) *Engine {
 	e := &Engine{fleet: f, links: links, run: run}
-	e.excused, e.spoilt = make([]ledger.Spans, len(f.Streams)), make([]ledger.Spans, len(f.Streams))
+	e.excused, e.corrupted = make([]ledger.Spans, len(f.Streams)), make([]ledger.Spans, len(f.Streams))
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), scribe: Scribe{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), bodies: BodyWriter{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
@@ -221,7 +221,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	s := &e.streams[one.Stream]
 	d := &e.devices[s.Device.Index]
 	l := e.loopOf(s.Device.Index)
-	l.scribe.Fixed = one.Values
+	l.bodies.Fixed = one.Values
 	e.clock = planClock{begin: e.begin.UnixNano(), real: e.begin.UnixNano(), speed: 1, pause: new(pause)}
 	d.begin(false)
 	if g := l.gateway(d); g != nil {
@@ -242,7 +242,7 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 			x.conn = nil
 		}
 	}
-	l.scribe.Fixed = nil
+	l.bodies.Fixed = nil
 }
 
 // Play plays one round, from begin on by the plan's clock, until the plan's end or until ctx
@@ -460,11 +460,11 @@ func (e *Engine) Excused(stream int, seq uint64) bool {
 // Calls tells whether a message of the round may have called for an alert.
 func (e *Engine) Calls() bool { return e.calls.Load() }
 
-// Spoilt tells whether nothing may be kept of a message.
-func (e *Engine) Spoilt(stream int, seq uint64) bool {
+// Corrupted tells whether nothing may be kept of a message.
+func (e *Engine) Corrupted(stream int, seq uint64) bool {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	return e.spoilt[stream].Has(seq)
+	return e.corrupted[stream].Has(seq)
 }
 
 // Trouble is something that went wrong with a device.
@@ -586,12 +586,12 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	m := e.pool.Get().(*link.Message)
 	body, headers := m.Body[:0], m.HTTP.Headers[:0]
 	var o orders
-	w := &l.scribe
+	w := &l.bodies
 	w.Every, w.Since, w.Clock, w.Types, w.composer.Alter = s.interval(), s.since, 0, false, nil
 	if len(d.acts) > 0 {
 		o = d.orders(s)
 		w.Clock, w.composer.Alter = d.ahead(at), d.alterations(s)
-		w.Types = o.spoil != nil && o.spoil.Spoil == crowd.SpoilTypes
+		w.Types = o.corrupt != nil && o.corrupt.Corrupt == crowd.CorruptTypes
 	}
 	var written Written
 	var err error
@@ -604,8 +604,8 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 		e.fail(err)
 	}
 	target := s.Target
-	if o.spoil != nil {
-		written.Body, target = o.spoil.apply(written.Body, target)
+	if o.corrupt != nil {
+		written.Body, target = o.corrupt.apply(written.Body, target)
 	}
 	s.tick++
 	s.slot++
@@ -645,13 +645,13 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if o.meant == ledger.ToRefuse || o.meant == ledger.ToDiscard {
 		e.mu.Lock()
 		for k := range written.Carried {
-			e.spoilt[s.Index].Add(s.seq - uint64(k))
+			e.corrupted[s.Index].Add(s.seq - uint64(k))
 		}
 		e.mu.Unlock()
 	}
 
 	r := s.Reading
-	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target, ContentType: s.kind, Body: written.Body, Mark: written.Mark, Guise: o.guise, Meant: uint8(o.meant)}
+	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target, ContentType: s.kind, Body: written.Body, Mark: written.Mark, Variant: o.variant, Meant: uint8(o.meant)}
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		m.MQTT = link.MQTT{QoS: r.QoS, Retain: r.Retain, User: s.User, Expiry: uint32(r.Expires / time.Second)}
 	} else {
@@ -660,8 +660,8 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 			m.HTTP.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: r.Name, Seq: m.First()}.String()
 		}
 		values := s.Values
-		if o.guise {
-			values = d.guiseValues(s)
+		if o.variant {
+			values = d.variantValues(s)
 		}
 		for i, h := range s.Headers {
 			if values[i] != fleet.NoHeader {
@@ -726,7 +726,7 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 		e.pool.Put(m)
 		return
 	}
-	if m.Guise {
+	if m.Variant {
 		o, text = d.shown(m, o, text)
 	}
 	page := e.pageOf(m)

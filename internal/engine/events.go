@@ -185,7 +185,7 @@ func (e *Engine) late() (late, joins map[int]bool) {
 		unknown[d.Index] = true
 	}
 	for i, event := range e.fleet.Crowd.Plan.Events {
-		join, register := event.Does(crowd.ActionJoin), event.Does(crowd.ActionRegister)
+		join, register := event.Does(crowd.ActionConnect), event.Does(crowd.ActionRegister)
 		if !join && !register {
 			continue
 		}

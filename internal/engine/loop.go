@@ -68,7 +68,7 @@ type loop struct {
 	at        int64   // how far the plan was played
 	end       int64   // of the round, by the plan's clock
 	speaks    int     // streams that have a message to come
-	scribe    Scribe
+	bodies    BodyWriter
 	machine   formula.Machine
 	replaying []*replay
 	acts      []*act // what events do and undo, and what is free again

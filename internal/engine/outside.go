@@ -81,7 +81,7 @@ func (l *loop) register(a *act, told ledger.Action) {
 			d.busy--
 			if err == nil {
 				err = e.fleet.Rekey(d.Device, kept)
-				l.scribe.composer.Forget()
+				l.bodies.composer.Forget()
 			}
 			switch {
 			case err == nil:
@@ -91,7 +91,7 @@ func (l *loop) register(a *act, told ledger.Action) {
 				return // without what the platform gives it, it cannot connect
 			}
 			d.away--
-			l.setGuise(d)
+			l.setVariant(d)
 			if l.returns(d); err == nil && d.late && !d.joinsLater {
 				l.joined(d) // it had waited for it
 			}
@@ -127,10 +127,10 @@ func (l *loop) unregister(a *act, told ledger.Action) {
 			if err != nil { // it is registered still, and nothing need refuse it
 				l.undo(a, l.at, l.at)
 			} else {
-				d.unregistered = &fleet.Guise{Identity: d.Identity()}
+				d.unregistered = &fleet.Variant{Identity: d.Identity()}
 				d.unregistered.Identity.Stranger = true
 			}
-			l.setGuise(d)
+			l.setVariant(d)
 			l.returns(d)
 		})
 	})

@@ -116,7 +116,7 @@ func (l *loop) advance(i int, end int64) {
 		if !ok {
 			continue
 		}
-		after := time.Duration(float64(line.At.Sub(r.of.First)) / r.of.Pace)
+		after := time.Duration(float64(line.At.Sub(r.of.First)) / r.of.Speed)
 		if r.of.Every > 0 {
 			after = time.Duration(r.n) * r.of.Every
 		}
@@ -164,7 +164,7 @@ func (l *loop) again(i int, at, end int64) {
 
 // Replay writes a recorded message: with its mark, times moved to when it is due, and other
 // values where the file wants them. The rest of its body stays as it is, to the byte.
-func (w *Scribe) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *recording.Line, body []byte) (Written, error) {
+func (w *BodyWriter) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *recording.Line, body []byte) (Written, error) {
 	out := Written{First: seq}
 	r := s.Device.Cast.Recording
 	how := s.Device.Cast.Kind.Mark
@@ -201,7 +201,7 @@ func (w *Scribe) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *re
 }
 
 // overrides are the values that the file wants in place of the recorded ones.
-func (w *Scribe) overrides(s *fleet.Stream, seq uint64, due, begin time.Time) (map[string][]byte, error) {
+func (w *BodyWriter) overrides(s *fleet.Stream, seq uint64, due, begin time.Time) (map[string][]byte, error) {
 	env := formula.Env{}
 	for k, v := range s.Device.Env {
 		env[k] = v

@@ -43,7 +43,7 @@ type Altering uint8
 const (
 	AlterSet Altering = iota
 	AlterStuck
-	AlterWild
+	AlterErratic
 	AlterMissing
 )
 
@@ -201,7 +201,7 @@ func (c *Composer) altered(mk *maker, m *signal.Moment, v signal.Value) (value s
 				*a.Kept = v
 			}
 			v = *a.Kept
-		case AlterWild:
+		case AlterErratic:
 			x := v.Float() + a.By*(2*signal.Uniform(m.Key, m.Seq, 31)-1)
 			if v.Type() == signal.Int {
 				v = signal.OfInt(int64(math.Round(x)))

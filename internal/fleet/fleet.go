@@ -189,7 +189,7 @@ func (f *Fleet) Candidates() []crowd.Candidate {
 func (f *Fleet) witnesses(p *crowd.Problems) {
 	f.sees = make([][]bool, len(f.Crowd.Witnesses))
 	for i, w := range f.Crowd.Witnesses {
-		if len(w.Who) == 0 && !w.Hears {
+		if len(w.Who) == 0 && !w.OnlyHears() {
 			continue
 		}
 		f.sees[i] = make([]bool, len(f.Devices)) // of messages, what hears alerts sees none
@@ -214,7 +214,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				continue
 			}
 			for _, x := range e.Do[d.Cast] {
-				if x.Kind != crowd.ActionSpoil || x.Spoil != crowd.SpoilTopic {
+				if x.Kind != crowd.ActionCorrupt || x.Corrupt != crowd.CorruptTopic {
 					continue
 				}
 				topic, err := x.Value.Expand(m, d.Env)
@@ -223,7 +223,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				}
 				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && w.Sees() && crowd.TopicMatches(w.Filter, topic) })
 				if !seen && len(f.Crowd.Witnesses) > 0 {
-					p.Add(x.Pos, "the event %q: spoil: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
+					p.Add(x.Pos, "the event %q: corrupt: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
 				}
 			}
 		}
@@ -234,7 +234,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 // gives them for it.
 func (f *Fleet) NotRegistered() []*Device {
 	en := f.Crowd.Register
-	if en == nil || len(en.Keep) == 0 {
+	if en == nil || len(en.Save) == 0 {
 		return nil
 	}
 	var list []*Device
@@ -266,17 +266,17 @@ func (f *Fleet) SetNetwork(d *Device, s *link.Shaper) {
 // Keyed tells whether a device has all that the platform gives it when it is registered.
 func (f *Fleet) Keyed(d *Device) bool {
 	en := f.Crowd.Register
-	return en == nil || !slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return d.Env[k.Name] == "" })
+	return en == nil || !slices.ContainsFunc(en.Save, func(k crowd.Save) bool { return d.Env[k.Name] == "" })
 }
 
 // Lacks is what a device that is not registered has not, of what the platform gives.
 func (f *Fleet) Lacks(d *Device) string {
-	for _, k := range f.Crowd.Register.Keep {
+	for _, k := range f.Crowd.Register.Save {
 		if d.Env[k.Name] == "" {
 			return k.Name
 		}
 	}
-	return f.Crowd.Register.Keep[0].Name
+	return f.Crowd.Register.Save[0].Name
 }
 
 // Sees tells whether a witness, by its place in the file, should see the messages

@@ -62,13 +62,13 @@ kinds:
   gauge:
     link: sea
     readings: {level: {every: 1s, path: "/in/${device}", fields: {m: 1}}}
-    commands: {rest: {path: "/commands/${device}", do: {offline: idle}, answer: {path: "/answers"}}}
+    commands: {rest: {path: "/commands/${device}", do: {offline: idle}, reply: {path: "/answers"}}}
 devices: [{kind: gauge, count: 2}]
 plan: {for: 1m}
 `)
 	for how := crowd.WrongCredential; how <= crowd.NoCredential; how++ {
 		own := fmt.Sprintf("%+v", f.Devices[0].Identity())
-		g, err := f.Guise(f.Devices[0], how)
+		g, err := f.Variant(f.Devices[0], how)
 		if how == crowd.ExpiredCredential {
 			require.Error(t, err)
 			continue
@@ -85,7 +85,7 @@ plan: {for: 1m}
 		}
 	}
 	f.Devices[1].Streams[0].Values = f.Devices[0].Streams[0].Values
-	_, err := f.Guise(f.Devices[0], crowd.AnothersCredential)
+	_, err := f.Variant(f.Devices[0], crowd.AnothersCredential)
 	assert.ErrorContains(t, err, "another's are its own")
 }
 

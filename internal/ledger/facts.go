@@ -85,9 +85,9 @@ type Witness struct {
 	Name   string
 	Proof  string
 	Within time.Duration
-	// Linger is how long it listens for a second copy behind the first, Wait how long a
+	// WatchCopies is how long it listens for a second copy behind the first, Wait how long a
 	// message may take to come to it.
-	Linger, Wait time.Duration
+	WatchCopies, Wait time.Duration
 	// Listens: it hears messages as they come, rather than asking for them.
 	Listens bool
 	// Types is what it keeps of the types of values.
@@ -147,7 +147,7 @@ func (r FieldRule) Apply(sent json.Number, tolerance float64) (want, allowed flo
 }
 
 // Counts is the proof of a witness that tells how many messages there are.
-const Counts = "count"
+const Counts = "counts"
 
 // Offset is by how much a clock is ahead of ours, at least and at most.
 type Offset struct{ Least, Most time.Duration }

@@ -498,7 +498,7 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.text(x.Name)
 	p.text(x.Proof)
 	p.int(int64(x.Within))
-	p.int(int64(x.Linger))
+	p.int(int64(x.WatchCopies))
 	p.int(int64(x.Wait))
 	p.bool(x.Listens)
 	p.uint(uint64(x.Types))

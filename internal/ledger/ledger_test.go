@@ -96,7 +96,7 @@ func written(t testing.TB, end bool) string {
 	require.NoError(t, err)
 	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
 	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
-	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
+	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
 	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	w.Flush()
 	p := w.Page()
@@ -156,7 +156,7 @@ func TestLedgerRoundTrip(t *testing.T) {
 	w := b.Witnesses[0]
 	assert.True(t, w.Heard[1].Complete)
 	w.Heard = nil
-	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, Linger: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
+	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
 		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{

@@ -34,9 +34,9 @@ type Message struct {
 	MQTT MQTT // what goes with MQTT alone
 	HTTP HTTP // what goes with HTTP alone
 
-	Copy  bool  // it went out before, and goes out again as it is
-	Guise bool  // it shows other credentials than the device's
-	Meant uint8 // what the platform has to do with it, as the ledger has it
+	Copy    bool  // it went out before, and goes out again as it is
+	Variant bool  // it shows other credentials than the device's
+	Meant   uint8 // what the platform has to do with it, as the ledger has it
 
 	// Sent is when it was handed over first, in Unix nanoseconds; 0: not yet. It is the sink's.
 	Sent int64

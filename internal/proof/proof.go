@@ -44,7 +44,7 @@ const (
 	LetIn      Measure = "let_in"
 	Failed     Measure = "actions_failed"
 	Alerts     Measure = "alerts"
-	Counted    Measure = "counted"
+	Counted    Measure = "counts"
 )
 
 // Requirement is one line of what must hold for a run to pass.
@@ -58,7 +58,7 @@ type Requirement struct {
 	Within  time.Duration // of a share: the time allowed; 0 is any
 	Limit   time.Duration // of delays and lag
 	Most    int           // of counts
-	Exact   bool          // of alerts: nothing missing, late, repeated or uncalled-for; of counts: theirs are ours
+	Exact   bool          // of alerts: nothing missing, late, repeated or unexpected; of counts: theirs are ours
 	Alert   string        // which one; empty: all
 	Delay   Measure       // of alerts: a percentile of their delays
 	Rounds  Rounds        // that must each fulfil it; none: all together

@@ -66,8 +66,8 @@ type Comparison struct {
 	Hint    string   // what a mistyped prefix looks like
 }
 
-// Office registers and unregisters.
-type Office struct {
+// Registrar registers and unregisters.
+type Registrar struct {
 	Crowd  *crowd.Crowd
 	Fleet  *fleet.Fleet
 	client *http.Client
@@ -78,8 +78,8 @@ type Office struct {
 	result Result
 }
 
-// New makes an office; nothing is asked yet.
-func New(f *fleet.Fleet) (*Office, error) {
+// New makes an registrar; nothing is asked yet.
+func New(f *fleet.Fleet) (*Registrar, error) {
 	en := f.Crowd.Register
 	own, err := f.Credentials.Guest(en.Link, "register")
 	if err != nil {
@@ -87,12 +87,12 @@ func New(f *fleet.Fleet) (*Office, error) {
 	}
 	way := link.Transport(credential.TLS(en.Link), own.Cert)
 	way.MaxIdleConnsPerHost = atOnce
-	return &Office{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
+	return &Registrar{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
 		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil
 }
 
 // Register makes those devices known that are not. See, if not nil, is told of each.
-func (o *Office) Register(ctx context.Context, see func(device string, err error)) (*Result, error) {
+func (o *Registrar) Register(ctx context.Context, see func(device string, err error)) (*Result, error) {
 	known := map[string]bool{}
 	if o.Crowd.Register.List != nil {
 		names, err := o.list(ctx)
@@ -121,8 +121,8 @@ func (o *Office) Register(ctx context.Context, see func(device string, err error
 }
 
 // lacks is what a registered device has not, of what was to be kept; or "".
-func (o *Office) lacks(e crowd.Registered) string {
-	for _, k := range o.Crowd.Register.Keep {
+func (o *Registrar) lacks(e crowd.Registered) string {
+	for _, k := range o.Crowd.Register.Save {
 		if e.Kept[k.Name] == "" {
 			return k.Name
 		}
@@ -132,13 +132,13 @@ func (o *Office) lacks(e crowd.Registered) string {
 
 // register makes one device known. Each answer is written down before the next request
 // is made: what was begun goes on behind it.
-func (o *Office) register(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
 	entry := crowd.Registered{Device: d.Name, Kept: map[string]string{}}
 	if begun := o.Crowd.Registered[d.Name]; begun.Made == nil {
 		entry.Steps = begun.Steps
 		maps.Copy(entry.Kept, begun.Kept)
 	}
-	for _, k := range o.Crowd.Register.Keep {
+	for _, k := range o.Crowd.Register.Save {
 		if _, has := entry.Kept[k.Name]; !has && k.Request < entry.Steps {
 			return fmt.Errorf("its registration was begun, but the answer to request %d had no %s, which later requests need; unregister the device, and register it again", k.Request+1, k.Name)
 		}
@@ -172,7 +172,7 @@ func (o *Office) register(ctx context.Context, d *fleet.Device, note func(crowd.
 
 // Unregister removes the devices that were made here, and proves that they are gone
 // where the platform tells whom it knows.
-func (o *Office) Unregister(ctx context.Context, see func(device string, err error)) (*Result, error) {
+func (o *Registrar) Unregister(ctx context.Context, see func(device string, err error)) (*Result, error) {
 	if o.Crowd.Register.Unregister == nil {
 		return nil, errors.New("the file does not say how a device is removed; write, for example, register: {unregister: {url: \"http://HOST/devices/${device}\"}}")
 	}
@@ -211,7 +211,7 @@ func (o *Office) Unregister(ctx context.Context, see func(device string, err err
 
 // RegisterOne makes one device known, whatever is known of it, and tells what the platform
 // gave it.
-func (o *Office) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
+func (o *Registrar) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
 	failed := error(nil)
 	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
 		failed = o.register(ctx, d, func(e crowd.Registered) error { kept = maps.Clone(e.Kept); return note(e) })
@@ -221,7 +221,7 @@ func (o *Office) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[str
 }
 
 // UnregisterOne removes one device.
-func (o *Office) UnregisterOne(ctx context.Context, d *fleet.Device) error {
+func (o *Registrar) UnregisterOne(ctx context.Context, d *fleet.Device) error {
 	failed := error(nil)
 	_, err := o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
 		if _, failed = o.request(ctx, o.Crowd.Register.Unregister, d, d.Env); failed != nil {
@@ -234,7 +234,7 @@ func (o *Office) UnregisterOne(ctx context.Context, d *fleet.Device) error {
 }
 
 // Forgotten are devices that were made here and are no longer in the crowd file.
-func (o *Office) Forgotten() []string {
+func (o *Registrar) Forgotten() []string {
 	of := map[string]bool{}
 	for _, d := range o.Fleet.Devices {
 		of[d.Name] = true
@@ -250,7 +250,7 @@ func (o *Office) Forgotten() []string {
 }
 
 // Compare asks the platform whom it knows.
-func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
+func (o *Registrar) Compare(ctx context.Context) (*Comparison, error) {
 	if o.Crowd.Register.List == nil {
 		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, register: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
 	}
@@ -290,7 +290,7 @@ func (o *Office) Compare(ctx context.Context) (*Comparison, error) {
 type storeError struct{ error }
 
 // each does a step for some devices, at the file's pace; what it notes is written down.
-func (o *Office) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
+func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
 	if len(todo) == 0 {
 		return &o.result, nil
 	}
@@ -408,7 +408,7 @@ func endLine(f *os.File) error {
 
 // request makes a request for a device and gives the answer's body. One that has
 // begun is ended, also when interrupted; waiting for the platform's limit is not.
-func (o *Office) request(ctx context.Context, q *crowd.Request, d *fleet.Device, env formula.Env) ([]byte, error) {
+func (o *Registrar) request(ctx context.Context, q *crowd.Request, d *fleet.Device, env formula.Env) ([]byte, error) {
 	p := q.For(d.Cast)
 	m := &formula.Machine{}
 	address, err := p.URL.Expand(m, env)
@@ -459,7 +459,7 @@ func wait(ctx context.Context, d time.Duration) error {
 }
 
 // once makes a request once. After says when it may be made again; zero: not.
-func (o *Office) once(ctx context.Context, method, address string, header http.Header, body string) (answer []byte, status int, after time.Duration, err error) {
+func (o *Registrar) once(ctx context.Context, method, address string, header http.Header, body string) (answer []byte, status int, after time.Duration, err error) {
 	req, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
 	if err != nil {
 		return nil, 0, 0, fmt.Errorf("%s is not an address", address)
@@ -486,9 +486,9 @@ func (o *Office) once(ctx context.Context, method, address string, header http.H
 
 // keep picks out of the answer to a request what the file keeps, into kept. The platform
 // has done it by then: an error says so.
-func (o *Office) keep(answer []byte, request int, kept map[string]string) error {
+func (o *Registrar) keep(answer []byte, request int, kept map[string]string) error {
 	var v any
-	for _, k := range o.Crowd.Register.Keep {
+	for _, k := range o.Crowd.Register.Save {
 		if k.Request != request {
 			continue
 		}
@@ -521,7 +521,7 @@ func first(source string, v any) (any, error) {
 }
 
 // list asks the platform for the names of all devices, page by page.
-func (o *Office) list(ctx context.Context) ([]string, error) {
+func (o *Registrar) list(ctx context.Context) ([]string, error) {
 	l := o.Crowd.Register.List
 	pick, err := jq.Parse(l.Names)
 	if err != nil {

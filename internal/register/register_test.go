@@ -74,8 +74,8 @@ func newRegistry(t *testing.T) *registry {
 	return p
 }
 
-// office opens the crowd file of a folder anew, as each command does.
-func (p *registry) office(t *testing.T, dir string) *register.Office {
+// registrar opens the crowd file of a folder anew, as each command does.
+func (p *registry) registrar(t *testing.T, dir string) *register.Registrar {
 	t.Helper()
 	path := filepath.Join(dir, "harbour.yaml")
 	text := strings.NewReplacer("HOST", p.URL, "PACE", p.pace).Replace(`
@@ -85,7 +85,7 @@ kinds: {buoy: {properties: {site: "o\"uter"}, readings: {state: {every: 1s, topi
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
 register:
   request: {url: "HOST/d", headers: {X-Key: "let-me-in"}, body: {name: "${device}", n: "${n}", of: ["${n + 1}", "no. ${ {'a': n}.a } of ${site}"], fixed: "$${n}"}}
-  keep: {token: .token, id: .deep.id}
+  save: {token: .token, id: .deep.id}
   pace: PACE
   list: {get: "HOST/d", headers: {X-Key: "let-me-in"}, names: ".names[]?", next: .next}
   unregister: {url: "HOST/d/${device}"}
@@ -94,7 +94,7 @@ plan: {for: 1s}
 	return open(t, path, text)
 }
 
-func open(t *testing.T, path, text string) *register.Office {
+func open(t *testing.T, path, text string) *register.Registrar {
 	t.Helper()
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	c, err := file.Load(path)
@@ -111,7 +111,7 @@ var all = []string{"buoy-1", "buoy-2", "buoy-3"}
 func TestRegisterUnregister(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	p.known["stranger"] = true
-	o := p.office(t, dir)
+	o := p.registrar(t, dir)
 	assert.Len(t, o.Fleet.NotRegistered(), 3)
 	res, err := o.Register(t.Context(), nil)
 	require.NoError(t, err)
@@ -119,7 +119,7 @@ func TestRegisterUnregister(t *testing.T) {
 	slices.Sort(p.bodies)
 	assert.JSONEq(t, `{"name": "buoy-1", "n": 1, "of": [2, "no. 1 of o\"uter"], "fixed": "${n}"}`, p.bodies[0])
 
-	o = p.office(t, dir)
+	o = p.registrar(t, dir)
 	assert.Empty(t, o.Fleet.NotRegistered())
 	assert.Equal(t, "key-of-buoy-2", o.Fleet.Devices[1].Password)
 	assert.Equal(t, "12", o.Fleet.Devices[1].Env["id"])
@@ -132,7 +132,7 @@ func TestRegisterUnregister(t *testing.T) {
 	assert.Len(t, p.bodies, 3, "a device was registered twice")
 
 	p.stays = true
-	res, err = p.office(t, dir).Unregister(t.Context(), nil)
+	res, err = p.registrar(t, dir).Unregister(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Empty(t, res.Done)
 	require.Len(t, res.Failed, 3)
@@ -140,7 +140,7 @@ func TestRegisterUnregister(t *testing.T) {
 
 	// The file says that they are gone now, and the platform that they are not.
 	p.stays = false
-	res, err = p.office(t, dir).Register(t.Context(), nil)
+	res, err = p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "was not registered by this crowd; left unchanged")
@@ -159,13 +159,13 @@ func TestGoesOn(t *testing.T) {
 		}
 		return false
 	}
-	res, err := p.office(t, dir).Register(ctx, nil)
+	res, err := p.registrar(t, dir).Register(ctx, nil)
 	require.NoError(t, err)
 	assert.Empty(t, res.Failed)
 	assert.Equal(t, all[:2], res.Done, "what has begun must be ended and written down")
 	assert.Equal(t, all[2:], res.Skipped)
 	p.pace, p.before = "1000/s", nil
-	res, err = p.office(t, dir).Register(t.Context(), nil)
+	res, err = p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, all[:2], res.Already)
 	assert.Equal(t, all[2:], res.Done)
@@ -178,10 +178,10 @@ func TestGoesOn(t *testing.T) {
 	f.WriteString(`{"device": "buoy-9", "ma`)
 	f.Close()
 	delete(p.known, "buoy-2")
-	res, err = p.office(t, dir).Register(t.Context(), nil)
+	res, err = p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-2"}, res.Done)
-	assert.Empty(t, p.office(t, dir).Fleet.NotRegistered())
+	assert.Empty(t, p.registrar(t, dir).Fleet.NotRegistered())
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
@@ -240,7 +240,7 @@ func TestPlatformSays(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			p := newRegistry(t)
 			p.before, p.page = c.before, c.page
-			res, err := p.office(t, t.TempDir()).Register(t.Context(), nil)
+			res, err := p.registrar(t, t.TempDir()).Register(t.Context(), nil)
 			if c.err != "" {
 				assert.ErrorContains(t, err, c.err)
 				return
@@ -270,13 +270,13 @@ func TestWhatIsKeptNeverCame(t *testing.T) {
 		return true
 	}
 	for _, why := range []string{"the answer has no token", "the answer had no token; unregister the device"} {
-		o := p.office(t, dir)
+		o := p.registrar(t, dir)
 		res, err := o.Register(t.Context(), nil)
 		require.NoError(t, err)
 		require.Len(t, res.Failed, 3, "%+v", res)
 		assert.Contains(t, res.Failed[0].Why, why)
 		assert.Empty(t, res.Already)
-		assert.Len(t, p.office(t, dir).Fleet.NotRegistered(), 3)
+		assert.Len(t, p.registrar(t, dir).Fleet.NotRegistered(), 3)
 	}
 }
 
@@ -284,7 +284,7 @@ func TestWhatIsKeptNeverCame(t *testing.T) {
 func TestCompareHint(t *testing.T) {
 	p := newRegistry(t)
 	p.known["bouy-1"], p.known["bouy-2"] = true, true
-	c, err := p.office(t, t.TempDir()).Compare(t.Context())
+	c, err := p.registrar(t, t.TempDir()).Compare(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, all, c.Missing)
 	assert.Equal(t, "the crowd has buoy-1, the platform bouy-1: is one of them mistyped?", c.Hint)
@@ -292,7 +292,7 @@ func TestCompareHint(t *testing.T) {
 
 func TestUnreadableFile(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
-	p.office(t, dir)
+	p.registrar(t, dir)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.registered.jsonl"), 0o700))
 	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
 	assert.ErrorContains(t, err, "harbour.registered.jsonl cannot be read: it is a folder; it says which devices are registered, and holds their secrets")
@@ -325,7 +325,7 @@ func TestSeveralRequests(t *testing.T) {
 	}))
 	defer p.Close()
 	dir := t.TempDir()
-	office := func() *register.Office {
+	registrar := func() *register.Registrar {
 		return open(t, filepath.Join(dir, "harbour.yaml"), strings.ReplaceAll(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
@@ -333,21 +333,21 @@ kinds: {buoy: {readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
 register:
   requests:
-    - {<<: {keep: {id: .id}}, url: "HOST/d", body: {name: "${device}"}}
+    - {<<: {save: {id: .id}}, url: "HOST/d", body: {name: "${device}"}}
     - {url: "HOST/d/${id}/keys", method: PUT, body: "for ${id}"}
-  keep: {token: .token}
+  save: {token: .token}
   pace: 1000/s
   unregister: {url: "HOST/d/${id}"}
 plan: {for: 1s}
 `, "HOST", p.URL))
 	}
-	res, err := office().Register(t.Context(), nil)
+	res, err := registrar().Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
 	require.Len(t, res.Failed, 1)
 	assert.Contains(t, res.Failed[0].Why, "request 2: PUT "+p.URL+"/d/«secret»/keys was answered with status 500")
 	assert.Contains(t, seen, "PUT /d/id-buoy-1/keys for id-buoy-1")
-	o := office()
+	o := registrar()
 	require.Len(t, o.Fleet.NotRegistered(), 1)
 	assert.Equal(t, "buoy-2", o.Fleet.NotRegistered()[0].Name)
 
@@ -356,7 +356,7 @@ plan: {for: 1s}
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-2"}, res.Done)
 	assert.Equal(t, []string{"PUT /d/id-buoy-2/keys for id-buoy-2"}, seen, "the first request was answered, and is not made again")
-	o = office()
+	o = registrar()
 	assert.Empty(t, o.Fleet.NotRegistered())
 	assert.Equal(t, "key-of-d-id-buoy-2-keys", o.Fleet.Devices[1].Password)
 
@@ -368,12 +368,12 @@ plan: {for: 1s}
 
 	// An answer without what the next request needs.
 	answers = `{"name": "%s"}`
-	res, err = office().Register(t.Context(), nil)
+	res, err = registrar().Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "request 1: it was registered, but the answer has no id (.id)")
 	seen = nil
-	res, err = office().Register(t.Context(), nil)
+	res, err = registrar().Register(t.Context(), nil)
 	require.NoError(t, err)
 	require.Len(t, res.Failed, 3)
 	assert.Contains(t, res.Failed[0].Why, "the answer to request 1 had no id, which later requests need")
@@ -384,7 +384,7 @@ plan: {for: 1s}
 // is no entry. Two at once are kept apart.
 func TestTokensLeaveWithTheirDevices(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
-	_, err := p.office(t, dir).Register(t.Context(), nil)
+	_, err := p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
 	path := filepath.Join(dir, "harbour.registered.jsonl")
 	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
@@ -400,13 +400,13 @@ func TestTokensLeaveWithTheirDevices(t *testing.T) {
 			return true
 		}
 		if strings.HasSuffix(r.URL.Path, "buoy-1") { // while this one unregisters
-			_, err := p.office(t, dir).Register(context.Background(), nil)
+			_, err := p.registrar(t, dir).Register(context.Background(), nil)
 			assert.ErrorContains(t, err, "another process registers or unregisters devices of this crowd just now")
 		}
 		return false
 	}
 	p.free = true
-	res, err := p.office(t, dir).Unregister(t.Context(), nil)
+	res, err := p.registrar(t, dir).Unregister(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-1", "buoy-3"}, res.Done)
 	text, err := os.ReadFile(path)
@@ -418,6 +418,6 @@ func TestTokensLeaveWithTheirDevices(t *testing.T) {
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	o := p.office(t, dir)
+	o := p.registrar(t, dir)
 	assert.Len(t, o.Fleet.NotRegistered(), 2)
 }

@@ -25,7 +25,7 @@ func alertLine(b *strings.Builder, r *tally.Result, st Style) {
 	var all tally.AlertCount
 	for _, n := range r.Alerts {
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
-		all.Unknown, all.Repeated, all.Uncalled = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 	}
 	var parts []string
 	for _, x := range alertParts(&all) {
@@ -64,7 +64,7 @@ type alertPart struct {
 func alertParts(n *tally.AlertCount) []alertPart {
 	return []alertPart{
 		{n.Missing, tally.Missing, "it was called for, and never heard"},
-		{n.Uncalled, tally.Uncalled, "it was heard, and nobody had called for it"},
+		{n.Unexpected, tally.Unexpected, "it was heard, and nobody had called for it"},
 		{n.Repeated, tally.Twice, "it was heard more than once"},
 		{n.Late, tally.LateOne, "it was heard after the time allowed"},
 		{n.Unknown, tally.Unsure, "whether it was given, or called for, is not known"},
@@ -83,7 +83,7 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		return fmt.Sprint(n)
 	}
 	t := newTable()
-	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "uncalled-for", "unknown", "p50", "worst"}
+	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "unexpected", "unknown", "p50", "worst"}
 	t.AppendHeader(row)
 	var c []table.ColumnConfig
 	for i := 2; i <= len(row); i++ {
@@ -97,9 +97,9 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		if n.Delays.N > 0 {
 			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
 		}
-		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Uncalled), number(n.Unknown), p50, worst})
+		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Unexpected), number(n.Unknown), p50, worst})
 		all.Missing, all.Late, all.Unknown = all.Missing+n.Missing, all.Late+n.Late, all.Unknown+n.Unknown
-		all.Repeated, all.Uncalled = all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+		all.Repeated, all.Unexpected = all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 		strange += n.Strange
 	}
 	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", indent(t.Render()))

@@ -97,7 +97,7 @@ func JUnit(in *Input) ([]byte, error) {
 			}
 			switch {
 			case n.Exact():
-			case n.Unknown > 0 && n.Missing+n.Late+n.Repeated+n.Uncalled == 0:
+			case n.Unknown > 0 && n.Missing+n.Late+n.Repeated+n.Unexpected == 0:
 				state = proof.Undecided
 			default:
 				state = proof.NotMet

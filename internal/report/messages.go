@@ -188,19 +188,19 @@ func harmless(s string) string {
 
 // deviceRow is a row of devices as it is written.
 type deviceRow struct {
-	Device    string                `json:"device"`
-	Kind      string                `json:"kind"`
-	Reading   string                `json:"reading"`
-	Due       int                   `json:"due"`
-	Proven    int                   `json:"proven"`
-	Not       map[string]int        `json:"not_proven"`
-	SeqHere   uint64                `json:"last_seq_sent"`
-	SeqThere  uint64                `json:"last_seq_found"`
-	LastHere  *time.Time            `json:"last_sent,omitempty"`
-	LastThere *time.Time            `json:"last_found,omitempty"`
-	Gaps      int                   `json:"gaps"`
-	Losses    int                   `json:"connections_lost"`
-	Fields    map[string]fieldOfRow `json:"fields"`
+	Device      string                `json:"device"`
+	Kind        string                `json:"kind"`
+	Reading     string                `json:"reading"`
+	Due         int                   `json:"due"`
+	Proven      int                   `json:"proven"`
+	Not         map[string]int        `json:"not_proven"`
+	SeqHere     uint64                `json:"last_seq_sent"`
+	SeqThere    uint64                `json:"last_seq_found"`
+	LastHere    *time.Time            `json:"last_sent,omitempty"`
+	LastThere   *time.Time            `json:"last_found,omitempty"`
+	Gaps        int                   `json:"gaps"`
+	Disconnects int                   `json:"connections_lost"`
+	Fields      map[string]fieldOfRow `json:"fields"`
 }
 
 type fieldOfRow struct {
@@ -231,7 +231,7 @@ func spansOf(s *tally.Spans) spans {
 
 func deviceRowOf(r *tally.Row) deviceRow {
 	x := deviceRow{Device: r.Device, Kind: r.Kind, Reading: r.Reading, Due: r.Counts.Due(), Proven: r.Counts[verdict.Proven], Not: map[string]int{}, SeqHere: r.SeqHere, SeqThere: r.SeqThere,
-		LastHere: instant(r.LastHere), LastThere: instant(r.LastThere), Gaps: r.Gaps, Losses: r.Losses, Fields: map[string]fieldOfRow{}}
+		LastHere: instant(r.LastHere), LastThere: instant(r.LastThere), Gaps: r.Gaps, Disconnects: r.Disconnects, Fields: map[string]fieldOfRow{}}
 	for _, v := range verdict.All() {
 		if v != verdict.Proven && r.Counts[v] > 0 {
 			x.Not[v.String()] = r.Counts[v]
@@ -284,7 +284,7 @@ func DevicesCSV(in *Input) ([]byte, error) {
 				line = append(line, fmt.Sprint(r.Counts[v]))
 			}
 		}
-		line = append(line, fmt.Sprint(r.SeqHere), fmt.Sprint(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)), fmt.Sprint(r.Gaps), fmt.Sprint(r.Losses))
+		line = append(line, fmt.Sprint(r.SeqHere), fmt.Sprint(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)), fmt.Sprint(r.Gaps), fmt.Sprint(r.Disconnects))
 		fields := r.Fields
 		if len(fields) == 0 {
 			fields = []tally.RowField{{}}

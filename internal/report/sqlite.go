@@ -139,7 +139,7 @@ func (x *sqliteFile) End(in *Input) error {
 	}
 	for i := range r.Rows {
 		d := deviceRowOf(&r.Rows[i])
-		exec("insert into device values (?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Kind, d.Reading, d.Due, d.Proven, int64(d.SeqHere), int64(d.SeqThere), orNull(d.LastHere), orNull(d.LastThere), d.Gaps, d.Losses)
+		exec("insert into device values (?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Kind, d.Reading, d.Due, d.Proven, int64(d.SeqHere), int64(d.SeqThere), orNull(d.LastHere), orNull(d.LastThere), d.Gaps, d.Disconnects)
 		for k := range r.Rows[i].Fields {
 			f := &r.Rows[i].Fields[k]
 			a, b := spansOf(&f.Here), spansOf(&f.There)

@@ -218,7 +218,7 @@ func proofs(b *strings.Builder, r *tally.Result, st Style) {
 			}
 			line = st.paint(c, count) + st.paint(faint, "   "+how[p.Name]+strings.Join(by[p.Name], ", "))
 			if p.Open > 0 {
-				line += fmt.Sprintf(", %d of them not known in full", p.Open)
+				line += fmt.Sprintf(", %d of them partly unknown", p.Open)
 			}
 			if p.Unknown > 0 {
 				line += fmt.Sprintf(", %d not known", p.Unknown)

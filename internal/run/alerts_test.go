@@ -40,7 +40,7 @@ plan:
   events: [EVENTS]
 witnesses:
   ear: {proves: received, subscribe: "harbour/#", wait: 20s}
-  alarm: {hears: alerts, HEARS}
+  alarm: {proves: alerts, HEARS}
 alerts:
   low-battery: {heard_by: alarm, about: .device, match: .rule == "low-battery", when: battery_v < 11, until: battery_v > 11.5, within: 2s}
 `
@@ -48,7 +48,7 @@ alerts:
 // noticedBy are the ways in which alerts are heard. HOOK is an address that nobody uses.
 var noticedBy = map[string]string{
 	"subscription": `subscribe: "alerts/#"`,
-	"callback":     `callback: "http://127.0.0.1:PORT/from-platform", wants: {X-Signature: "${bytes_hex(hmac('sha256', 'the-hook-secret', body))}"}`,
+	"callback":     `callback: "http://127.0.0.1:PORT/from-platform", require_headers: {X-Signature: "${bytes_hex(hmac('sha256', 'the-hook-secret', body))}"}`,
 	"query":        `get: "http://HTTP/alerts", rows: ".alerts[]", row: .id, time: .at`,
 }
 
@@ -95,7 +95,7 @@ func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin
 func TestAlertsAreCounted(t *testing.T) {
 	t.Parallel()
 	for by := range noticedBy {
-		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "withhold=3": tally.Missing, "echo=3": tally.Twice, "dawdle=2@4s": tally.LateOne, "mistake=2": tally.Uncalled, "clamour": tally.Twice} {
+		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "alert-none=3": tally.Missing, "alert-twice=3": tally.Twice, "alert-late=2@4s": tally.LateOne, "alert-wrong-device=2": tally.Unexpected, "alert-flood": tally.Twice} {
 			t.Run(by+"/"+flaw, func(t *testing.T) {
 				t.Parallel()
 				var flaws []string
@@ -110,12 +110,12 @@ func TestAlertsAreCounted(t *testing.T) {
 				assert.Equal(t, s.AlertsDue(), n.Called, says)
 				assert.Equal(t, 7, n.Called)
 				assert.Zero(t, n.Unknown, says)
-				bad := map[tally.AlertVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated, tally.Uncalled: n.Uncalled}
-				want := map[tally.AlertVerdict]int{tally.Missing: 0, tally.LateOne: 0, tally.Twice: 0, tally.Uncalled: 0}
+				bad := map[tally.AlertVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated, tally.Unexpected: n.Unexpected}
+				want := map[tally.AlertVerdict]int{tally.Missing: 0, tally.LateOne: 0, tally.Twice: 0, tally.Unexpected: 0}
 				if as != tally.Given {
 					require.Positive(t, hits)
 					want[as] = hits
-					if as == tally.Uncalled { // about another device: and not about the right one
+					if as == tally.Unexpected { // about another device: and not about the right one
 						want[tally.Missing] = hits
 					}
 				}
@@ -208,11 +208,11 @@ func TestCallbacks(t *testing.T) {
 		"another's": {", device: .of", func(hook string, _ int, body string, _ *[]string) {
 			post(hook, strings.Replace(body, `{`, `{"of": "gauge-009", `, 1), true)
 		}, verdict.Misfiled, all, ""},
-		"refused at first, and again": {", answer: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) {
+		"refused at first, and again": {", respond: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) {
 			for try := 0; try < 9 && !post(hook, body, true); try++ {
 			}
 		}, verdict.Proven, all, ""},
-		"refused at first, not again": {", answer: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Lost, func(int) int { return 3 }, ""},
+		"refused at first, not again": {", respond: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Lost, func(int) int { return 3 }, ""},
 		"broken off, now and then": {"", func(hook string, n int, body string, _ *[]string) {
 			if n%4 != 0 {
 				post(hook, body, true)
@@ -250,7 +250,7 @@ links: {shore: {http: "http://HTTP"}}
 kinds: {gauge: {readings: {level: {every: 100ms, path: "/in", fields: {level_m: 2}}}}}
 devices: [{kind: gauge, name: "gauge-${pad(n, 3)}"}]
 plan: {for: 2s, settle: 20s}
-witnesses: {hook: {proves: received, callback: "HOOK", wants: {Authorization: Bearer the-hook-token}, wait: 500ms, linger: 100ms MORE}}
+witnesses: {hook: {proves: received, callback: "HOOK", require_headers: {Authorization: Bearer the-hook-token}, wait: 500ms, watch_copies: 100ms MORE}}
 `))
 			due := p.result.Total.Due()
 			require.Equal(t, 20, due)
@@ -299,7 +299,7 @@ func bridge(t *testing.T, broker string) (hear chan mqttwire.Packet, hangUp func
 // device, and on every message. It posts them to the callback.
 func TestAlertsOfABridge(t *testing.T) {
 	t.Parallel()
-	for how, want := range map[string]string{ // called for, given, missing, late, repeated, uncalled-for, unknown
+	for how, want := range map[string]string{ // called for, given, missing, late, repeated, unexpected, unknown
 		"rightly": "7 7 0 0 0 0 0", "once never": "7 6 1 0 0 0 0", "once twice": "7 7 0 0 1 0 0", "once late": "7 6 0 1 0 0 0",
 		"once about another": "7 6 1 0 0 1 0", "about a stranger": "7 6 1 0 0 0 0", "never": "7 0 0 0 0 0 7",
 	} {
@@ -354,7 +354,7 @@ func TestAlertsOfABridge(t *testing.T) {
 			p := playAgainst(t, m.addr, "", text)
 			hangUp()
 			n := p.result.Alerts[0]
-			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown), "%+v", p.result.AlertFindings)
+			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Unexpected, n.Unknown), "%+v", p.result.AlertFindings)
 			assert.Equal(t, how == "about a stranger", n.Strange == 1)
 			assert.Equal(t, how == "rightly", p.holds())
 		})

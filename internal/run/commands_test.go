@@ -44,11 +44,11 @@ kinds:
       state: {every: 500ms, topic: "harbour/${device}/state", fields: {lamp_w: "${lamp_w}", label: "${label}", lit: "${lit}", drift: "${drift}", mooring: "${mooring}"}}
       rare: {every: 1h, topic: "harbour/${device}/rare", fields: {a: {signal: counter}}}
     commands:
-      ping: {topic: "ask/${device}/+", match: {name: ping}, answer: {topic: "told/${device}"}}
-      faster: {topic: "ask/${device}", match: {name: faster}, do: {every: {state: "${ask.ms}ms"}}, answer: {topic: "told/${device}", body: {ok: "${done}", why: "${why}", ms: "${ask.ms}"}, after: 100ms to 200ms}}
-      set: {topic: "ask/${device}", match: {name: set, n: 1}, do: {set: {lamp_w: "${ask.watts}", label: "to ${ask.watts}", lit: "${ask.watts > 20}", drift: "${ask.watts / 4}"}, send: [state, rare]}, answer: {topic: "told/${device}", body: {ok: "${done}", why: "${why}", lamp: "${lamp_w}"}}}
-      lie: {topic: "ask/${device}", match: {name: lie}, answer: {topic: "told/${device}", wrong: {chance: 100%, body: {ok: false}}}}
-      hide: {topic: "ask/${device}", match: {name: hide}, answer: {topic: "told/${device}", never: 100%}}
+      ping: {topic: "ask/${device}/+", match: {name: ping}, reply: {topic: "told/${device}"}}
+      faster: {topic: "ask/${device}", match: {name: faster}, do: {every: {state: "${ask.ms}ms"}}, reply: {topic: "told/${device}", body: {ok: "${done}", why: "${why}", ms: "${ask.ms}"}, after: 100ms to 200ms}}
+      set: {topic: "ask/${device}", match: {name: set, n: 1}, do: {set: {lamp_w: "${ask.watts}", label: "to ${ask.watts}", lit: "${ask.watts > 20}", drift: "${ask.watts / 4}"}, send: [state, rare]}, reply: {topic: "told/${device}", body: {ok: "${done}", why: "${why}", lamp: "${lamp_w}"}}}
+      lie: {topic: "ask/${device}", match: {name: lie}, reply: {topic: "told/${device}", wrong: {chance: 100%, body: {ok: false}}}}
+      hide: {topic: "ask/${device}", match: {name: hide}, reply: {topic: "told/${device}", never: 100%}}
       quiet: {topic: "ask/${device}", match: {name: quiet}, do: {send: state}}
 devices: [{kind: buoy, count: 3, name: "buoy-${n}"}]
 plan: {for: LENGTH, settle: 20s}
@@ -134,7 +134,7 @@ func TestCommands(t *testing.T) {
 				t.Parallel()
 				text := strings.NewReplacer("MQTT", broker(t), "VERSION", version, "LENGTH", "2m").Replace(commanded)
 				if version == "5" { // where the command wants it
-					text = strings.Replace(text, `do: {send: [state, rare]}, answer: {topic: "told/${device}", `, `do: {send: [state, rare]}, answer: {`, 1)
+					text = strings.Replace(text, `do: {send: [state, rare]}, reply: {topic: "told/${device}", `, `do: {send: [state, rare]}, reply: {`, 1)
 				}
 				a := newAsker(t, strings.Replace(text, `"ask/${device}/+"`, `"ask/${device}/x"`, 1)) // a topic, where the devices have a filter
 				told := func(x *ask.Answer) string {

@@ -71,11 +71,11 @@ func TestActionsAreProven(t *testing.T) {
 			"offline, idle":       {"{at: 500ms, for: 1s, who: 2 of buoy, do: {offline: idle}}"},
 			"again and again":     {"{every: 600ms, for: 200ms, who: 1 of buoy, do: {offline: {how: cut}}}"},
 			"restart":             {"{at: 500ms, for: 700ms, who: buoy-3, do: {restart: {session: end, counters: anew}}}"},
-			"fields":              {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}", "{at: 800ms, for: 1s, do: {wild: {level: 50}}}"},
+			"fields":              {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}", "{at: 800ms, for: 1s, do: {erratic: {level: 50}}}"},
 			"intervals":           {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: never}}"},
 			"clock":               {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
 			"network":             {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 kbit/s}}}"},
-			"leave and join":      {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: join}"},
+			"leave and join":      {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: connect}"},
 			"leave and be back":   {"{at: 400ms, do: {network: {delay: 300ms}}}", "{every: 800ms, for: 1ms, who: buoy-1, do: leave}"},
 			"send":                {"{at: 1s, who: buoy-2, do: {send: {state: 5}}}"},
 			"one behind another":  {"{name: a, at: 500ms, for: 300ms, who: buoy-2, do: {offline: keep}}", "{after: a, delay: 100ms, for: 300ms, do: {restart: true}}"},
@@ -157,15 +157,15 @@ func TestWhatComesLate(t *testing.T) {
 	}
 }
 
-// A spoilt message is discarded by a platform that looks at it, and let in by one that
-// keeps everything; the mark in it tells, however it was spoilt.
-func TestSpoiltMessages(t *testing.T) {
+// A corrupted message is discarded by a platform that looks at it, and let in by one that
+// keeps everything; the mark in it tells, however it was corrupted.
+func TestCorruptMessages(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		for _, how := range []string{"cut off", "not its form", "wrong types", "too large"} {
 			t.Run(w.name+"/"+how, func(t *testing.T) {
 				t.Parallel()
-				p := playOnce(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {spoil: "+how+"}, expect: discarded}"))
+				p := playOnce(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {corrupt: "+how+"}, expect: discarded}"))
 				if w.name == "http" && how == "too large" { // the only thing that the stand-in minds
 					assert.True(t, p.holds(), p.says())
 					return
@@ -230,7 +230,7 @@ kinds:
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
 register:
   request: {url: "http://HTTP/registry", headers: {Authorization: Bearer tok-of-the-harbour}, body: {name: "${device}"}}
-  keep: {token: .token}
+  save: {token: .token}
   unregister: {url: "http://HTTP/registry/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}
 plan:
   for: 6s
@@ -248,9 +248,9 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 8s}
 func TestTheFleetChanges(t *testing.T) {
 	t.Parallel()
 	for name, parts := range map[string][]string{
-		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, answer: {body: {ok: "${done}"}}}`},
+		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, reply: {body: {ok: "${done}"}}}`},
 		"HTTP": {`{http: "http://HTTP", headers: {Authorization: "Bearer ${token}"}}`, `path: "/in/harbour/${device}/state"`,
-			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, answer_from: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
+			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, reply: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, read_reply: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
 	} {
 		for _, broken := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, broken %v", name, broken), func(t *testing.T) {
@@ -300,10 +300,10 @@ func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 			require.NoError(t, err)
 			t.Cleanup(s.Close)
-			place, command := `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", match: {name: NAME}, DO answer: {topic: "told/${device}", body: {ok: "${done}"}}}`
+			place, command := `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", match: {name: NAME}, DO reply: {topic: "told/${device}", body: {ok: "${done}"}}}`
 			if c[2] == "path" {
 				place = `path: "/in/harbour/${device}/state"`
-				command = `{path: "/commands/${device}", every: 100ms, rows: ".commands[]", match: {name: NAME}, DO answer: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}"}, answer_from: {get: "http://HTTP/answers/${device}", rows: ".answers[]"}}`
+				command = `{path: "/commands/${device}", every: 100ms, rows: ".commands[]", match: {name: NAME}, DO reply: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}"}, read_reply: {get: "http://HTTP/answers/${device}", rows: ".answers[]"}}`
 			}
 			commands := "commands: {faster: " + strings.NewReplacer("NAME", "faster", "DO", `do: {every: 50ms}, for: 500ms,`).Replace(command) + ", rest: " + strings.NewReplacer("NAME", "rest", "DO", `do: {offline: idle}, for: 300ms,`).Replace(command) + "}"
 			p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, `

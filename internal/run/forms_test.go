@@ -60,7 +60,7 @@ kinds:
 devices: [{kind: buoy, count: 4}]
 plan: {for: 2s, settle: SETTLE}
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: sea, topic: "harbour/${device}/${reading}", wait: WAIT, linger: 300ms}
+  ear: {proves: received, subscribe: harbour/#, link: sea, topic: "harbour/${device}/${reading}", wait: WAIT, watch_copies: 300ms}
   store:
     proves: stored
     get: http://HTTP/stored/${device}?from=${from}&to=${to}
@@ -72,7 +72,7 @@ witnesses:
     body: .bytes
     MARK
     wait: WAIT
-    linger: 300ms
+    watch_copies: 300ms
 `
 }
 

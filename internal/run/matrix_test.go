@@ -93,7 +93,7 @@ kinds:
 devices: [{kind: buoy, count: 4}]
 plan: {for: 2500ms, settle: SETTLE}
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: WAIT, linger: 300ms}
+  ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: WAIT, watch_copies: 300ms}
   store:
     proves: stored
     get: http://HTTP/stored/${device}?from=${from}&to=${to}&limit=7
@@ -105,7 +105,7 @@ witnesses:
     mark: .content.mark
     values: .content
     wait: WAIT
-    linger: 300ms
+    watch_copies: 300ms
 require: {proven: 100%, received: 100% WITHIN, stored: 100% WITHIN}
 `
 }
@@ -220,7 +220,7 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 	}
 	// Two are of bad nights: TestWhatMustNotGetIn and TestWhatComesLate are theirs.
 	// Those of alerts are TestAlertsAreCounted's.
-	names := []string{"admit", "stale", "withhold", "echo", "dawdle", "mistake", "clamour"}
+	names := []string{"admit", "stale", "alert-none", "alert-twice", "alert-late", "alert-wrong-device", "alert-flood"}
 	for name := range flaws {
 		names = append(names, name)
 	}

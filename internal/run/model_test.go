@@ -63,8 +63,8 @@ type truth struct {
 	first        time.Time
 	acked        int
 	refused      bool
-	guise        bool // it came with wrong credentials
-	spoilt       bool // its values have wrong types
+	variant      bool // it came with wrong credentials
+	corrupted    bool // its values have wrong types
 	emits        []emission
 	rows         []row
 	decided      *decision
@@ -106,16 +106,16 @@ type waiting struct {
 // client is one connection to the broker.
 type client struct {
 	*model
-	nc             net.Conn
-	name           string
-	ear            bool
-	deaf           bool
-	out            chan []byte
-	known          map[uint16]bool // QoS 2 packets that were taken
-	dead           chan struct{}
-	once           sync.Once
-	state          *kept
-	guise, refused bool
+	nc               net.Conn
+	name             string
+	ear              bool
+	deaf             bool
+	out              chan []byte
+	known            map[uint16]bool // QoS 2 packets that were taken
+	dead             chan struct{}
+	once             sync.Once
+	state            *kept
+	variant, refused bool
 }
 
 func newModel(t require.TestingT, seed uint64) *model {
@@ -305,8 +305,8 @@ func (c *client) connect(pk *packets.Packet) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.name = pk.Connect.ClientIdentifier
-	c.guise = !strings.HasPrefix(c.name, "runcrowd-") && string(pk.Connect.Password) != "right-"+c.name
-	if c.guise && !c.fate.open {
+	c.variant = !strings.HasPrefix(c.name, "runcrowd-") && string(pk.Connect.Password) != "right-"+c.name
+	if c.variant && !c.fate.open {
 		c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ReasonCode: 0x87})
 		c.refused = true
 		return
@@ -338,7 +338,7 @@ func (c *client) publish(pk *packets.Packet) {
 		return
 	}
 	device := strings.Split(pk.TopicName, "/")[1]
-	t, d := c.came(device, pk.Payload, c.guise)
+	t, d := c.came(device, pk.Payload, c.variant)
 	if d.refuse && qos > 0 {
 		c.ack(map[byte]byte{1: packets.Puback, 2: packets.Pubrec}[qos], id, 0x97)
 		return
@@ -368,7 +368,7 @@ func (c *client) publish(pk *packets.Packet) {
 }
 
 // came notes that a message came, and decides what becomes of it.
-func (m *model) came(device string, body []byte, guise bool) (*truth, *decision) {
+func (m *model) came(device string, body []byte, variant bool) (*truth, *decision) {
 	var b struct {
 		Mark  string
 		Level any
@@ -391,8 +391,8 @@ func (m *model) came(device string, body []byte, guise bool) (*truth, *decision)
 		if yes(f.delay) {
 			d.delay = time.Duration(1+m.rng.IntN(3)) * time.Second
 		}
-		_, spoilt := b.Level.(string)
-		t = &truth{mark: b.Mark, device: device, decided: d, first: time.Now(), guise: guise, spoilt: spoilt}
+		_, corrupted := b.Level.(string)
+		t = &truth{mark: b.Mark, device: device, decided: d, first: time.Now(), variant: variant, corrupted: corrupted}
 		m.truths[b.Mark] = t
 		m.order = append(m.order, b.Mark)
 		t.refused = d.refuse
@@ -538,12 +538,12 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return
 		}
-		guise := r.Header.Get("Authorization") != "Bearer right-"+parts[2]
-		if guise && !m.fate.open {
+		variant := r.Header.Get("Authorization") != "Bearer right-"+parts[2]
+		if variant && !m.fate.open {
 			http.Error(w, "who are you?", http.StatusUnauthorized)
 			return
 		}
-		t, d := m.came(parts[2], body, guise)
+		t, d := m.came(parts[2], body, variant)
 		switch {
 		case d.refuse:
 			http.Error(w, "quota", http.StatusForbidden)

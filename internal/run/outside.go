@@ -21,7 +21,7 @@ type outside struct {
 	fleet *fleet.Fleet
 
 	mu     sync.Mutex // one registration at a time
-	office *register.Office
+	office *register.Registrar
 }
 
 // newOutside makes it. Where the plan registers devices, what that needs is there before

@@ -116,8 +116,8 @@ kinds: {gauge: {mark: {MARK}, readings: {level: {every: 100ms, path: "/in/${devi
 devices: [{kind: gauge, count: 3, name: "gauge-${n}"}]
 plan: {for: 1500ms}
 witnesses:
-  base: {proves: stored, sql: "STORE", query: "QUERY", device: device, wait: 500ms, linger: 100ms}
-  many: {tells: count, sql: "STORE", query: "select device, count(*) as n from seen group by 1", device: device, count: n, wait: 500ms, linger: 100ms}
+  base: {proves: stored, sql: "STORE", query: "QUERY", device: device, wait: 500ms, watch_copies: 100ms}
+  many: {proves: counts, sql: "STORE", query: "select device, count(*) as n from seen group by 1", device: device, count: n, wait: 500ms, watch_copies: 100ms}
 `)
 			c, err := file.Parse(filepath.Join(dir, "gauge.yaml"), []byte(text), file.Sources{})
 			require.NoError(t, err)

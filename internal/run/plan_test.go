@@ -106,7 +106,7 @@ func TestThePlansClock(t *testing.T) {
 // Two runs with the same clock carry the same values, to the last digit.
 func TestTheSameAgain(t *testing.T) {
 	t.Parallel()
-	text := ways[1].withPlan(`for: 20s, speed: 20, begin: "2026-01-15T02:00:00Z", events: [{chance: 50% per 5s, for: 3s, do: {wild: {level: 3}}}]`, "")
+	text := ways[1].withPlan(`for: 20s, speed: 20, begin: "2026-01-15T02:00:00Z", events: [{chance: 50% per 5s, for: 3s, do: {erratic: {level: 3}}}]`, "")
 	var carried [2][]string
 	for i := range carried {
 		p := play(t, text)

@@ -115,9 +115,9 @@ func (s *scenario) event(rng *rand.Rand) string {
 	}
 	long := fmt.Sprintf("for: %dms, who: %s", 200+rng.IntN(1200), of("all", "buoy-1", "1 of buoy", "50% of buoy"))
 	what := of("{offline: keep}", "{offline: idle}", "{offline: {how: clean, order: newest first}}", "{offline: {how: silent}}", "{offline: {keep: 2, drops: newest}}", "{offline: {keep: 1, pace: 5/s}}",
-		"restart", "{restart: {session: end, counters: anew, backlog: lose}}", "{set: {level: 7}}", "{stuck: level}", "{wild: {level: 9}}", "{missing: note}", "{every: 100ms}", "{every: never}",
+		"restart", "{restart: {session: end, counters: anew, backlog: lose}}", "{set: {level: 7}}", "{stuck: level}", "{erratic: {level: 9}}", "{missing: note}", "{every: 100ms}", "{every: never}",
 		"{network: {delay: 60ms, jitter: 30ms}}", "{network: {stall: 100ms every 400ms}}", "{network: {cut_after: 400 B}}", "leave", "{clock: 90s}", "{send: {state: 3}}",
-		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused", "{credential: none}, expect: refused", "{spoil: wrong types}, expect: discarded")
+		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused", "{credential: none}, expect: refused", "{corrupt: wrong types}, expect: discarded")
 	s.repeat, s.once = s.repeat || strings.Contains(what, "repeat"), s.once || strings.Contains(what, "once")
 	if strings.Contains(what, "send") { // it is over at once
 		_, long, _ = strings.Cut(long, ", ")
@@ -158,7 +158,7 @@ plan:
   for: 3s
   settle: 1s` + events + `
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", wait: 5s, linger: 600ms}
+  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", wait: 5s, watch_copies: 600ms}
   store:
     proves: stored
     get: http://model/stored
@@ -169,7 +169,7 @@ witnesses:
     mark: .mark
     values: .body` + row + `
     wait: 30s
-    linger: 600ms
+    watch_copies: 600ms
 require: {proven: 100%, received: 100% within ` + s.within.String() + `, stored: 100% within ` + s.within.String() + `}
 `
 }
@@ -309,7 +309,7 @@ func (o *oracle) check(j *run.Judgement, killed bool) {
 		// What never came, and is no finding, was dropped, or refused with the connection.
 		away := j.Total[verdict.Dropped] + j.KeptOut
 		for mark, tr := range o.truths {
-			if (tr.guise || tr.spoilt) && findings[mark] == nil {
+			if (tr.variant || tr.corrupted) && findings[mark] == nil {
 				away--
 			}
 		}
@@ -365,7 +365,7 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 		}
 	}
 	recovered := killed && f.Attempts == 0 && f.Outcome == "unknown" // what was meant of it is not known
-	if (tr.guise || tr.spoilt) && !recovered {
+	if (tr.variant || tr.corrupted) && !recovered {
 		o.apart(f, tr, must)
 		return
 	}
@@ -444,13 +444,13 @@ func (o *oracle) apart(f *verdict.Finding, tr *truth, must func(bool, string)) {
 	switch f.Verdict {
 	case "proven":
 		must(!in, "it got in")
-		must(!tr.guise || tr.acked == 0 && !qos0, "it was taken")
+		must(!tr.variant || tr.acked == 0 && !qos0, "it was taken")
 	case "let in":
-		must(in || tr.guise && (tr.acked > 0 || qos0), "it did not get in")
+		must(in || tr.variant && (tr.acked > 0 || qos0), "it did not get in")
 	case "unanswered":
 		must(tr.acked == 0 || !o.calm || o.broken(), "it was answered")
 	case "unknown":
-		must(!o.calm || f.Outcome == "unknown" || o.broken() || tr.guise && tr.spoilt, "nothing disturbed the witnesses")
+		must(!o.calm || f.Outcome == "unknown" || o.broken() || tr.variant && tr.corrupted, "nothing disturbed the witnesses")
 	case "unsent":
 		must(tr.came == 0, "the platform got it")
 	default:

@@ -89,12 +89,12 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 		lasts  time.Duration // from the first message to the last
 	}{
 		"as it was":        {object, "", "", "", 40, 2960 * time.Millisecond},
-		"faster":           {object, "pace: 4x", "", "", 40, 740 * time.Millisecond},
-		"slower":           {object, "pace: 0.5x, to: 2026-01-15T02:00:01Z", "", "", 15, 1820 * time.Millisecond},
+		"faster":           {object, "speed: 4x", "", "", 40, 740 * time.Millisecond},
+		"slower":           {object, "speed: 0.5x, to: 2026-01-15T02:00:01Z", "", "", 15, 1820 * time.Millisecond},
 		"at an interval":   {object, "every: 20ms", "", "", 40, 780 * time.Millisecond},
 		"a part of it":     {object, "from: 2026-01-15T02:00:01Z, to: 2026-01-15T02:00:02Z", "", "", 12, 650 * time.Millisecond},
-		"in a loop":        {object, "pace: 3x, loop: true", "", "", 0, 0},
-		"in rounds":        {object, "pace: 10x", "", "rounds: {count: 3}", 120, 0},
+		"in a loop":        {object, "speed: 3x, loop: true", "", "", 0, 0},
+		"in rounds":        {object, "speed: 10x", "", "rounds: {count: 3}", 120, 0},
 		"a sequence":       {object, "", "mark: {sequence: mark}", "", 40, 0},
 		"a user property":  {object, "", "mark: {user_property: run-mark}", "", 40, 0},
 		"bytes":            {bytes, "", "mark: {user_property: run-mark}", "", 40, 0},

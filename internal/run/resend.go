@@ -92,7 +92,7 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 		return 0, nil, err
 	}
 	first, last := time.Unix(0, list[0].due), time.Unix(0, list[len(list)-1].due)
-	rec := &crowd.Recording{File: filepath.Base(folder), Paths: []string{f.Name()}, Pace: 1, First: first, Last: last, Lines: int64(len(list)), Raw: map[string]bool{}}
+	rec := &crowd.Recording{File: filepath.Base(folder), Paths: []string{f.Name()}, Speed: 1, First: first, Last: last, Lines: int64(len(list)), Raw: map[string]bool{}}
 	rec.Topic, _ = recording.Pattern("")
 	for _, cast := range casts {
 		cast.Recording = rec

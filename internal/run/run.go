@@ -246,15 +246,15 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	catalog := witness.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
-	catalog.Spoilt = s.engine.Spoilt
+	catalog.Corrupted = s.engine.Corrupted
 	if catalog.Index != nil {
 		s.engine.Carried = catalog.Index.Add
 	}
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), Linger: spec.Linger, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), Fields: rules(c, spec)})
-		if !spec.Hears && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), Fields: rules(c, spec)})
+		if !spec.OnlyHears() && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
 			continue
@@ -358,7 +358,7 @@ func query(s string) *jq.Query {
 // within is the time that the requirements allow a witness's proof.
 func within(c *crowd.Crowd, w *crowd.Witness) time.Duration {
 	for _, q := range c.Require {
-		if q.Measure == proof.Share && !q.Proven && q.Proof == w.Proves && !w.Hears && q.Within > 0 {
+		if q.Measure == proof.Share && !q.Proven && w.Sees() && q.Proof == w.Proves && q.Within > 0 {
 			return q.Within
 		}
 	}

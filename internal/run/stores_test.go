@@ -326,8 +326,8 @@ kinds:
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
 plan: {for: 1s, settle: 60s}
 witnesses:
-  base: {proves: stored, LOOKS, wait: WAIT, linger: 300ms}
-  many: {tells: count, COUNTS, wait: 3s, linger: 300ms}
+  base: {proves: stored, LOOKS, wait: WAIT, watch_copies: 300ms}
+  many: {proves: counts, COUNTS, wait: 3s, watch_copies: 300ms}
 require: {proven: 100%, stored: 100% within 30s}
 `
 
@@ -395,7 +395,7 @@ func TestStores(t *testing.T) {
 					state = proof.NotMet
 				}
 				for _, q := range p.checks {
-					if q.Key == "counted" {
+					if q.Key == "counts" {
 						assert.Equal(t, state, q.State, "%+v", q)
 					}
 				}
@@ -428,7 +428,7 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"a long row":                 {`sql: "PG", query: "select repeat('x', 3000) as mark, '' as device", device: device, max_row: 2 kB`, "a row is longer than max_row", ""},
 
 		"a program that is not there":    {`program: [./nothing.sh], device: device`, "nothing.sh cannot be run", ""},
-		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_page: 10 KiB`, "", "sh prints more than max_page, 10 KiB; let it print less, or raise it"},
+		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_answer: 10 KiB`, "", "sh prints more than max_answer, 10 KiB; let it print less, or raise it"},
 		"garbage for ever":               {`program: [yes], device: device`, "", "yes prints what is no JSON object on line 1"},
 		"a line without end":             {`program: [sh, -c, "cat /dev/zero"], device: device, max_row: 2 kB`, "", "sh prints a line longer than max_row"},
 		"a program that hangs":           {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did not end within 200ms; raise timeout"},
@@ -475,7 +475,7 @@ links: {shore: {http: "HTTP"}}
 kinds: {gauge: {readings: {level: {every: 100ms, path: /in, fields: {level_m: {signal: tide, round: 3}}}}}}
 devices: [{kind: gauge, name: gauge-1}]
 plan: {for: 300ms}
-witnesses: {store: {proves: stored, LOOKS, wait: 800ms, linger: 50ms}}
+witnesses: {store: {proves: stored, LOOKS, wait: 800ms, watch_copies: 50ms}}
 `)
 			crowd, err := file.Parse(filepath.Join(dir, "harbour.yaml"), []byte(text), file.Sources{Getenv: os.LookupEnv})
 			require.NoError(t, err)

@@ -23,10 +23,10 @@ import (
 const unmarked = `
 crowd: gauge
 links: {shore: {http: http://HTTP}}
-kinds: {gauge: {mark: {MARK}, readings: {level: {every: 100ms, path: "/in/${device}", fields: {at: {signal: clock, as: AS}, level_m: {signal: tide, round: 3, FIELD}, n: {signal: counter}}}}}}
+kinds: {gauge: {mark: MARK, readings: {level: {every: 100ms, path: "/in/${device}", fields: {at: {signal: clock, as: AS}, level_m: {signal: tide, round: 3, FIELD}, n: {signal: counter}}}}}}
 devices: [{kind: gauge, count: 2, name: "gauge-${n}"}]
 plan: {for: 900ms, settle: 30s}
-witnesses: {store: {proves: stored, get: "http://HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, linger: 50ms, MORE}}
+witnesses: {store: {proves: stored, get: "http://HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, watch_copies: 50ms, MORE}}
 `
 
 // Messages without a mark are told apart by a time that they carry, or by their values and
@@ -49,21 +49,21 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		edit                  func(p *platform, i int, r row) []row
 		want                  map[verdict.Verdict][]string
 	}{
-		"by time":                {"time: at", "ms", "", "", nil, nil},
-		"by time, lost":          {"time: at", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, twice":         {"time: at", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by time, changed":       {"time: at", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by time, moved":         {"time: at", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, cut":           {"time: at", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a second for many":      {"time: at", "s", "", "", nil, nil},
-		"a second, one lost":     {"time: at", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a second, one twice":    {"time: at", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order":               {"order: values", "ms", "", "", nil, nil},
-		"by order, lost":         {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by order, twice":        {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order, changed":      {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by order, changed, one": {"order: values", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
-		"a tolerance": {"order: values", "ms", "tolerance: 0.5", "", func(p *platform, i int, r row) []row {
+		"by time":                {"{time: at}", "ms", "", "", nil, nil},
+		"by time, lost":          {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, twice":         {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by time, changed":       {"{time: at}", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by time, moved":         {"{time: at}", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, cut":           {"{time: at}", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second for many":      {"{time: at}", "s", "", "", nil, nil},
+		"a second, one lost":     {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second, one twice":    {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order":               {"none", "ms", "", "", nil, nil},
+		"by order, lost":         {"none", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by order, twice":        {"none", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order, changed":      {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by order, changed, one": {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
+		"a tolerance": {"none", "ms", "tolerance: 0.5", "", func(p *platform, i int, r row) []row {
 			r["level_m"] = json.Number(fmt.Sprintf("%s1", r["level_m"]))
 			return []row{r}
 		}, nil},
@@ -128,7 +128,7 @@ func TestTimesThatAreShared(t *testing.T) {
 		fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
 	}})
 	defer srv.Close()
-	text := strings.NewReplacer("MARK", "time: at", "AS", "s", "FIELD", "", "MORE", "", "plan: {", "plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
+	text := strings.NewReplacer("MARK", "{time: at}", "AS", "s", "FIELD", "", "MORE", "", "plan: {", "plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
 	p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
 	assert.Equal(t, 2, p.result.Total[verdict.Proven], "%v", p.result.Total)
 	assert.Equal(t, p.result.Total.Due()-2, p.result.Total[verdict.Lost], "%v", p.result.Total)
@@ -163,7 +163,7 @@ links: {shore: {http: "HTTP"}}
 kinds: {gauge: {mark: {time: at}, readings: {level: {path: "/in/${device}"}}}}
 devices: [{kind: gauge, recording: {file: w.jsonl SHIFT}}]
 plan: {for: 2s, settle: 20s}
-witnesses: {store: {proves: stored, get: "HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, linger: 50ms}}
+witnesses: {store: {proves: stored, get: "HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, watch_copies: 50ms}}
 `))
 		assert.Equal(t, []string{"gauge-1/level/6"}, p.found(verdict.Lost), "%q %v", shift, p.result.Total)
 		assert.Equal(t, 9, p.result.Total[verdict.Proven], "%q %v", shift, p.result.Total)
@@ -194,7 +194,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", wait: 20s}}
 		fmt.Fprintf(w, `{"rows": [%s], "next": %s}`, strings.Join(rows, ","), map[bool]string{true: `"?two"`, false: "null"}[r.URL.RawQuery == ""])
 	}})
 	defer srv.Close()
-	paged := strings.NewReplacer("MARK", "order: values", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'", "rows: '.rows[]'", "at: {signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
+	paged := strings.NewReplacer("MARK", "none", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'", "rows: '.rows[]'", "at: {signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
 	q := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), paged)
 	assert.Zero(t, q.result.Total[verdict.Lost]+q.result.Total[verdict.Repeated]+q.result.Total[verdict.Altered], "%v", q.result.Total)
 }

@@ -56,13 +56,13 @@ func ReadLedger(folder string) (*ledger.Book, error) {
 
 // expectations tells from the evidence what witnesses should find.
 type expectations struct {
-	ranges  map[int][][2]uint64 // by round and stream: the first, and behind the last
-	excused []ledger.Spans      // by stream
-	spoilt  []ledger.Spans      // the same
+	ranges    map[int][][2]uint64 // by round and stream: the first, and behind the last
+	excused   []ledger.Spans      // by stream
+	corrupted []ledger.Spans      // the same
 }
 
 func expected(e *evidence.Evidence) (*expectations, error) {
-	x := &expectations{ranges: map[int][][2]uint64{}, excused: make([]ledger.Spans, len(e.Streams)), spoilt: make([]ledger.Spans, len(e.Streams))}
+	x := &expectations{ranges: map[int][][2]uint64{}, excused: make([]ledger.Spans, len(e.Streams)), corrupted: make([]ledger.Spans, len(e.Streams))}
 	err := e.Cases(func(c *evidence.Case) error {
 		if c.Stream < 0 || !c.Known {
 			return nil
@@ -77,7 +77,7 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 		}
 		r[c.Stream][1] = c.Seq + 1
 		if c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard {
-			x.spoilt[c.Stream].Add(c.Seq)
+			x.corrupted[c.Stream].Add(c.Seq)
 		}
 		if c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Outcome == outcome.Refused && c.Meant == ledger.ToKeep {
 			x.excused[c.Stream].Add(c.Seq)
@@ -90,8 +90,8 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 // of is what is expected in a round.
 func (x *expectations) of(round int) witness.Expect { return roundExpect{x, x.ranges[round]} }
 
-// Spoilt tells whether nothing may be kept of a message.
-func (x *expectations) Spoilt(stream int, seq uint64) bool { return x.spoilt[stream].Has(seq) }
+// Corrupted tells whether nothing may be kept of a message.
+func (x *expectations) Corrupted(stream int, seq uint64) bool { return x.corrupted[stream].Has(seq) }
 
 type roundExpect struct {
 	*expectations
@@ -202,7 +202,7 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 		return ledgerError(folder, err)
 	}
 	catalog := witness.NewCatalog(f, e.Run)
-	catalog.Network, catalog.Spoilt = how.Network, x.Spoilt
+	catalog.Network, catalog.Corrupted = how.Network, x.Corrupted
 	if m, err := ReadManifest(folder); err == nil {
 		catalog.Folder = filepath.Dir(m.File)
 	}

@@ -244,8 +244,8 @@ func TestActionsOnMosquitto(t *testing.T) {
 				if version == "3.1.1" || qos == 0 {
 					foreign = "discarded"
 				}
-				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, who: buoy-2, do: {stuck: wave_m, clock: -1m}}", "{at: 300ms, for: 1s, who: buoy-3, do: {wild: {wave_m: 5}, repeat: 1}}",
-					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}", "{at: 900ms, who: buoy-2, do: join}", "{every: 700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
+				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, who: buoy-2, do: {stuck: wave_m, clock: -1m}}", "{at: 300ms, for: 1s, who: buoy-3, do: {erratic: {wave_m: 5}, repeat: 1}}",
+					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}", "{at: 900ms, who: buoy-2, do: connect}", "{every: 700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
 				q := play(t, fmt.Sprintf(`
 crowd: rest
 links:
@@ -277,7 +277,7 @@ plan:
     - {at: 2300ms, for: 700ms, who: buoy-1, do: {credential: wrong}, expect: refused}
     - {at: 2300ms, for: 700ms, who: buoy-2, do: {credential: none}, expect: refused}
     - {at: 2300ms, for: 700ms, who: buoy-3, do: {credential: of another device}, expect: %s}
-    - {at: 3100ms, for: 500ms, who: buoy-4, do: {spoil: {topic: harbour/buoy-1/state}}, expect: %s}
+    - {at: 3100ms, for: 500ms, who: buoy-4, do: {corrupt: {topic: harbour/buoy-1/state}}, expect: %s}
 witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}}
 `, m.addr, version, m.addr, qos, foreign, foreign))
 				assert.True(t, p.proven(qos), p.says())
@@ -326,7 +326,7 @@ plan:
   events:
     - {at: 500ms, for: 1s, who: gauge-1, do: {credential: wrong}, expect: refused}
     - {at: 500ms, for: 1s, who: gauge-2, do: {credential: none}, expect: refused}
-    - {at: 1s, for: 500ms, who: gauge-3, do: {spoil: too large}, expect: refused}
+    - {at: 1s, for: 500ms, who: gauge-3, do: {corrupt: too large}, expect: refused}
     - {at: 1s, for: 1s, who: gauge-4, do: {offline: {order: newest first}}}
 witnesses: {store: {proves: stored, get: "http://%s/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 3s}}
 `, port, s.HTTPAddr, s.HTTPAddr))

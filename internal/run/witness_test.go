@@ -57,7 +57,7 @@ links: {shore: {http: http://HTTP}}
 kinds: {gauge: {readings: {level: {every: 100ms, path: /in, fields: {level_m: {signal: tide, round: 3}}}}}}
 devices: [{kind: gauge, name: gauge-1}]
 plan: {for: 700ms}
-witnesses: {store: {proves: stored, get: "http://HTTP/out", device: '"gauge-1"', rows: '.rows[]', time: .at, next: .next, mark: .mark, values: ., wait: 600ms, linger: 50ms}}
+witnesses: {store: {proves: stored, get: "http://HTTP/out", device: '"gauge-1"', rows: '.rows[]', time: .at, next: .next, mark: .mark, values: ., wait: 600ms, watch_copies: 50ms}}
 `
 
 func reply(format string, args ...any) func(*platform, http.ResponseWriter, *http.Request) {
@@ -225,17 +225,17 @@ func TestQuestions(t *testing.T) {
 		"two rows on one page": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return row + "," + row }))
 		}, verdict.Repeated, ""},
-		"a page that is too long": {"max_page: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+		"a page that is too long": {"max_answer: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s1]}`, strings.Repeat(`"`+strings.Repeat("x", 1<<10)+`",`, 1<<7))
-		}, verdict.Unknown, "the answer is longer than max_page, 64 KiB"},
-		"a page without end": {"max_page: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+		}, verdict.Unknown, "the answer is longer than max_answer, 64 KiB"},
+		"a page without end": {"max_answer: 64 KiB", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
 			io.WriteString(w, `{"rows":["`)
 			for line := strings.Repeat("x", 1<<10); ; {
 				if _, err := io.WriteString(w, line); err != nil {
 					return
 				}
 			}
-		}, verdict.Unknown, "the answer is longer than max_page, 64 KiB"},
+		}, verdict.Unknown, "the answer is longer than max_answer, 64 KiB"},
 		"an error without end": {"", func(_ *platform, w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(400)
 			for line := strings.Repeat("x", 1<<10); ; {
@@ -297,7 +297,7 @@ func TestQuestions(t *testing.T) {
 				}
 			}
 			if keys := strings.TrimPrefix(c.keys, "next: , "); keys != "" {
-				text = strings.Replace(text, "linger: 50ms}", "linger: 50ms, "+keys+"}", 1)
+				text = strings.Replace(text, "watch_copies: 50ms}", "watch_copies: 50ms, "+keys+"}", 1)
 			}
 			text = strings.Replace(text, "wait: 600ms", "wait: 15s", 1)
 			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
@@ -427,7 +427,7 @@ func TestStoresWithAnotherClock(t *testing.T) {
 			}})
 			defer srv.Close()
 			text := strings.Replace(oneGauge, `/out"`, `/out?from=${from}&to=${to}"`, 1)
-			text = strings.TrimSuffix(text, "}\n") + `, many: {tells: count, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '{n: (.rows | length)}', count: .n, wait: 600ms, linger: 50ms}}` + "\n"
+			text = strings.TrimSuffix(text, "}\n") + `, many: {proves: counts, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '{n: (.rows | length)}', count: .n, wait: 600ms, watch_copies: 50ms}}` + "\n"
 			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
 			assert.True(t, p.holds(), "%+v", p.checks)

@@ -121,7 +121,7 @@ func (s *StandIn) watch(topic string, payload []byte) {
 		case back && said && !r.Latched:
 			delete(w.beyond, key)
 		}
-		if beyond && (!said || s.chance.has("clamour")) {
+		if beyond && (!said || s.chance.has("alert-flood")) {
 			s.say(Alert{Rule: r.Name, Device: device, Value: v}, said)
 		}
 	}
@@ -130,29 +130,29 @@ func (s *StandIn) watch(topic string, payload []byte) {
 // say says something, rightly or as a flaw wants it. The caller holds watched.mu.
 func (s *StandIn) say(n Alert, again bool) {
 	w := &s.watched
-	if again { // only the flaw clamour does
-		w.hits = append(w.hits, AlertHit{"clamour", n})
+	if again { // only the flaw alert-flood does
+		w.hits = append(w.hits, AlertHit{"alert-flood", n})
 		s.tell(n)
 		return
 	}
 	w.n++
 	for _, f := range s.cfg.Flaws {
-		if _, of := alertFlaws[f.Name]; !of || f.Name == "clamour" || !f.falls(w.n) {
+		if _, of := alertFlaws[f.Name]; !of || f.Name == "alert-flood" || !f.falls(w.n) {
 			continue
 		}
 		w.hits = append(w.hits, AlertHit{f.Name, n})
 		switch f.Name {
-		case "withhold":
-		case "echo":
+		case "alert-none":
+		case "alert-twice":
 			s.tell(n)
 			s.tell(n)
-		case "dawdle":
+		case "alert-late":
 			s.later(f.Delay, func() {
 				w.mu.Lock()
 				defer w.mu.Unlock()
 				s.tell(n)
 			})
-		case "mistake":
+		case "alert-wrong-device":
 			for _, d := range w.devices {
 				if d != n.Device {
 					n.Device = d

@@ -539,7 +539,7 @@ func (s *StandIn) fits(f Flaw, m *message) bool {
 		return ok
 	case "misfile":
 		return s.otherTopic(m.topic) != ""
-	case "admit", "withhold", "echo", "dawdle", "mistake", "clamour": // no matter of messages
+	case "admit", "alert-none", "alert-twice", "alert-late", "alert-wrong-device", "alert-flood": // no matter of messages
 		return false
 	case "stale":
 		return old(m.payload)

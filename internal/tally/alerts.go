@@ -19,27 +19,27 @@ type AlertVerdict string
 
 // The verdicts of alerts.
 const (
-	Given    AlertVerdict = "given"
-	Missing  AlertVerdict = "missing"
-	LateOne  AlertVerdict = "late"
-	Twice    AlertVerdict = "repeated"
-	Uncalled AlertVerdict = "uncalled-for"
-	Unsure   AlertVerdict = "unknown"
+	Given      AlertVerdict = "given"
+	Missing    AlertVerdict = "missing"
+	LateOne    AlertVerdict = "late"
+	Twice      AlertVerdict = "repeated"
+	Unexpected AlertVerdict = "unexpected"
+	Unsure     AlertVerdict = "unknown"
 )
 
 // AlertCount is how one alert fared. Called is the sum of Given, Missing, Late and those
 // Unknown that were called for; those of which that is not known are Unknown, too. Repeated and
-// Uncalled are counted beside it.
+// Unexpected are counted beside it.
 type AlertCount struct {
-	Name     string `json:"name"`
-	Witness  string `json:"heard_by"`
-	Called   int    `json:"called_for"`
-	Given    int    `json:"given"`
-	Missing  int    `json:"missing"`
-	Late     int    `json:"late"`
-	Unknown  int    `json:"unknown"`
-	Repeated int    `json:"repeated"`
-	Uncalled int    `json:"uncalled_for"`
+	Name       string `json:"name"`
+	Witness    string `json:"heard_by"`
+	Called     int    `json:"called_for"`
+	Given      int    `json:"given"`
+	Missing    int    `json:"missing"`
+	Late       int    `json:"late"`
+	Unknown    int    `json:"unknown"`
+	Repeated   int    `json:"repeated"`
+	Unexpected int    `json:"unexpected"`
 	// Strange are about devices that are none of the run: nobody is blamed for them.
 	Strange int    `json:"about_other_devices"`
 	Delays  Delays `json:"-"`
@@ -47,7 +47,7 @@ type AlertCount struct {
 
 // Exact tells whether each was given once and in time, and no other one came.
 func (n *AlertCount) Exact() bool {
-	return n.Given == n.Called && n.Repeated+n.Uncalled+n.Unknown == 0
+	return n.Given == n.Called && n.Repeated+n.Unexpected+n.Unknown == 0
 }
 
 // Turn is a message at which it was decided whether an alert is called for.
@@ -395,7 +395,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 			if t != nil {
 				y.Reading = f.Streams[h.stream].Reading
 				y.Call, y.Before = &Turn{t.first, time.Unix(0, t.from), t.carried}, t.before
-				if v == Uncalled && !t.calls {
+				if v == Unexpected && !t.calls {
 					y.Armed, y.Call, y.Before = y.Call, nil, nil
 				}
 			}
@@ -451,14 +451,14 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 				find(Twice, last.turn, s.x, "")
 				continue
 			}
-			c.Uncalled++
+			c.Unexpected++
 			var t *turn
 			for i := range h.turns {
 				if h.turns[i].from <= s.to {
 					t = &h.turns[i]
 				}
 			}
-			find(Uncalled, t, s.x, "")
+			find(Unexpected, t, s.x, "")
 		}
 	}
 	for i := range counts {
@@ -536,7 +536,7 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 			continue
 		}
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
-		all.Unknown, all.Repeated, all.Uncalled = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Uncalled+n.Uncalled
+		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 		worst = append(worst, n.Delays)
 		for _, w := range r.Witnesses {
 			heard = heard && (w.Name != n.Witness || w.Heard)
@@ -566,14 +566,14 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{all.Missing, "missing"}, {all.Late, "late"}, {all.Repeated, "repeated"}, {all.Uncalled, "uncalled-for"}, {all.Unknown, "unknown"}} {
+	}{{all.Missing, "missing"}, {all.Late, "late"}, {all.Repeated, "repeated"}, {all.Unexpected, "unexpected"}, {all.Unknown, "unknown"}} {
 		if x.n > 0 && (q.Exact || x.what == "unknown") {
 			c.Got += fmt.Sprintf(", %d %s", x.n, x.what)
 		}
 	}
 	bad := all.Missing + all.Late
 	switch {
-	case q.Exact && bad+all.Repeated+all.Uncalled > 0:
+	case q.Exact && bad+all.Repeated+all.Unexpected > 0:
 	case q.Exact && all.Unknown == 0 && heard:
 		c.State = proof.Met
 	case q.Exact:

@@ -57,11 +57,11 @@ func noticed(messages, said string) *ledger.Book {
 	return b
 }
 
-// told is how the alert fared: called for, given, missing, late, repeated, uncalled-for,
+// told is how the alert fared: called for, given, missing, late, repeated, unexpected,
 // unknown.
 func told(r *tally.Result) string {
 	n := r.Alerts[0]
-	return fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Uncalled, n.Unknown)
+	return fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Unexpected, n.Unknown)
 }
 
 func TestAlerts(t *testing.T) {

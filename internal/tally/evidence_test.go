@@ -191,7 +191,7 @@ func BenchmarkJudgeALedger(b *testing.B) {
 	for i := range streams {
 		w.Stream(i, ledger.Stream{Device: fmt.Sprintf("buoy-%04d", i), Kind: "buoy", Reading: "state"})
 	}
-	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Listens: true, Linger: time.Second})
+	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Listens: true, WatchCopies: time.Second})
 	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Hour)})
 	w.Flush()
 	p, q := w.Page(), w.WitnessPage(0)

@@ -80,7 +80,7 @@ func TestCounts(t *testing.T) {
 			r := counting(c.messages, c.sightings, c.before, c.now)
 			require.Len(t, r.Counted, 1)
 			assert.Equal(t, []int64{c.least, c.most}, []int64{r.Counted[0].Least, r.Counted[0].Most})
-			q := proof.Requirement{Key: "counted", Text: "exact", Measure: proof.Counted, Exact: true}
+			q := proof.Requirement{Key: "counts", Text: "exact", Measure: proof.Counted, Exact: true}
 			got := r.Check([]proof.Requirement{q})[0]
 			assert.Equal(t, c.state, got.State, "%+v", got)
 			assert.Contains(t, got.Got, c.got)

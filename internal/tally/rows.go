@@ -32,7 +32,7 @@ type Row struct {
 	LastThere         time.Time // when it came there, as far as that is known
 	Fields            []RowField
 	Gaps              int // rows of messages one after the other that are missing
-	Losses            int // of the device's connection
+	Disconnects       int // of the device's connection
 	stream            int
 }
 
@@ -91,7 +91,7 @@ func (r *Row) Merge(o *Row) {
 	for v, n := range o.Counts {
 		r.Counts[v] += n
 	}
-	r.Gaps, r.Losses = r.Gaps+o.Gaps, r.Losses+o.Losses
+	r.Gaps, r.Disconnects = r.Gaps+o.Gaps, r.Disconnects+o.Disconnects
 	for _, f := range o.Fields {
 		x := r.field(f.Name)
 		x.Unit = f.Unit
@@ -237,7 +237,7 @@ func (r *rows) result() []Row {
 		}
 	}
 	for i := range r.list {
-		r.list[i].Losses = lost[r.list[i].Device]
+		r.list[i].Disconnects = lost[r.list[i].Device]
 	}
 	return r.list
 }

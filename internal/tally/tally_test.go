@@ -34,7 +34,7 @@ func book(messages ...ledger.Message) *ledger.Book {
 			{Device: "buoy-2", Kind: "buoy", Reading: "state"}},
 		Rounds: []ledger.Round{{N: 1, Begin: start, End: start.Add(time.Minute)}},
 		Witnesses: []ledger.Witness{
-			{Name: "ear", Proof: "received", Within: time.Second, Linger: time.Second, Listens: true, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
+			{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: time.Second, Listens: true, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
 			{Name: "store", Proof: "stored", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}},
 		Messages: [][]ledger.Message{messages, nil}}
 	return b

@@ -13,18 +13,18 @@ import (
 // Judge decides on messages, one at a time.
 type Judge struct {
 	*Survey
-	compare  func(stream, witness int) *comparer
-	ruling   Ruling
-	copies   []*evidence.Sighting
-	sayings  []saying
-	breaks   map[string][]ledger.Break // by device
-	excluded [][]bool                  // by stream and witness: it has nothing to do with it; nil: with all
+	compare     func(stream, witness int) *comparer
+	ruling      Ruling
+	copies      []*evidence.Sighting
+	testimonies []saying
+	breaks      map[string][]ledger.Break // by device
+	excluded    [][]bool                  // by stream and witness: it has nothing to do with it; nil: with all
 }
 
 // NewJudge makes a judge of a run, of which there is a survey.
 func NewJudge(s *Survey) *Judge {
 	f := s.facts
-	j := &Judge{Survey: s, compare: comparers(f), sayings: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
+	j := &Judge{Survey: s, compare: comparers(f), testimonies: make([]saying, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
 	for stream, list := range f.Actions.Breaks {
 		if stream < len(f.Streams) {
 			if j.breaks == nil {
@@ -118,13 +118,13 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
 	for w := range j.facts.Witnesses {
 		if j.excluded[c.Stream] != nil && j.excluded[c.Stream][w] {
-			j.sayings[w] = saying{delay: noDelay}
+			j.testimonies[w] = saying{delay: noDelay}
 			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, noDelay)
 			continue
 		}
 		sees++
 		x := j.testify(w, s, c, recovered)
-		j.sayings[w] = x
+		j.testimonies[w] = x
 		worst[x.state] = true
 		found = found || x.state != Missing && x.state != Unheard
 		if open && x.state == Missing {
@@ -335,7 +335,7 @@ func (j *Judge) testify(w int, s *ledger.Stream, c *evidence.Case, recovered boo
 		if from.IsZero() {
 			from = first.Seen
 		}
-		if g := j.gaps[w].deaf(from, first.Seen.Add(wit.Linger), s.QoS0); g != nil {
+		if g := j.gaps[w].deaf(from, first.Seen.Add(wit.WatchCopies), s.QoS0); g != nil {
 			x.text = g.Why
 			return say(Open, sayGapOnce)
 		}
@@ -359,7 +359,7 @@ func (j *Judge) keptOut(c *evidence.Case, recovered bool) *Ruling {
 				x.words, x.text, unheard = sayNotKnownOut, why, true
 			}
 		}
-		j.sayings[w] = x
+		j.testimonies[w] = x
 		r.States, r.Delays = append(r.States, x.state), append(r.Delays, noDelay)
 	}
 	open := recovered || c.Outcome == outcome.Open && !j.facts.Whole()
@@ -456,7 +456,7 @@ func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 	if !recovered {
 		f.Carried = string(c.Carried())
 	}
-	for w := range j.sayings {
+	for w := range j.testimonies {
 		if t := j.testimony(w, c, recovered); t != nil {
 			f.Testimony = append(f.Testimony, *t)
 		}
@@ -484,7 +484,7 @@ func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 
 // testimony is what a witness said of the message ruled on, in words; nil for nothing.
 func (j *Judge) testimony(w int, c *evidence.Case, recovered bool) *Testimony {
-	x := &j.sayings[w]
+	x := &j.testimonies[w]
 	wit := &j.facts.Witnesses[w]
 	t := &Testimony{Witness: wit.Name, Differences: x.differences}
 	switch x.words {
@@ -577,9 +577,9 @@ func Span(d time.Duration) string {
 
 // Differences hands how the message ruled on last was altered to see, by witness.
 func (j *Judge) Differences(see func(witness int, d *Difference)) {
-	for w := range j.sayings {
-		for i := range j.sayings[w].differences {
-			see(w, &j.sayings[w].differences[i])
+	for w := range j.testimonies {
+		for i := range j.testimonies[w].differences {
+			see(w, &j.testimonies[w].differences[i])
 		}
 	}
 }

@@ -51,9 +51,9 @@ func (b *base) hears() error {
 		m := &formula.Machine{}
 		for _, d := range b.catalog.Fleet.Devices {
 			name := d.Name
-			if n.Called != nil && n.Called[d.Cast] != nil {
-				if name, err = n.Called[d.Cast].Expand(m, d.Env); err != nil {
-					return fmt.Errorf("the alert %q: called: %w", n.Name, err)
+			if n.DeviceName != nil && n.DeviceName[d.Cast] != nil {
+				if name, err = n.DeviceName[d.Cast].Expand(m, d.Env); err != nil {
+					return fmt.Errorf("the alert %q: device_name: %w", n.Name, err)
 				}
 			}
 			if other := x.names[name]; other != nil {
@@ -149,7 +149,7 @@ func (b *base) unnamed() string {
 }
 
 // saidRow notes a row that an asking witness had not met yet.
-func (q *inquiry) saidRow(row any, on *sheet) {
+func (q *poller) saidRow(row any, on *cursor) {
 	x := &ledger.Said{Seen: clock.Now(), Row: q.identity(row)}
 	on.ours++
 	q.mu.Lock()
@@ -175,7 +175,7 @@ func (q *inquiry) saidRow(row any, on *sheet) {
 }
 
 // identity is a digest of what tells a row from others.
-func (q *inquiry) identity(row any) uint64 {
+func (q *poller) identity(row any) uint64 {
 	v := row
 	if q.rowID != nil {
 		if id, err := q.rowID.One(row); err == nil && id != nil {
@@ -188,7 +188,7 @@ func (q *inquiry) identity(row any) uint64 {
 }
 
 // askOld asks for what is there before the run: it is no alert of this one.
-func (q *inquiry) askOld(ctx Context, devices []*fleet.Device) error {
+func (q *poller) askOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
 	_, err := q.askAll(asking, devices, Round{Begin: clock.Now()}, true)
@@ -199,7 +199,7 @@ func (q *inquiry) askOld(ctx Context, devices []*fleet.Device) error {
 }
 
 // KnowSaid tells what an earlier hearing noted.
-func (q *inquiry) KnowSaid(x *ledger.Said) {
+func (q *poller) KnowSaid(x *ledger.Said) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.rowsSaid == nil {
@@ -211,4 +211,4 @@ func (q *inquiry) KnowSaid(x *ledger.Said) {
 // AlertKnower is a witness of alerts that can be told what an earlier hearing noted.
 type AlertKnower interface{ KnowSaid(x *ledger.Said) }
 
-var _ AlertKnower = (*inquiry)(nil)
+var _ AlertKnower = (*poller)(nil)

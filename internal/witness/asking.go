@@ -30,10 +30,10 @@ const clockMargin = time.Minute
 // it can tell apart.
 const Unmarked = "rows were found, but none carries a mark"
 
-// inquiry is a witness that asks.
-type inquiry struct {
+// poller is a witness that asks.
+type poller struct {
 	*base
-	source                                           asked
+	source                                           pollSource
 	device, reading, time, mark, values, body, rowID *jq.Query
 	counter                                          *counter // nil: it is there for messages one by one
 
@@ -52,9 +52,9 @@ type inquiry struct {
 	rowsSaid map[uint64]bool // of alerts, by identity
 }
 
-// newInquiry makes the core of an asking witness.
-func newInquiry(b *base) (*inquiry, error) {
-	q, spec := &inquiry{base: b}, b.spec
+// newPoller makes the core of an asking witness.
+func newPoller(b *base) (*poller, error) {
+	q, spec := &poller{base: b}, b.spec
 	if spec.Counts {
 		q.counter = &counter{}
 	}
@@ -63,7 +63,7 @@ func newInquiry(b *base) (*inquiry, error) {
 }
 
 // Start implements Witness.
-func (q *inquiry) Start(ctx Context) error {
+func (q *poller) Start(ctx Context) error {
 	devices := q.devices()
 	if len(devices) == 0 {
 		return nil
@@ -89,11 +89,11 @@ func (q *inquiry) Start(ctx Context) error {
 }
 
 // Stop implements Witness.
-func (q *inquiry) Stop() { q.source.stop() }
+func (q *poller) Stop() { q.source.stop() }
 
-// sheet takes the rows of one question, page by page.
-type sheet struct {
-	core   *inquiry
+// cursor takes the rows of one question, page by page.
+type cursor struct {
+	core   *poller
 	device *fleet.Device
 	serial uint32            // of this page
 	count  map[copyKey]int   // on this page
@@ -108,7 +108,7 @@ type sheet struct {
 }
 
 // turn begins a page.
-func (s *sheet) turn() {
+func (s *cursor) turn() {
 	s.core.mu.Lock()
 	defer s.core.mu.Unlock()
 	s.core.known.serial++
@@ -124,20 +124,20 @@ func (s *sheet) turn() {
 }
 
 // begin begins the page again: an attempt to read it failed.
-func (s *sheet) begin() {
+func (s *cursor) begin() {
 	s.count, s.fresh, s.ours, s.rows = map[copyKey]int{}, 0, 0, 0
 	s.nth = nil
 	s.tells[0] = nil
 }
 
 // row takes a row.
-func (s *sheet) row(v any) {
+func (s *cursor) row(v any) {
 	s.rows++
 	s.core.row(v, s.device, s)
 }
 
 // whole ends a page.
-func (s *sheet) whole() {
+func (s *cursor) whole() {
 	for k, n := range s.tells[0] {
 		if s.tells[1] == nil {
 			s.tells[1] = map[int]int64{}
@@ -149,10 +149,10 @@ func (s *sheet) whole() {
 
 // stale tells whether the page brought rows of ours, and each of them not for the first
 // time.
-func (s *sheet) stale() bool { return s.ours > 0 && s.fresh == 0 }
+func (s *cursor) stale() bool { return s.ours > 0 && s.fresh == 0 }
 
 // row reads one row and notes what it holds.
-func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
+func (q *poller) row(row any, d *fleet.Device, on *cursor) {
 	if q.spec.Hears {
 		q.saidRow(row, on)
 		return
@@ -165,7 +165,7 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	if q.body == nil && q.catalog.Index == nil { // most rows may be of others: those cost no more than this
 		parts = q.split(row, nil, -1)
 		if m := q.catalog.markOf(parts[0].mark); !m.ours {
-			if m.marked || !q.spoilt(row, &parts[0]) {
+			if m.marked || !q.corrupted(row, &parts[0]) {
 				q.foreign(m, row)
 				return
 			}
@@ -204,7 +204,7 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 			continue
 		}
 		m := q.catalog.markOf(p.mark)
-		if !m.marked && q.spoilt(row, &p) {
+		if !m.marked && q.corrupted(row, &p) {
 			m = q.catalog.markOf(p.mark)
 		}
 		if p.values != nil {
@@ -218,8 +218,8 @@ func (q *inquiry) row(row any, d *fleet.Device, on *sheet) {
 	}
 }
 
-// spoilt looks for a mark of the run anywhere in a row where none can be read.
-func (q *inquiry) spoilt(row any, p *part) bool {
+// corrupted looks for a mark of the run anywhere in a row where none can be read.
+func (q *poller) corrupted(row any, p *part) bool {
 	b, err := json.Marshal(row)
 	if err != nil {
 		return false
@@ -241,7 +241,7 @@ func (q *inquiry) spoilt(row any, p *part) bool {
 }
 
 // foreign notes a row without a mark of this run.
-func (q *inquiry) foreign(m whose, row any) {
+func (q *poller) foreign(m whose, row any) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.marked = q.marked || m.marked; m.marked {
@@ -254,7 +254,7 @@ func (q *inquiry) foreign(m whose, row any) {
 
 // split finds the mark of a row; a row that keeps a whole body may hold several
 // messages.
-func (q *inquiry) split(row any, d *fleet.Device, filed int) []part {
+func (q *poller) split(row any, d *fleet.Device, filed int) []part {
 	if q.body != nil {
 		if v, err := q.body.One(row); err == nil {
 			if s, is := v.(string); is {
@@ -283,7 +283,7 @@ func (q *inquiry) split(row any, d *fleet.Device, filed int) []part {
 
 // bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
 // or, where it is none, as a text. D is the device whose row it is, or nil.
-func (q *inquiry) bodyParts(s string, d *fleet.Device, filed int) []part {
+func (q *poller) bodyParts(s string, d *fleet.Device, filed int) []part {
 	body, err := base64.StdEncoding.DecodeString(s)
 	if err != nil {
 		body = []byte(s)
@@ -302,7 +302,7 @@ func (q *inquiry) bodyParts(s string, d *fleet.Device, filed int) []part {
 }
 
 // found notes a message found in a row, unless the ledger has it from this row already.
-func (q *inquiry) found(x ledger.Sighting, m whose, on *sheet) {
+func (q *poller) found(x ledger.Sighting, m whose, on *cursor) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.marked = true
@@ -322,7 +322,7 @@ func (q *inquiry) found(x ledger.Sighting, m whose, on *sheet) {
 type Knower interface{ Know(s *ledger.Sighting) }
 
 // Know implements Knower.
-func (q *inquiry) Know(x *ledger.Sighting) {
+func (q *poller) Know(x *ledger.Sighting) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.known.know(x)
@@ -331,7 +331,7 @@ func (q *inquiry) Know(x *ledger.Sighting) {
 
 // Hear asks about all devices, then again about those with something missing,
 // and once more about all when the time for repeats is over.
-func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
+func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	if q.counter != nil {
 		return q.hearCount(ctx, r)
 	}
@@ -356,7 +356,7 @@ func (q *inquiry) Hear(ctx Context, r Round) (bool, string) {
 		q.askAll(looking, q.wanted(r, all), r, false)
 	}
 	if ctx.Err() == nil {
-		sleep(ctx, q.spec.Linger)
+		sleep(ctx, q.spec.WatchCopies)
 	}
 	q.lookFurther(ctx, r, all, room)
 	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
@@ -397,7 +397,7 @@ const oneDay = 24 * time.Hour
 
 // lookFurther asks for a longer time, where messages are missing: the platform may file them by
 // a clock that is another, and that it does not tell. Rows without marks could be others'.
-func (q *inquiry) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration) {
+func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration) {
 	missing := q.Missing()
 	if missing == 0 || ctx.Err() != nil || q.spec.Hears || !q.since.IsZero() || q.further > 0 {
 		return
@@ -421,7 +421,7 @@ func orDefault(s string) string {
 }
 
 // devices are those to ask about: one stands for all where one question does.
-func (q *inquiry) devices() []*fleet.Device {
+func (q *poller) devices() []*fleet.Device {
 	var list []*fleet.Device
 	for _, d := range q.catalog.Fleet.Devices {
 		if q.sees(d) || q.spec.Hears {
@@ -435,7 +435,7 @@ func (q *inquiry) devices() []*fleet.Device {
 }
 
 // wanted are those of which something is missing.
-func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
+func (q *poller) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 	if !q.spec.PerDevice {
 		return all
 	}
@@ -453,7 +453,7 @@ func (q *inquiry) wanted(r Round, all []*fleet.Device) []*fleet.Device {
 }
 
 // asFrom is the time from which to ask for what was stored since t by our clock.
-func (q *inquiry) asFrom(t time.Time) time.Time {
+func (q *poller) asFrom(t time.Time) time.Time {
 	return t.Add(min(0, q.ahead.Least) - clockMargin - q.further)
 }
 
@@ -463,7 +463,7 @@ var errUnknownDevice = errors.New("every question was answered with 404; check g
 
 // askAll asks about devices, some at once. Whole: all that is there has to be read, also what
 // was read before.
-func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bool) (pages int, err error) {
+func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole bool) (pages int, err error) {
 	q.mu.Lock()
 	q.known.ask()
 	q.loose.begin()
@@ -485,7 +485,7 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bo
 			if !q.since.IsZero() {
 				from = q.since
 			}
-			on := &sheet{core: q, device: d, old: r.N == 0}
+			on := &cursor{core: q, device: d, old: r.N == 0}
 			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin + max(0, q.ahead.Most) + q.further), on, whole})
 			if on.whole(); err == nil {
 				err = on.err
@@ -516,7 +516,7 @@ func (q *inquiry) askAll(ctx Context, devices []*fleet.Device, r Round, whole bo
 // patiently asks for a page until it is answered: one that is busy, or that limits
 // questions, is asked again while there is time. Ask tells whether its error passes, and
 // after what time, where that is known.
-func patiently(ctx Context, on *sheet, ask func() (passes bool, after time.Duration, err error)) error {
+func patiently(ctx Context, on *cursor, ask func() (passes bool, after time.Duration, err error)) error {
 	pause := 200 * time.Millisecond
 	for {
 		on.begin()

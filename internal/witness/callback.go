@@ -22,18 +22,18 @@ import (
 	"runcrowd/internal/strictjson"
 )
 
-// callback is a listener that the platform calls over HTTP.
+// callback is a listenSource that the platform calls over HTTP.
 //
 // Nobody can be asked whether calls still get through. It counts as heard once the platform
 // has called at all: silence says nothing before.
 type callback struct {
-	spec   *crowd.Witness
-	at     *crowd.Callback
-	crowd  *crowd.Crowd
-	rows   *jq.Query // nil: a call brings one message
-	ear    *ear
-	server *http.Server
-	done   chan struct{}
+	spec     *crowd.Witness
+	at       *crowd.Callback
+	crowd    *crowd.Crowd
+	rows     *jq.Query // nil: a call brings one message
+	listener *listener
+	server   *http.Server
+	done     chan struct{}
 
 	hearing sync.Mutex // calls are heard one at a time, as they come
 
@@ -51,9 +51,9 @@ func newCallback(spec *crowd.Witness, c *Catalog) (*callback, error) {
 	return s, pick(&s.rows, spec.Rows)
 }
 
-// start implements listener.
-func (s *callback) start(_ Context, e *ear) error {
-	s.ear, s.began = e, clock.Now()
+// start implements listenSource.
+func (s *callback) start(_ Context, e *listener) error {
+	s.listener, s.began = e, clock.Now()
 	l, err := net.Listen("tcp", s.at.Address)
 	if err != nil {
 		why := err
@@ -106,7 +106,7 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, "the body is too long", http.StatusRequestEntityTooLarge)
 			why = fmt.Sprintf("a call brought more than %d bytes", maxMessage)
 		}
-		s.ear.gap(&ledger.Gap{From: at, To: clock.Now(), Why: why})
+		s.listener.gap(&ledger.Gap{From: at, To: clock.Now(), Why: why})
 		return
 	}
 	if lacks := s.lacks(r, body); lacks != "" {
@@ -141,11 +141,11 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// take hands what a call brings to the ear.
+// take hands what a call brings to the listener.
 func (s *callback) take(r *http.Request, body []byte, at time.Time) {
 	m := &message{at: at, body: body, beside: func(name string) (string, bool) { v := r.Header.Get(name); return v, v != "" }}
 	if s.rows == nil {
-		s.ear.take(m)
+		s.listener.take(m)
 		return
 	}
 	v, err := strictjson.Decode(body)
@@ -160,14 +160,14 @@ func (s *callback) take(r *http.Request, body []byte, at time.Time) {
 	}
 	for _, row := range rows {
 		m.body = []byte(text(row))
-		s.ear.take(m)
+		s.listener.take(m)
 	}
 }
 
 // lacks is the header that a call should show, and does not; empty: it shows all.
 func (s *callback) lacks(r *http.Request, body []byte) string {
 	env := formula.Env{"crowd": s.crowd.Name, "env": s.crowd.Env, "body": string(body)}
-	for _, h := range s.at.Wants {
+	for _, h := range s.at.RequireHeaders {
 		want, err := h.Value.Expand(&formula.Machine{}, env)
 		if got := r.Header.Get(h.Name); err != nil || subtle.ConstantTimeCompare([]byte(got), []byte(want)) == 0 {
 			return h.Name
@@ -183,18 +183,18 @@ func (s *callback) remark(what string) {
 	s.told[what] = true
 	s.mu.Unlock()
 	if !known {
-		s.ear.remark(what)
+		s.listener.remark(what)
 	}
 }
 
-// fence implements listener.
+// fence implements listenSource.
 func (s *callback) fence(Context) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.broken == nil && !s.first.IsZero()
 }
 
-// state implements listener.
+// state implements listenSource.
 func (s *callback) state() (last, down time.Time, why string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -207,10 +207,10 @@ func (s *callback) state() (last, down time.Time, why string) {
 	return s.last, time.Time{}, ""
 }
 
-// lost implements listener.
+// lost implements listenSource.
 func (*callback) lost() string { return "" }
 
-// stop implements listener.
+// stop implements listenSource.
 func (s *callback) stop() {
 	if s.server == nil {
 		return

@@ -45,7 +45,7 @@ func (c *counter) add(tells map[int]int64) {
 }
 
 // countRow takes a row of a count.
-func (q *inquiry) countRow(row any, d *fleet.Device, on *sheet) {
+func (q *poller) countRow(row any, d *fleet.Device, on *cursor) {
 	on.ours++
 	on.fresh++
 	k := -1
@@ -97,7 +97,7 @@ func first(d *fleet.Device) int {
 }
 
 // counted asks how many there are.
-func (q *inquiry) counted(ctx Context, devices []*fleet.Device, n int) error {
+func (q *poller) counted(ctx Context, devices []*fleet.Device, n int) error {
 	c := q.counter
 	c.mu.Lock()
 	c.now = map[int]int64{}
@@ -107,7 +107,7 @@ func (q *inquiry) counted(ctx Context, devices []*fleet.Device, n int) error {
 }
 
 // countOld asks how many are there before the run.
-func (q *inquiry) countOld(ctx Context, devices []*fleet.Device) error {
+func (q *poller) countOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
 	c := q.counter
@@ -123,7 +123,7 @@ func (q *inquiry) countOld(ctx Context, devices []*fleet.Device) error {
 	return nil
 }
 
-func (q *inquiry) noteCounts(m map[int]int64, before bool) {
+func (q *poller) noteCounts(m map[int]int64, before bool) {
 	if len(m) == 0 {
 		m = map[int]int64{-1: 0}
 	}
@@ -139,7 +139,7 @@ type CountKnower interface {
 }
 
 // KnowCounts implements CountKnower.
-func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) error {
+func (q *poller) KnowCounts(from time.Time, before map[int]int64) error {
 	q.since = from
 	if q.counter != nil {
 		q.counter.before = before
@@ -152,7 +152,7 @@ func (q *inquiry) KnowCounts(from time.Time, before map[int]int64) error {
 }
 
 // hearCount asks how many there are until they are as many as went out.
-func (q *inquiry) hearCount(ctx Context, r Round) (bool, string) {
+func (q *poller) hearCount(ctx Context, r Round) (bool, string) {
 	c, ours := q.counter, int64(0)
 	for _, s := range q.catalog.Fleet.Streams {
 		if !q.sees(s.Device) {
@@ -160,7 +160,7 @@ func (q *inquiry) hearCount(ctx Context, r Round) (bool, string) {
 		}
 		from, to := r.Expect.Range(s.Index)
 		for seq := from; seq < to; seq++ {
-			if !r.Expect.Excused(s.Index, seq) && !q.base.spoilt(s.Index, seq) {
+			if !r.Expect.Excused(s.Index, seq) && !q.base.corrupted(s.Index, seq) {
 				ours++
 			}
 		}
@@ -187,7 +187,7 @@ func (q *inquiry) hearCount(ctx Context, r Round) (bool, string) {
 		pause = min(2*pause, 5*time.Second)
 	}
 	if err == nil && ctx.Err() == nil { // what is too much may still come
-		sleep(ctx, q.spec.Linger)
+		sleep(ctx, q.spec.WatchCopies)
 		asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, time.Second))
 		err = q.counted(asking, q.devices(), r.N)
 		cancel()
@@ -222,7 +222,7 @@ func (c *counter) told() (n int64) {
 	return n
 }
 
-func (q *inquiry) lackSome(n int64) {
+func (q *poller) lackSome(n int64) {
 	q.base.mu.Lock()
 	defer q.base.mu.Unlock()
 	q.left = int(n)

@@ -56,7 +56,7 @@ func (f *files) names(d *fleet.Device) ([]string, error) {
 	return list, err
 }
 
-// start implements asked: heads that do not fit are told before anything is sent.
+// start implements pollSource: heads that do not fit are told before anything is sent.
 func (f *files) start(_ Context, d *fleet.Device) error {
 	list, err := f.names(d)
 	if err != nil {
@@ -84,7 +84,7 @@ func (f *files) open(name string) (*rowfile.Reader, error) {
 	return rowfile.Open(name, rowfile.Options{Form: f.form(), MaxRow: f.spec.MaxRow, Columns: columns})
 }
 
-// ask implements asked.
+// ask implements pollSource.
 func (f *files) ask(ctx Context, q question) (pages int, err error) {
 	var seen []os.FileInfo // a file that was renamed meanwhile is not read twice
 	for range 3 {          // a name that went away while they were read: its file has another now
@@ -109,8 +109,8 @@ func (f *files) ask(ctx Context, q question) (pages int, err error) {
 			if !q.whole && f.same(name, info) {
 				continue
 			}
-			q.sheet.turn()
-			err = patiently(ctx, q.sheet, func() (bool, time.Duration, error) {
+			q.cursor.turn()
+			err = patiently(ctx, q.cursor, func() (bool, time.Duration, error) {
 				err := f.page(ctx, name, q)
 				var half *rowfile.HalfError
 				var cut *rowfile.CutError
@@ -163,12 +163,12 @@ func (f *files) page(ctx Context, name string, q question) error {
 		case err == io.EOF:
 			return nil
 		case errors.As(err, &half) && half.Row != nil && rests(name):
-			q.sheet.row(half.Row)
+			q.cursor.row(half.Row)
 			return nil
 		case err != nil:
 			return err
 		}
-		q.sheet.row(row)
+		q.cursor.row(row)
 	}
 }
 
@@ -178,8 +178,8 @@ func rests(name string) bool {
 	return err == nil && time.Since(info.ModTime()) >= atRest
 }
 
-// offset implements asked.
+// offset implements pollSource.
 func (f *files) offset() (*ledger.Offset, bool) { return nil, false }
 
-// stop implements asked.
+// stop implements pollSource.
 func (f *files) stop() {}

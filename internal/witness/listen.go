@@ -35,13 +35,13 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 	if !spec.Listens() {
 		return errors.New("it asks, and does not listen")
 	}
-	return listen(ctx, f, spec, func(e *ear) { e.tap = see })
+	return listen(ctx, f, spec, func(e *listener) { e.tap = see })
 }
 
 // Record hears what comes out at a subscription as it comes, until ctx is done. What see is
 // given is its own.
 func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
-	return listen(ctx, f, spec, func(e *ear) {
+	return listen(ctx, f, spec, func(e *listener) {
 		e.record = func(m *message) {
 			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained, ContentType: m.kind}
 			for _, u := range m.user {
@@ -55,14 +55,14 @@ func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recordin
 	})
 }
 
-func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*ear)) error {
+func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) error {
 	w, err := New(spec, 0, NewCatalog(f, "listen"), nil)
 	if err != nil {
 		return err
 	}
-	e := w.(*ear)
+	e := w.(*listener)
 	prepare(e)
-	// A listener beside a run of the same file must not throw its witness off.
+	// A listenSource beside a run of the same file must not throw its witness off.
 	if s, is := e.source.(*subscription); is {
 		s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
 	}
@@ -75,7 +75,7 @@ func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*ear)
 }
 
 // overheard makes out whose message it is.
-func (e *ear) overheard(m *message, part part, filed int) Overheard {
+func (e *listener) overheard(m *message, part part, filed int) Overheard {
 	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained, Body: bytes.Clone(m.body), Kind: m.kind}
 	if filed >= 0 {
 		st := e.catalog.Fleet.Streams[filed]

@@ -17,10 +17,10 @@ import (
 	"runcrowd/internal/strictjson"
 )
 
-// ear is a witness that listens.
-type ear struct {
+// listener is a witness that listens.
+type listener struct {
 	*base
-	source                              listener
+	source                              listenSource
 	device, reading, time, mark, values *jq.Query
 	hasTopic                            map[*crowd.Cast]bool // groups whose topic is known
 	plain                               bool                 // marks ride in one field of the payload, and nothing is picked
@@ -34,9 +34,9 @@ type ear struct {
 	nth      map[occasion]int // of those that only their values tell apart
 }
 
-// newEar makes the core of a listening witness.
-func newEar(b *base) (*ear, error) {
-	e := &ear{base: b, hasTopic: map[*crowd.Cast]bool{}}
+// newListener makes the core of a listening witness.
+func newListener(b *base) (*listener, error) {
+	e := &listener{base: b, hasTopic: map[*crowd.Cast]bool{}}
 	spec, c := b.spec, b.catalog
 	err := errors.Join(pick(&e.device, spec.Device), pick(&e.reading, spec.Reading), pick(&e.time, spec.Time), pick(&e.mark, spec.Mark), pick(&e.values, spec.Values))
 	if err != nil {
@@ -63,20 +63,20 @@ func newEar(b *base) (*ear, error) {
 }
 
 // Start implements Witness.
-func (e *ear) Start(ctx Context) error { return e.source.start(ctx, e) }
+func (e *listener) Start(ctx Context) error { return e.source.start(ctx, e) }
 
 // Stop implements Witness.
-func (e *ear) Stop() { e.source.stop() }
+func (e *listener) Stop() { e.source.stop() }
 
 // gap notes a time in which the source could not listen.
-func (e *ear) gap(g *ledger.Gap) {
+func (e *listener) gap(g *ledger.Gap) {
 	if e.page != nil {
 		e.page.Gap(e.index, g)
 	}
 }
 
 // remark tells something about the platform that its user should know.
-func (e *ear) remark(what string) {
+func (e *listener) remark(what string) {
 	if e.page != nil && len(e.catalog.Fleet.Streams) > 0 {
 		e.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: what})
 	}
@@ -86,7 +86,7 @@ func (e *ear) remark(what string) {
 }
 
 // take looks for the mark in one message and notes the sighting.
-func (e *ear) take(m *message) {
+func (e *listener) take(m *message) {
 	if e.record != nil {
 		e.record(m)
 		return
@@ -95,7 +95,9 @@ func (e *ear) take(m *message) {
 		if !m.retained { // it was said before
 			e.said(decoded(m.body), m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})
 		}
-		return
+		if !e.spec.Sees() {
+			return
+		}
 	}
 	filed, known := e.catalog.topics[m.topic]
 	if !known {
@@ -142,7 +144,7 @@ func (e *ear) take(m *message) {
 }
 
 // split takes a message's body apart, and finds the mark of each part.
-func (e *ear) split(m *message, filed int) []part {
+func (e *listener) split(m *message, filed int) []part {
 	var parts []part
 	if e.mark != nil {
 		// The file says where the mark is: what comes out is JSON.
@@ -193,7 +195,7 @@ func firstText(b []byte, name string) (string, bool) {
 }
 
 // sighting notes a message of this run.
-func (e *ear) sighting(m *message, w whose, filed int, known bool, values any) {
+func (e *listener) sighting(m *message, w whose, filed int, known bool, values any) {
 	x := &ledger.Sighting{Witness: e.index, Seen: m.at, Stream: w.stream, Seq: w.Seq, Device: w.Device, Reading: w.Reading, Again: m.again}
 	if values == nil {
 		x.Values = bytes.Clone(m.body)
@@ -210,7 +212,7 @@ func (e *ear) sighting(m *message, w whose, filed int, known bool, values any) {
 }
 
 // Hear waits for what is missing.
-func (e *ear) Hear(ctx Context, r Round) (bool, string) {
+func (e *listener) Hear(ctx Context, r Round) (bool, string) {
 	if e.spec.Hears && r.Expect.Calls() { // what the last message called for may take its time
 		sleep(ctx, e.spec.Wait)
 	}
@@ -220,7 +222,7 @@ func (e *ear) Hear(ctx Context, r Round) (bool, string) {
 	for e.Missing() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
 		sleep(ctx, 50*time.Millisecond)
 	}
-	sleep(ctx, e.spec.Linger)
+	sleep(ctx, e.spec.WatchCopies)
 	answered := e.source.fence(ctx)
 	last, down, why := e.source.state()
 	switch {

@@ -35,7 +35,7 @@ func newProgram(spec *crowd.Witness, c *Catalog) *program {
 	return &program{spec, c, limiter(spec)}
 }
 
-// start implements asked: a program that is not there is told before anything is sent.
+// start implements pollSource: a program that is not there is told before anything is sent.
 func (p *program) start(ctx Context, d *fleet.Device) error {
 	now := clock.Now()
 	words, err := p.words(question{device: d, from: now, to: now})
@@ -84,12 +84,12 @@ func (p *program) words(q question) ([]string, error) {
 	return list, nil
 }
 
-// ask implements asked.
+// ask implements pollSource.
 func (p *program) ask(ctx Context, q question) (int, error) {
 	if err := p.pace.Wait(ctx); err != nil {
 		return 0, contextDone(ctx)
 	}
-	q.sheet.turn()
+	q.cursor.turn()
 	return 1, p.run(ctx, q)
 }
 
@@ -126,7 +126,7 @@ func (p *program) run(ctx Context, q question) error {
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("%s cannot be run: %w", words[0], err)
 	}
-	wrong := p.lines(io.LimitReader(out, p.spec.MaxPage+1), words[0], q.sheet)
+	wrong := p.lines(io.LimitReader(out, p.spec.MaxAnswer+1), words[0], q.cursor)
 	if wrong != nil {
 		cancel() // nobody reads on
 	}
@@ -147,7 +147,7 @@ func (p *program) run(ctx Context, q question) error {
 var errSlowProgram = errors.New("the program is slow")
 
 // lines reads what a program prints.
-func (p *program) lines(r io.Reader, name string, on *sheet) error {
+func (p *program) lines(r io.Reader, name string, on *cursor) error {
 	in, total := bufio.NewReader(r), int64(0)
 	for n := 1; ; n++ {
 		line, err := in.ReadSlice('\n')
@@ -161,8 +161,8 @@ func (p *program) lines(r io.Reader, name string, on *sheet) error {
 		switch {
 		case int64(len(long)) > p.spec.MaxRow:
 			return fmt.Errorf("%s prints a line longer than max_row, %s; raise it", name, quantity.FormatSize(p.spec.MaxRow))
-		case total > p.spec.MaxPage:
-			return fmt.Errorf("%s prints more than max_page, %s; let it print less, or raise it", name, quantity.FormatSize(p.spec.MaxPage))
+		case total > p.spec.MaxAnswer:
+			return fmt.Errorf("%s prints more than max_answer, %s; let it print less, or raise it", name, quantity.FormatSize(p.spec.MaxAnswer))
 		case err != nil && err != io.EOF:
 			return nil // it was ended; why is told by that
 		case len(text) == 0:
@@ -212,8 +212,8 @@ func (t *tail) told() string {
 	return "; it says: " + s
 }
 
-// offset implements asked.
+// offset implements pollSource.
 func (p *program) offset() (*ledger.Offset, bool) { return nil, false }
 
-// stop implements asked.
+// stop implements pollSource.
 func (p *program) stop() {}

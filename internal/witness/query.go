@@ -58,7 +58,7 @@ func newQuery(spec *crowd.Witness, c *Catalog) (*query, error) {
 	return q, err
 }
 
-// start implements asked.
+// start implements pollSource.
 func (q *query) start(ctx Context, d *fleet.Device) error {
 	own, err := q.catalog.Fleet.Credentials.Guest(q.spec.Link, q.spec.Name)
 	if err != nil {
@@ -161,13 +161,13 @@ type shapeError struct{ text string }
 
 func (e *shapeError) Error() string { return e.text }
 
-// ask implements asked.
+// ask implements pollSource.
 func (q *query) ask(ctx Context, about question) (pages int, err error) {
 	address, err := q.address(about.device, about.from, about.to)
 	if err != nil {
 		return 0, err
 	}
-	pages, err = q.pages(ctx, address, about.sheet)
+	pages, err = q.pages(ctx, address, about.cursor)
 	var status *statusError
 	if errors.As(err, &status) && status.code == http.StatusNotFound {
 		return pages, fmt.Errorf("%w: %w", errUnknownDevice, err)
@@ -181,7 +181,7 @@ func (q *query) ask(ctx Context, about question) (pages int, err error) {
 }
 
 // pages asks for all pages from an address on.
-func (q *query) pages(ctx Context, address string, on *sheet) (pages int, err error) {
+func (q *query) pages(ctx Context, address string, on *cursor) (pages int, err error) {
 	asked := map[string]bool{}
 	stale, empty := 0, 0
 	for ; ; pages++ {
@@ -216,7 +216,7 @@ func (q *query) pages(ctx Context, address string, on *sheet) (pages int, err er
 }
 
 // patiently asks for a page until it is answered.
-func (q *query) patiently(ctx Context, address string, on *sheet) (rest any, err error) {
+func (q *query) patiently(ctx Context, address string, on *cursor) (rest any, err error) {
 	return rest, patiently(ctx, on, func() (bool, time.Duration, error) {
 		var err error
 		rest, err = q.page(ctx, address, on.row)
@@ -260,7 +260,7 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
 		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status, clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
 	}
-	limited := &limitedReader{r: resp.Body, left: q.spec.MaxPage}
+	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
 	rest, err := q.read(limited, see)
 	var shape *shapeError
 	switch {
@@ -269,7 +269,7 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case limited.over:
-		return nil, fmt.Errorf("%s: the answer is longer than max_page, %s; ask for smaller pages, or raise it", address, quantity.FormatSize(q.spec.MaxPage))
+		return nil, fmt.Errorf("%s: the answer is longer than max_answer, %s; ask for smaller pages, or raise it", address, quantity.FormatSize(q.spec.MaxAnswer))
 	case errors.As(err, &shape):
 		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address, shape.text)}
 	case limited.err != nil:
@@ -552,7 +552,7 @@ func (q *query) tells(resp *http.Response, asked, answered time.Time) {
 	q.drifts = q.drifts || o.Least > o.Most
 }
 
-// offset implements asked.
+// offset implements pollSource.
 func (q *query) offset() (*ledger.Offset, bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()

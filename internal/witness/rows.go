@@ -118,7 +118,7 @@ func digest(x *ledger.Sighting) state {
 }
 
 // meet takes a row that holds a message, on a page.
-func (r *rows) meet(x *ledger.Sighting, on *sheet) meeting {
+func (r *rows) meet(x *ledger.Sighting, on *cursor) meeting {
 	k, s := keyOf(x), digest(x)
 	s.page = on.serial
 	known := r.copies(k)

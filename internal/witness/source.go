@@ -13,12 +13,12 @@ import (
 // does what all of the sort have in common: it reads marks, notes sightings, and knows what
 // is missing. A source moves bytes and knows nothing of what they mean.
 
-// listener is a source that hears messages as they come: the core is an ear.
-type listener interface {
+// listenSource is a source that hears messages as they come: the core is a listener.
+type listenSource interface {
 	// start begins to listen, and blocks until it does. Each message goes to e.take, each
 	// time in which it could not listen to e.gap, both from one goroutine. The error is why
 	// the run cannot begin.
-	start(ctx Context, e *ear) error
+	start(ctx Context, e *listener) error
 	// fence blocks until the platform has answered after now: silence says nothing before.
 	// False: it does not answer.
 	fence(ctx Context) bool
@@ -31,7 +31,7 @@ type listener interface {
 	stop()
 }
 
-// message is what a listener heard.
+// message is what a listenSource heard.
 type message struct {
 	at       time.Time
 	topic    string                                   // where it came out
@@ -44,12 +44,12 @@ type message struct {
 	again    bool                    // it may be another delivery of the same message
 }
 
-// asked is a source that is asked for rows: the core is an inquiry.
-type asked interface {
+// asked is a source that is asked for rows: the core is a poller.
+type pollSource interface {
 	// start makes ready to ask, and asks once, so that a wrong address or secret is told
 	// before the run.
 	start(ctx Context, d *fleet.Device) error
-	// ask asks one question, and hands each page to sheet's methods: begin before its first
+	// ask asks one question, and hands each page to cursor's methods: begin before its first
 	// row, also where it is asked for again because an attempt failed, and row for each.
 	// It returns when all pages are read, or with the reason why not. Several may be asked
 	// at once.
@@ -65,6 +65,6 @@ type question struct {
 	device   *fleet.Device
 	group    []*fleet.Device // about which is asked at once
 	from, to time.Time
-	sheet    *sheet
+	cursor   *cursor
 	whole    bool // all that is there has to be read, also what was read before
 }

@@ -52,7 +52,7 @@ func limiter(spec *crowd.Witness) *rate.Limiter {
 	return rate.NewLimiter(rate.Inf, 1)
 }
 
-// start implements asked: a wrong name is told before anything is sent.
+// start implements pollSource: a wrong name is told before anything is sent.
 func (s *store) start(ctx Context, d *fleet.Device) error {
 	now := clock.Now()
 	err := s.query(ctx, question{device: d, group: []*fleet.Device{d}, from: now, to: now}, func(any) {})
@@ -91,14 +91,14 @@ func (s *store) address() string {
 	return s.db.Kind().String()
 }
 
-// ask implements asked.
+// ask implements pollSource.
 func (s *store) ask(ctx Context, q question) (int, error) {
-	q.sheet.turn()
-	err := patiently(ctx, q.sheet, func() (bool, time.Duration, error) {
+	q.cursor.turn()
+	err := patiently(ctx, q.cursor, func() (bool, time.Duration, error) {
 		if err := s.pace.Wait(ctx); err != nil {
 			return false, 0, contextDone(ctx)
 		}
-		err := s.query(ctx, q, q.sheet.row)
+		err := s.query(ctx, q, q.cursor.row)
 		var de *database.Error
 		return errors.As(err, &de) && de.Passing, 0, err
 	})
@@ -126,7 +126,7 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	places := c.places
 	for _, k := range c.Fleet.Crowd.Kinds {
 		switch k.Mark.Place {
-		case crowd.MarkOrder:
+		case crowd.MarkNone:
 			return nil
 		case crowd.MarkTime:
 			places = append(slices.Clone(places), k.Mark)
@@ -140,8 +140,8 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
 }
 
-// offset implements asked. What writes the rows often has a clock of its own.
+// offset implements pollSource. What writes the rows often has a clock of its own.
 func (s *store) offset() (*ledger.Offset, bool) { return s.ahead, false }
 
-// stop implements asked.
+// stop implements pollSource.
 func (s *store) stop() { s.db.Close() }

@@ -23,19 +23,19 @@ const maxMessage = 16 << 20
 // of a witness whose connection was lost.
 const subscriptionExpiry = 300
 
-// subscription is a listener that subscribes at a broker.
+// subscription is a listenSource that subscribes at a broker.
 type subscription struct {
-	spec    *crowd.Witness
-	ear     *ear
-	connect mqttwire.Connect
-	broker  *mqtt.Guest
-	line    *mqtt.Line
-	granted mqtt.Granted
-	ack     mqttwire.Packet // of this connection; only what it says of the session
-	heard   message         // reused
-	cancel  context.CancelFunc
-	done    chan struct{}
-	wg      sync.WaitGroup // of keepAlive
+	spec     *crowd.Witness
+	listener *listener
+	connect  mqttwire.Connect
+	broker   *mqtt.Guest
+	line     *mqtt.Line
+	granted  mqtt.Granted
+	ack      mqttwire.Packet // of this connection; only what it says of the session
+	heard    message         // reused
+	cancel   context.CancelFunc
+	done     chan struct{}
+	wg       sync.WaitGroup // of keepAlive
 
 	mu      sync.Mutex
 	opened  int       // connections so far
@@ -66,8 +66,8 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 }
 
 // start connects and subscribes.
-func (s *subscription) start(ctx Context, e *ear) error {
-	s.ear = e
+func (s *subscription) start(ctx Context, e *listener) error {
+	s.listener = e
 	if err := s.open(ctx); err != nil {
 		var refused *mqtt.SubscribeError
 		if errors.As(err, &refused) {
@@ -103,12 +103,12 @@ func (s *subscription) open(ctx Context) error {
 			return err
 		}
 		if s.granted.Code < s.spec.QoS && !s.connected {
-			s.ear.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name, s.granted.Code, s.spec.Filter, s.spec.QoS))
+			s.listener.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name, s.granted.Code, s.spec.Filter, s.spec.QoS))
 		}
 	}
 	s.hearMu.Lock()
 	if !s.down.IsZero() {
-		s.ear.gap(&ledger.Gap{From: s.down, To: clock.Now(), Kept: kept, Why: s.why})
+		s.listener.gap(&ledger.Gap{From: s.down, To: clock.Now(), Kept: kept, Why: s.why})
 		s.down = time.Time{}
 	}
 	s.hearMu.Unlock()
@@ -181,7 +181,7 @@ func (s *subscription) Came(p *mqttwire.Packet) { s.take(p) }
 // TooLarge implements mqttsession.Handler: what came was not looked at.
 func (s *subscription) TooLarge(topic string, size int) {
 	now := clock.Now()
-	s.ear.gap(&ledger.Gap{From: now, To: now, Why: fmt.Sprintf("a message of %d bytes came on %s: it takes %d at most", size, topic, maxMessage)})
+	s.listener.gap(&ledger.Gap{From: now, To: now, Why: fmt.Sprintf("a message of %d bytes came on %s: it takes %d at most", size, topic, maxMessage)})
 }
 
 // Subscribed implements mqttsession.Handler.
@@ -213,10 +213,10 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 
 // lagged notes that the witness lagged up to now. The caller holds mu.
 func (s *subscription) lagged(now time.Time) {
-	s.ear.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
+	s.listener.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
 }
 
-// take hands a message to the ear.
+// take hands a message to the listener.
 func (s *subscription) take(p *mqttwire.Packet) {
 	m := &s.heard
 	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
@@ -232,7 +232,7 @@ func (s *subscription) take(p *mqttwire.Packet) {
 			return "", false
 		}
 	}
-	s.ear.take(m)
+	s.listener.take(m)
 }
 
 // pingEvery is how often the broker is asked whether it still answers.
@@ -270,7 +270,7 @@ func (s *subscription) keepAlive(ctx Context) {
 	}
 }
 
-// fence implements listener.
+// fence implements listenSource.
 func (s *subscription) fence(ctx Context) bool {
 	deadline := time.Now().Add(s.broker.Timeout)
 	asked := -1
@@ -298,7 +298,7 @@ func (s *subscription) fence(ctx Context) bool {
 	return false
 }
 
-// state implements listener; a time in which messages came late is noted up to now.
+// state implements listenSource; a time in which messages came late is noted up to now.
 func (s *subscription) state() (last, down time.Time, why string) {
 	last = s.line.LastIn()
 	s.hearMu.Lock()
@@ -313,7 +313,7 @@ func (s *subscription) state() (last, down time.Time, why string) {
 	return last, s.down, s.why
 }
 
-// lost implements listener.
+// lost implements listenSource.
 func (*subscription) lost() string { return "the subscription was lost: " }
 
 // stop disconnects and ends the subscription's session.

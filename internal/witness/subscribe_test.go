@@ -33,7 +33,7 @@ type ear struct {
 
 const runID = "k3f9a2xy"
 
-func newEar(t *testing.T, addr, version string) *ear {
+func newListener(t *testing.T, addr, version string) *ear {
 	t.Helper()
 	c, err := file.Parse("x", []byte(fmt.Sprintf(`
 crowd: harbour
@@ -41,7 +41,7 @@ links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, linger: 10ms}}`, addr, version)), file.Sources{})
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}`, addr, version)), file.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -143,7 +143,7 @@ func seqs(b *ledger.Book) []string {
 func TestSubscriptionNotesWhatItHears(t *testing.T) {
 	for _, version := range []byte{4, 5} {
 		b := brokertest.New(t, version)
-		e := newEar(t, b.Addr().String(), map[byte]string{4: "3.1.1", 5: "5"}[version])
+		e := newListener(t, b.Addr().String(), map[byte]string{4: "3.1.1", 5: "5"}[version])
 		p := e.start(b)
 		publish(p, "buoy-1", 1, 0, 0, false)
 		publish(p, "buoy-1", 2, 1, 7, false)
@@ -178,7 +178,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 func TestLostConnection(t *testing.T) {
 	for _, kept := range []bool{false, true} {
 		b := brokertest.New(t, 5)
-		e := newEar(t, b.Addr().String(), "5")
+		e := newListener(t, b.Addr().String(), "5")
 		p := e.start(b)
 		publish(p, "buoy-1", 1, 1, 1, false)
 		p.Expect(packets.Puback)
@@ -206,7 +206,7 @@ func TestLostConnection(t *testing.T) {
 // a new one.
 func TestTheWitnessRenewsItsToken(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
+	e := newListener(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
 	p, first := e.begin(b)
 	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
 	bye := p.Read()
@@ -237,7 +237,7 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 // messages without any mark.
 func TestNotHeard(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	p.Close()
 	b.Close()
@@ -246,7 +246,7 @@ func TestNotHeard(t *testing.T) {
 	assert.Contains(t, why, "the subscription was lost")
 
 	b = brokertest.New(t, 5)
-	e = newEar(t, b.Addr().String(), "5")
+	e = newListener(t, b.Addr().String(), "5")
 	p = e.start(b)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"a":1}`)})
 	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
@@ -259,7 +259,7 @@ func TestNotHeard(t *testing.T) {
 func TestSilence(t *testing.T) {
 	t.Parallel()
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
@@ -274,7 +274,7 @@ func TestSilence(t *testing.T) {
 	assert.True(t, got.Witnesses[0].Gaps[0].To.IsZero())
 
 	b = brokertest.New(t, 5)
-	e = newEar(t, b.Addr().String(), "5")
+	e = newListener(t, b.Addr().String(), "5")
 	p = e.start(b)
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
@@ -294,7 +294,7 @@ func TestSilence(t *testing.T) {
 // that comes while it listens is.
 func TestRetainedAgain(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
@@ -317,7 +317,7 @@ func TestRetainedAgain(t *testing.T) {
 
 func TestRefusedSubscription(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	done := make(chan error, 1)
 	go func() { done <- e.Start(context.Background()) }()
 	p, _ := b.Accept(packets.Packet{})
@@ -330,7 +330,7 @@ func TestRefusedSubscription(t *testing.T) {
 // the time is noted. What came all the same counts.
 func TestALaggingWitness(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	p.Expect(packets.Pingreq)
 	time.Sleep(2500 * time.Millisecond) // the answer stands behind messages that wait
@@ -352,7 +352,7 @@ func TestALaggingWitness(t *testing.T) {
 // What comes together is acknowledged together.
 func TestAcknowledgementsGoOutTogether(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newEar(t, b.Addr().String(), "5")
+	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	var all []byte
 	for id := range uint16(50) {

@@ -232,7 +232,7 @@ func pickEntry(list []entry, digests func(stream int) uint64, nth int) (m entry,
 }
 
 // placed finds out which message a row is that has no mark, and notes it.
-func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet) {
+func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor) {
 	v, err := strictjson.Decode(x.Values)
 	values, is := v.(map[string]any)
 	if err != nil || !is {
@@ -261,7 +261,7 @@ func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet)
 		})
 	}
 	digests := func(stream int) uint64 { return digestOf(values, index.names[stream]) }
-	if how.Place == crowd.MarkOrder {
+	if how.Place == crowd.MarkNone {
 		if len(streams) != 1 {
 			return // it is of none of the readings, or of any
 		}
@@ -299,14 +299,14 @@ func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet)
 		return
 	case nth < old:
 		return
-	case len(list) == 0 && how.Place == crowd.MarkOrder:
+	case len(list) == 0 && how.Place == crowd.MarkNone:
 		q.loose.add(streams[0].Index, 0, x.Values)
 		return
 	case len(list) == 0: // another run's, or one whose time was changed
 		return
 	}
 	nth -= old
-	if how.Place == crowd.MarkOrder {
+	if how.Place == crowd.MarkNone {
 		e := list[min(nth, len(list)-1)]
 		q.loose.add(e.stream, e.seq, nil)
 		q.take(x, e, on)
@@ -323,7 +323,7 @@ func (q *inquiry) placed(x ledger.Sighting, p *part, d *fleet.Device, on *sheet)
 }
 
 // take counts the rows of one time that have the same values, on a page.
-func (s *sheet) take(k occasion, digest uint64) int {
+func (s *cursor) take(k occasion, digest uint64) int {
 	k.digest = digest
 	n := s.nth[k]
 	s.nth[k]++
@@ -331,13 +331,13 @@ func (s *sheet) take(k occasion, digest uint64) int {
 }
 
 // take notes a row that is a message.
-func (q *inquiry) take(x ledger.Sighting, e entry, on *sheet) {
+func (q *poller) take(x ledger.Sighting, e entry, on *cursor) {
 	s := q.catalog.Fleet.Streams[e.stream]
 	q.found(x, whose{Mark: ledger.Mark{Run: q.catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: e.seq}, stream: e.stream, ours: true, marked: true}, on)
 }
 
 // unsure notes that a row may be a message, once.
-func (q *inquiry) unsure(x ledger.Sighting, e entry) {
+func (q *poller) unsure(x ledger.Sighting, e entry) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.unsures == nil {
@@ -353,7 +353,7 @@ func (q *inquiry) unsure(x ledger.Sighting, e entry) {
 }
 
 // placeOld asks what is there before the run: it may look like messages of it.
-func (q *inquiry) placeOld(ctx Context, devices []*fleet.Device) error {
+func (q *poller) placeOld(ctx Context, devices []*fleet.Device) error {
 	q.since = q.asFrom(clock.Now())
 	if b := q.catalog.Fleet.Crowd.Plan.Begin; !b.At.IsZero() && b.At.Before(q.since) {
 		q.since = q.asFrom(b.At)
@@ -402,7 +402,7 @@ func (l *loose) add(stream int, seq uint64, values []byte) {
 // align finds out which messages rows are whose values are those of none: between two rows
 // that are known, as many rows as messages are these, in their order. Where they are fewer,
 // any of them may be missing. The caller holds mu.
-func (q *inquiry) align(e Expect) {
+func (q *poller) align(e Expect) {
 	q.loose.mu.Lock()
 	defer q.loose.mu.Unlock()
 	for stream, rows := range q.loose.rows {
@@ -455,7 +455,7 @@ func (b *base) hasFound(stream int, seq uint64) bool {
 
 // unmarkedOurs notes a message that was heard and has no mark, where what it carries tells
 // which it is. It is false where that is not how it is known.
-func (e *ear) unmarkedOurs(m *message, p *part, filed int) bool {
+func (e *listener) unmarkedOurs(m *message, p *part, filed int) bool {
 	values, is := p.values.(map[string]any)
 	var d *fleet.Device
 	x := ledger.Sighting{}

@@ -102,10 +102,10 @@ type Catalog struct {
 	Folder  string       // of the crowd file: names of files are looked for from there
 	// Tell is told what a user should know; nil: nobody is.
 	Tell func(text string)
-	// Spoilt tells whether a message was sent so that nothing may be kept of it: its mark is
+	// Corrupted tells whether a message was sent so that nothing may be kept of it: its mark is
 	// looked for also where it cannot be read. It may be called from any goroutine. Nil: none
 	// was.
-	Spoilt func(stream int, seq uint64) bool
+	Corrupted func(stream int, seq uint64) bool
 	// Index knows messages by what they carry, where no mark tells them apart; nil: all have one.
 	Index   *Index
 	numbers ledger.Numbers
@@ -137,7 +137,7 @@ func NewCatalog(f *fleet.Fleet, run string) *Catalog {
 		}
 	}
 	for _, k := range f.Crowd.Kinds {
-		if k.Mark.Place == crowd.MarkTime || k.Mark.Place == crowd.MarkOrder {
+		if k.Mark.Place == crowd.MarkTime || k.Mark.Place == crowd.MarkNone {
 			c.Index = newIndex(f)
 			continue
 		}
@@ -222,7 +222,7 @@ func (b *base) remember(stream int, seq uint64) {
 	b.found[stream][seq/64] |= 1 << (seq % 64)
 	b.seen++
 	if b.hearing != nil && b.wants(stream, seq) {
-		if b.left--; b.spoilt(stream, seq) {
+		if b.left--; b.corrupted(stream, seq) {
 			b.out--
 		}
 	}
@@ -248,7 +248,7 @@ func (b *base) begin(r Round) {
 	b.hearing, b.left = nil, 0
 	b.out = 0
 	b.lacks(r.Expect, func(stream int, seq uint64) {
-		if b.left++; b.spoilt(stream, seq) {
+		if b.left++; b.corrupted(stream, seq) {
 			b.out++
 		}
 	})
@@ -277,9 +277,9 @@ func (b *base) lacks(e Expect, f func(stream int, seq uint64)) {
 	}
 }
 
-// spoilt tells whether a message must not be found.
-func (b *base) spoilt(stream int, seq uint64) bool {
-	return b.catalog.Spoilt != nil && b.catalog.Spoilt(stream, seq)
+// corrupted tells whether a message must not be found.
+func (b *base) corrupted(stream int, seq uint64) bool {
+	return b.catalog.Corrupted != nil && b.catalog.Corrupted(stream, seq)
 }
 
 // Missing implements Witness.
@@ -310,7 +310,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 		return nil, err
 	}
 	if spec.Asks() {
-		q, err := newInquiry(b)
+		q, err := newPoller(b)
 		if err != nil {
 			return nil, err
 		}
@@ -326,7 +326,7 @@ func New(spec *crowd.Witness, index int, c *Catalog, page *ledger.Page) (Witness
 		}
 		return q, err
 	}
-	e, err := newEar(b)
+	e, err := newListener(b)
 	switch {
 	case err != nil:
 	case spec.Callback != nil:
@@ -497,10 +497,10 @@ func (c *Catalog) markOf(v any) (w whose) {
 	return w
 }
 
-// raw finds the mark of a spoilt message that stands anywhere in bytes that cannot be read.
+// raw finds the mark of a corrupted message that stands anywhere in bytes that cannot be read.
 func (c *Catalog) raw(b []byte) (w whose, found bool) {
 	w.stream = -1
-	if c.Spoilt == nil {
+	if c.Corrupted == nil {
 		return w, false
 	}
 	run := []byte(c.Run + "/")
@@ -515,7 +515,7 @@ func (c *Catalog) raw(b []byte) (w whose, found bool) {
 			return w, false // its number may be cut off
 		}
 		if m, err := ledger.ParseMark(string(b[:end])); err == nil {
-			if w = c.whose(m); w.stream >= 0 && c.Spoilt(w.stream, m.Seq) {
+			if w = c.whose(m); w.stream >= 0 && c.Corrupted(w.stream, m.Seq) {
 				return w, true
 			}
 		}

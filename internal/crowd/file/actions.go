@@ -26,7 +26,7 @@ type actions struct {
 }
 
 // bareActions are those that need nothing more said of them.
-var bareActions = []string{"register", "join", "leave", "offline", "repeat", "restart", "swap", "unregister"}
+var bareActions = []string{"connect", "leave", "offline", "register", "repeat", "restart", "swap", "unregister"}
 
 // actions reads a mapping of actions, or the name of one.
 func (r *reader) actions(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.Cast, env formula.Env, event bool) []crowd.Action {
@@ -60,8 +60,8 @@ func (d *actions) read(name string, n *yaml.Node, what string) {
 	kind := crowd.ActionKind(slices.Index(crowd.ActionNames[:], name))
 	if !d.event {
 		switch kind {
-		case crowd.ActionRegister, crowd.ActionUnregister, crowd.ActionCommand, crowd.ActionJoin, crowd.ActionLeave,
-			crowd.ActionCredential, crowd.ActionSpoil: // only an event says what the platform must do then
+		case crowd.ActionRegister, crowd.ActionUnregister, crowd.ActionCommand, crowd.ActionConnect, crowd.ActionLeave,
+			crowd.ActionCredential, crowd.ActionCorrupt: // only an event says what the platform must do then
 			d.Add(pos(n), "%s: a command cannot do this, only an event; write it under plan: events", what)
 			return
 		}
@@ -77,7 +77,7 @@ func (d *actions) read(name string, n *yaml.Node, what string) {
 				d.add(crowd.Action{Kind: kind, Name: s, Field: true})
 			}
 		}
-	case crowd.ActionWild:
+	case crowd.ActionErratic:
 		for _, e := range d.entries(n, what) {
 			if by := d.number(e.value, what+": "+e.key.Value, 1); d.field(e.key, what, e.key.Value, 0.0) {
 				d.add(crowd.Action{Kind: kind, Name: e.key.Value, Field: true, By: by})
@@ -99,8 +99,8 @@ func (d *actions) read(name string, n *yaml.Node, what string) {
 		if i := slices.Index(crowd.CredentialNames, s); i >= 0 {
 			d.add(crowd.Action{Kind: kind, Credential: crowd.Credential(i + 1)})
 		}
-	case crowd.ActionSpoil:
-		d.spoil(n, what)
+	case crowd.ActionCorrupt:
+		d.corrupt(n, what)
 	case crowd.ActionRepeat:
 		x := crowd.Action{Kind: kind, Times: 1}
 		if !isTrue(n) {
@@ -416,11 +416,11 @@ func (d *actions) network(n *yaml.Node, what string) {
 	d.add(x)
 }
 
-func (d *actions) spoil(n *yaml.Node, what string) {
-	x := crowd.Action{Kind: crowd.ActionSpoil}
+func (d *actions) corrupt(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionCorrupt}
 	word := n
 	if n.Kind == yaml.MappingNode {
-		o := d.object(n, what, spoilMap)
+		o := d.object(n, what, corruptMap)
 		word = o.get("how")
 		if rn := o.get("reading"); rn != nil {
 			if s, ok := d.scalar(rn, what+": reading"); ok {
@@ -431,7 +431,7 @@ func (d *actions) spoil(n *yaml.Node, what string) {
 		}
 		if tn := o.get("topic"); tn != nil {
 			x.Value = d.text(tn, what+": topic", d.env)
-			x.Spoil = crowd.SpoilTopic
+			x.Corrupt = crowd.CorruptTopic
 			if word == nil {
 				d.add(x)
 				return
@@ -446,17 +446,17 @@ func (d *actions) spoil(n *yaml.Node, what string) {
 	if word != n {
 		at += ": how"
 	}
-	s := d.word(word, at, "", crowd.SpoilNames...)
-	i := slices.Index(crowd.SpoilNames, s)
+	s := d.word(word, at, "", crowd.CorruptNames...)
+	i := slices.Index(crowd.CorruptNames, s)
 	if i < 0 {
 		return
 	}
-	x.Spoil = crowd.Spoil(i)
-	if x.Spoil == crowd.SpoilTopic && x.Value == nil {
-		d.Add(pos(n), "%s: say which topic: spoil: {topic: harbour/another}", what)
+	x.Corrupt = crowd.Corrupt(i)
+	if x.Corrupt == crowd.CorruptTopic && x.Value == nil {
+		d.Add(pos(n), "%s: say which topic: corrupt: {topic: harbour/another}", what)
 		return
 	}
-	if x.Spoil == crowd.SpoilTypes {
+	if x.Corrupt == crowd.CorruptTypes {
 		for _, r := range d.cast.Readings {
 			if (x.Reading == "" || x.Reading == r.Name) && r.Payload.Form != "json" && r.Payload.Form != "template" {
 				d.Add(pos(n), "%s: wrong types are for JSON; the reading %q is sent as %s", what, r.Name, r.Payload.Form)
@@ -464,23 +464,23 @@ func (d *actions) spoil(n *yaml.Node, what string) {
 			}
 		}
 	}
-	if why := d.unfindable(x.Spoil); why != "" {
-		d.Add(pos(n), "%s: %s: %s, so nothing could show that it was kept; let the mark ride in a user_property or a header", what, x.Spoil, why)
+	if why := d.unfindable(x.Corrupt); why != "" {
+		d.Add(pos(n), "%s: %s: %s, so nothing could show that it was kept; let the mark ride in a user_property or a header", what, x.Corrupt, why)
 		return
 	}
 	d.add(x)
 }
 
-// unfindable tells why a spoilt message could not be found if the platform kept it.
-func (d *actions) unfindable(how crowd.Spoil) string {
+// unfindable tells why a corrupted message could not be found if the platform kept it.
+func (d *actions) unfindable(how crowd.Corrupt) string {
 	place := d.cast.Kind.Mark.Place
-	if how == crowd.SpoilTopic || how == crowd.SpoilLarge || how == crowd.SpoilTypes || place == crowd.MarkUserProperty || place == crowd.MarkHeader {
+	if how == crowd.CorruptTopic || how == crowd.CorruptLarge || how == crowd.CorruptTypes || place == crowd.MarkUserProperty || place == crowd.MarkHeader {
 		return ""
 	}
-	if how == crowd.SpoilEmpty {
+	if how == crowd.CorruptEmpty {
 		return "it would carry no mark"
 	}
-	if place == crowd.MarkTime || place == crowd.MarkOrder {
+	if place == crowd.MarkTime || place == crowd.MarkNone {
 		return "without a mark it could not be told from others"
 	}
 	if place == crowd.MarkSequence {

@@ -30,16 +30,16 @@ func (r *reader) alerts(n *yaml.Node) {
 		if len(r.crowd.Alerts) == crowd.MostAlerts+1 {
 			r.Add(x.Pos, "alerts: there are more than %d", crowd.MostAlerts)
 		}
+		x.About = parse(r, o.value("about"), what+": about", "", checkHeard)
+		x.Match = parse(r, o.get("match"), what+": match", "", checkHeard)
 		if by := o.value("heard_by"); by != nil {
 			r.heardBy(x, by, what)
 		}
-		x.About = parse(r, o.value("about"), what+": about", "", checkHeard)
-		x.Match = parse(r, o.get("match"), what+": match", "", checkHeard)
-		if called := o.get("called"); called != nil {
-			x.Called = map[*crowd.Cast]*formula.Text{}
+		if called := o.get("device_name"); called != nil {
+			x.DeviceName = map[*crowd.Cast]*formula.Text{}
 			r.perCast(func(c *crowd.Cast, env formula.Env) {
 				delete(env, "reading")
-				x.Called[c] = r.text(called, what+": called", env)
+				x.DeviceName[c] = r.text(called, what+": device_name", env)
 			})
 		}
 		r.calls(x, o, what)
@@ -71,7 +71,9 @@ func (r *reader) heardBy(x *crowd.Alert, n *yaml.Node, what string) {
 	case x.HeardBy == nil:
 		r.noSuch(n, what+": heard_by", "witness", name, known)
 	case !x.HeardBy.Hears:
-		r.Add(pos(n), "%s: heard_by: the witness %q looks for messages; write a witness of its own with hears: alerts", what, name)
+		r.Add(pos(n), "%s: heard_by: the witness %q does not hear alerts; write proves: alerts there, or proves: [received, alerts]", what, name)
+	case x.HeardBy.Sees() && x.Match == "":
+		r.Add(x.Pos, "%s: the witness %q hears messages too; say with match: which of what it hears is this alert, such as .rule == \"%s\"", what, name, x.Name)
 	}
 }
 
@@ -210,7 +212,7 @@ func (r *reader) callback(w *crowd.Witness, o *object, what string) {
 		c.Path = "/"
 	}
 	w.Callback = c
-	c.Wants = r.headers(o.get("wants"), what+": wants", formula.Env{"crowd": "", "env": formula.Secrets{}, "body": ""})
+	c.RequireHeaders = r.headers(o.get("require_headers"), what+": require_headers", formula.Env{"crowd": "", "env": formula.Secrets{}, "body": ""})
 	for key, into := range map[string]*[]byte{"cert": &c.Cert, "key": &c.Key} {
 		if fn := o.get(key); fn != nil && !r.from.WithoutCertificates {
 			if name, ok := r.scalar(fn, what+": "+key); ok {
@@ -227,8 +229,8 @@ func (r *reader) callback(w *crowd.Witness, o *object, what string) {
 			r.Add(pos(n), "%s: https needs a certificate: cert: hook.pem and key: hook-key.pem beside it", what)
 		}
 	}
-	if an := o.get("answer"); an != nil {
-		a := r.object(an, what+": answer", callAnswerMap)
+	if an := o.get("respond"); an != nil {
+		a := r.object(an, what+": respond", respondMap)
 		c.Status, c.Times, c.For, c.Delay = int(a.whole("status")), int(a.whole("times")), a.span("for"), a.span("delay")
 		if c.Times > 0 && c.For > 0 {
 			r.Add(pos(an), "%s: answer has both times and for; keep one", what)

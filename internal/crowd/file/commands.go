@@ -57,21 +57,21 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 		k.Do = r.actions(n, what+": do", c, []*crowd.Cast{c}, asked, false)
 	}
 	k.For = o.span("for")
-	if n := o.get("answer"); n != nil && !isNull(n) {
-		k.Answer = r.answer(n, c, asked, full, what+": answer")
+	if n := o.get("reply"); n != nil && !isNull(n) {
+		k.Answer = r.answer(n, c, asked, full, what+": reply")
 	}
 	if n := o.get("request"); n != nil && !isNull(n) {
 		k.Request = r.oneRequest(n, what+": request", "POST", c, asked)
 	}
-	if n := o.get("answer_from"); n != nil && !isNull(n) {
-		ho := r.object(n, what+": answer_from", answerFromMap)
-		k.AnswerFrom = &crowd.AnswerFrom{Rows: parse(r, ho.get("rows"), what+": answer_from: rows", ".", checkJQ),
+	if n := o.get("read_reply"); n != nil && !isNull(n) {
+		ho := r.object(n, what+": read_reply", readReplyMap)
+		k.ReadReply = &crowd.ReadReply{Rows: parse(r, ho.get("rows"), what+": read_reply: rows", ".", checkJQ),
 			Request: &crowd.Request{Pos: pos(n), Method: "GET", Parts: map[*crowd.Cast]*crowd.RequestParts{}}}
-		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": answer_from: get", asked), Headers: r.headers(ho.get("headers"), what+": answer_from: headers", asked)}
+		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": read_reply: get", asked), Headers: r.headers(ho.get("headers"), what+": read_reply: headers", asked)}
 		if p.URL != nil {
-			r.wholeAddress(ho.get("get"), what+": answer_from: get", p.URL)
+			r.wholeAddress(ho.get("get"), what+": read_reply: get", p.URL)
 		}
-		k.AnswerFrom.Parts[c] = p
+		k.ReadReply.Parts[c] = p
 	}
 	return k
 }
@@ -116,7 +116,7 @@ func (r *reader) readingNames(c *crowd.Cast) []string {
 }
 
 func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what string) *crowd.Answer {
-	o := r.object(n, what, answerMap)
+	o := r.object(n, what, replyMap)
 	a := &crowd.Answer{Method: "POST", OKStatus: r.okStatus(nil, what), ContentType: "application/json"}
 	r.otherProtocol(o, c, what)
 	if c.Link.Protocol == crowd.MQTT {

@@ -239,7 +239,7 @@ func FuzzParse(f *testing.F) {
 	f.Add(strings.Replace(base, "    link: sea\n", `    link: sea
     will: {topic: "gone/${device}", body: {at: "${n}"}, qos: 1, retain: true, delay: 5s}
     commands:
-      go: {topic: "ask/${device}/+", match: {name: go}, do: {every: {state: "${ask.s}s"}, set: {lamp_w: "${ask.w}"}, send: state}, answer: {body: {ok: "${done}"}, after: 1s to 2s, wrong: {chance: 5%, body: no}, never: 1%}}
+      go: {topic: "ask/${device}/+", match: {name: go}, do: {every: {state: "${ask.s}s"}, set: {lamp_w: "${ask.w}"}, send: state}, reply: {body: {ok: "${done}"}, after: 1s to 2s, wrong: {chance: 5%, body: no}, never: 1%}}
 `, 1))
 	for _, s := range strings.Split(base, "\n") {
 		f.Add(strings.Replace(base, s, "", 1))

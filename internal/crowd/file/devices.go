@@ -12,6 +12,9 @@ import (
 )
 
 func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
+	if n.Kind == yaml.ScalarNode && n.Value == "none" {
+		return crowd.Mark{Place: crowd.MarkNone}
+	}
 	o := r.object(n, "mark", markMap)
 	m, found := def, 0
 	for i, key := range crowd.MarkPlaces {
@@ -19,10 +22,7 @@ func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
 		if v == nil {
 			continue
 		}
-		if crowd.MarkPlace(i) == crowd.MarkOrder {
-			m = crowd.Mark{Place: crowd.MarkOrder}
-			o.word(key)
-		} else if s, ok := r.scalar(v, "mark: "+key); ok {
+		if s, ok := r.scalar(v, "mark: "+key); ok {
 			m = crowd.Mark{Place: crowd.MarkPlace(i), Name: s}
 			bad := s == "" || strings.ContainsAny(s, "\r\n\x00")
 			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !fieldPattern.MatchString(s) || m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
@@ -32,7 +32,7 @@ func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
 		found++
 	}
 	if found != 1 && o.node.Kind == yaml.MappingNode {
-		r.Add(pos(o.node), "mark needs exactly one place: field, sequence, user_property, header, time or order; write, for example, mark: {field: mark}")
+		r.Add(pos(o.node), "mark needs exactly one place: field, sequence, user_property, header or time; write, for example, mark: {field: mark}, or mark: none")
 	}
 	return m
 }

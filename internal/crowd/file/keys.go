@@ -22,7 +22,7 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 		need: "[{kind: buoy, count: 10}]", doc: "Who: groups of devices, and changes for some of them."},
 	{name: "register", typ: sub(registerMap), doc: "How devices are registered with the platform, and removed."},
 	{name: "plan", typ: sub(planMap), need: "{for: 1m}", doc: "When: what happens in a run."},
-	{name: "mark", typ: sub(markMap), def: "{field: mark}", doc: "Where the mark rides that tells messages apart, for all kinds that say nothing else."},
+	{name: "mark", typ: orWord("none", sub(markMap)), def: "{field: mark}", doc: "Where the mark rides that tells messages apart, for all kinds that say nothing else. none: the platform keeps neither a mark nor a time; messages are told apart by their values, in their order, which can prove less: see the document on proof."},
 	{name: "witnesses", typ: named("witnesses", sub(witnessMap)), doc: "How we know: where we look for messages on the platform's side."},
 	{name: "alerts", typ: named("alerts", sub(alertMap)), doc: "What the platform must say by itself, exactly."},
 	{name: "require", typ: orNull(sub(requireMap)), def: "{proven: 100%}", doc: "What must hold for a run to pass; the exit code says whether it did."},
@@ -35,7 +35,7 @@ const resultRE = `^[A-Za-z0-9_][A-Za-z0-9_.-]*\.(html?|md|xml|csv|jsonl|ndjson|d
 var planMap = &mapping{name: "plan", doc: "What happens in a run, and when. Times of day are UTC.", some: []string{"for", "until", "messages"}, keys: []key{
 	{name: "begin", typ: matching("time of day, time, or how long ago", `^\s*(-.*[1-9].*|[0-9:]+|[0-9]{4}-.*)\s*$`), doc: "When the plan's clock begins, if not now. \"02:00\": the run waits for it. 2026-01-15T02:00:00Z: the clock is set to it, so that two runs carry the same values. -7d: what lies before now is sent first, as fast as it is acknowledged, then the run goes on live."},
 	{name: "speed", typ: special("number, or: max", node{"anyOf": []node{{"type": "number", "minimum": 0.001, "maximum": 100000}, {"const": "max"}}}), def: "1", doc: "60: an hour of the plan in a minute; max: as fast as messages are acknowledged. Time stamps, signals, intervals and events follow the plan's clock."},
-	{name: "join", typ: matching("at once, spread over 10s, or a rate such as 20/s", `^(at once|spread over .*[1-9].*|[0-9.]+ ?/.+)$`), def: "at once", doc: "How devices come."},
+	{name: "join", typ: matching("at once, spread over 10s, or a rate such as 20/s", `^(at once|spread over .*[1-9].*|[0-9.]+ ?/.+)$`), def: "at once", doc: "How devices connect."},
 	{name: "for", typ: orWord("ever", duration(time.Millisecond, year)), doc: "How long they send; ever: until the run is stopped. One of for, until and messages must be there; what comes first ends a round."},
 	{name: "until", typ: matching("time of day", `^\s*[0-9]{1,2}:[0-9]{2}(:[0-9]{2})?\s*$`), doc: "A time of day at which they stop."},
 	{name: "messages", typ: whole(1, 1_000_000_000), doc: "How many messages each device sends, over all its readings, before it leaves."},
@@ -58,7 +58,7 @@ var eventMap = &mapping{name: "event", doc: "An event: actions that are done to 
 	{name: "delay", typ: duration(0, year), doc: "With after: so long behind it."},
 	{name: "chance", typ: plain, doc: "By chance, to each device by itself: 2% per minute. At most once in each such time."},
 	{name: "fresh", typ: truth, def: "false", doc: "Each round draws anew; otherwise all rounds are the same."},
-	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (spoil, repeat, swap)."},
+	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (corrupt, repeat, swap)."},
 	{name: "who", typ: who, doc: "Which devices; all, if not given. A share or a number of them is drawn anew each time."},
 	{name: "do", typ: special("actions, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareActions}}}), need: "{offline: keep}", doc: "What is done."},
 	{name: "expect", typ: word(crowd.ExpectNames...), doc: "What the platform must do with the messages meanwhile, if not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message once."},
@@ -78,7 +78,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 	{name: "in_flight", typ: whole(1, 65535), def: "20", goes: "MQTT", doc: "At most this many messages of a device wait for their acknowledgement at once."},
 	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of each request, such as Authorization: Bearer ${token}."},
 	{name: "timeout", typ: duration(time.Millisecond, time.Hour), doc: "HTTP: how long a request may take, 5s if not given. MQTT: how long the broker may leave a PINGREQ unanswered, 10s if not given; a device sends one when half of it passed without an acknowledgement that is due."},
-	{name: "answer", typ: jqText, goes: "HTTP", doc: "What must be true of an answer's body, beside its status, for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
+	{name: "accept_if", typ: jqText, goes: "HTTP", doc: "What must be true of the body of an answer, beside its status, for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
 	{name: "connect_timeout", typ: duration(time.Millisecond, time.Hour), def: "5s", doc: "How long connecting may take."},
 	{name: "back_off", typ: matching("two durations", `^\s*`+spanRE+`\s* to \s*`+spanRE+`\s*$`), def: "500ms to 30s", doc: "First and longest wait before connecting again."},
 	{name: "backlog", typ: whole(1, 1_000_000), def: "1000", doc: "At most this many messages of a device wait for the link; what does not fit is unsent."},
@@ -129,12 +129,8 @@ var oauthMap = &mapping{name: "oauth", doc: "Client credentials (RFC 6749, secti
 
 var markMap = func() *mapping {
 	m := &mapping{name: "mark", doc: "Where the mark rides that tells messages apart.", one: crowd.MarkPlaces}
-	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request.", "A field that holds the time, such as one of the signal clock: for platforms that keep only declared fields. A message is known by its device and this time.", "values: nothing tells messages apart but their values and their order, where a platform keeps neither a mark nor a time. It can tell less: see the document on proof."} {
-		typ := plain
-		if crowd.MarkPlaces[i] == "order" {
-			typ = word("values")
-		}
-		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: typ, doc: doc})
+	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request.", "A field that holds the time, such as one of the signal clock: for platforms that keep only declared fields. A message is known by its device and this time."} {
+		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: plain, doc: doc})
 	}
 	return m
 }()
@@ -144,7 +140,7 @@ var kindMap = &mapping{name: "kind", doc: "A kind: a sort of device.", keys: []k
 	{name: "tags", typ: tagList, doc: "Names by which these devices can be selected."},
 	{name: "properties", typ: orNull(named("properties", property)), doc: "Values that belong to a device."},
 	{name: "readings", typ: special("names to readings", node{"type": "object", "minProperties": 1, "additionalProperties": ref("reading")}), need: "{state: {every: 5s, …}}", doc: "What it sends: bundles of fields, each at an interval of its own."},
-	{name: "mark", typ: sub(markMap), doc: "Where the mark rides in messages of this kind."},
+	{name: "mark", typ: orWord("none", sub(markMap)), doc: "Where the mark rides in messages of this kind, or none."},
 	{name: "will", typ: orNull(sub(willMap)), goes: "MQTT", doc: "What the broker publishes when it loses a device."},
 	{name: "commands", typ: orNull(named("commands", sub(commandMap))), doc: "What the platform may ask of it."},
 	{name: "presence", typ: special("always, sleeps, or more of it", node{"anyOf": []node{{"enum": []any{"always", "sleeps"}}, ref("presence")}}), def: "always", doc: "How its devices are there: connected all the time; asleep, and awake to send; or behind a gateway."},
@@ -308,14 +304,14 @@ var requestMap = &mapping{name: "request", doc: "An HTTP request for a device.",
 	{name: "ok_status", typ: statuses, def: "[200, 201, 202, 204]", doc: "Statuses that are a success."},
 }}
 
-var keepKey = key{name: "keep", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"type": "string"}}), doc: "Values of the answer that become secret properties of the device, also for later requests."}
+var saveKey = key{name: "save", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"type": "string"}}), doc: "Values of the answer that become secret properties of the device, also for later requests."}
 
-var registerRequestMap = requestMap.with("register request", "A request that registers a device.", []key{keepKey})
+var registerRequestMap = requestMap.with("register request", "A request that registers a device.", []key{saveKey})
 
 var registerMap = &mapping{name: "register", doc: "How devices are registered with the platform, and what is kept of its answers.", one: []string{"request", "requests"}, keys: []key{
 	{name: "request", typ: sub(registerRequestMap), doc: "The request that registers a device."},
 	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("register request")}), doc: "Several requests, in order."},
-	{name: "keep", typ: keepKey.typ, doc: "Values of the last answer that become secret properties of the device."},
+	{name: "save", typ: saveKey.typ, doc: "Values of the last answer that become secret properties of the device."},
 	{name: "names", typ: sub(nameRuleMap), doc: "What names the platform takes. Each device's is checked before anything is sent: names cannot be changed later."},
 	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
 	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
@@ -344,28 +340,28 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Values that a message carries which is this command."},
 	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
 	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round, or for the next message (repeat, swap)."},
-	{name: "answer", typ: orNull(sub(answerMap)), doc: "What it answers."},
+	{name: "reply", typ: orNull(sub(replyMap)), doc: "What it replies."},
 	{name: "request", typ: orNull(sub(requestMap)), doc: "For runcrowd ask: the request by which the platform is asked to give the command."},
-	{name: "answer_from", typ: orNull(sub(answerFromMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
+	{name: "read_reply", typ: orNull(sub(readReplyMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
 }}
 
-var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do credential, spoil, leave, join, register, unregister and command.", keys: []key{
+var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do connect, corrupt, credential, leave, register, unregister and command.", keys: []key{
 	{name: "offline", typ: special("keep, idle, or more of it", node{"anyOf": []node{{"enum": []any{"keep", "idle", true}}, ref("offline")}}), doc: "It is not connected. keep: it measures on, keeps the messages and sends them when it is back; idle: it measures nothing."},
 	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}), doc: "It is off for a while, and begins anew."},
 	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it would be."},
 	{name: "stuck", typ: texts, doc: "Fields that freeze at the value of the next message."},
-	{name: "wild", typ: special("fields to numbers", node{"type": "object", "additionalProperties": node{"type": "number"}}), doc: "Fields that jump, by at most so much up or down."},
+	{name: "erratic", typ: special("fields to numbers", node{"type": "object", "additionalProperties": node{"type": "number"}}), doc: "Fields that jump, by at most so much up or down."},
 	{name: "missing", typ: texts, doc: "Fields that are left out."},
 	{name: "every", typ: special("interval with ${…}, never, or readings to these", node{"anyOf": []node{scalar(), {"type": "object", "additionalProperties": scalar()}}}), doc: "The new interval of all readings, or of each named one; such as ${ask.seconds}s in a command."},
 	{name: "send", typ: special("readings, or readings to numbers", node{"anyOf": []node{texts.schema, {"type": "object", "additionalProperties": node{"type": "integer", "minimum": 1}}}}), doc: "Readings that are sent at once, beside their schedule; so many times."},
 	{name: "clock", typ: special("duration, or more of it", node{"anyOf": []node{{"type": "string"}, ref("clock")}}), doc: "The device's own time is off by so much: what carries its time shows it."},
 	{name: "network", typ: sub(networkMap), doc: "Its network is slow, or breaks."},
 	{name: "credential", typ: word(crowd.CredentialNames...), doc: "It shows other credentials in place of its own."},
-	{name: "spoil", typ: special("how, or more of it", node{"anyOf": []node{{"enum": crowd.SpoilNames}, ref("spoil")}}), doc: "Its messages are not what they should be."},
+	{name: "corrupt", typ: special("how, or more of it", node{"anyOf": []node{{"enum": crowd.CorruptNames}, ref("corrupt")}}), doc: "Its messages are not what they should be."},
 	{name: "repeat", typ: special("true, or a number", node{"anyOf": []node{{"const": true}, {"type": "integer", "minimum": 1, "maximum": 100}}}), doc: "A message goes out once more, or so many times more, as it is."},
 	{name: "swap", typ: truth, doc: "Two messages of a reading change places."},
 	{name: "leave", typ: truth, doc: "It leaves, and comes back when the event is over."},
-	{name: "join", typ: truth, doc: "It comes only now, not when the plan says so for all."},
+	{name: "connect", typ: truth, doc: "It comes only now, not when the plan says so for all."},
 	{name: "register", typ: truth, doc: "It is registered with the platform."},
 	{name: "unregister", typ: truth, doc: "It is removed from the platform."},
 	{name: "command", typ: special("name, or more of it", node{"anyOf": []node{{"type": "string"}, ref("given command")}}), doc: "The platform is made to give it a command, as runcrowd ask does."},
@@ -401,8 +397,8 @@ var networkMap = &mapping{name: "network", doc: "What a device's network does, b
 	{name: "cut_after", typ: size, doc: "A connection breaks after so many bytes."},
 }}
 
-var spoilMap = &mapping{name: "spoil", doc: "How messages are spoilt.", keys: []key{
-	{name: "how", typ: word(crowd.SpoilNames...), doc: "What is wrong with them."},
+var corruptMap = &mapping{name: "corrupt", doc: "How messages are corrupted.", keys: []key{
+	{name: "how", typ: word(crowd.CorruptNames...), doc: "What is wrong with them."},
 	{name: "reading", typ: plain, doc: "Which reading; all, if not given."},
 	{name: "topic", typ: template, doc: "The topic or path that they go to in place of their own."},
 }}
@@ -413,7 +409,7 @@ var askActionMap = &mapping{name: "given command", doc: "A command that the plat
 	{name: "link", typ: plain, doc: "MQTT: the link whose credentials publish it; if not given, that of a witness, or the device's."},
 }}
 
-var answerMap = &mapping{name: "answer", doc: "What a device answers. Its texts know ask, done (whether it was obeyed) and why (not).", keys: []key{
+var replyMap = &mapping{name: "reply", doc: "What a device replies. Its texts know ask, done (whether it was obeyed) and why (not).", keys: []key{
 	{name: "topic", typ: template, goes: "MQTT", doc: "Where; with version 5, where the command wants it, if not given."},
 	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service."},
 	{name: "path", typ: template, goes: "HTTP", doc: "Where."},
@@ -430,7 +426,7 @@ var wrongMap = &mapping{name: "wrong", doc: "A wrong answer.", keys: []key{
 	{name: "body", typ: bodyText, need: "{ok: false}", doc: "What it says."},
 }}
 
-var answerFromMap = &mapping{name: "answer_from", doc: "Where the platform tells what a device answered.", keys: []key{
+var readReplyMap = &mapping{name: "read_reply", doc: "Where the platform tells what a device answered.", keys: []key{
 	{name: "get", typ: plain, need: "http://HOST/answers/${device}", doc: "The whole address."},
 	{name: "headers", typ: headers, doc: "Headers."},
 	{name: "rows", typ: jqText, def: ".", doc: "The answers."},
@@ -454,13 +450,13 @@ var groupMap = &mapping{name: "group", doc: "A group of devices.", notBoth: [][2
 	{name: "secrets", typ: texts, doc: "Columns of the roster that are never printed, beside those that are called so."},
 }, layerKeys...)}
 
-var recordingMap = &mapping{name: "recording", doc: "Recorded traffic that is played again.", notBoth: [][2]string{{"pace", "every"}, {"topic", "time"}}, needs: [][2]string{{"time", "device"}, {"device", "time"}, {"reading", "time"}}, keys: []key{
+var recordingMap = &mapping{name: "recording", doc: "Recorded traffic that is played again.", notBoth: [][2]string{{"speed", "every"}, {"topic", "time"}}, needs: [][2]string{{"time", "device"}, {"device", "time"}, {"reading", "time"}}, keys: []key{
 	{name: "file", typ: filename, need: "winter.jsonl", doc: "The file, as record writes it; with * several of them, in the order of their names. Or a CSV file with a row a message."},
 	{name: "topic", typ: plain, def: "the last two levels", doc: "Where topics and paths name the device and the reading: harbour/+/${device}/${reading}. What does not match is passed over."},
 	{name: "time", typ: plain, doc: "Of CSV: the column with the time."},
 	{name: "device", typ: plain, doc: "Of CSV: the column that names the device."},
 	{name: "reading", typ: plain, doc: "Of CSV: the column that names the reading, where the kind has several."},
-	{name: "pace", typ: special("1x, 10x or 0.5x", node{"type": "string", "pattern": `^\\s*[0-9.]+x\\s*$`}), def: "1x", doc: "How much faster than it was."},
+	{name: "speed", typ: special("1x, 10x or 0.5x", node{"type": "string", "pattern": `^\s*[0-9.]+x\s*$`}), def: "1x", doc: "How much faster than it was."},
 	{name: "every", typ: duration(time.Microsecond, quantity.Day), doc: "One message after the other at this interval, in place of their own distances."},
 	{name: "from", typ: plain, doc: "Play what was recorded from this time on: 2026-01-15T02:00:00Z."},
 	{name: "to", typ: plain, doc: "And before this one."},
@@ -480,13 +476,14 @@ var fieldRuleMap = &mapping{name: "field rule", doc: "What a platform does to a 
 	{name: "offset", typ: number, doc: "What is added then."},
 }}
 
+// provable is what a witness may prove.
+var provable = []string{"received", "stored", "alerts", "counts"}
+
 // rowForms are how rows are written in files: see rowfile.Forms.
 var rowForms = []string{"csv", "json", "senml", "line-protocol"}
 
-var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "callback", "get", "sql", "file", "program"}, some: []string{"proves", "hears", "tells"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}, {"sql", "query"}, {"query", "sql"}}, keys: []key{
-	{name: "proves", typ: word("received", "stored"), def: "received", doc: "What it proves of messages."},
-	{name: "hears", typ: word("alerts"), doc: "It hears what the platform says by itself, and proves nothing of messages."},
-	{name: "tells", typ: word("count"), doc: "count: it tells how many messages the platform says that it has, and proves nothing of single ones. The report shows them beside ours; require it with counted: exact."},
+var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we look for messages on the platform's side.", one: []string{"subscribe", "callback", "get", "sql", "file", "program"}, notBoth: [][2]string{{"next", "page"}}, needs: [][2]string{{"cert", "key"}, {"key", "cert"}, {"sql", "query"}, {"query", "sql"}}, keys: []key{
+	{name: "proves", typ: special("received, stored, alerts, counts, or a list", node{"anyOf": []node{{"enum": provable}, {"type": "array", "minItems": 1, "uniqueItems": true, "items": node{"enum": provable}}}}), need: "received", doc: "What it looks for. received: messages that come out of the platform; stored: messages where it keeps them; alerts: what it says by itself; counts: how many messages it has, which the report shows beside ours. A witness that listens may prove both: [received, alerts]."},
 	{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
 	{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
 	{name: "link", typ: plain, doc: "The link it listens on; of a query, the HTTP link whose TLS, user or access token it shares."},
@@ -500,8 +497,8 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "form", typ: word(rowForms...), doc: "How rows are written in the files, if their endings do not tell it. json is JSON Lines too."},
 	{name: "program", typ: texts, doc: "A program of yours and its arguments, with ${device}, ${from} and ${to}: [./read-back.sh, \"${from}\"]. It prints one JSON object a line."},
 	{name: "callback", typ: plain, doc: "An address of this machine that the platform calls with POST or PUT, such as http://127.0.0.1:9099/from-platform: it listens there."},
-	{name: "wants", typ: headers, goes: "HTTP", doc: "Headers that a call must show, such as a secret or a signature made of its body: {X-Signature: \"${bytes_hex(hmac('sha256', env.HOOK_KEY, body))}\"}. Others are answered 401."},
-	{name: "answer", typ: sub(callAnswerMap), goes: "HTTP", doc: "What calls are answered on purpose in place of 200: does the platform try again?"},
+	{name: "require_headers", typ: headers, goes: "HTTP", doc: "Headers that a call must show, such as a secret or a signature made of its body: {X-Signature: \"${bytes_hex(hmac('sha256', env.HOOK_KEY, body))}\"}. Others are answered 401."},
+	{name: "respond", typ: sub(respondMap), goes: "HTTP", doc: "What calls are answered on purpose in place of 200: does the platform try again?"},
 	{name: "cert", typ: filename, goes: "HTTP", doc: "The certificate of a callback over https, in PEM."},
 	{name: "key", typ: filename, goes: "HTTP", doc: "Its key."},
 	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
@@ -514,20 +511,20 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "device", typ: jqText, doc: "The device a row is filed under."},
 	{name: "reading", typ: jqText, doc: "The reading a row is filed under."},
 	{name: "values", typ: jqText, doc: "The values, by field; if not given, all of the row."},
-	{name: "count", typ: jqText, doc: "With tells: count: the number in a row; if not given, each row is one message."},
+	{name: "count", typ: jqText, doc: "With proves: counts: the number in a row; if not given, each row is one message."},
 	{name: "body", typ: jqText, doc: "The message's own bytes, as base64 or text."},
 	{name: "row", typ: jqText, doc: "What identifies a row, so that a row met twice is not taken for two."},
 	{name: "fields", typ: named("ignored, or what the platform does to it", orWord("ignored", sub(fieldRuleMap))), doc: "Fields that the platform keeps otherwise than they were sent, or not at all."},
 	{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page, or a query that begins with ?; null at the end."},
 	{name: "page", typ: params, goes: "HTTP", doc: "In place of next: what parameters of the address are on the next page, such as {cursor: .next_cursor}; null at the end."},
 	{name: "pace", typ: rate, doc: "At most this many questions a second."},
-	{name: "max_page", typ: size, def: "16 MiB", doc: "The longest answer that is read; of a program, the most that it may print."},
+	{name: "max_answer", typ: size, def: "16 MiB", doc: "The longest answer that is read; of a program, the most that it may print."},
 	{name: "max_row", typ: size, def: "1 MiB", doc: "The longest row that is read."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
-	{name: "linger", typ: duration(0, time.Hour), def: "1s", doc: "How long it goes on looking for repeats when nothing is missing."},
+	{name: "watch_copies", typ: duration(0, time.Hour), def: "1s", doc: "How long it watches for further copies when nothing is missing."},
 }}
 
-var callAnswerMap = &mapping{name: "answer of a callback", doc: "What the first calls are answered; what is answered so counts as not heard. Without times and for, all are.", keys: []key{
+var respondMap = &mapping{name: "respond", doc: "What the callback returns to the first calls; a call that gets this counts as not heard. Without times and for, all are.", keys: []key{
 	{name: "status", typ: whole(200, 599), def: "200", doc: "The HTTP status, such as 503."},
 	{name: "times", typ: whole(1, 1_000_000), doc: "For so many calls."},
 	{name: "for", typ: duration(time.Millisecond, quantity.Day), doc: "For so long after the first call."},
@@ -535,10 +532,10 @@ var callAnswerMap = &mapping{name: "answer of a callback", doc: "What the first 
 }}
 
 var alertMap = &mapping{name: "alert", doc: "What the platform must say by itself when the values of a device call for it: once for each time.", keys: []key{
-	{name: "heard_by", typ: plain, need: "alarm", doc: "The witness that hears it, one with hears: alerts."},
+	{name: "heard_by", typ: plain, need: "alarm", doc: "The witness that hears it, one with proves: alerts."},
 	{name: "about", typ: jqText, need: ".device", doc: "Where what was heard names the device. $topic is the topic that it came at, such as $topic | split(\"/\")[1]."},
 	{name: "match", typ: jqText, doc: "Whether what was heard is this alert, such as .rule == \"low-battery\"; if not given, all is."},
-	{name: "called", typ: template, def: "${device}", doc: "What the platform calls a device."},
+	{name: "device_name", typ: template, def: "${device}", doc: "What the platform calls a device."},
 	{name: "reading", typ: plain, doc: "The reading whose values call for it, where several have the fields."},
 	{name: "when", typ: plain, need: "battery_v < 11", doc: "A formula over the fields of one reading and the properties. When it becomes true, the platform must say so once."},
 	{name: "until", typ: plain, doc: "When this becomes true, the next time counts again. If not given, when \"when\" is no longer true; false: never."},
@@ -566,7 +563,7 @@ var requireMap = func() *mapping {
 	}
 	exact := node{"anyOf": []node{{"const": "exact"}, {"type": "string", "pattern": `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`}}}
 	m.keys = append(m.keys, key{name: "alerts", typ: special("exact, a percentage, or names of alerts to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required of its own accord. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
-	m.keys = append(m.keys, key{name: "counted", typ: word("exact", "shown"), doc: "exact: witnesses that tell a count say as many messages as went out; it is required of its own accord. shown: the report shows both, whatever they are."})
+	m.keys = append(m.keys, key{name: "counts", typ: word("exact", "not required"), doc: "exact: each witness with proves: counts finds as many messages as went out; required automatically where there is one. not required: the report shows both numbers, whatever they are."})
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
 	return m
 }()
@@ -583,5 +580,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, spoilMap, askActionMap, answerMap, wrongMap, answerFromMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, callAnswerMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, corruptMap, askActionMap, replyMap, wrongMap, readReplyMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, respondMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
 }

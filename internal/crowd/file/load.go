@@ -108,7 +108,7 @@ func (r *reader) root(root *yaml.Node) {
 		mark = r.mark(n, mark)
 	}
 	if n := o.get("register"); n != nil {
-		r.keeps(n)
+		r.saves(n)
 	}
 	if n := o.need("kinds", "{buoy: {link: sea, readings: {…}}}"); n != nil {
 		r.readKinds(n, mark)

@@ -386,13 +386,13 @@ func (r *reader) expected(e *crowd.Event, o *object, dn *yaml.Node) {
 		r.Add(pos(fn), "%s: for says how long, but what is done (%s) is done at once, and cannot be undone", o.what, kinds[0])
 	}
 	switch {
-	case xn == nil && has(crowd.ActionSpoil):
-		r.Add(pos(dn), "%s: say what the platform must do with a spoilt message: expect: refused, or expect: discarded", o.what)
+	case xn == nil && has(crowd.ActionCorrupt):
+		r.Add(pos(dn), "%s: say what the platform must do with a corrupted message: expect: refused, or expect: discarded", o.what)
 	case xn == nil && has(crowd.ActionCredential):
 		r.Add(pos(dn), "%s: say what the platform must do: expect: refused, or expect: discarded", o.what)
 	case e.Expect == crowd.ExpectOnce && !has(crowd.ActionRepeat):
 		r.Add(pos(xn), "%s: once goes with repeat", o.what)
-	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.ActionSpoil) && !has(crowd.ActionCredential) && !has(crowd.ActionUnregister):
-		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, spoil and unregister", o.what, e.Expect)
+	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.ActionCorrupt) && !has(crowd.ActionCredential) && !has(crowd.ActionUnregister):
+		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, corrupt and unregister", o.what, e.Expect)
 	}
 }

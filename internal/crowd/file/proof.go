@@ -228,7 +228,7 @@ func (r *reader) require(n *yaml.Node) {
 		c.Require = append(c.Require, proof.Requirement{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true})
 	}
 	if slices.ContainsFunc(c.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Counted }) {
-		c.Require = append(c.Require, proof.Requirement{Key: "counted", Text: "exact", Measure: proof.Counted, Exact: true})
+		c.Require = append(c.Require, proof.Requirement{Key: "counts", Text: "exact", Measure: proof.Counted, Exact: true})
 	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
@@ -251,7 +251,7 @@ func (r *reader) require(n *yaml.Node) {
 		if w.Wait == 0 {
 			w.Wait = 10 * time.Second
 			for _, q := range c.Require {
-				if q.Within > 0 && (q.Proof == w.Proves || q.Proven) {
+				if q.Within > 0 && (!w.Sees() || q.Proof == w.Proves || q.Proven) {
 					// Longer than what is allowed, to tell the late from the lost.
 					w.Wait = max(w.Wait, 2*q.Within)
 				}
@@ -270,10 +270,10 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 	before := len(r.List)
 	base, measure, _ := strings.Cut(q.Key, "_")
 	switch q.Key {
-	case "counted":
+	case "counts":
 		q.Measure, q.Exact = proof.Counted, o.word(q.Key) == "exact"
 		if !slices.ContainsFunc(r.crowd.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !r.blind {
-			r.Add(pos(key), "%s: no witness tells a count; add one with tells: count, or leave this out", what)
+			r.Add(pos(key), "%s: no witness tells a count; add one with proves: counts, or leave this out", what)
 		}
 		return q, len(r.List) == before
 	case "unmatched", "out_of_order", "let_in", "actions_failed":

@@ -83,7 +83,7 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 		}
 	}
 	if en := r.crowd.Register; en != nil {
-		for _, k := range en.Keep {
+		for _, k := range en.Save {
 			if done[k.Name] {
 				continue // a roster may bring it, too
 			}

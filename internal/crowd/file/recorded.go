@@ -27,7 +27,7 @@ const maxRecorded = 1_000_000
 // recorded reads what a group plays again, and looks through it once: who is in it.
 func (r *reader) recorded(n *yaml.Node, kind *crowd.Kind) *crowd.Recording {
 	const what = "recording"
-	x := &crowd.Recording{Pos: pos(n), Pace: 1, Raw: map[string]bool{}}
+	x := &crowd.Recording{Pos: pos(n), Speed: 1, Raw: map[string]bool{}}
 	before := len(r.List)
 	if v := r.resolve(n); v.Kind == yaml.ScalarNode {
 		x.File, _ = r.scalar(n, what)
@@ -49,7 +49,7 @@ func (r *reader) recorded(n *yaml.Node, kind *crowd.Kind) *crowd.Recording {
 				*into, _ = r.scalar(kn, what+": "+key)
 			}
 		}
-		x.Pace = parse(r, o.get("pace"), what+": pace", 1, parsePace)
+		x.Speed = parse(r, o.get("speed"), what+": speed", 1, parseSpeedup)
 		x.Every = o.span("every")
 		x.From = parse(r, o.get("from"), what+": from", time.Time{}, parseRecordedTime)
 		x.To = parse(r, o.get("to"), what+": to", time.Time{}, parseRecordedTime)
@@ -87,10 +87,10 @@ func overrideEnv() formula.Env {
 	return env
 }
 
-func parsePace(s string) (float64, error) {
+func parseSpeedup(s string) (float64, error) {
 	f, err := strconv.ParseFloat(strings.TrimSuffix(strings.TrimSpace(s), "x"), 64)
 	if err != nil || !strings.Contains(s, "x") || !(f > 0 && f <= 1e6) {
-		return 1, fmt.Errorf("%q is no pace; write 1x, 10x or 0.5x", s)
+		return 1, fmt.Errorf("%q is no speed; write 1x, 10x or 0.5x", s)
 	}
 	return f, nil
 }

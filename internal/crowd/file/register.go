@@ -41,8 +41,8 @@ func (r *reader) loadRegistered(at crowd.Pos) {
 	}
 }
 
-// keeps reads only what is kept: the devices' properties come of it.
-func (r *reader) keeps(n *yaml.Node) {
+// saves reads only what is kept: the devices' properties come of it.
+func (r *reader) saves(n *yaml.Node) {
 	o := r.object(n, "register", registerMap)
 	en := &crowd.Register{Pos: pos(n), Pace: 20}
 	r.crowd.Register = en
@@ -58,32 +58,32 @@ func (r *reader) keeps(n *yaml.Node) {
 		}
 		what := fmt.Sprintf("register: request %d", i+1)
 		for _, e := range r.entries(q, what) {
-			if e.key.Value == "keep" {
-				r.keep(e.value, what+": keep", i)
+			if e.key.Value == "save" {
+				r.save(e.value, what+": save", i)
 			}
 		}
 	}
-	if kn := o.get("keep"); kn != nil {
-		r.keep(kn, "register: keep", max(0, len(requests)-1))
+	if kn := o.get("save"); kn != nil {
+		r.save(kn, "register: save", max(0, len(requests)-1))
 	}
 	en.Pace = parse(r, o.get("pace"), "register: pace", 20, quantity.ParseRate)
 	r.loadRegistered(en.Pos)
 }
 
-// keep reads what is kept of the answer to a request.
-func (r *reader) keep(n *yaml.Node, what string, request int) {
+// save reads what is kept of the answer to a request.
+func (r *reader) save(n *yaml.Node, what string, request int) {
 	en := r.crowd.Register
 	for _, e := range r.entries(n, what) {
 		if _, taken := crowd.MessageEnv(crowd.DeviceEnv())[e.key.Value]; taken || !fieldPattern.MatchString(e.key.Value) {
 			r.Add(pos(e.key), "%s: %q cannot be the name of a property; choose another", what, e.key.Value)
 			continue
 		}
-		if slices.ContainsFunc(en.Keep, func(k crowd.Keep) bool { return k.Name == e.key.Value }) {
+		if slices.ContainsFunc(en.Save, func(k crowd.Save) bool { return k.Name == e.key.Value }) {
 			r.Add(pos(e.key), "%s: %q is kept of another answer already", what, e.key.Value)
 			continue
 		}
 		if path := parse(r, r.resolve(e.value), what+": "+e.key.Value, "", checkJQ); path != "" {
-			en.Keep = append(en.Keep, crowd.Keep{Name: e.key.Value, Path: path, Request: request})
+			en.Save = append(en.Save, crowd.Save{Name: e.key.Value, Path: path, Request: request})
 		}
 	}
 }
@@ -94,7 +94,7 @@ func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p 
 	for _, h := range p.Headers {
 		texts = append(texts, h.Value)
 	}
-	for _, k := range r.crowd.Register.Keep {
+	for _, k := range r.crowd.Register.Save {
 		given := slices.ContainsFunc(c.Properties, func(p crowd.Property) bool {
 			return p.Name == k.Name && (!p.Kept || p.Text != nil || p.Draw != nil || p.Value.Type() != signal.Null)
 		})
@@ -140,7 +140,7 @@ func (r *reader) registration(n *yaml.Node) {
 	one, several := o.get("request"), o.get("requests")
 	switch {
 	case one != nil && several != nil:
-		r.Add(pos(several), "register has both request and requests; keep one")
+		r.Add(pos(several), "register has both request and requests; leave one out")
 	case one != nil:
 		en.Requests = append(en.Requests, r.registerRequest(one, "register: request", "POST", 0))
 	case several != nil:

@@ -29,15 +29,15 @@ type sortOfWitness struct {
 // witness is called, and the keys that go with it beside those that go with all.
 var sortsOfWitness = []sortOfWitness{
 	{"subscribe", "a subscription", []string{"link", "qos", "topic"}},
-	{"callback", "a callback", []string{"rows", "wants", "answer", "cert", "key"}},
-	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_page", "max_row", "body", "count"}},
+	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
+	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_answer", "max_row", "body", "count"}},
 	{"sql", "a database", []string{"query", "zone", "timeout", "row", "pace", "max_row", "body", "count"}},
 	{"file", "files", []string{"form", "row", "max_row", "body", "count"}},
-	{"program", "a program", []string{"timeout", "row", "pace", "max_page", "max_row", "body", "count"}},
+	{"program", "a program", []string{"timeout", "row", "pace", "max_answer", "max_row", "body", "count"}},
 }
 
 // everyWitness are the keys that go with all sorts.
-var everyWitness = []string{"proves", "hears", "tells", "who", "time", "mark", "device", "reading", "values", "fields", "wait", "linger", "shift", "cut"}
+var everyWitness = []string{"proves", "who", "time", "mark", "device", "reading", "values", "fields", "wait", "watch_copies", "shift", "cut"}
 
 func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
@@ -49,20 +49,15 @@ func (r *reader) witnesses(n *yaml.Node) {
 		}
 		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{}, Addresses: map[*crowd.Cast]*formula.Text{}, Words: map[*crowd.Cast][]*formula.Text{}}
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
-		w.Proves = proof.Received
 		before := len(r.List)
-		w.Hears = o.get("hears") != nil && o.word("hears") != ""
-		w.Counts = o.get("tells") != nil && o.word("tells") != ""
+		r.proves(w, o, what)
 		switch {
-		case w.Hears:
-			r.misplaced(o, what, "hears: alerts", "proves", "tells", "who", "mark", "device", "reading", "values", "fields", "topic", "body", "count")
-		case w.Counts:
-			r.misplaced(o, what, "tells: count", "subscribe", "callback", "proves", "time", "mark", "reading", "values", "fields", "topic", "body", "row", "link", "next", "page")
-		default:
+		case w.Sees():
 			r.misplaced(o, what, "a witness of single messages", "count")
-			if o.need("proves", "received"); o.word("proves") == "stored" {
-				w.Proves = proof.Stored
-			}
+		case w.Hears:
+			r.misplaced(o, what, "proves: alerts", "who", "mark", "device", "reading", "values", "fields", "topic", "body", "count")
+		case w.Counts:
+			r.misplaced(o, what, "proves: counts", "subscribe", "callback", "time", "mark", "reading", "values", "fields", "topic", "body", "row", "link", "next", "page")
 		}
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
@@ -84,14 +79,14 @@ func (r *reader) witnesses(n *yaml.Node) {
 			r.Add(pos(o.get("page")), "%s has both next and page; next gives a whole address, page the value of a parameter: leave one out", what)
 		}
 		w.Pace = parse(r, o.get("pace"), what+": pace", 0, quantity.ParseRate)
-		w.MaxPage, w.MaxRow = o.size("max_page"), o.size("max_row")
+		w.MaxAnswer, w.MaxRow = o.size("max_answer"), o.size("max_row")
 		r.fieldRules(w, o.get("fields"), what+": fields")
-		w.Linger = o.span("linger")
+		w.WatchCopies = o.span("watch_copies")
 		w.Wait = o.span("wait")
 		w.Timeout = o.span("timeout")
 		if w.Listens() && w.Sees() {
 			for _, k := range r.crowd.Kinds {
-				if k.Mark.Place == crowd.MarkOrder && len(w.Who) == 0 {
+				if k.Mark.Place == crowd.MarkNone && len(w.Who) == 0 {
 					r.Add(w.Pos, "%s listens, and the messages of the kind %q are told apart by their values and order: only what is asked can be; name the kinds it is for with who:, or give them a mark", what, k.Name)
 				}
 			}
@@ -100,6 +95,47 @@ func (r *reader) witnesses(n *yaml.Node) {
 		if o.get("cut") != nil {
 			w.Cut = map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[o.word("cut")]
 		}
+	}
+}
+
+// proves reads what a witness looks for. Where that cannot be read, it is taken for a
+// witness of messages, so that the mistake is told once.
+func (r *reader) proves(w *crowd.Witness, o *object, what string) {
+	n := o.need("proves", "received")
+	if n != nil {
+		list := []*yaml.Node{n}
+		if n.Kind == yaml.SequenceNode {
+			list = n.Content
+		}
+		seen := map[string]bool{}
+		for _, x := range list {
+			name := r.word(x, what+": proves", "", provable...)
+			if name != "" && seen[name] {
+				r.Add(pos(x), "%s: proves: %s stands there twice", what, name)
+			}
+			seen[name] = true
+			switch name {
+			case "received":
+				w.Proves = proof.Received
+			case "stored":
+				w.Proves = proof.Stored
+			case "alerts":
+				w.Hears = true
+			case "counts":
+				w.Counts = true
+			}
+		}
+		switch asked := slices.ContainsFunc([]string{"get", "sql", "file", "program"}, func(k string) bool { return o.get(k) != nil }); {
+		case len(list) == 0:
+			r.Add(pos(n), "%s: proves: the list is empty; write one or more of %s", what, strings.Join(provable, ", "))
+		case seen["received"] && seen["stored"]:
+			r.Add(pos(n), "%s: proves: what comes out of the platform is no proof that it is stored; make a witness of each", what)
+		case len(seen) > 1 && (asked || w.Counts):
+			r.Add(pos(n), "%s: proves: only a witness that listens can prove two things, received or stored, and alerts; make a witness of each", what)
+		}
+	}
+	if !w.Sees() && !w.Hears && !w.Counts {
+		w.Proves = proof.Received
 	}
 }
 

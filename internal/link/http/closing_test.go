@@ -179,10 +179,10 @@ func TestAnswerBodies(t *testing.T) {
 		c.Send(message(i))
 	}
 	s.Has(t, "1 accepted 200 ")
-	s.Has(t, `2 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {"kept": 0, "why": "the disk is full"}`)
+	s.Has(t, `2 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {"kept": 0, "why": "the disk is full"}`)
 	s.Has(t, "3 refused 200 status 200 OK, but its body is not JSON: fine")
-	s.Has(t, "4 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {}")
-	s.Has(t, `5 refused 200 status 200 OK, but answer: .kept == 1 gives false, not true: {"kept": "x"}`)
+	s.Has(t, "4 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {}")
+	s.Has(t, `5 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {"kept": "x"}`)
 	s.Has(t, `6 refused 200 status 200 OK, but its body is not JSON: {"kept": 1, "kept": 0}`)
 	require.Eventually(t, func() bool { return c.Open() == 0 }, 5*time.Second, time.Millisecond)
 	assert.Contains(t, s.All()[len(s.All())-1], "7 refused 200 status 200 OK, but its body is longer than 64 kB")
@@ -300,10 +300,10 @@ func TestACertificateThatIsTurnedAway(t *testing.T) {
 	own.StartTLS() // for its certificate
 	own.Close()
 	for name, c := range map[string]struct {
-		guise  bool
-		resets int32
-		want   string
-		sent   int
+		variant bool
+		resets  int32
+		want    string
+		sent    int
 	}{
 		"a no behind resets":  {true, 3, "1 refused 403 status 403 Forbidden", 4},
 		"resets without end":  {true, 1000, "1 no answer 0 the platform cut the connection", 21},
@@ -331,7 +331,7 @@ func TestACertificateThatIsTurnedAway(t *testing.T) {
 			}()
 			conn, s := connect(t, "https://"+l.Addr().String(), func(cfg *http.Config) { cfg.TLS = &link.TLS{NoVerify: true} })
 			m := message(1)
-			m.Guise = c.guise
+			m.Variant = c.variant
 			conn.Send(m)
 			s.Has(t, c.want)
 			assert.Equal(t, c.sent, sendings(s))

@@ -346,8 +346,8 @@ type answer struct {
 	after   time.Duration // if above zero: it may be sent again when so much time has passed
 }
 
-// trip is one request on its way.
-type trip struct {
+// exchange is one request on its way.
+type exchange struct {
 	conn   *watched // that it went out on; nil: none
 	reused bool
 	left   bool
@@ -359,7 +359,7 @@ type trip struct {
 // connection that had served others, and the platform was closing it just then. That is
 // sure where nothing of it was written, or where the platform says so; it is as good as
 // sure where the platform's kernel threw it away (reset).
-func (t *trip) untaken(err error) (is, sure bool) {
+func (t *exchange) untaken(err error) (is, sure bool) {
 	// HTTP/2: it was not processed (RFC 9113, section 8.7), and the client library would
 	// repeat it, if it could have the body again. It has no other way to say so.
 	for _, says := range []string{"cannot retry err", "cannot rewind body"} {
@@ -384,7 +384,7 @@ func (t *trip) untaken(err error) (is, sure bool) {
 // turnedAway tells whether the platform cut a connection over TLS before it said anything on
 // it: what it said of a certificate may be thrown away with that (a reset). It may also have
 // broken.
-func (t *trip) turnedAway(err error) bool {
+func (t *exchange) turnedAway(err error) bool {
 	if t.begun || t.conn == nil || !t.conn.secure || t.conn.served.Load() {
 		return false
 	}
@@ -397,10 +397,10 @@ func (t *trip) turnedAway(err error) bool {
 func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
-	var t trip
+	var t exchange
 	told := false
 	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
-		t = trip{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
+		t = exchange{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
 		if t.conn != nil {
 			t.wrote = t.conn.out.Load()
 		}
@@ -468,7 +468,7 @@ func redirect(resp *http.Response, accepted []int) *url.URL {
 }
 
 // answered tells what an answer, or none, means.
-func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *http.Response, err error, hops int) answer {
+func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp *http.Response, err error, hops int) answer {
 	cfg := &c.link.cfg
 	var body []byte
 	cut := ""
@@ -487,7 +487,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 	}
 	if err != nil {
 		what, _ := link.Explain(err, cfg.Base)
-		if m.Guise && link.Denied(err) {
+		if m.Variant && link.Denied(err) {
 			return answer{outcome: outcome.Refused, text: what}
 		}
 		if !t.left {
@@ -495,7 +495,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *trip, resp *htt
 		}
 		a := answer{outcome: outcome.NoAnswer}
 		if resp == nil && ctx.Err() == nil {
-			if a.untaken, a.sure = t.untaken(err); m.Guise && t.turnedAway(err) {
+			if a.untaken, a.sure = t.untaken(err); m.Variant && t.turnedAway(err) {
 				a.untaken, a.sure = true, true // until its no is heard
 			}
 		}
@@ -543,13 +543,13 @@ func (c *Conn) denied(body []byte) string {
 	all, err := q.All(v)
 	switch {
 	case err != nil:
-		return fmt.Sprintf("answer: %s fails on its body (%s)", q, err)
+		return fmt.Sprintf("accept_if: %s fails on its body (%s)", q, err)
 	case len(all) == 1 && all[0] == true:
 		return ""
 	case len(all) == 1:
-		return fmt.Sprintf("answer: %s gives %v, not true", q, all[0])
+		return fmt.Sprintf("accept_if: %s gives %v, not true", q, all[0])
 	}
-	return fmt.Sprintf("answer: %s gives %d values, not one that is true", q, len(all))
+	return fmt.Sprintf("accept_if: %s gives %d values, not one that is true", q, len(all))
 }
 
 // message makes the request of a message. To an address that is not the link's own,

@@ -148,7 +148,7 @@ func (c *Conn) accuse(err error) (loss link.Loss) {
 		}
 		return x
 	}
-	m, _ := c.s.First().(*letter)
+	m, _ := c.s.First().(*request)
 	if m != nil {
 		first := (*link.Message)(m)
 		stream := first.Stream // giveUp gives the message back
@@ -177,7 +177,7 @@ func (c *Conn) accuse(err error) (loss link.Loss) {
 
 // giveUp settles a message that the broker answers by closing the connection.
 func (c *Conn) giveUp(m *link.Message, gone *mqttsession.DisconnectError) {
-	c.s.Drop((*letter)(m))
+	c.s.Drop((*request)(m))
 	c.blame.suspect, c.blame.strikes, c.blame.alone = nil, 0, false
 	c.s.OneByOne(false)
 	if gone != nil {

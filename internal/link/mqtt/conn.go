@@ -71,11 +71,11 @@ const drainMost = 5 * time.Second
 // comes back from.
 const hangUpMost = 5 * time.Second
 
-// letter is a message as the session asks for it.
-type letter link.Message
+// request is a message as the session asks for it.
+type request link.Message
 
 // Fill implements mqttsession.Message.
-func (m *letter) Fill(p *mqttwire.Publish) {
+func (m *request) Fill(p *mqttwire.Publish) {
 	users := p.User
 	*p = mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
 		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: users[:0], Payload: m.Body}
@@ -126,7 +126,7 @@ func (c *Conn) pump() {
 			continue
 		}
 		stream, seq, qos := m.Stream, m.Seq, m.MQTT.QoS // QoS 0: it is the sink's at once
-		c.s.Publish(clock.Now(), (*letter)(m))
+		c.s.Publish(clock.Now(), (*request)(m))
 		if c.blame.sent(stream, seq, qos) {
 			c.s.Ping(clock.Now()) // its answer shows that the message was taken
 		}
@@ -260,7 +260,7 @@ func (c *Conn) Close(last bool) {
 		if released {
 			text = "PUBREC came, but no PUBCOMP before the end of the round"
 		}
-		c.settle((*link.Message)(m.(*letter)), outcome.NoAnswer, 0, text)
+		c.settle((*link.Message)(m.(*request)), outcome.NoAnswer, 0, text)
 	})
 	for _, m := range c.waiting {
 		c.settle(m, outcome.Unsent, 0, c.whyWaiting())
@@ -771,7 +771,7 @@ func (h *hearer) Up(ack *mqttwire.Packet) {
 
 // Sent implements mqttsession.Handler.
 func (h *hearer) Sent(m mqttsession.Message, how mqttsession.Sending) {
-	x := (*link.Message)(m.(*letter))
+	x := (*link.Message)(m.(*request))
 	h.sink.Sent(x, clock.Nano(), how == mqttsession.Anew || how == mqttsession.Again && (x.MQTT.QoS == 1 || h.s.Downgrades()))
 	if how != mqttsession.First {
 		h.blame.sent(x.Stream, x.Seq, x.MQTT.QoS)
@@ -784,7 +784,7 @@ const asQoS1 = "PUBACK came in place of PUBREC: the broker took a message of QoS
 // Settled implements mqttsession.Handler.
 func (h *hearer) Settled(m mqttsession.Message, r mqttsession.Result) {
 	c := (*Conn)(h)
-	x := (*link.Message)(m.(*letter))
+	x := (*link.Message)(m.(*request))
 	defer c.blame.settled(x)
 	reason := func() string {
 		return link.Hide(mqttwire.Because(mqttwire.Reason(r.Code), r.Said), c.token)

@@ -16,9 +16,9 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// Scribe writes the bodies of messages. One serves one goroutine, and writes the
+// BodyWriter writes the bodies of messages. One serves one goroutine, and writes the
 // messages of a stream in their order.
-type Scribe struct {
+type BodyWriter struct {
 	// Run and Numbers go into the marks.
 	Run     string
 	Numbers ledger.Numbers
@@ -59,7 +59,7 @@ type Written struct {
 // number seq; tick counts the messages of the round from 0. Body is where the
 // body is appended. The error says which value could not be made; the message is
 // whole all the same, with nulls.
-func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, body []byte) (Written, error) {
+func (w *BodyWriter) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, body []byte) (Written, error) {
 	out := Written{First: seq}
 	w.composer.Fixed = w.Fixed
 	due = due.UTC() // what formulas make of it must not depend on where this runs
@@ -156,7 +156,7 @@ func (w *Scribe) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Time, 
 }
 
 // marked makes a body of the object that was written, with its mark where that goes inside.
-func (w *Scribe) marked(s *fleet.Stream, out *Written, mark ledger.Mark, body []byte) {
+func (w *BodyWriter) marked(s *fleet.Stream, out *Written, mark ledger.Mark, body []byte) {
 	w.carried = append(w.carried[:0], w.object)
 	out.Carried = w.carried
 	switch how := s.Device.Cast.Kind.Mark; how.Place {
@@ -171,7 +171,7 @@ func (w *Scribe) marked(s *fleet.Stream, out *Written, mark ledger.Mark, body []
 }
 
 // called adds what the sample that was made last calls for.
-func (w *Scribe) called(s *fleet.Stream) []uint64 {
+func (w *BodyWriter) called(s *fleet.Stream) []uint64 {
 	if len(s.Calls) == 0 {
 		return nil
 	}
@@ -180,7 +180,7 @@ func (w *Scribe) called(s *fleet.Stream) []uint64 {
 }
 
 // pack compresses the body where the reading asks for it.
-func (w *Scribe) pack(s *fleet.Stream, out Written, err error) (Written, error) {
+func (w *BodyWriter) pack(s *fleet.Stream, out Written, err error) (Written, error) {
 	if !s.Reading.Gzip {
 		return out, err
 	}

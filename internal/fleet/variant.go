@@ -16,9 +16,9 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// Guise is a device with other credentials than its own. Its name, client id and topics
+// Variant is a device with other credentials than its own. Its name, client id and topics
 // stay.
-type Guise struct {
+type Variant struct {
 	Identity link.Identity
 	// Values are those of the headers, by stream; NoHeader leaves one out.
 	Values map[int][]string
@@ -27,11 +27,11 @@ type Guise struct {
 // NoHeader is the value of a header that is left out.
 const NoHeader = "\uf8ffnone"
 
-// Guise makes one. The error says why there is none.
-func (f *Fleet) Guise(d *Device, how crowd.Credential) (*Guise, error) {
+// Variant makes one. The error says why there is none.
+func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 	id := d.Identity()
 	id.Stranger, id.Asks = true, slices.Clone(id.Asks)
-	g := &Guise{Identity: id, Values: map[int][]string{}}
+	g := &Variant{Identity: id, Values: map[int][]string{}}
 	env := maps.Clone(d.Env)
 	if d.Cast.Token != nil {
 		env[crowd.TokenName] = link.TokenPlace
