@@ -78,8 +78,8 @@ func (e *env) completions(root *cobra.Command) {
 			words := formatWords(f.Usage)
 			flag("format", func([]string) []string { return words })
 		}
-		if cmd.Flags().Lookup("again") != nil && cmd.Flags().Lookup("again").Value.Type() == "string" {
-			flag("again", func([]string) []string { return runFolders() })
+		if cmd.Flags().Lookup("like") != nil {
+			flag("like", func([]string) []string { return runFolders() })
 		}
 	}
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]cobra.Completion{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))

@@ -73,7 +73,7 @@ const leastMemory = 16 << 20
 
 func (e *env) run() *cobra.Command {
 	var o output
-	var begin, again string
+	var begin, like string
 	cmd := &cobra.Command{
 		Use:   "run FILE",
 		Short: "Play a crowd file and judge what became of every message",
@@ -85,7 +85,7 @@ leaves holds the evidence; verify judges it again at any time.
 With --begin the plan's clock is set to a time: two runs with the same carry the same
 values, to the last digit, as preview --at shows them.
 
-With --again it plays what an earlier run sent: the same messages at the same
+With --like it plays what an earlier run sent: the same messages at the same
 distances, through the devices of the same names. FILE may be left out: it is then the
 one that was played.
 
@@ -97,7 +97,7 @@ not met or undecided; 2 the command, the file or the disk is wrong; 3 the platfo
 could not be reached; 4 interrupted.`,
 		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --like runs/harbour-20300601-120000-abcdefgh\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
 		Args: func(cmd *cobra.Command, args []string) error {
-			if again != "" && len(args) == 0 {
+			if like != "" && len(args) == 0 {
 				return nil
 			}
 			return exactly(1, "one crowd file")(cmd, args)
@@ -106,11 +106,11 @@ could not be reached; 4 interrupted.`,
 			if err := checkFormat(o.format); err != nil {
 				return err
 			}
-			if again != "" {
+			if like != "" {
 				if begin != "" {
-					return errors.New("--again does not go with --begin: it plays now")
+					return errors.New("--like does not go with --begin: it plays now")
 				}
-				return e.runAgain(args, again, &o)
+				return e.runLike(args, like, &o)
 			}
 			if _, err := o.memory.judging(); err != nil {
 				return err
@@ -132,14 +132,14 @@ could not be reached; 4 interrupted.`,
 		},
 	}
 	o.flags(cmd)
-	cmd.Flags().StringVar(&again, "again", "", "the folder of an earlier run, whose messages are sent again")
+	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
 	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of day to wait for (\"02:00\", UTC), or how long ago (-7d)")
 	return cmd
 }
 
 // runAgain plays what an earlier run sent.
-func (e *env) runAgain(args []string, again string, o *output) error {
-	folder, release, err := unpacked(again)
+func (e *env) runLike(args []string, like string, o *output) error {
+	folder, release, err := unpacked(like)
 	if err != nil {
 		return err
 	}
@@ -422,7 +422,7 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 				return err
 			}
 			if again && offline {
-				return errors.New("--again asks the platform and --offline forbids it; give one")
+				return errors.New("--ask-again asks the platform and --offline forbids it; give one")
 			}
 			how, err := mem.judging()
 			if err != nil {
@@ -435,7 +435,7 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			defer release()
 			if folder != args[0] { // what a witness would say has no place to go to
 				if again {
-					return errors.New("--again does not go with a packed run: what witnesses say would be lost")
+					return errors.New("--ask-again does not go with a packed run: what witnesses say would be lost")
 				}
 				offline = true
 			}
@@ -443,7 +443,7 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
-	cmd.Flags().BoolVar(&again, "again", false, "ask every querying witness again, also those that were heard")
+	cmd.Flags().BoolVar(&again, "ask-again", false, "ask every querying witness again, also those that were heard")
 	cmd.Flags().BoolVar(&offline, "offline", false, "ask nobody: judge what is recorded")
 	mem.flag(cmd)
 	return cmd

@@ -347,7 +347,7 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 	acks, lags := m.view.session.Delays()
 	if a := acks.Spread(); a.N() > 0 {
 		l := lags.Spread()
-		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(0.5)), verdict.Span(a.At(0.99)), verdict.Span(l.At(0.99)))
+		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(50)), verdict.Span(a.At(99)), verdict.Span(l.At(99)))
 	}
 	var seen []string
 	for _, w := range p.Witnesses {

@@ -1,10 +1,10 @@
 package ledger
 
 import (
-	"encoding/json"
-	"math"
 	"slices"
 	"time"
+
+	"runcrowd/internal/decimal"
 )
 
 // Round is when a round sent.
@@ -131,19 +131,23 @@ type FieldRule struct {
 // Changes tells whether what is found differs from what was sent.
 func (r FieldRule) Changes() bool { return r.As != "" || r.Factor != 0 || r.Offset != 0 }
 
+// lost is the share of a number that a platform may lose in calculating it.
+var lost, _ = decimal.Parse("1e-9")
+
 // Apply is the number that should be found, and how far off it may be: never less than
-// what is lost in calculating it.
-func (r FieldRule) Apply(sent json.Number, tolerance float64) (want, allowed float64) {
-	x, err := sent.Float64()
-	if err != nil {
-		return math.NaN(), 0
+// what a platform loses in calculating it.
+func (r FieldRule) Apply(sent decimal.Number, tolerance float64) (want, allowed decimal.Number) {
+	scaled, offset := sent, decimal.Float(r.Offset)
+	if r.Factor != 0 {
+		scaled = sent.Mul(decimal.Float(r.Factor))
 	}
-	factor := r.Factor
-	if factor == 0 {
-		factor = 1
+	allowed = decimal.Float(tolerance)
+	for _, part := range []decimal.Number{scaled, offset} {
+		if x := part.Abs().Mul(lost); x.Cmp(allowed) > 0 {
+			allowed = x
+		}
 	}
-	want = x*factor + r.Offset
-	return want, max(tolerance, 1e-9*max(math.Abs(x*factor), math.Abs(r.Offset)))
+	return scaled.Add(offset), allowed
 }
 
 // Counts is the proof of a witness that tells how many messages there are.

@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"runcrowd/internal/decimal"
 )
 
 // Day is the longest unit a duration may be written in.
@@ -304,18 +306,14 @@ func ParseInstant(text string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// UnixInstant is the time of a number since 1970 in seconds, milliseconds, microseconds or
-// nanoseconds, told apart by its size.
-func UnixInstant(n int64) time.Time {
-	switch {
-	case n < 1e11:
-		return time.Unix(n, 0)
-	case n < 1e14:
-		return time.UnixMilli(n)
-	case n < 1e17:
-		return time.UnixMicro(n)
+// ParseUnix reads a number since 1970, in seconds, milliseconds, microseconds or nanoseconds,
+// told apart by its size, with or without a fraction. It is exact to the nanosecond.
+func ParseUnix(text string) (time.Time, bool) {
+	n, ok := decimal.Parse(text)
+	if !ok {
+		return time.Time{}, false
 	}
-	return time.Unix(0, n)
+	return n.Instant()
 }
 
 // bitRates are units of rates in bits a second.

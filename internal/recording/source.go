@@ -7,11 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"math"
 	"os"
 	"path/filepath"
 	"regexp"
-	"strconv"
 	"strings"
 	"time"
 
@@ -190,14 +188,7 @@ func ParseTime(s string) (time.Time, bool) {
 	if t, ok := quantity.ParseInstant(s); ok {
 		return t, true
 	}
-	if n, err := strconv.ParseInt(s, 10, 64); err == nil && n > 0 {
-		return quantity.UnixInstant(n), true
-	}
-	if f, err := strconv.ParseFloat(s, 64); err == nil && f > 0 && f < 1e11 {
-		sec, frac := math.Modf(f)
-		return time.Unix(int64(sec), int64(frac*1e9)), true
-	}
-	return time.Time{}, false
+	return quantity.ParseUnix(s)
 }
 
 // OfBytes reads a recording that is in memory.

@@ -256,7 +256,7 @@ func dataOf(in *Input) *pageData {
 		for k := range s.Steps {
 			of := s.Steps[k].Delays[i]
 			all.Merge(of, 1)
-			for q, share := range []float64{0.5, 0.9, 0.99} {
+			for q, share := range []int{50, 90, 99} {
 				var v *float64
 				if of.N() > 0 {
 					ms := float64(of.At(share).Microseconds()) / 1000

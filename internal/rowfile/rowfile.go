@@ -20,6 +20,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"runcrowd/internal/decimal"
 	"runcrowd/internal/payload"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
@@ -474,7 +475,7 @@ func packRows(v any) ([]any, error) {
 	}
 	var rows []any
 	known := map[string]map[string]any{}
-	base, baseTime := "", 0.0
+	base, baseTime := "", decimal.Number{}
 	for _, x := range list {
 		r, is := x.(map[string]any)
 		if !is {
@@ -487,7 +488,9 @@ func packRows(v any) ([]any, error) {
 			base = s
 		}
 		if n, is := r["bt"].(json.Number); is {
-			baseTime, _ = n.Float64()
+			if baseTime, is = decimal.Parse(n.String()); !is {
+				return nil, fmt.Errorf("the SenML base time %s is beyond all bounds", n)
+			}
 		}
 		name, _ := r["n"].(string)
 		device := base
@@ -498,8 +501,11 @@ func packRows(v any) ([]any, error) {
 		}
 		at := baseTime
 		if n, is := r["t"].(json.Number); is {
-			t, _ := n.Float64()
-			at += t
+			t, is := decimal.Parse(n.String())
+			if !is {
+				return nil, fmt.Errorf("the SenML time %s is beyond all bounds", n)
+			}
+			at = at.Add(t)
 		}
 		var value any
 		for _, label := range []string{"v", "vs", "vb", "vd"} {
@@ -510,10 +516,10 @@ func packRows(v any) ([]any, error) {
 		if value == nil {
 			continue
 		}
-		k := fmt.Sprintf("%s %g", device, at)
+		k := fmt.Sprintf("%s %s", device, at)
 		row := known[k]
 		if row == nil {
-			row = map[string]any{"name": device, "time": json.Number(fmt.Sprintf("%.6f", at)), "values": map[string]any{}}
+			row = map[string]any{"name": device, "time": json.Number(at.String()), "values": map[string]any{}}
 			known[k] = row
 			rows = append(rows, row)
 		}

@@ -1,4 +1,6 @@
-// Package spread counts how many times were how long, in little memory: to 1/16 of each.
+// Package spread counts how many times were how long, in little memory: Spread to 1/16 of
+// each, for plots; Times to the nanosecond or to 1/4096, for verdicts. Both tell percentiles
+// by the same rule: see Rank.
 package spread
 
 import (
@@ -59,13 +61,13 @@ func (s Spread) N() (n int) {
 	return n
 }
 
-// At is the time that a share of all do not exceed, of the nearest rank.
-func (s Spread) At(share float64) time.Duration {
+// At is the time that a percentage of all do not exceed, of the nearest rank (see Rank).
+func (s Spread) At(percent int) time.Duration {
 	n := s.N()
 	if n == 0 {
 		return 0
 	}
-	rank := max(1, int(share*float64(n)+0.999999))
+	rank := Rank(percent, n)
 	for p, x := range s {
 		if rank -= int(x); rank <= 0 {
 			return Top(p)

@@ -1,6 +1,7 @@
 package spread_test
 
 import (
+	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
@@ -41,9 +42,8 @@ func TestSpread(t *testing.T) {
 		}
 		all.Merge(odd, 1)
 		slices.Sort(list)
-		for _, share := range []float64{0.5, 0.9, 0.99, 1} {
-			rank := max(1, int(share*float64(len(list))+0.999999))
-			want := spread.Top(spread.Place(list[rank-1]))
+		for _, share := range []int{50, 90, 99, 100} {
+			want := spread.Top(spread.Place(ranked(list, share)))
 			if got := all.At(share); got != want {
 				t.Fatalf("%v of %v: %s, not %s", share, list, got, want)
 			}
@@ -56,7 +56,7 @@ func TestSpread(t *testing.T) {
 		}
 	})
 	var none spread.Spread
-	assert.Zero(t, none.At(0.5))
+	assert.Zero(t, none.At(50))
 	var live spread.Live
 	live.Add(1000*24*time.Hour, 2)
 	live.Add(-time.Second, 1)
@@ -70,4 +70,61 @@ func BenchmarkLive(b *testing.B) {
 			l.Add(d, 1)
 		}
 	})
+}
+
+// ranked is a percentile of a sorted list by its definition: the shortest of which so many of
+// a hundred are not longer.
+func ranked(list []time.Duration, percent int) time.Duration {
+	for i, d := range list {
+		if (i+1)*100 >= percent*len(list) {
+			return d
+		}
+	}
+	return 0
+}
+
+// Few times are told exactly, many to 1/4096, and between bounds that hold; however they were
+// put together.
+func TestTimes(t *testing.T) {
+	t.Parallel()
+	rapid.Check(t, func(t *rapid.T) {
+		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
+		list := make([]time.Duration, rapid.OneOf(rapid.IntRange(1, 12), rapid.IntRange(spread.Exact-2, 2*spread.Exact+2)).Draw(t, "n"))
+		var parts [3]spread.Times
+		for i := range list {
+			list[i] = time.Duration(rng.Int64() >> rng.IntN(63))
+			parts[rng.IntN(3)].Add(list[i])
+		}
+		all := parts[0].Clone()
+		all.Merge(&parts[1])
+		all.Merge(&parts[2])
+		slices.Sort(list)
+		if all.N() != len(list) || all.Worst() != list[len(list)-1] {
+			t.Fatalf("%d times, the worst %s", all.N(), all.Worst())
+		}
+		for _, percent := range []int{1, 50, 90, 99, 100} {
+			least, most := all.At(percent)
+			want := ranked(list, percent)
+			if least > want || most < want || most-least > want/4096 {
+				t.Fatalf("the %dth percentile of %d is %s, told as %s to %s", percent, len(list), want, least, most)
+			}
+			if len(list) <= spread.Exact && least != most {
+				t.Fatalf("%d times are not told exactly", len(list))
+			}
+		}
+	})
+	var none spread.Times
+	least, most := none.At(99)
+	assert.Zero(t, least+most)
+	none.Add(-time.Second)
+	_, most = none.At(99)
+	assert.Zero(t, most+none.Worst())
+}
+
+// Of six times, the 90th percentile is the longest: five are less than nine tenths.
+func TestTheNearestRankIsRoundedUp(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct{ percent, n, rank int }{{90, 6, 6}, {90, 10, 9}, {50, 1, 1}, {50, 2, 1}, {50, 3, 2}, {99, 100, 99}, {99, 101, 100}, {100, 7, 7}, {50, 0, 1}, {99, 2_000_000_000, 1_980_000_000}} {
+		assert.Equal(t, c.rank, spread.Rank(c.percent, c.n), "%+v", c)
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"runcrowd/internal/decimal"
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
@@ -41,8 +42,9 @@ type AlertCount struct {
 	Repeated   int    `json:"repeated"`
 	Unexpected int    `json:"unexpected"`
 	// Strange are about devices that are none of the run: nobody is blamed for them.
-	Strange int    `json:"about_other_devices"`
-	Delays  Delays `json:"-"`
+	Strange int       `json:"about_other_devices"`
+	Delays  Delays    `json:"-"`
+	sure    [2]Delays // between which they are
 }
 
 // Exact tells whether each was given once and in time, and no other one came.
@@ -410,7 +412,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 			case q.heard != nil:
 				c.Called++
 				if d := time.Duration(q.heard.Seen.UnixNano() - q.from); w.Listens {
-					delay[k.alert].add(max(0, d))
+					delay[k.alert].Add(max(0, d))
 				}
 				switch {
 				case q.late:
@@ -463,7 +465,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 	}
 	for i := range counts {
 		counts[i].Strange += f.Alerts[i].More
-		counts[i].Delays = delay[i].percentiles()
+		counts[i].Delays, counts[i].sure = delay[i].percentiles(), delay[i].bounds()
 	}
 	return counts, findings
 }
@@ -528,7 +530,7 @@ func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) 
 func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	var all AlertCount
-	var worst []Delays
+	var sure [][2]Delays
 	heard := len(r.Rounds) > 0 // what was not played shows nothing
 	for i := range r.Alerts {
 		n := &r.Alerts[i]
@@ -537,24 +539,27 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 		}
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
 		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
-		worst = append(worst, n.Delays)
+		sure = append(sure, n.sure)
 		for _, w := range r.Witnesses {
 			heard = heard && (w.Name != n.Witness || w.Heard)
 		}
 	}
 	if q.Delay != "" {
-		var got time.Duration
+		var least, most time.Duration
 		some := false
-		for _, d := range worst {
-			if d.N > 0 {
+		for _, d := range sure {
+			if d[1].N > 0 {
 				some = true
-				got = max(got, map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Delay])
+				least, most = max(least, d[0].of(q.Delay)), max(most, d[1].of(q.Delay))
 			}
 		}
 		if c.Got = "nothing to measure"; some {
-			c.Got = verdict.Span(got)
-			if got <= q.Limit {
+			c.Got = verdict.Span(most)
+			switch {
+			case most <= q.Limit:
 				c.State = proof.Met
+			case least <= q.Limit: // they are many, and known to 1/4096
+				c.State = proof.Undecided
 			}
 		}
 		return c
@@ -571,7 +576,7 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 			c.Got += fmt.Sprintf(", %d %s", x.n, x.what)
 		}
 	}
-	bad := all.Missing + all.Late
+	bad, percent := all.Missing+all.Late, decimal.Float(q.Percent)
 	switch {
 	case q.Exact && bad+all.Repeated+all.Unexpected > 0:
 	case q.Exact && all.Unknown == 0 && heard:
@@ -582,9 +587,9 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 			c.Got += ", but not heard to the end"
 		}
 	case all.Called == 0 && all.Unknown == 0: // nothing was tested
-	case all.Called > 0 && float64(all.Given)*100 >= q.Percent*float64(all.Called) && (all.Unknown == 0 || float64(all.Given)*100 >= q.Percent*float64(all.Called+all.Unknown)):
+	case decimal.AtLeast(all.Given, all.Called, percent) && (all.Unknown == 0 || decimal.AtLeast(all.Given, all.Called+all.Unknown, percent)):
 		c.State = proof.Met
-	case float64(all.Given+all.Unknown)*100 >= q.Percent*float64(all.Called+all.Unknown), all.Called == 0:
+	case decimal.AtLeast(all.Given+all.Unknown, all.Called+all.Unknown, percent), all.Called == 0:
 		c.State = proof.Undecided
 	}
 	return c

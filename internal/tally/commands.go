@@ -72,7 +72,7 @@ func (t *commands) add(c *ledger.Command) {
 			if x.How == ledger.Wrong {
 				a.Wrongly++
 			}
-			a.delays.add(x.Sent.Sub(c.At))
+			a.delays.Add(x.Sent.Sub(c.At))
 		default:
 			a.Failed++
 			why = strings.TrimPrefix(why+"; ", "; ") + "its answer: " + x.Outcome.String() + ": " + x.Text

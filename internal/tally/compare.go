@@ -138,8 +138,8 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 	for p, name := range []string{"acknowledged", "received", "stored", "lag"} {
 		for _, share := range []struct {
 			name string
-			of   float64
-		}{{"p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}} {
+			of   int
+		}{{"p50", 50}, {"p90", 90}, {"p99", 99}} {
 			at := func(s spread.Spread) float64 { return float64(s.At(share.of).Microseconds()) / 1000 }
 			m, any := measure(rng, blocks, func(list []*Step) (float64, bool) {
 				var all spread.Spread

@@ -3,86 +3,80 @@ package tally
 import (
 	"time"
 
-	"github.com/HdrHistogram/hdrhistogram-go"
-
+	"runcrowd/internal/proof"
+	"runcrowd/internal/spread"
 	"runcrowd/internal/verdict"
 )
 
-// longest is the longest time that is told apart; what took longer counts as that, and
-// as the worst that it was.
-const longest = 100 * time.Hour
-
-// delays gathers times in memory that does not grow, to four figures, in microseconds.
+// delays gathers times in memory that does not grow.
 type delays struct {
-	hist  *hdrhistogram.Histogram // nil: none came yet
-	worst time.Duration
+	spread.Times
 	// sure are the times that it surely was not less than, and not more than; nil: what was
 	// added is sure itself.
-	sure *[2]delays
+	sure *[2]spread.Times
 }
 
 // addBetween adds a time that is known between two bounds.
 func (d *delays) addBetween(x verdict.Delay) {
 	if d.sure == nil && (x.Least != x.Took || x.Most != x.Took) {
-		d.sure = &[2]delays{d.copy(), d.copy()}
+		d.sure = &[2]spread.Times{d.Clone(), d.Clone()}
 	}
-	if d.add(x.Took); d.sure != nil {
-		d.sure[0].add(x.Least)
-		d.sure[1].add(x.Most)
+	if d.Add(x.Took); d.sure != nil {
+		d.sure[0].Add(x.Least)
+		d.sure[1].Add(x.Most)
 	}
-}
-
-func (d *delays) copy() (c delays) {
-	c.merge(&delays{hist: d.hist, worst: d.worst})
-	return c
-}
-
-// bounds are what the percentiles surely are not less than, and not more than.
-func (d *delays) bounds() [2]Delays {
-	if d.sure == nil {
-		p := d.percentiles()
-		return [2]Delays{p, p}
-	}
-	return [2]Delays{d.sure[0].percentiles(), d.sure[1].percentiles()}
 }
 
 func newDelays() *delays { return &delays{} }
-
-func (d *delays) add(t time.Duration) {
-	if d.hist == nil {
-		d.hist, d.worst = hdrhistogram.New(1, int64(longest/time.Microsecond), 4), t
-	}
-	d.worst = max(d.worst, t)
-	d.hist.RecordValue(int64(min(max(t, 0), longest) / time.Microsecond))
-}
 
 func (d *delays) merge(o *delays) {
 	if d.sure != nil || o.sure != nil {
 		for _, x := range []*delays{d, o} {
 			if x.sure == nil {
-				x.sure = &[2]delays{x.copy(), x.copy()}
+				x.sure = &[2]spread.Times{x.Clone(), x.Clone()}
 			}
 		}
-		d.sure[0].merge(&o.sure[0])
-		d.sure[1].merge(&o.sure[1])
+		d.sure[0].Merge(&o.sure[0])
+		d.sure[1].Merge(&o.sure[1])
 	}
-	switch {
-	case o.hist == nil:
-	case d.hist == nil:
-		d.hist, d.worst = hdrhistogram.Import(o.hist.Export()), o.worst
-	default:
-		d.worst = max(d.worst, o.worst)
-		d.hist.Merge(o.hist)
-	}
+	d.Merge(&o.Times)
 }
 
-// percentiles are those of the nearest rank.
+// bounds are what the percentiles surely are not less than, and not more than.
+func (d *delays) bounds() [2]Delays {
+	least, most := &d.Times, &d.Times
+	if d.sure != nil {
+		least, most = &d.sure[0], &d.sure[1]
+	}
+	low, _ := percentiles(least)
+	_, high := percentiles(most)
+	return [2]Delays{low, high}
+}
+
+// percentiles are those of the nearest rank; of many times, they are told a little longer
+// rather than shorter.
 func (d *delays) percentiles() Delays {
-	if d.hist == nil {
-		return Delays{}
+	_, most := percentiles(&d.Times)
+	return most
+}
+
+// of is one of them, by its name in requirements.
+func (d *Delays) of(m proof.Measure) time.Duration {
+	return map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[m]
+}
+
+// percentiles are those of times, at least and at most.
+func percentiles(x *spread.Times) (least, most Delays) {
+	if x.N() == 0 {
+		return least, most
 	}
-	at := func(p float64) time.Duration {
-		return min(time.Duration(d.hist.ValueAtQuantile(p))*time.Microsecond, d.worst)
+	least = Delays{N: x.N(), Worst: x.Worst()}
+	most = least
+	for _, p := range []struct {
+		percent     int
+		least, most *time.Duration
+	}{{50, &least.P50, &most.P50}, {90, &least.P90, &most.P90}, {99, &least.P99, &most.P99}} {
+		*p.least, *p.most = x.At(p.percent)
 	}
-	return Delays{N: int(d.hist.TotalCount()), P50: at(50), P90: at(90), P99: at(99), Worst: d.worst}
+	return least, most
 }

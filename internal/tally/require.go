@@ -2,11 +2,9 @@ package tally
 
 import (
 	"fmt"
-	"math"
-	"strconv"
 	"strings"
-	"time"
 
+	"runcrowd/internal/decimal"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
@@ -57,14 +55,14 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 	case proof.OutOfOrder:
 		c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
 	case proof.LagP99:
-		c.Got, met = verdict.Span(r.Lag.P99), r.Lag.N > 0 && r.Lag.P99 <= q.Limit
+		c.Got, met = verdict.Span(r.Lag.P99), r.Lag.N > 0 && r.sure[3][1].P99 <= q.Limit
+		if !met && r.Lag.N > 0 && r.sure[3][0].P99 <= q.Limit {
+			c.State = proof.Undecided // it is known to 1/4096
+		}
 	default:
 		d := [...]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
-		of := func(d *Delays) time.Duration {
-			return map[proof.Measure]time.Duration{proof.P50: d.P50, proof.P90: d.P90, proof.P99: d.P99, proof.Worst: d.Worst}[q.Measure]
-		}
-		least, most := of(&r.sure[q.Proof][0]), of(&r.sure[q.Proof][1])
-		c.Got, met = verdict.Span(of(&d)), d.N > 0 && most <= q.Limit
+		least, most := r.sure[q.Proof][0].of(q.Measure), r.sure[q.Proof][1].of(q.Measure)
+		c.Got, met = verdict.Span(d.of(q.Measure)), d.N > 0 && most <= q.Limit
 		switch {
 		case d.N == 0:
 			c.Got = "nothing to measure"
@@ -88,9 +86,9 @@ func share(q *proof.Requirement, total *Counts, proofs []Proof) (state proof.Sta
 	}
 	got = ShareText(good, all)
 	switch {
-	case all > 0 && float64(good)*100 >= q.Percent*float64(all):
+	case decimal.AtLeast(good, all, decimal.Float(q.Percent)):
 		return proof.Met, got
-	case unknown > 0 && float64(good+unknown)*100 >= q.Percent*float64(all):
+	case unknown > 0 && decimal.AtLeast(good+unknown, all, decimal.Float(q.Percent)):
 		return proof.Undecided, got
 	}
 	return proof.NotMet, got
@@ -159,9 +157,9 @@ func ShareText(good, all int) string {
 	if all == 0 {
 		return "none of none"
 	}
-	p := 100 * float64(good) / float64(all)
 	// Cut, not rounded: 99.996 % is not 100 %.
-	text := strconv.FormatFloat(math.Floor(p*100)/100, 'f', 2, 64)
+	hundredths := int64(good) * 10_000 / int64(all)
+	text := fmt.Sprintf("%d.%02d", hundredths/100, hundredths%100)
 	text = strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
 	return fmt.Sprintf("%s%% (%d of %d)", text, good, all)
 }

@@ -61,7 +61,7 @@ type Part struct {
 	Proofs [3]Proof
 }
 
-// Delays are percentiles of a time, in order, exact to four figures; the worst is exact.
+// Delays are percentiles of a time, in order, to the nanosecond where they are at most 4096, else to 1/4096; the worst is exact.
 type Delays struct {
 	N                    int
 	P50, P90, P99, Worst time.Duration
@@ -134,7 +134,7 @@ type Result struct {
 	Acknowledged     Delays
 	Received         Delays
 	Stored           Delays
-	sure             [3][2]Delays // between which those of the proofs are
+	sure             [4][2]Delays // between which those of the proofs and of the lag are
 	Lag              Delays
 	Witnesses        []WitnessReport
 	Links            ledger.Links

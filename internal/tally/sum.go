@@ -80,9 +80,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	})
 	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag} {
 		*d = t.delays[i].percentiles()
-		if i < len(r.sure) {
-			r.sure[i] = t.delays[i].bounds()
-		}
+		r.sure[i] = t.delays[i].bounds()
 	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]

@@ -277,10 +277,10 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		in[p].add(state[p])
 	}
 	if !c.Sent.IsZero() && !t.awayAt(s.Device, c.Due) {
-		t.delays[3].add(c.Sent.Sub(c.Due))
+		t.delays[3].Add(c.Sent.Sub(c.Due))
 	}
 	if !c.Sent.IsZero() && c.Outcome == outcome.Accepted && !apart {
-		t.delays[0].add(c.At.Sub(c.Sent))
+		t.delays[0].Add(c.At.Sub(c.Sent))
 	}
 	if c.Attempts > 1 {
 		t.res.Resent++

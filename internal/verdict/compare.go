@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"math/big"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"runcrowd/internal/decimal"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
@@ -138,12 +138,17 @@ func (c *comparer) member(diffs []Difference, path string, sent, found any, ther
 	}
 	if n, is := sent.(json.Number); is && rule.Changes() && (rule.Factor != 0 || rule.Offset != 0) {
 		if f, is := found.(json.Number); is {
-			want, allowed := rule.Apply(n, tolerance)
-			y, err := f.Float64()
-			if err == nil && math.Abs(y-want) <= allowed {
-				return diffs
+			d := Difference{Field: path, Sent: show(sent), Found: show(found), Unit: c.stream.Units[path]}
+			x, okX := decimal.Parse(n.String())
+			y, okY := decimal.Parse(f.String())
+			if okX {
+				want, allowed := rule.Apply(x, tolerance)
+				if okY && y.Within(want, allowed) {
+					return diffs
+				}
+				d.Note = "expected " + want.String()
 			}
-			return append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: "expected " + strconv.FormatFloat(want, 'g', 12, 64), Unit: c.stream.Units[path]})
+			return append(diffs, d)
 		}
 	}
 	if note, same := compare(sent, found, tolerance, c.stream.Units[path]); !same {
@@ -337,6 +342,9 @@ func compareTexts(sent, found string) string {
 	return ""
 }
 
+// aBillion is the least number that is taken for a time since 1970: it is of 2001.
+var aBillion = decimal.Int(1e9)
+
 // instant reads a time: a text, or a number since 1970.
 func instant(v any) (t time.Time, text, ok bool) {
 	switch x := v.(type) {
@@ -344,8 +352,9 @@ func instant(v any) (t time.Time, text, ok bool) {
 		t, ok = quantity.ParseInstant(x)
 		return t, true, ok
 	case json.Number:
-		if n, err := x.Int64(); err == nil && n >= 1e9 {
-			return quantity.UnixInstant(n), false, true
+		if n, ok := decimal.Parse(x.String()); ok && n.Cmp(aBillion) >= 0 {
+			t, ok = n.Instant()
+			return t, false, ok
 		}
 	}
 	return t, false, false
@@ -390,8 +399,10 @@ func compareNumbers(sent, found json.Number, tolerance float64, unit string) (st
 	switch {
 	case errX != nil || errY != nil: // beyond what a 64-bit number holds
 		return "", false
-	case tolerance > 0 && math.Abs(x-y) <= tolerance:
+	case tolerance > 0 && within(sent, found, tolerance):
 		return "", true
+	// Two notations of one 64-bit number are one number (RFC 8259, section 6); beyond 2^53
+	// they may be of several whole numbers.
 	case x == y && (math.Abs(x) < 1<<53 || sameDigits(sent, found)):
 		return "", true
 	case x == y:
@@ -403,9 +414,16 @@ func compareNumbers(sent, found json.Number, tolerance float64, unit string) (st
 // sameDigits tells whether two notations are of the same number: beyond 2^53 a 64-bit
 // floating point number would hide a difference.
 func sameDigits(a, b json.Number) bool {
-	x, okX := new(big.Rat).SetString(a.String())
-	y, okY := new(big.Rat).SetString(b.String())
+	x, okX := decimal.Parse(a.String())
+	y, okY := decimal.Parse(b.String())
 	return okX && okY && x.Cmp(y) == 0
+}
+
+// within tells whether two numbers differ by the tolerance at most, by their digits.
+func within(a, b json.Number, tolerance float64) bool {
+	x, okX := decimal.Parse(a.String())
+	y, okY := decimal.Parse(b.String())
+	return okX && okY && x.Within(y, decimal.Float(tolerance))
 }
 
 // changed names how a number was changed, where that has a name.

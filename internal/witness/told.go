@@ -11,6 +11,7 @@ import (
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/decimal"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/strictjson"
@@ -143,12 +144,22 @@ func keysOf(m map[string]any) func(func(string) bool) {
 	}
 }
 
+// floats is the number up to which 64-bit floating point numbers tell whole numbers apart.
+var floats = decimal.Int(1 << 53)
+
 func plainNumber(s string) string {
-	if f, err := strconv.ParseFloat(s, 64); err == nil {
-		f += 0 // -0 is 0
-		return strconv.FormatFloat(f, 'g', -1, 64)
+	n, ok := decimal.Parse(s)
+	if !ok {
+		return s
 	}
-	return s
+	// Stores keep most numbers as 64-bit floating point numbers: they have one notation here.
+	// Beyond 2^53 these would make one of several numbers.
+	if n.Abs().Cmp(floats) < 0 {
+		if f, err := strconv.ParseFloat(s, 64); err == nil {
+			n = decimal.Float(f)
+		}
+	}
+	return n.String()
 }
 
 // message is a message of the run.

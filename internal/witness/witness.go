@@ -529,28 +529,19 @@ func (c *Catalog) whose(m ledger.Mark) whose {
 }
 
 // timeOf reads a time as platforms tell it: RFC 3339, or a number since 1970 in
-// seconds, milliseconds, microseconds or nanoseconds, told apart by its size.
+// seconds, milliseconds, microseconds or nanoseconds, told apart by its size, with or
+// without a fraction.
 func timeOf(v any) (time.Time, bool) {
 	switch x := v.(type) {
 	case string:
 		if t, ok := quantity.ParseInstant(x); ok {
 			return t, true
 		}
-		return numberTime(json.Number(x))
+		return quantity.ParseUnix(x)
 	case json.Number:
-		return numberTime(x)
+		return quantity.ParseUnix(x.String())
 	case float64, int:
-		return numberTime(json.Number(formula.String(x)))
-	}
-	return time.Time{}, false
-}
-
-func numberTime(n json.Number) (time.Time, bool) {
-	if i, err := n.Int64(); err == nil && i > 0 {
-		return quantity.UnixInstant(i), true
-	}
-	if f, err := n.Float64(); err == nil && f > 0 && f < 1e11 {
-		return time.Unix(0, int64(f*1e9)), true
+		return quantity.ParseUnix(formula.String(x))
 	}
 	return time.Time{}, false
 }
