@@ -96,7 +96,7 @@ func away(e *crowd.Event) bool {
 	return e.Does(crowd.ActionOffline, crowd.ActionRestart, crowd.ActionLeave)
 }
 
-// overlaps tells of devices that are to go offline while they are: the two become one.
+// overlaps tells of devices that are to go offline while they are: they act as one outage.
 func (c *checker) overlaps(story []timeline.Happening) {
 	until, by := map[int]time.Duration{}, map[int]int{}
 	told := map[[2]int]bool{}
@@ -109,7 +109,7 @@ func (c *checker) overlaps(story []timeline.Happening) {
 			pair := [2]int{by[h.Device], h.Event}
 			if !told[pair] {
 				told[pair] = true
-				c.add(e.Pos, "the event %q takes %s off at %s while %q has it off already: the two become one", e.Title(), c.Devices[h.Device].Name, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Crowd.Plan.Events[pair[0]].Title())
+				c.add(e.Pos, "the event %q takes %s off at %s while %q has it off already: they act as one outage", e.Title(), c.Devices[h.Device].Name, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Crowd.Plan.Events[pair[0]].Title())
 			}
 		}
 		if h.To > until[h.Device] {

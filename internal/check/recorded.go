@@ -40,6 +40,6 @@ func (c *checker) recording(r *crowd.Recording, load *LinkLoad) {
 		c.add(r.Pos, "recording: %s lasts %s at this pace, and the plan %s: the rest is not played; write for: %s, or a higher pace", r.File, quantity.FormatDuration(lasts.Round(time.Second)), quantity.FormatDuration(plan), quantity.FormatDuration(lasts.Truncate(time.Second)+time.Second))
 	}
 	if r.Others > 0 {
-		c.add(r.Pos, "recording: %d lines of %s are of no device or reading of this group, and are passed over", r.Others, r.File)
+		c.add(r.Pos, "recording: %d lines of %s are of no device or reading of this group, and are skipped", r.Others, r.File)
 	}
 }

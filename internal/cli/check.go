@@ -20,7 +20,7 @@ func (e *env) check() *cobra.Command {
 	var strict bool
 	cmd := &cobra.Command{
 		Use:   "check FILE",
-		Short: "Tell everything about a crowd file that can be known without a network",
+		Short: "Check a crowd file for mistakes, without connecting",
 		Long: `Check reads a crowd file and the files it names, makes all devices and their
 first messages, and reports what it finds. It connects to nothing.
 
@@ -175,11 +175,11 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	}
 	b.WriteString(what + "\n")
 	for _, x := range l.Story {
-		befalls := fmt.Sprintf("%s, to %s", count(x.Times, "time"), count(x.Devices, "device"))
+		how := count(x.Times, "time") + ", " + count(x.Devices, "device")
 		if x.Longest > 0 {
-			befalls += ", for " + quantity.FormatDuration(rounded(x.Longest)) + " at most"
+			how += ", up to " + quantity.FormatDuration(rounded(x.Longest))
 		}
-		line(x.Event, "%s: %s", x.Do, befalls)
+		line(x.Event, "%s: %s", x.Do, how)
 	}
 	return b.String()
 }

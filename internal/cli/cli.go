@@ -147,7 +147,7 @@ func (e *env) root() *cobra.Command {
 		Short: "Plays fleets of virtual devices and proves what became of every message",
 		Long: `Run Crowd plays a fleet of virtual devices against a device platform, over MQTT
 and HTTP, and proves, message by message, that the platform acknowledged,
-received and stored what was sent: right, and once.
+received and stored what was sent, unchanged and exactly once.
 
 A crowd file says who sends what, when, and how we know. Begin with the demo,
 which brings its own platform, or write a crowd file of your own with new.`,

@@ -20,11 +20,10 @@ func (e *env) compare() *cobra.Command {
 		Short: "Compare two runs: verdicts, delays, rates, devices that changed",
 		Long: `Compare puts two runs beside each other: is the second worse than the first?
 
-Verdicts are facts: fewer proven messages are worse. Delays and rates have noise, so each
-has an interval: samples are drawn of stretches of both runs (a bootstrap over blocks), and
-a difference counts where 95 of 100 of them agree on its sign, and where it is more than
---margin and, of a delay, than --least. The lag is this machine's own: it is shown, and
-makes no run worse.
+Verdicts are facts: fewer proven messages are worse. Delays and rates vary by chance, so
+each difference has a confidence interval (block bootstrap). It counts if 95 % of the
+resamples agree on its sign and it exceeds --margin (and --least, for delays). The lag is
+this machine's own: it is shown, and makes no run worse.
 
 Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b --margin 20% --format markdown",

@@ -280,14 +280,14 @@ it is in memory and gone when it stops.
 What comes in is passed on to subscribers of TOPIC and stored under the device
 and the reading that are the last two levels of TOPIC.
 
-Without --token-env, --jwt-keys, --jwt-secret-env, --oauth-env and --registry everybody
-may do everything. With some of them, any of these credentials is good. Over MQTT a
+Without --token-env, --jwt-keys, --jwt-secret-env, --oauth-env and --registry no
+credentials are checked. If several are set, any one of them is accepted. Over MQTT a
 token is the password, or with --token-as-user the user name where there is no
 password. Over HTTP it is in the header Authorization (Bearer), the password of
 basic authentication, or access_token in the address.
 
-With --rule it says by itself when a value passes a limit: once, and again when
-the value has been back behind the release ("until"), or never again ("latched").
+With --rule it raises an alarm when a value passes a limit: once, and again after the
+value has passed the release limit ("until"), or never again ("latched").
 It publishes an alert at alerts/DEVICE and, with --hook, posts it to an address:
 {"rule": "low-battery", "device": "buoy-001", "value": 10.9, "at": "…", "id": 1}
 
@@ -354,7 +354,7 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
 	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
 	cmd.Flags().StringArrayVar(&rules, "rule", nil, "say so by itself when a value passes a limit, such as\n\"low-battery: battery_v < 11 until > 11.5\" (may be given more than once)")
-	cmd.Flags().StringVar(&alertTopic, "alert-topic", "alerts", "publish alerts at this topic, with the device behind it")
+	cmd.Flags().StringVar(&alertTopic, "alert-topic", "alerts", "publish alerts at this topic, followed by the device")
 	cmd.Flags().StringVar(&hook, "hook", "", "post alerts to this address")
 	cmd.Flags().StringVar(&hookEnv, "hook-secret-env", "", "sign what is posted with the secret in an environment variable: X-Signature is\nthe HMAC-SHA256 of the body in hexadecimal")
 	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment variable")

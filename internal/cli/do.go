@@ -36,7 +36,7 @@ it is the one that plays in ./runs.
   runcrowd do [RUN] WHO ACTION …        does something to devices, now
 
 WHO is a device, kind, tag, pattern, share or formula, as in a crowd file; several
-words in quotes. ACTION is one that events have, with what it needs behind it:
+words in quotes. ACTION is one that events have, with what it needs after it:
 
   set FIELD=VALUE …          stuck FIELD …          missing FIELD …
   send READING [FIELD=VALUE …]                      every 2s
@@ -105,7 +105,7 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 		return &run.HandRequest{Want: args[0]}, nil
 	}
 	if len(args) < 2 {
-		return nil, fmt.Errorf("do: say what is to be done: %s, or an action behind who, such as offline", strings.Join(handWords, ", "))
+		return nil, fmt.Errorf("do: say what is to be done: %s, or an action after who, such as offline", strings.Join(handWords, ", "))
 	}
 	who, action, words := args[0], args[1], args[2:]
 	if !slices.Contains(crowd.ActionNames[:], action) {

@@ -45,7 +45,7 @@ links, and hears what is published at --topic. With --intake it listens for HTTP
 instead, and answers what real devices send.
 
 A file is never written over: what is there stays, and a line that was not written
-whole is passed over when it is read. With --max-size or --every it begins new files,
+whole is skipped when it is read. With --max-size or --every it begins new files,
 with the time in their names. Secrets of the crowd file are masked, and so are the
 fields, headers, properties and parameters of a path that --mask names. A body that
 is no JSON and has such a name in it is masked whole.

@@ -16,7 +16,7 @@ func (e *env) register() *cobra.Command {
 	var compare bool
 	cmd := &cobra.Command{
 		Use:   "register FILE",
-		Short: "Make the devices of a crowd file known to the platform",
+		Short: "Register the devices with the platform",
 		Long: `Register registers the devices of a crowd file with the platform: it sends the
 requests that the file gives under register, for each device that was not registered
 before, at the file's pace. What the file says to keep of the answers (tokens, ids)
@@ -47,7 +47,7 @@ compares them with the crowd.`,
 func (e *env) unregister() *cobra.Command {
 	return &cobra.Command{
 		Use:   "unregister FILE",
-		Short: "Remove from the platform what register made",
+		Short: "Unregister the devices that register registered",
 		Long: `Unregister removes the devices that register registered, and no others. Where the file
 says how the platform lists its devices, it then proves that they are gone.`,
 		Example: "  runcrowd unregister harbour/crowd.yaml",

@@ -41,7 +41,7 @@ func (e *env) reportTo() *cobra.Command {
 		Use:   "report RUN --to FILE...",
 		Short: "Write what a run showed to files: HTML, JUnit, JSON, CSV, SQLite, Markdown",
 		Long: `Report judges a run folder and writes the result to files, each in the form that its
-ending tells, or that an --as behind it names:
+ending tells, or that an --as after it names:
 
 ` + formatsHelp() + `
 
@@ -49,8 +49,8 @@ A name that ends in .zst is compressed. - is standard output, in Markdown if --a
 not say otherwise. A file is written whole or not at all; where one cannot be written,
 the others are. Messages are written one by one: a run may be of any size.
 
-Nobody is asked: verify does that. The exit code does not tell how the run went, but
-whether all was written: 0, or 2.`,
+No witness is asked again; use verify for that. Exit codes: 0 all files were written,
+2 one was not. They say nothing about the verdict.`,
 		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> \"$SUMMARY\"",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -144,7 +144,7 @@ func (f *targetFlags) targets() ([]target, error) {
 			t.format = report.FormatNamed("markdown")
 		default:
 			if t.format = report.FormatOf(t.path); t.format == nil {
-				return nil, fmt.Errorf("--to: the ending of %s tells no form; say which behind it, for example --as messages-csv", t.path)
+				return nil, fmt.Errorf("--to: the ending of %s tells no form; say which after it, for example --as messages-csv", t.path)
 			}
 		}
 	}
@@ -686,7 +686,7 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 		}
 		fmt.Fprintln(e.stdout)
 	}
-	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands behind the one that was sent: sent / found.")
+	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands after the one that was sent: sent / found.")
 	return err
 }
 
@@ -700,13 +700,13 @@ func clockOf(t time.Time) string {
 
 // here is a number as sent, and as found where that differs.
 func here(sent, found *tally.Spans, of func(*tally.Spans) float64, digits int) string {
-	number := func(s *tally.Spans) string {
+	number := func(s *tally.Spans, none string) string {
 		if s.N == 0 {
-			return "none"
+			return none
 		}
 		return strconv.FormatFloat(of(s), 'g', digits, 64)
 	}
-	a, b := number(sent), number(found)
+	a, b := number(sent, "not sent"), number(found, "not found")
 	switch {
 	case sent.N == 0 && found.N == 0:
 		return ""
@@ -722,7 +722,7 @@ const digitsOfMean = 7
 func lastOf(sent, found *tally.Spans) string {
 	a, b := clipCell(sent.Last), clipCell(found.Last)
 	if b == "" {
-		b = "none"
+		b = "not found"
 	}
 	if a == b {
 		return a

@@ -444,7 +444,7 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
 	cmd.Flags().BoolVar(&again, "ask-again", false, "ask every querying witness again, also those that were heard")
-	cmd.Flags().BoolVar(&offline, "offline", false, "ask nobody: judge what is recorded")
+	cmd.Flags().BoolVar(&offline, "offline", false, "contact no platform; judge from the recorded evidence")
 	mem.flag(cmd)
 	return cmd
 }

@@ -173,8 +173,8 @@ func (e *env) pack() *cobra.Command {
 		Use:   "pack RUN",
 		Short: "Make one file of a run folder, to hand on",
 		Long: `Pack makes one file of a run folder: a tar archive compressed with zstd, which every
-command reads in place of a folder. It looks through all of it for the secrets of the
-crowd file, as the environment has them, and makes nothing if it finds one.`,
+command reads in place of a folder. It refuses if the run folder contains a secret of the
+crowd file whose value is in the environment now.`,
 		Example: "  runcrowd pack runs/skerry-roads-…\n  runcrowd devices skerry-roads-abcdefgh.run.tar.zst",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -156,8 +156,8 @@ func (v *view) phase(p run.Progress) string {
 		for _, m := range p.Missing {
 			switch {
 			case m.N > 0 && m.N == m.StayOut:
-				parts = append(parts, fmt.Sprintf("%s looks whether %d stay out", m.Witness, m.N))
-			default:
+				parts = append(parts, fmt.Sprintf("%s checks that %d messages do not arrive", m.Witness, m.N))
+			case m.N > m.StayOut:
 				parts = append(parts, fmt.Sprintf("%s has not seen %d yet", m.Witness, m.N-m.StayOut))
 			}
 		}

@@ -102,7 +102,7 @@ func ParseSelection(text string) (*Selection, error) {
 	if base, where, is := strings.Cut(rest, " where "); is {
 		rest, s.where = base, strings.TrimSpace(where)
 		if s.where == "" {
-			return nil, fmt.Errorf("%q: a formula is missing behind \"where\"", text)
+			return nil, fmt.Errorf("%q: a formula is missing after \"where\"", text)
 		}
 	}
 	s.base = strings.TrimSpace(rest)

@@ -204,7 +204,7 @@ func Decode(p *Packet, version, first byte, body []byte) error {
 	case c.bad != "":
 		return malformed("%s: %s", Name(p.Type), c.bad)
 	case len(c.b) > 0:
-		return malformed("%s has bytes behind its end", Name(p.Type))
+		return malformed("%s has bytes after its end", Name(p.Type))
 	}
 	return nil
 }

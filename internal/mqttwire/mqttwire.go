@@ -509,7 +509,7 @@ func CheckFilter(filter string) error {
 		level, rest, more = strings.Cut(rest, "/")
 		switch {
 		case level == "#" && more:
-			return fmt.Errorf("the filter %q has something behind #", filter)
+			return fmt.Errorf("the filter %q has something after #", filter)
 		case level != "#" && level != "+" && strings.ContainsAny(level, "#+"):
 			return fmt.Errorf("the filter %q: # and + stand for whole levels", filter)
 		}

@@ -267,12 +267,12 @@ func TestReadIsStrict(t *testing.T) {
 	require.NoError(t, err)
 	all["csv with a head"] = payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "n", Type: signal.Int}}, "mark", ',', true)
 	for _, c := range []struct{ form, good, bad, says string }{
-		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":1}}`, "stands behind"},
+		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":1}}`, "stands after"},
 		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":2,"n":1}`, "stands twice"},
 		{"cbor", "\xa1an\x01", "\xa1an\x01\x02", "extraneous"},
 		{"cbor", "\xa1an\x01", "\xa2an\x02an\x01", "duplicate"},
 		{"cbor", "\xa1an\x01", "\xa2an\x01\x01\x02", "not a text"},
-		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":1}]]`, "stands behind"},
+		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":1}]]`, "stands after"},
 		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":2,"v":1}]`, "stands twice"},
 		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","V":2,"v":1}]`, `unknown label "V"`},
 		{"senml", `[{"n":"n","v":1}]`, `[{"n":"n","v":2},{"n":"n","v":1}]`, "twice at one time"},

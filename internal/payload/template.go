@@ -32,6 +32,9 @@ type Template struct {
 // mark that is looked for to find out where it stands.
 const probe = "\x7fwhere-is-the-mark\x7f"
 
+// probeInJSON is the probe as it stands in JSON.
+const probeInJSON = `\u007fwhere-is-the-mark\u007f`
+
 // NewTemplate makes the form and tries it: what comes out must be JSON. MarkAt is
 // the placeholder of the mark, or -1 where the mark rides elsewhere; sources are
 // the formulas of the placeholders.
@@ -64,7 +67,8 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 	body, _ := trial.sample(nil, nil)
 	v, err := strictjson.Decode(body)
 	if err != nil {
-		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), "\\u007f", "")))
+		// A reader does not know the text that stands for the mark here.
+		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), probeInJSON, "the-mark")))
 	}
 	switch v.(type) {
 	case map[string]any:

@@ -146,7 +146,7 @@ func alertFinding(b *strings.Builder, f *tally.AlertFinding, st Style) {
 	}
 	turn("before", f.Before)
 	turn("called by", f.Call)
-	turn("not since", f.Armed)
+	turn("armed by", f.Armed)
 	if f.Said != "" {
 		fmt.Fprintf(b, "    %-10s %s\n", "said", clip(f.Said))
 	}

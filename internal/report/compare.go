@@ -68,8 +68,8 @@ func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list 
 		}
 		return rows
 	}
-	add("Time from sending until, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference, 95 of 100 times", ""}, measures(c.Delays, "ms"))
-	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference, 95 of 100 times", ""}, measures(c.Rates, "/s"))
+	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (95 % interval)", ""}, measures(c.Delays, "ms"))
+	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (95 % interval)", ""}, measures(c.Rates, "/s"))
 	rows = nil
 	for _, d := range c.Devices[:min(len(c.Devices), mostCompared)] {
 		trend := tally.Better

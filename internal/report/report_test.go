@@ -61,7 +61,7 @@ NOT PROVEN  5 of 12 messages proven; 1 refused, 4 lost, 1 altered, 1 unsent
 
   acknowledged      10 of 12   the platform's own answer to each message
   received           6 of 12 seen, 5 as sent   came out of the platform, by the witness ear
-  stored        not asked: no witness proves it
+  stored        not checked (no witness for it)
   witness ear: could not listen from 04:04:05.000 for 1s: cut
 
   kind   due  proven  refused  lost  altered  unsent
@@ -114,7 +114,7 @@ Requirements
 func TestTextOfAGoodRun(t *testing.T) {
 	in := input(true)
 	got := report.Text(in, report.Style{Color: true})
-	assert.Contains(t, got, "all 12 messages: each acknowledged and received, once, as it was sent")
+	assert.Contains(t, got, "all 12 messages: acknowledged and received once, as sent")
 	assert.Contains(t, got, "\x1b[")
 	assert.NotContains(t, report.Text(in, report.Style{}), "\x1b[", "no colour where none was asked for")
 	in.Checks[0].State = proof.Undecided

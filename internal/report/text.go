@@ -111,7 +111,15 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	case due == 0:
 		fmt.Fprintf(b, "%s  No message was due. Is a reading's interval longer than the plan?\n", word)
 	case proven == due:
-		fmt.Fprintf(b, "%s  all %s%s\n", word, plural(due, "message"), everyProof(r))
+		if r.MustNot > 0 && due > r.MustNot {
+			fmt.Fprintf(b, "%s  %s: %d%s; %d kept out\n", word, plural(due, "message"), due-r.MustNot, everyProof(r), r.MustNot)
+			break
+		}
+		if r.MustNot > 0 {
+			fmt.Fprintf(b, "%s  all %s kept out, as they must be\n", word, plural(due, "message"))
+			break
+		}
+		fmt.Fprintf(b, "%s  all %s:%s\n", word, plural(due, "message"), everyProof(r))
 	case sum.doubt:
 		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown\n", word, proven, plural(due, "message"), due-proven)
 	default:
@@ -180,11 +188,11 @@ func everyProof(r *tally.Result) string {
 		return ""
 	case 1:
 		if list[0] == "acknowledged" {
-			return ": each acknowledged; no witness looked for them"
+			return " acknowledged (no witness looked for them)"
 		}
-		return ": each " + list[0] + ", once, as it was sent"
+		return " " + list[0] + " once, as sent"
 	}
-	return ": each " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + ", once, as it was sent"
+	return " " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + " once, as sent"
 }
 
 func proofs(b *strings.Builder, r *tally.Result, st Style) {
@@ -198,10 +206,13 @@ func proofs(b *strings.Builder, r *tally.Result, st Style) {
 		var line string
 		switch {
 		case p.Name != "acknowledged" && len(by[p.Name]) == 0:
-			line = st.paint(faint, "not asked: no witness proves it")
+			line = st.paint(faint, "not checked (no witness for it)")
 		case p.Asked == 0:
 			line = st.paint(faint, "not asked")
-			if p.Name == "acknowledged" {
+			switch {
+			case r.Total.Asked() == r.MustNot:
+				line += st.paint(faint, ": no message was due that should be")
+			case p.Name == "acknowledged":
 				line += st.paint(faint, ": QoS 0 gives no acknowledgement")
 			}
 		default:
@@ -492,6 +503,12 @@ func commands(b *strings.Builder, r *tally.Result) {
 	for _, a := range r.Commands {
 		failed = failed || a.Failed > 0
 	}
+	onPurpose := ""
+	for _, a := range r.Commands {
+		if a.Wrongly+a.Silent > 0 {
+			onPurpose = " (wrongly and silent: on purpose, as the file says)"
+		}
+	}
 	t := newTable()
 	row := table.Row{"command", "came", "obeyed", "answered", "wrongly", "silent", "answer after p50", "worst"}
 	if failed {
@@ -517,7 +534,7 @@ func commands(b *strings.Builder, r *tally.Result) {
 		}
 		t.AppendRow(row)
 	}
-	fmt.Fprintf(b, "\nCommands to the devices (wrongly and silent: on purpose, as the file says)\n%s", indent(t.Render()))
+	fmt.Fprintf(b, "\nCommands to the devices%s\n%s", onPurpose, indent(t.Render()))
 	for _, m := range r.Mishaps[:min(perVerdict, len(r.Mishaps))] {
 		name := m.Command
 		if name == "" {

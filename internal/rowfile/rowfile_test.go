@@ -73,7 +73,7 @@ func TestRowsOfFiles(t *testing.T) {
 			[]string{`{"name":"buoy-1/","time":0,"values":{"x":1,"y":2}}`, `{"name":"buoy-2/","time":0,"values":{"x":3}}`}},
 		{"a.senml", `[{"n":"x","v":1,"bv":3}]` + "\n", nil, []string{"a.senml:1: a SenML record has a base value or base sum, which is not read here"}},
 		{"a.lp", "# c\nstate,device=buoy\\ 1 mark=\"m 1\",x=1i,on=true 1700000000000000000\n", nil,
-			[]string{`{"fields":{"mark":"m 1","on":true,"x":1},"series":"state","tags":{"device":"buoy 1"},"time":170000000000}`}},
+			[]string{`{"fields":{"mark":"m 1","on":true,"x":1},"series":"state","tags":{"device":"buoy 1"},"time":1700000000000000000}`}},
 		{"a.lp", "state x=1 1\nstate x=12", nil, []string{`{"fields":{"x":1},"series":"state","tags":{},"time":1}`, `{"fields":{"x":12},"series":"state","tags":{},"time":null}`, "a.lp ends in the middle of a line"}},
 	} {
 		for _, packed := range []bool{false, true} {

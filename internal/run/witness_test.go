@@ -384,7 +384,7 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 	t.Parallel()
 	for answer, says := range map[string]string{
 		"<html>sign in</html>": "the answer is not JSON (invalid character '<' looking for beginning of value): <html>sign in</html>; check get",
-		"{} {}":                "the answer is not JSON (something stands behind the JSON value): {} {}",
+		"{} {}":                "the answer is not JSON (something stands after the JSON value): {} {}",
 	} {
 		srv := httptest.NewServer(&platform{answer: reply("%s", answer)})
 		defer srv.Close()

@@ -157,7 +157,7 @@ func (r *reader) read() error {
 			continue
 		}
 		if r.ended {
-			return r.wrong(r.at, "it has more than one statement; leave out what is behind the semicolon")
+			return r.wrong(r.at, "it has more than one statement; leave out what comes after the semicolon")
 		}
 		switch {
 		case c == '\'':

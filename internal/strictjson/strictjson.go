@@ -61,7 +61,7 @@ func decoder(body []byte) (*json.Decoder, error) {
 	case err != nil:
 		return nil, err
 	}
-	return nil, errors.New("something stands behind the JSON value")
+	return nil, errors.New("something stands after the JSON value")
 }
 
 func value(d *json.Decoder) (any, error) {

@@ -25,8 +25,8 @@ func TestDecode(t *testing.T) {
 	assert.Len(t, list, 41)
 	assert.Equal(t, "k39", list[39].Name)
 	for body, want := range map[string]string{
-		``: "it is empty", ` `: "it is empty", `{"a": 1`: "ends in the middle", `{"a": 1}}`: "stands behind", `{"a": 1}2`: "stands behind",
-		`{"a": 1}{"a": 2}`: "stands behind", `[1,]`: "invalid character", `{"a" 1}`: "invalid character", `{"a": 1$"b": 2}`: "invalid character", `{"a": 01}`: "invalid character",
+		``: "it is empty", ` `: "it is empty", `{"a": 1`: "ends in the middle", `{"a": 1}}`: "stands after", `{"a": 1}2`: "stands after",
+		`{"a": 1}{"a": 2}`: "stands after", `[1,]`: "invalid character", `{"a" 1}`: "invalid character", `{"a": 1$"b": 2}`: "invalid character", `{"a": 01}`: "invalid character",
 		`{"a": 1, "b": 2, "a": 1}`: `the name "a" stands twice`, `{"a": 1, "\u0061": 2}`: `the name "a" stands twice`, `[{"x": {"a": 1, "a": 1}}]`: `the name "a" stands twice`,
 		`{` + many + `"k3": 1}`: `the name "k3" stands twice`, `{` + many + `"z": 1, "z": 1}`: `the name "z" stands twice`,
 		"{\"a\": \"\xff\"}": "not UTF-8", strings.Repeat("[", 20000): "exceeded max depth", "NaN": "invalid character",

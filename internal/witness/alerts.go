@@ -142,7 +142,7 @@ func (b *base) unnamed() string {
 		n.mu.Unlock()
 		if nameless > 0 && heard == 0 {
 			x := b.catalog.Fleet.Crowd.Alerts[n.index]
-			return fmt.Sprintf("%d came for the alert %q, but none names a device where the file says (about: %s); the first was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
+			return fmt.Sprintf("%d came for the alert %q, but in none of them about: %s gives the name of a device; the first was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
 		}
 	}
 	return ""

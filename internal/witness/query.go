@@ -389,7 +389,7 @@ func (r *rowReader) document(path []string) (any, error) {
 	}
 	if _, err := r.d.Token(); err != io.EOF {
 		if err == nil {
-			err = errors.New("something stands behind the JSON value")
+			err = errors.New("something stands after the JSON value")
 		}
 		return nil, err
 	}

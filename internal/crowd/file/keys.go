@@ -54,8 +54,8 @@ var eventMap = &mapping{name: "event", doc: "An event: actions that are done to 
 	{name: "name", typ: matching("name", nameRE), doc: "By which other events and the report know it."},
 	{name: "at", typ: duration(0, year), doc: "When, since the round began; with every, the first time."},
 	{name: "every", typ: duration(time.Millisecond, year), doc: "Again and again at this interval."},
-	{name: "after", typ: plain, doc: "Behind another event: after: NAME is when that is over, after: NAME begins when it begins. Without who it befalls the same devices."},
-	{name: "delay", typ: duration(0, year), doc: "With after: so long behind it."},
+	{name: "after", typ: plain, doc: "After another event: after: NAME is when that is over, after: NAME begins when it begins. Without who it acts on the same devices."},
+	{name: "delay", typ: duration(0, year), doc: "With after: so much later."},
 	{name: "chance", typ: plain, doc: "By chance, to each device by itself: 2% per minute. At most once in each such time."},
 	{name: "fresh", typ: truth, def: "false", doc: "Each round draws anew; otherwise all rounds are the same."},
 	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (corrupt, repeat, swap)."},
@@ -143,10 +143,10 @@ var kindMap = &mapping{name: "kind", doc: "A kind: a sort of device.", keys: []k
 	{name: "mark", typ: orWord("none", sub(markMap)), doc: "Where the mark rides in messages of this kind, or none."},
 	{name: "will", typ: orNull(sub(willMap)), goes: "MQTT", doc: "What the broker publishes when it loses a device."},
 	{name: "commands", typ: orNull(named("commands", sub(commandMap))), doc: "What the platform may ask of it."},
-	{name: "presence", typ: special("always, sleeps, or more of it", node{"anyOf": []node{{"enum": []any{"always", "sleeps"}}, ref("presence")}}), def: "always", doc: "How its devices are there: connected all the time; asleep, and awake to send; or behind a gateway."},
+	{name: "presence", typ: special("always, sleeps, or more of it", node{"anyOf": []node{{"enum": []any{"always", "sleeps"}}, ref("presence")}}), def: "always", doc: "When its devices are connected: all the time; asleep, and awake to send; or behind a gateway."},
 }}
 
-var presenceMap = &mapping{name: "presence", doc: "How devices are there.", one: []string{"sleeps", "through"}, keys: []key{
+var presenceMap = &mapping{name: "presence", doc: "When devices are connected.", one: []string{"sleeps", "through"}, keys: []key{
 	{name: "sleeps", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("sleep")}}), doc: "They wake to send, and sleep again: what batteries do."},
 	{name: "through", typ: plain, doc: "The kind of the gateways that they are behind: one connection carries the messages and the commands of many devices, with the gateway's credentials."},
 	{name: "by", typ: plain, doc: "With through: the property that names a device's gateway; if not given, they are spread evenly."},
@@ -331,7 +331,7 @@ var listMap = &mapping{name: "list", doc: "How the platform tells which devices 
 	{name: "next", typ: jqText, doc: "The address of the next page, or a query that begins with ?; null at the end."},
 }}
 
-var commandMap = &mapping{name: "command", doc: "A command: how a device hears of it, what it does, and what it answers.", keys: []key{
+var commandMap = &mapping{name: "command", doc: "A command: how a device hears of it, what it does, and what it replies.", keys: []key{
 	{name: "topic", typ: template, goes: "MQTT", doc: "The topic that it comes at; a filter."},
 	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service of the subscription."},
 	{name: "path", typ: template, goes: "HTTP", doc: "The path that is asked for commands."},
@@ -342,7 +342,7 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round, or for the next message (repeat, swap)."},
 	{name: "reply", typ: orNull(sub(replyMap)), doc: "What it replies."},
 	{name: "request", typ: orNull(sub(requestMap)), doc: "For runcrowd ask: the request by which the platform is asked to give the command."},
-	{name: "read_reply", typ: orNull(sub(readReplyMap)), doc: "For runcrowd ask: where the platform tells what a device answered."},
+	{name: "read_reply", typ: orNull(sub(readReplyMap)), doc: "For runcrowd ask: where the platform shows what a device replied."},
 }}
 
 var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or a command. Only an event can do connect, corrupt, credential, leave, register, unregister and command.", keys: []key{
@@ -350,7 +350,7 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}), doc: "It is off for a while, and begins anew."},
 	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}), doc: "Properties or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it would be."},
 	{name: "stuck", typ: texts, doc: "Fields that freeze at the value of the next message."},
-	{name: "erratic", typ: special("fields to numbers", node{"type": "object", "additionalProperties": node{"type": "number"}}), doc: "Fields that jump, by at most so much up or down."},
+	{name: "erratic", typ: special("fields to numbers", node{"type": "object", "additionalProperties": node{"type": "number"}}), doc: "Fields that get a random error of at most so much, up or down."},
 	{name: "missing", typ: texts, doc: "Fields that are left out."},
 	{name: "every", typ: special("interval with ${…}, never, or readings to these", node{"anyOf": []node{scalar(), {"type": "object", "additionalProperties": scalar()}}}), doc: "The new interval of all readings, or of each named one; such as ${ask.seconds}s in a command."},
 	{name: "send", typ: special("readings, or readings to numbers", node{"anyOf": []node{texts.schema, {"type": "object", "additionalProperties": node{"type": "integer", "minimum": 1}}}}), doc: "Readings that are sent at once, beside their schedule; so many times."},
@@ -421,12 +421,12 @@ var replyMap = &mapping{name: "reply", doc: "What a device replies. Its texts kn
 	{name: "never", typ: share, doc: "How often it says nothing."},
 }}
 
-var wrongMap = &mapping{name: "wrong", doc: "A wrong answer.", keys: []key{
+var wrongMap = &mapping{name: "wrong", doc: "A wrong reply.", keys: []key{
 	{name: "chance", typ: share, need: "5%", doc: "How often."},
 	{name: "body", typ: bodyText, need: "{ok: false}", doc: "What it says."},
 }}
 
-var readReplyMap = &mapping{name: "read_reply", doc: "Where the platform tells what a device answered.", keys: []key{
+var readReplyMap = &mapping{name: "read_reply", doc: "Where the platform shows what a device replied.", keys: []key{
 	{name: "get", typ: plain, need: "http://HOST/answers/${device}", doc: "The whole address."},
 	{name: "headers", typ: headers, doc: "Headers."},
 	{name: "rows", typ: jqText, def: ".", doc: "The answers."},
@@ -452,7 +452,7 @@ var groupMap = &mapping{name: "group", doc: "A group of devices.", notBoth: [][2
 
 var recordingMap = &mapping{name: "recording", doc: "Recorded traffic that is played again.", notBoth: [][2]string{{"speed", "every"}, {"topic", "time"}}, needs: [][2]string{{"time", "device"}, {"device", "time"}, {"reading", "time"}}, keys: []key{
 	{name: "file", typ: filename, need: "winter.jsonl", doc: "The file, as record writes it; with * several of them, in the order of their names. Or a CSV file with a row a message."},
-	{name: "topic", typ: plain, def: "the last two levels", doc: "Where topics and paths name the device and the reading: harbour/+/${device}/${reading}. What does not match is passed over."},
+	{name: "topic", typ: plain, def: "the last two levels", doc: "Where topics and paths name the device and the reading: harbour/+/${device}/${reading}. What does not match is skipped."},
 	{name: "time", typ: plain, doc: "Of CSV: the column with the time."},
 	{name: "device", typ: plain, doc: "Of CSV: the column that names the device."},
 	{name: "reading", typ: plain, doc: "Of CSV: the column that names the reading, where the kind has several."},
@@ -562,7 +562,7 @@ var requireMap = func() *mapping {
 		m.keys = append(m.keys, key{name: "alerts_" + q, typ: duration(time.Microsecond, quantity.Day), doc: "The longest allowed from the message that calls for an alert until it was heard: " + map[string]string{"p50": "the 50th percentile.", "p90": "the 90th percentile.", "p99": "the 99th percentile.", "worst": "of any."}[q]})
 	}
 	exact := node{"anyOf": []node{{"const": "exact"}, {"type": "string", "pattern": `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`}}}
-	m.keys = append(m.keys, key{name: "alerts", typ: special("exact, a percentage, or names of alerts to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required of its own accord. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
+	m.keys = append(m.keys, key{name: "alerts", typ: special("exact, a percentage, or names of alerts to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required automatically. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
 	m.keys = append(m.keys, key{name: "counts", typ: word("exact", "not required"), doc: "exact: each witness with proves: counts finds as many messages as went out; required automatically where there is one. not required: the report shows both numbers, whatever they are."})
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
 	return m

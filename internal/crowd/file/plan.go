@@ -325,7 +325,7 @@ func (r *reader) event(e *crowd.Event, o *object) {
 			e.Who.Pos = pos(wn)
 		}
 		if e.When == crowd.AfterEvent && e.After >= 0 && r.byItself(p, e.After) {
-			r.Add(pos(wn), "%s: the event that it follows comes by chance, to each device at a time of its own; leave who out: it then befalls the same device", o.what)
+			r.Add(pos(wn), "%s: the event that it follows comes by chance, to each device at a time of its own; leave who out: it then acts on the same device", o.what)
 		}
 	}
 	if len(members) > 0 {

@@ -325,7 +325,7 @@ func (r *reader) results(n *yaml.Node) {
 		switch {
 		case !ok:
 		case !resultPattern.MatchString(s):
-			r.Add(pos(x), "results: %q is no name of a result; write one that ends in .html, .xml (JUnit), .md, .csv, .jsonl or .db, with .zst behind it to compress it; it is made in the run folder", s)
+			r.Add(pos(x), "results: %q is no name of a result; write one that ends in .html, .xml (JUnit), .md, .csv, .jsonl or .db, followed by .zst to compress it; it is made in the run folder", s)
 		case contains(r.crowd.Results, s):
 			r.Add(pos(x), "results: %q stands twice", s)
 		default:

@@ -131,7 +131,7 @@ func TestTopicAliases(t *testing.T) {
 	assert.Equal(t, []string{"b 1", " 1"}, send("b", "b"))
 }
 
-// Behind DISCONNECT nothing is sent: what comes due while the connection is left waits
+// After DISCONNECT nothing is sent: what comes due while the connection is left waits
 // for the next one, and what has no acknowledgement is not lost.
 func TestNothingFollowsLeaving(t *testing.T) {
 	b := brokertest.New(t, 5)
