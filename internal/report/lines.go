@@ -49,14 +49,14 @@ func (x *lines) Message(m *Message) error {
 	for i := range m.Witnesses {
 		t := &m.Witnesses[i]
 		says := t.State
-		if t.Says != "" && t.State != verdict.Holds.String() {
+		if t.Says != "" && t.State != verdict.Found.String() {
 			says = t.Says
 		}
 		if t.State == verdict.Unasked.String() {
 			continue
 		}
 		fmt.Fprintf(&b, "  %s: %s", t.Witness, says)
-		if at := t.Seen; m.Sent != nil && at != nil && t.State == verdict.Holds.String() {
+		if at := t.Seen; m.Sent != nil && at != nil && t.State == verdict.Found.String() {
 			// By the platform's clock, where that can be ours.
 			if x := t.Stored; x != nil && !x.Before(*m.Sent) && !x.After(*at) {
 				at = x

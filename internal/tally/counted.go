@@ -66,7 +66,7 @@ func (t *Tally) counting(c *evidence.Case, r *verdict.Ruling, recovered bool) {
 		copies += int64(c.Copies)
 	}
 	found := slices.ContainsFunc(r.States, func(s verdict.State) bool {
-		return s == verdict.Holds || s == verdict.Open || s >= verdict.TooLate && s < verdict.Missing
+		return s == verdict.Found || s == verdict.InDoubt || s >= verdict.FoundLate && s < verdict.NotFound
 	})
 	switch {
 	case c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard || r.Verdict == verdict.Dropped:

@@ -319,15 +319,15 @@ func (p *Proof) add(s verdict.State) {
 	}
 	p.Asked++
 	switch s {
-	case verdict.Holds:
+	case verdict.Found:
 		p.AsSent++
 		p.Seen++
-	case verdict.Unheard:
+	case verdict.NotHeard:
 		p.Unknown++
-	case verdict.Open:
+	case verdict.InDoubt:
 		p.Open++
 		p.Seen++
-	case verdict.Missing:
+	case verdict.NotFound:
 	default:
 		p.Seen++
 	}

@@ -121,16 +121,16 @@ func (k *Clock) echoed() bool {
 	return k.echoes == look && look >= 3 && (k.unit == 0 || k.Offset.Most < 0 || k.unit == time.Millisecond && look >= 40)
 }
 
-// inTime tells whether that was in time, Holds, TooLate, or, where the clocks do not allow to
-// say, Open.
+// inTime tells whether that was in time, Found, FoundLate, or, where the clocks do not allow to
+// say, InDoubt.
 func (d Delay) inTime(within time.Duration) State {
 	switch {
 	case d.Most <= within:
-		return Holds
+		return Found
 	case d.Least > within:
-		return TooLate
+		return FoundLate
 	}
-	return Open
+	return InDoubt
 }
 
 // Says tells what is to be told of the clock, in lines.

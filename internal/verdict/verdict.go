@@ -65,14 +65,14 @@ type State uint8
 // The states, and Unasked for a witness that has nothing to do with a message.
 const (
 	Unasked State = iota
-	Holds
-	Open    // found, but a part of the claim is not known: once, in time, as it was sent
-	Unheard // not found, and the witness cannot be blamed for it
-	TooLate
-	Copied
-	Elsewhere
-	Changed
-	Missing
+	Found
+	InDoubt  // found, but a part of the claim is not known: once, in time, as it was sent
+	NotHeard // not found, and the witness cannot be blamed for it
+	FoundLate
+	FoundRepeated
+	FoundMisfiled
+	FoundAltered
+	NotFound
 )
 
 // String is the state for people.
@@ -83,8 +83,8 @@ func (s State) String() string {
 // Worse tells whether a state weighs more than another where several witnesses of one
 // proof disagree.
 func (s State) Worse(than State) bool {
-	weight := func(s State) State { return min(max(s, Unasked), Missing) }
-	if s >= TooLate && s < Missing && than >= TooLate && than < Missing {
+	weight := func(s State) State { return min(max(s, Unasked), NotFound) }
+	if s >= FoundLate && s < NotFound && than >= FoundLate && than < NotFound {
 		return false
 	}
 	return weight(s) > weight(than)
