@@ -1,6 +1,7 @@
 package mqttsession
 
 import (
+	"math"
 	"time"
 
 	"runcrowd/internal/mqttwire"
@@ -120,7 +121,7 @@ func (s *Session) resume(now time.Time) {
 		if f.sent {
 			continue
 		}
-		if i+len(s.released) >= s.window {
+		if i+len(s.released) >= s.window || f.id == 0 && s.identifiers() > math.MaxUint16 {
 			s.resuming = true
 			return
 		}

@@ -1,6 +1,7 @@
 package mqttsession
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -83,7 +84,9 @@ func (s *Session) Subscribe(now time.Time, filter string, qos byte) (id uint16, 
 	if s.state != Connected {
 		return 0, fmt.Errorf("the connection is %s", s.state)
 	}
-	id = s.freeID()
+	if id = s.freeID(); id == 0 {
+		return 0, errors.New("all 65535 packet identifiers are in use")
+	}
 	before := len(s.out)
 	if s.out, err = mqttwire.AppendSubscribe(s.out, s.opt.Connect.Version, id, filter, qos); err != nil {
 		return 0, err

@@ -18,6 +18,7 @@ package mqttsession
 import (
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"runcrowd/internal/mqttwire"
@@ -143,6 +144,7 @@ type Session struct {
 	incoming map[uint16]bool
 	spent    map[uint16]bool // identifiers that the server may still know for something else
 	nextID   uint16
+	unused   uint16 // so many identifiers after nextID are in no use
 
 	// The network connection.
 	state     State
@@ -219,7 +221,7 @@ func (s *Session) Room(qos byte) bool {
 	case qos == 0:
 		return true
 	}
-	return len(s.flights)+len(s.released) < s.window
+	return len(s.flights)+len(s.released) < s.window && s.identifiers() < math.MaxUint16
 }
 
 // First is the message that was sent first of those that the server has not taken yet;
@@ -333,23 +335,53 @@ func remove(list []flight, i int) []flight {
 	return list[:len(list)-1]
 }
 
-// freeID is a packet identifier that is in no use (section 2.2.1).
+// freeID is a packet identifier that is in no use (section 2.2.1); 0 where all are. They are
+// given in turn, so that those after the last are free for long: it looks only at the end of
+// such a stretch, in O(identifiers in use).
 func (s *Session) freeID() uint16 {
-	for {
-		if s.nextID++; s.nextID == 0 {
-			s.nextID = 1
+	if s.unused == 0 && !s.stretch() {
+		return 0
+	}
+	s.unused--
+	s.nextID++
+	return s.nextID
+}
+
+// stretch finds the next identifiers that are in no use. False: there are none.
+func (s *Session) stretch() bool {
+	used := make([]bool, math.MaxUint16+1)
+	used[0] = true
+	for id := range s.subs {
+		used[id] = true
+	}
+	for id := range s.spent {
+		used[id] = true
+	}
+	for i := range s.flights {
+		used[s.flights[i].id] = true
+	}
+	for i := range s.released {
+		used[s.released[i].id] = true
+	}
+	id := s.nextID + 1
+	for n := 0; used[id]; n++ {
+		if n == math.MaxUint16 {
+			return false
 		}
-		used := s.subs[s.nextID] || s.spent[s.nextID]
-		for i := range s.flights {
-			used = used || s.flights[i].id == s.nextID
-		}
-		for i := range s.released {
-			used = used || s.released[i].id == s.nextID
-		}
-		if !used {
-			return s.nextID
+		id++
+	}
+	s.nextID = id - 1
+	for ; !used[id] && s.unused < math.MaxUint16; id++ {
+		if s.unused++; id == math.MaxUint16 {
+			break
 		}
 	}
+	return true
+}
+
+// identifiers are how many are in use at most.
+func (s *Session) identifiers() int {
+	return len(s.flights) + len(s.released) + len(s.subs) + len(s.spent)
 }
 
 // ErrSilent is the error of Tick when the server answers nothing any more.

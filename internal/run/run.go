@@ -103,6 +103,7 @@ type Session struct {
 	start     time.Time
 	follower  *follower
 	log       *slog.Logger // nil: there is none
+	made      bool         // its folder was made by it
 
 	mu       sync.Mutex
 	progress Progress
@@ -201,20 +202,25 @@ type Options struct {
 // Open reaches the platform, makes the run folder and starts the witnesses. The
 // error is a *link.ReachError where the platform could not be reached, a
 // *StorageError where the folder could not be made.
-func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
+func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err error) {
 	c := f.Crowd
 	devices := opt.Only
 	if devices == nil {
 		devices = f.Devices
 	}
-	err := registered(f, slices.DeleteFunc(slices.Clone(devices), func(d *fleet.Device) bool { return registeredLater(f, d) }))
-	if err != nil {
+	if err := registered(f, devices); err != nil {
 		return nil, err
 	}
 	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now(), log: opt.Log}
 	if s.links == nil {
 		s.links = Links(c, opt.Network)
 	}
+	defer func() {
+		if err != nil { // nothing stays open: a broker would publish the wills of devices
+			s.close()
+			s.discard()
+		}
+	}()
 	engine.Shape(f, opt.Network)
 	tried := map[*crowd.Link]bool{}
 	notYet := map[*fleet.Device]bool{}
@@ -233,15 +239,12 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	s.Folder = filepath.Join(opt.Out, fmt.Sprintf("%s-%s-%s", c.Name, s.start.UTC().Format("20060102-150405"), s.ID))
 	if err := s.make(opt); err != nil {
-		s.discard()
 		return nil, &StorageError{s.Folder, err}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	s.engine.Network, s.engine.Log = opt.Network, opt.Log
 	s.engine.Tell = func(text string) { s.note("%s", text) }
 	if s.engine.Outside, err = newOutside(f); err != nil {
-		s.close()
-		s.discard()
 		return nil, err
 	}
 	catalog := witness.NewCatalog(f, s.ID)
@@ -261,8 +264,6 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 		}
 		w, err := witness.New(spec, i, catalog, page)
 		if err != nil {
-			s.close()
-			s.discard()
 			return nil, err
 		}
 		s.witnesses = append(s.witnesses, w)
@@ -278,10 +279,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 	}
 	s.ledger.Flush()
 	if opt.Judging != nil {
-		var err error
 		if s.follower, err = follow(s.Folder, *opt.Judging); err != nil {
-			s.close()
-			s.discard()
 			return nil, &StorageError{s.Folder, err}
 		}
 	}
@@ -290,8 +288,6 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 			continue
 		}
 		if err := w.Start(ctx); err != nil {
-			s.close()
-			s.discard()
 			return nil, err
 		}
 	}
@@ -299,26 +295,48 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (*Session, error) {
 }
 
 // registered tells of devices that lack what the platform gives them when they are
-// registered: they would be refused one by one.
+// registered, and that no event of the plan registers: they would be refused one by one.
 func registered(f *fleet.Fleet, devices []*fleet.Device) error {
-	list := slices.DeleteFunc(f.NotRegistered(), func(d *fleet.Device) bool { return !slices.Contains(devices, d) })
-	if len(list) == 0 {
+	lacking := f.NotRegistered()
+	if len(lacking) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%d of %d devices are not registered (the first is %s), and have no %s; register them with: runcrowd register %s", len(list), len(f.Devices), list[0].Name, f.Lacks(list[0]), f.Crowd.Path)
+	plays, later := make([]bool, len(f.Devices)), registeredLater(f)
+	for _, d := range devices {
+		plays[d.Index] = true
+	}
+	lacking = slices.DeleteFunc(lacking, func(d *fleet.Device) bool { return !plays[d.Index] || later[d.Index] })
+	if len(lacking) == 0 {
+		return nil
+	}
+	return fmt.Errorf("%d of %d devices are not registered (the first is %s), and have no %s; register them with: runcrowd register %s", len(lacking), len(f.Devices), lacking[0].Name, f.Lacks(lacking[0]), f.Crowd.Path)
 }
 
-// registeredLater tells whether an event of the plan registers a device.
-func registeredLater(f *fleet.Fleet, d *fleet.Device) bool {
-	return slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool {
-		if e.Who != nil {
-			pool, err := e.Who.Pool(f.Candidates())
-			if err != nil || !slices.Contains(pool.All(), d.Index) {
-				return false
+// registeredLater tells which devices an event of the plan registers.
+func registeredLater(f *fleet.Fleet) []bool {
+	later := make([]bool, len(f.Devices))
+	for _, e := range f.Crowd.Plan.Events {
+		if !e.Does(crowd.ActionRegister) {
+			continue
+		}
+		of := func(i int) {
+			if slices.ContainsFunc(e.Do[f.Devices[i].Cast], func(x crowd.Action) bool { return x.Kind == crowd.ActionRegister }) {
+				later[i] = true
 			}
 		}
-		return slices.ContainsFunc(e.Do[d.Cast], func(x crowd.Action) bool { return x.Kind == crowd.ActionRegister })
-	})
+		if e.Who == nil {
+			for i := range f.Devices {
+				of(i)
+			}
+			continue
+		}
+		if pool, err := e.Who.Pool(f.Candidates()); err == nil {
+			for _, i := range pool.All() {
+				of(i)
+			}
+		}
+	}
+	return later
 }
 
 // newID is eight letters and digits, 40 random bits.
@@ -403,6 +421,7 @@ func (s *Session) make(opt Options) error {
 	if err := os.Mkdir(s.Folder, 0o700); err != nil {
 		return err
 	}
+	s.made = true
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: s.crowd.Require}
 	if len(s.crowd.Files) > 0 {
@@ -433,7 +452,7 @@ func (s *Session) make(opt Options) error {
 
 // discard removes a run folder in which nothing was recorded.
 func (s *Session) discard() {
-	if s.Folder == "" {
+	if !s.made {
 		return
 	}
 	s.abandon()

@@ -319,9 +319,12 @@ func (c *Conn) abandon() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.closed = true
-	if c.nc != nil {
+	if nc := c.nc; nc != nil {
 		c.goodbye(c.link.cfg.EndSession, time.Second)
-		c.nc.Close()
+		c.link.wg.Go(func() { // nobody reads it: until the broker closes it, or time does
+			io.Copy(io.Discard, nc)
+			nc.Close()
+		})
 	}
 	c.cancel()
 }

@@ -54,6 +54,7 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 		// The subprotocol is that of section 6; each packet is a binary message.
 		ws, resp, err := websocket.Dial(ctx, e.Scheme+"://"+e.Address+e.Path, &websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
 		if err != nil {
+			t.CloseIdleConnections() // it keeps the connection of a refused upgrade
 			var status string
 			if resp != nil && resp.StatusCode != http.StatusSwitchingProtocols {
 				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", resp.Status)

@@ -6,7 +6,9 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -352,4 +354,32 @@ func (d *dribble) Write(b []byte) (int, error) {
 		}
 	}
 	return len(b), nil
+}
+
+// A WebSocket that is refused leaves no connection and no goroutine behind, however often it
+// is tried.
+func TestRefusedWebSocketsLeaveNothing(t *testing.T) {
+	var mu sync.Mutex
+	open := map[net.Conn]bool{}
+	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "who are you", http.StatusForbidden) }))
+	srv.Config.ConnState = func(nc net.Conn, s http.ConnState) {
+		mu.Lock()
+		defer mu.Unlock()
+		if open[nc] = true; s == http.StateClosed || s == http.StateHijacked {
+			delete(open, nc)
+		}
+	}
+	srv.Start()
+	defer srv.Close()
+	l := mqtt.New(mqtt.Config{Name: "sea", Scheme: "ws", Address: srv.Listener.Addr().String(), Path: "/mqtt", Version: 5, KeepAlive: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}})
+	before := runtime.NumGoroutine()
+	for range 30 {
+		assert.ErrorContains(t, l.Try(t.Context(), link.Identity{ClientID: "buoy"}), "403")
+	}
+	assert.Eventually(t, func() bool {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(open) == 0 && runtime.NumGoroutine() < before+30
+	}, 20*time.Second, 10*time.Millisecond, "connections are left open")
+	l.Close()
 }
