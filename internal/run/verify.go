@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -56,26 +57,29 @@ func ReadLedger(folder string) (*ledger.Book, error) {
 
 // expectations tells from the evidence what witnesses should find.
 type expectations struct {
-	ranges    map[int][][2]uint64 // by round and stream: the first, and behind the last
+	// ends are by stream and round, from 1: the sequence number after the last of it. Each
+	// round begins where the one before ends. It is four bytes for each.
+	ends      [][]uint32
 	excused   []ledger.Spans      // by stream
 	corrupted []ledger.Spans      // the same
 }
 
+// mostRounds bounds what a number of a ledger may cost in memory.
+const mostRounds = 10_000_000
+
 func expected(e *evidence.Evidence) (*expectations, error) {
-	x := &expectations{ranges: map[int][][2]uint64{}, excused: make([]ledger.Spans, len(e.Streams)), corrupted: make([]ledger.Spans, len(e.Streams))}
+	x := &expectations{ends: make([][]uint32, len(e.Streams)), excused: make([]ledger.Spans, len(e.Streams)), corrupted: make([]ledger.Spans, len(e.Streams))}
+	last := 0 // the last round that witnesses can be heard for; a damaged number is none
+	for _, r := range e.Rounds {
+		last = max(last, min(r.N, mostRounds))
+	}
 	err := e.Cases(func(c *evidence.Case) error {
 		if c.Stream < 0 || !c.Known {
 			return nil
 		}
-		r := x.ranges[c.Round]
-		if r == nil {
-			r = make([][2]uint64, len(e.Streams))
-			x.ranges[c.Round] = r
+		if c.Seq < math.MaxUint32 && c.Round > 0 && c.Round <= last {
+			x.ends[c.Stream] = endOf(x.ends[c.Stream], c.Round, uint32(c.Seq+1))
 		}
-		if r[c.Stream][0] == 0 {
-			r[c.Stream][0] = c.Seq
-		}
-		r[c.Stream][1] = c.Seq + 1
 		if c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard {
 			x.corrupted[c.Stream].Add(c.Seq)
 		}
@@ -88,21 +92,40 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 }
 
 // of is what is expected in a round.
-func (x *expectations) of(round int) witness.Expect { return roundExpect{x, x.ranges[round]} }
+func (x *expectations) of(round int) witness.Expect { return roundExpect{x, round} }
+
+// endOf notes that a round ends no earlier. Rounds without a message end where the one before
+// does.
+func endOf(ends []uint32, round int, end uint32) []uint32 {
+	for len(ends) < round {
+		last := uint32(1)
+		if n := len(ends); n > 0 {
+			last = ends[n-1]
+		}
+		ends = append(ends, last)
+	}
+	ends[round-1] = max(ends[round-1], end)
+	return ends
+}
 
 // Corrupted tells whether nothing may be kept of a message.
 func (x *expectations) Corrupted(stream int, seq uint64) bool { return x.corrupted[stream].Has(seq) }
 
 type roundExpect struct {
 	*expectations
-	ranges [][2]uint64
+	round int
 }
 
 func (e roundExpect) Range(stream int) (from, to uint64) {
-	if e.ranges == nil {
+	ends := e.ends[stream]
+	if e.round < 1 || e.round > len(ends) {
 		return 0, 0
 	}
-	return e.ranges[stream][0], e.ranges[stream][1]
+	from = 1
+	if e.round > 1 {
+		from = uint64(ends[e.round-2])
+	}
+	return from, uint64(ends[e.round-1])
 }
 
 func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[stream].Has(seq) }
