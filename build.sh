@@ -4,7 +4,9 @@
 #   ./build.sh           dist/runcrowd, for this machine
 #   ./build.sh release   dist/: static binaries for Linux (amd64, arm64), macOS (amd64,
 #                        arm64) and Windows (amd64), with manual pages, completions of
-#                        shells, a list of what they are made of (CycloneDX), and checksums
+#                        shells, a list of what they are made of (CycloneDX), the licence
+#                        texts of all that, what the Containerfile needs, and checksums.
+#                        The same commit makes the same files.
 set -euo pipefail
 cd "$(dirname "$0")"
 export CGO_ENABLED=0
@@ -37,7 +39,12 @@ release)
   done
   rm dist/here
   go run ./cmd/release sbom dist/runcrowd-linux-amd64 > dist/runcrowd.cdx.json
-  tar -C dist -czf dist/runcrowd-man-and-completions.tar.gz man completions
+  go run ./cmd/release licences dist/runcrowd-linux-amd64 > dist/runcrowd-licences.txt
+  # The authorities that the image trusts: those of this machine.
+  cp /etc/ssl/certs/ca-certificates.crt dist/ca-certificates.crt
+  # Names in order, one time, no owner: the same archive each time.
+  tar -C dist --sort=name --mtime="@$(git log -1 --format=%ct)" --owner=0 --group=0 --numeric-owner --mode=go=rX,u+rw,a-s \
+    -cf - man completions | gzip -n9 > dist/runcrowd-man-and-completions.tar.gz
   (cd dist && sha256sum runcrowd* > SHA256SUMS && cat SHA256SUMS)
   ;;
 *)

@@ -133,13 +133,8 @@ func versionLine() string {
 	return fmt.Sprintf("%s, %s, %s/%s\n", s, runtime.Version(), runtime.GOOS, runtime.GOARCH)
 }
 
-// Version is the program's version.
-func Version() string {
-	if info, ok := debug.ReadBuildInfo(); ok && info.Main.Version != "" && info.Main.Version != "(devel)" {
-		return info.Main.Version
-	}
-	return "development"
-}
+// Version is the program's version (semver.org): that of CHANGELOG.md.
+func Version() string { return "0.1.0" }
 
 func (e *env) root() *cobra.Command {
 	root := &cobra.Command{
