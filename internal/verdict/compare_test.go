@@ -30,6 +30,13 @@ func TestWhatCountsAsEqual(t *testing.T) {
 		{nil, `{"x":null}`, `{"x":null}`, ""}, {nil, `{"x":null}`, `{}`, "x: null  missing"}, {nil, `{"x":null}`, `{"x":0}`, "x: null 0 "},
 		{nil, `{"x":0}`, `{"x":0.0}`, ""}, {nil, `{"x":0}`, `{"x":-0}`, ""}, {nil, `{"x":1}`, `{"x":true}`, "x: 1 true "},
 		{nil, `{"x":1e400}`, `{"x":1e400}`, ""}, {nil, `{"x":1e400}`, `{"x":1e401}`, "x: 1e400 1e401 "},
+		{nil, `{"x":{"lat":[1,2],"lon":1}}`, `{"x":{"lat":[1,3],"lon":1}}`, `x: {"lat":[1,2],"lon":1} {"lat":[1,3],"lon":1} lat`}, {nil, `{"x":{"lat":[1],"lon":1}}`, `{"x":{"lat":[1,3],"lon":1}}`, `x: {"lat":[1],"lon":1} {"lat":[1,3],"lon":1} lat`},
+		{nil, `{"x":" a"}`, `{"x":"a "}`, `x: " a" "a " blanks changed`}, {nil, `{"x":"a"}`, `{"x":""}`, `x: "a" "" empty`}, {nil, `{"x":"a"}`, `{"x":"b"}`, `x: "a" "b" `},
+		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123456Z"}`, `x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123456Z" cut off to microseconds`},
+		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123Z"}`, `x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123Z" cut off to milliseconds`},
+		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":999999999}`, `x: "2030-01-01T00:00:00Z" 999999999 `}, {nil, `{"x":"2001-09-09T01:46:40Z"}`, `{"x":1000000000}`, ""}, {nil, `{"x":"2001-09-09T01:46:40.5Z"}`, `{"x":1000000000.5}`, ""},
+		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":"2030-01-01T20:00:00Z"}`, `x: "2030-01-01T00:00:00Z" "2030-01-01T20:00:00Z" another time, 20h0m0s later`},
+		{nil, `{"x":0}`, `{"x":5}`, "x: 0 5 "}, {nil, `{"x":5}`, `{"x":0}`, "x: 5 0 "}, {nil, `{"x":0.25}`, `{"x":0.2500000001}`, "x: 0.25 0.2500000001 "},
 		{nil, `null`, `{"x":1}`, "unknown"}, {nil, `{"x":1}`, `7`, "(all): {\"x\":1} 7 not an object of fields"}, {nil, `{}`, `{}`, ""},
 
 		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.2}`, ""},
@@ -84,7 +91,14 @@ func TestWhatCountsAsEqual(t *testing.T) {
 	assert.True(t, known && len(diffs) == 0, "a list is an object of its places: %v", diffs)
 	diffs, _ = newComparer(&ledger.Stream{}, &ledger.Witness{}).differences([]byte(`{"0":1,"1":2}`), []byte(`[1,2]`))
 	assert.Len(t, diffs, 1, "where no list was sent, none is an object")
-	same := Same(&ledger.Facts{Streams: make([]ledger.Stream, 1)})
+	grows := &ledger.Facts{Streams: make([]ledger.Stream, 1), Witnesses: make([]ledger.Witness, 1)}
+	same := Same(grows)
+	assert.True(t, same(0, 0, []byte(`{"a":1}`), []byte(`{"a":1}`)))
+	grows.Streams = append(grows.Streams, ledger.Stream{Tolerances: map[string]float64{"a": 1}})
+	assert.True(t, same(1, 0, []byte(`{"a":1}`), []byte(`{"a":2}`)), "a stream that came later")
+	grows.Witnesses = append(grows.Witnesses, ledger.Witness{Fields: map[string]ledger.FieldRule{"a": {Ignored: true}}})
+	assert.True(t, same(0, 1, []byte(`{"a":1}`), []byte(`{"a":9}`)), "a witness that came later")
+	same = Same(&ledger.Facts{Streams: make([]ledger.Stream, 1)})
 	assert.False(t, same(0, 0, []byte(`{}`), []byte(`{}`)), "of a witness that is not there, nothing is the same")
 }
 

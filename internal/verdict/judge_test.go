@@ -82,79 +82,100 @@ func TestVerdicts(t *testing.T) {
 		want    verdict.Verdict
 		says    string
 	}{
-		"all is well":                          {nil, []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
-		"refused, not kept":                    {ended(outcome.Refused), nil, nil, verdict.Refused, "not found"},
-		"refused, yet kept":                    {ended(outcome.Refused), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
-		"the store lacks it":                   {nil, []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
-		"the ear lacks it":                     {nil, []ledger.Sighting{store}, nil, verdict.Lost, "not found"},
-		"QoS 0, the store lacks it":            {ended(outcome.NotAsked), []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
-		"QoS 0, all is well":                   {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
-		"no answer, nowhere":                   {ended(outcome.NoAnswer), nil, nil, verdict.Unanswered, "not found"},
-		"no answer, found":                     {ended(outcome.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
-		"no answer, found by one":              {ended(outcome.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
-		"still open at the end":                {ended(outcome.Open), nil, nil, verdict.Unanswered, "not found"},
-		"altered":                              {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":48,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
-		"within the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":47.80}`))}, nil, verdict.Proven, ""},
-		"beyond the tolerance":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":47.8}`))}, nil, verdict.Altered, ""},
-		"a field the platform adds":            {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":47.8}`))}, nil, verdict.Proven, ""},
-		"altered and lost":                     {nil, []ledger.Sighting{seen(0, values(`{}`))}, nil, verdict.Lost, ""},
-		"another device":                       {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
-		"another reading":                      {nil, []ledger.Sighting{ear, seen(1, filed("", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
-		"right and wrong place":                {nil, []ledger.Sighting{ear, store, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
-		"the witness cannot tell where":        {nil, []ledger.Sighting{ear, seen(1, filed("", ""))}, nil, verdict.Proven, ""},
-		"twice":                                {nil, []ledger.Sighting{ear, store, store}, nil, verdict.Repeated, "found twice"},
-		"three times":                          {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
-		"twice, as it was sent":                {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
-		"twice, sent twice as one":             {func(m *ledger.Message) { m.Attempts = 2 }, []ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
-		"twice, sent again over HTTP":          {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Unknown, "whether it did, or stored it twice, is not known"},
-		"three times, sent again over HTTP":    {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Repeated, "found 3 times"},
-		"three times, sent twice":              {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
-		"a second delivery to the witness":     {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
-		"only a second delivery":               {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
-		"a second delivery before the first":   {nil, []ledger.Sighting{seen(0, again), ear, store}, nil, verdict.Repeated, "found twice"},
-		"twice, its sendings in a lost block":  {nil, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Lost = true }, verdict.Unknown, "how often it was sent is not known"},
-		"late":                                 {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
-		"late by the platform's clock":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, clockOf(-time.Millisecond, time.Millisecond), verdict.Late, "found 3s after"},
-		"late, if its clock were ours":         {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
-		"late by a clock that is ahead":        {nil, []ledger.Sighting{stored(13*time.Second, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Late, "found 3s after"},
-		"in time by a clock that is ahead":     {nil, []ledger.Sighting{stored(10500*time.Millisecond, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Proven, ""},
-		"perhaps late, as far as clocks allow": {nil, []ledger.Sighting{stored(1200*time.Millisecond, 4*time.Second), store}, clockOf(-time.Second, time.Second), verdict.Unknown, "clock and ours do not agree"},
-		"stored after it was seen, in time":    {nil, []ledger.Sighting{stored(3*time.Second, 5*time.Millisecond), store}, nil, verdict.Proven, ""},
-		"stored after it was seen, too late":   {nil, []ledger.Sighting{stored(3*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
-		"stored before it was sent":            {nil, []ledger.Sighting{stored(-10*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
-		"stored in the second it was sent":     {nil, []ledger.Sighting{stored(0, 2*time.Second), store}, clockOf(0, 0), verdict.Proven, ""},
-		"heard, and the ear was deaf behind":   {nil, []ledger.Sighting{ear, store}, gap(500*time.Millisecond, time.Second, false), verdict.Unknown, "whether once is not known"},
-		"heard late, and deaf meanwhile":       {nil, []ledger.Sighting{late, store}, gap(100*time.Millisecond, time.Second, true), verdict.Unknown, "whether within 1s is not known"},
-		"heard late, and deaf before it":       {nil, []ledger.Sighting{late, store}, gap(-time.Second, 0, false), verdict.Late, "found 1.5s after"},
-		"heard, and deaf before that":          {nil, []ledger.Sighting{ear, store}, gap(2*time.Millisecond, 3*time.Millisecond, false), verdict.Unknown, "whether once is not known"},
-		"heard, and deaf after the linger":     {nil, []ledger.Sighting{ear, store}, gap(1100*time.Millisecond, time.Hour, false), verdict.Proven, ""},
-		"heard, and the ear lagged behind":     {nil, []ledger.Sighting{ear, store}, lag(0, time.Second), verdict.Proven, ""},
-		"not heard by an ear that lagged":      {nil, []ledger.Sighting{store}, lag(0, time.Second), verdict.Unknown, "the witness lagged just then"},
-		"one row that changed":                 {nil, []ledger.Sighting{ear, seen(1, values("{}")), seen(1, again)}, nil, verdict.Proven, ""},
-		"one row that was changed for worse":   {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { again(s); s.Values = []byte("{}") })}, nil, verdict.Altered, ""},
-		"two rows, by their identity":          {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(2))}, nil, verdict.Repeated, "found twice"},
-		"one row, by its identity":             {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(1))}, nil, verdict.Proven, ""},
-		"on two pages, no identity":            {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { s.Perhaps = true })}, nil, verdict.Unknown, "on more than one page"},
-		"asked for late, stored no one knows":  {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
-		"unsent":                               {unsent, nil, nil, verdict.Unsent, ""},
-		"the store was not heard":              {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
-		"the store was not heard, yet it says": {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
-		"found, but not heard to the end":      {nil, []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Witnesses[0].Heard[1] = ledger.Hearing{} }, verdict.Unknown, "whether once is not known"},
-		"found, and its round never ended":     {nil, []ledger.Sighting{ear, store}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Unknown, "whether once is not known"},
-		"what was sent is not known":           {func(m *ledger.Message) { m.Carried = []byte("null") }, []ledger.Sighting{ear, store}, nil, verdict.Unknown, "nothing to compare it with"},
-		"rubbish behind the end":               {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x",`+carried[1:]+`}`))}, nil, verdict.Altered, "stands after"},
-		"rubbish in front":                     {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x"$`+carried[1:]))}, nil, verdict.Altered, "invalid character"},
-		"two bodies":                           {nil, []ledger.Sighting{ear, seen(1, values(carried+carried))}, nil, verdict.Altered, "stands after"},
-		"a value of two":                       {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x","wave_m":9,`+carried[1:]))}, nil, verdict.Altered, `"wave_m" stands twice`},
-		"a value of two, in other letters":     {nil, []ledger.Sighting{ear, seen(1, values(`{"wave\u005fm":"x",`+carried[1:]))}, nil, verdict.Altered, `"wave_m" stands twice`},
-		"no answer, and nobody was heard":      {ended(outcome.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
-		"the ear did not listen then":          {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
-		"the ear did not listen later":         {nil, []ledger.Sighting{store}, gap(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
-		"the broker kept messages for the ear": {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, true), verdict.Unknown, "could not listen just then"},
-		"heard, and kept for the ear":          {nil, []ledger.Sighting{ear, store}, gap(0, time.Second, true), verdict.Proven, ""},
-		"QoS 0 heard, of which none is kept":   {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, func(b *ledger.Book) { gap(0, time.Second, true)(b); b.Streams[0].QoS0 = true }, verdict.Unknown, "whether once is not known"},
-		"QoS 0 with nobody who looks":          {ended(outcome.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
-		"acknowledged, with nobody who looks":  {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
+		"all is well":                            {nil, []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"refused, not kept":                      {ended(outcome.Refused), nil, nil, verdict.Refused, "not found"},
+		"refused, yet kept":                      {ended(outcome.Refused), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"the store lacks it":                     {nil, []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
+		"the ear lacks it":                       {nil, []ledger.Sighting{store}, nil, verdict.Lost, "not found"},
+		"QoS 0, the store lacks it":              {ended(outcome.NotAsked), []ledger.Sighting{ear}, nil, verdict.Lost, "not found"},
+		"QoS 0, all is well":                     {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"no answer, nowhere":                     {ended(outcome.NoAnswer), nil, nil, verdict.Unanswered, "not found"},
+		"no answer, found":                       {ended(outcome.NoAnswer), []ledger.Sighting{ear, store}, nil, verdict.Unacknowledged, ""},
+		"no answer, found by one":                {ended(outcome.NoAnswer), []ledger.Sighting{store}, nil, verdict.Unacknowledged, "not found"},
+		"still open at the end":                  {ended(outcome.Open), nil, nil, verdict.Unanswered, "not found"},
+		"altered":                                {nil, []ledger.Sighting{ear, seen(1, values(`{"wave_m":48,"t":1,"site":"outer"}`))}, nil, verdict.Altered, "found with other values"},
+		"within the tolerance":                   {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.05,"wave_m":47.80}`))}, nil, verdict.Proven, ""},
+		"beyond the tolerance":                   {nil, []ledger.Sighting{ear, seen(1, values(`{"site":"outer","t":1.2,"wave_m":47.8}`))}, nil, verdict.Altered, ""},
+		"a field the platform adds":              {nil, []ledger.Sighting{ear, seen(1, values(`{"id":7,"site":"outer","t":1,"wave_m":47.8}`))}, nil, verdict.Proven, ""},
+		"altered and lost":                       {nil, []ledger.Sighting{seen(0, values(`{}`))}, nil, verdict.Lost, ""},
+		"another device":                         {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"another reading":                        {nil, []ledger.Sighting{ear, seen(1, filed("", "level"))}, nil, verdict.Misfiled, "found under the reading level"},
+		"right and wrong place":                  {nil, []ledger.Sighting{ear, store, seen(1, filed("buoy-2", ""))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"the witness cannot tell where":          {nil, []ledger.Sighting{ear, seen(1, filed("", ""))}, nil, verdict.Proven, ""},
+		"twice":                                  {nil, []ledger.Sighting{ear, store, store}, nil, verdict.Repeated, "found twice"},
+		"three times":                            {nil, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
+		"twice, as it was sent":                  {resent, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
+		"twice, sent twice as one":               {func(m *ledger.Message) { m.Attempts = 2 }, []ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
+		"twice, sent again over HTTP":            {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Unknown, "whether it did, or stored it twice, is not known"},
+		"three times, sent again over HTTP":      {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 }, []ledger.Sighting{ear, ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Repeated, "found 3 times"},
+		"three times, sent twice":                {resent, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, ""},
+		"a second delivery to the witness":       {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
+		"only a second delivery":                 {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Again = true }), store}, nil, verdict.Proven, ""},
+		"a second delivery before the first":     {nil, []ledger.Sighting{seen(0, again), ear, store}, nil, verdict.Repeated, "found twice"},
+		"twice, its sendings in a lost block":    {nil, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Lost = true }, verdict.Unknown, "how often it was sent is not known"},
+		"late":                                   {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
+		"late by the platform's clock":           {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, clockOf(-time.Millisecond, time.Millisecond), verdict.Late, "found 3s after"},
+		"late, if its clock were ours":           {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
+		"late by a clock that is ahead":          {nil, []ledger.Sighting{stored(13*time.Second, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Late, "found 3s after"},
+		"in time by a clock that is ahead":       {nil, []ledger.Sighting{stored(10500*time.Millisecond, 4*time.Second), store}, clockOf(10*time.Second, 10*time.Second), verdict.Proven, ""},
+		"perhaps late, as far as clocks allow":   {nil, []ledger.Sighting{stored(1200*time.Millisecond, 4*time.Second), store}, clockOf(-time.Second, time.Second), verdict.Unknown, "clock and ours do not agree"},
+		"stored after it was seen, in time":      {nil, []ledger.Sighting{stored(3*time.Second, 5*time.Millisecond), store}, nil, verdict.Proven, ""},
+		"stored after it was seen, too late":     {nil, []ledger.Sighting{stored(3*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
+		"stored before it was sent":              {nil, []ledger.Sighting{stored(-10*time.Second, 2*time.Second), store}, nil, verdict.Unknown, "clock and ours do not agree"},
+		"stored in the second it was sent":       {nil, []ledger.Sighting{stored(0, 2*time.Second), store}, clockOf(0, 0), verdict.Proven, ""},
+		"heard, and the ear was deaf behind":     {nil, []ledger.Sighting{ear, store}, gap(500*time.Millisecond, time.Second, false), verdict.Unknown, "whether once is not known"},
+		"heard late, and deaf meanwhile":         {nil, []ledger.Sighting{late, store}, gap(100*time.Millisecond, time.Second, true), verdict.Unknown, "whether within 1s is not known"},
+		"heard late, and deaf before it":         {nil, []ledger.Sighting{late, store}, gap(-time.Second, 0, false), verdict.Late, "found 1.5s after"},
+		"heard, and deaf before that":            {nil, []ledger.Sighting{ear, store}, gap(2*time.Millisecond, 3*time.Millisecond, false), verdict.Unknown, "whether once is not known"},
+		"heard, and deaf after the linger":       {nil, []ledger.Sighting{ear, store}, gap(1100*time.Millisecond, time.Hour, false), verdict.Proven, ""},
+		"heard, and the ear lagged behind":       {nil, []ledger.Sighting{ear, store}, lag(0, time.Second), verdict.Proven, ""},
+		"not heard by an ear that lagged":        {nil, []ledger.Sighting{store}, lag(0, time.Second), verdict.Unknown, "the witness lagged just then"},
+		"one row that changed":                   {nil, []ledger.Sighting{ear, seen(1, values("{}")), seen(1, again)}, nil, verdict.Proven, ""},
+		"one row that was changed for worse":     {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { again(s); s.Values = []byte("{}") })}, nil, verdict.Altered, ""},
+		"two rows, by their identity":            {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(2))}, nil, verdict.Repeated, "found twice"},
+		"one row, by its identity":               {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(1))}, nil, verdict.Proven, ""},
+		"a row that changed for the better":      {nil, []ledger.Sighting{ear, seen(1, func(s *ledger.Sighting) { s.Row, s.Values = 1, []byte("{}") }), seen(0, func(s *ledger.Sighting) { s.Row = 1 }), seen(1, row(1))}, func(b *ledger.Book) { b.Streams[0].QoS0 = true; b.Messages[0][0].Anew = 1 }, verdict.Proven, ""},
+		"a row that changed for the worse":       {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, func(s *ledger.Sighting) { s.Row, s.Values = 1, []byte("{}") })}, nil, verdict.Altered, ""},
+		"two rows, of which one is wrong":        {nil, []ledger.Sighting{ear, seen(1, func(s *ledger.Sighting) { s.Row, s.Values = 1, []byte("{}") }), seen(1, row(2))}, nil, verdict.Altered, ""},
+		"its own reading, by name":               {nil, []ledger.Sighting{ear, seen(1, filed("buoy-1", "state"))}, nil, verdict.Proven, ""},
+		"another device, and its own reading":    {nil, []ledger.Sighting{ear, seen(1, filed("buoy-2", "state"))}, nil, verdict.Misfiled, "found under buoy-2"},
+		"one copy more, as the plan says":        {func(m *ledger.Message) { m.Copies = 1 }, []ledger.Sighting{ear, ear, store, store}, nil, verdict.Proven, ""},
+		"two copies more than the plan says":     {func(m *ledger.Message) { m.Copies = 1 }, []ledger.Sighting{ear, ear, ear, store}, nil, verdict.Repeated, "found 3 times"},
+		"a copy, where one was to be kept":       {func(m *ledger.Message) { m.Copies, m.Meant = 1, ledger.ToKeepOne }, []ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
+		"one of two copies, as it should be":     {func(m *ledger.Message) { m.Copies, m.Meant = 1, ledger.ToKeepOne }, []ledger.Sighting{ear, store}, nil, verdict.Proven, ""},
+		"QoS 0 twice, and the ledger is damaged": {ended(outcome.NotAsked), []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Lost, b.Streams[0].QoS0 = true, true }, verdict.Repeated, "found twice"},
+		"twice, and killed before its answer":    {ended(outcome.Open), []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Unknown, "how often it was sent is not known"},
+		"twice, and killed after its answer":     {nil, []ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Ended = false }, verdict.Repeated, "found twice"},
+		"it may be another message":              {nil, []ledger.Sighting{ear, seen(1, func(s *ledger.Sighting) { s.Unsure = true })}, nil, verdict.Unknown, "nothing tells which"},
+		"found, and perhaps once more":           {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { s.Unsure = true })}, nil, verdict.Unknown, "may be another copy of it or another message"},
+		"perhaps altered, and nothing surely":    {nil, []ledger.Sighting{ear, seen(1, func(s *ledger.Sighting) { s.Unsure, s.Values = true, []byte("{}") })}, nil, verdict.Unknown, ""},
+		"stored late, by no time that is told":   {nil, []ledger.Sighting{ear, seen(1, func(s *ledger.Sighting) { s.Seen = start.Add(time.Hour) })}, func(b *ledger.Book) { b.Witnesses[1].Within = time.Second }, verdict.Proven, ""},
+		"to be refused, refused":                 {func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }, nil, nil, verdict.Proven, "not found, as it must be"},
+		"to be refused, taken":                   {func(m *ledger.Message) { m.Meant = ledger.ToRefuse }, nil, nil, verdict.LetIn, "not found, as it must be"},
+		"to be refused, refused and found":       {func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }, []ledger.Sighting{store}, nil, verdict.LetIn, "found, and must not be"},
+		"to be refused, a witness not heard":     {func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }, nil, func(b *ledger.Book) { clear(b.Witnesses[1].Heard) }, verdict.Unknown, "could not be heard to the end"},
+		"to be refused, never sent, not heard":   {func(m *ledger.Message) { m.Meant, m.Outcome, m.Attempts = ledger.ToRefuse, outcome.Refused, 0 }, nil, func(b *ledger.Book) { clear(b.Witnesses[1].Heard) }, verdict.Proven, ""},
+		"on two pages, no identity":              {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { s.Perhaps = true })}, nil, verdict.Unknown, "on more than one page"},
+		"asked for late, stored no one knows":    {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
+		"unsent":                                 {unsent, nil, nil, verdict.Unsent, ""},
+		"the store was not heard":                {nil, []ledger.Sighting{ear}, func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "no route"} }, verdict.Unknown, "not known: the witness was not heard to the end"},
+		"the store was not heard, yet it says":   {nil, []ledger.Sighting{ear, seen(1, values(`{}`))}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Altered, ""},
+		"found, but not heard to the end":        {nil, []ledger.Sighting{ear, store}, func(b *ledger.Book) { b.Witnesses[0].Heard[1] = ledger.Hearing{} }, verdict.Unknown, "whether once is not known"},
+		"found, and its round never ended":       {nil, []ledger.Sighting{ear, store}, func(b *ledger.Book) { delete(b.Witnesses[1].Heard, 1) }, verdict.Unknown, "whether once is not known"},
+		"what was sent is not known":             {func(m *ledger.Message) { m.Carried = []byte("null") }, []ledger.Sighting{ear, store}, nil, verdict.Unknown, "nothing to compare it with"},
+		"rubbish behind the end":                 {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x",`+carried[1:]+`}`))}, nil, verdict.Altered, "stands after"},
+		"rubbish in front":                       {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x"$`+carried[1:]))}, nil, verdict.Altered, "invalid character"},
+		"two bodies":                             {nil, []ledger.Sighting{ear, seen(1, values(carried+carried))}, nil, verdict.Altered, "stands after"},
+		"a value of two":                         {nil, []ledger.Sighting{ear, seen(1, values(`{"mark":"x","wave_m":9,`+carried[1:]))}, nil, verdict.Altered, `"wave_m" stands twice`},
+		"a value of two, in other letters":       {nil, []ledger.Sighting{ear, seen(1, values(`{"wave\u005fm":"x",`+carried[1:]))}, nil, verdict.Altered, `"wave_m" stands twice`},
+		"no answer, and nobody was heard":        {ended(outcome.NoAnswer), nil, func(b *ledger.Book) { clear(b.Witnesses[0].Heard); clear(b.Witnesses[1].Heard) }, verdict.Unknown, "not known"},
+		"the ear did not listen then":            {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, false), verdict.Unknown, "could not listen just then: cut"},
+		"the ear did not listen later":           {nil, []ledger.Sighting{store}, gap(10*time.Second, 20*time.Second, false), verdict.Lost, "not found"},
+		"the broker kept messages for the ear":   {nil, []ledger.Sighting{store}, gap(0, 5*time.Second, true), verdict.Unknown, "could not listen just then"},
+		"heard, and kept for the ear":            {nil, []ledger.Sighting{ear, store}, gap(0, time.Second, true), verdict.Proven, ""},
+		"QoS 0 heard, of which none is kept":     {ended(outcome.NotAsked), []ledger.Sighting{ear, store}, func(b *ledger.Book) { gap(0, time.Second, true)(b); b.Streams[0].QoS0 = true }, verdict.Unknown, "whether once is not known"},
+		"QoS 0 with nobody who looks":            {ended(outcome.NotAsked), nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Unknown, ""},
+		"acknowledged, with nobody who looks":    {nil, nil, func(b *ledger.Book) { b.Witnesses = nil }, verdict.Proven, ""},
 		"nobody looks at this kind": {nil, nil, func(b *ledger.Book) {
 			b.Streams[0].Unseen = []int{0, 1}
 		}, verdict.Proven, ""},
@@ -331,4 +352,72 @@ func alike(sent, found any) bool {
 	a, okA := instant(sent)
 	b, okB := instant(found)
 	return okA && okB && a.Equal(b)
+}
+
+// A broker that keeps messages for a witness is under suspicion only where one is missing that
+// the witness should have.
+func TestWhatABrokerDidNotDrop(t *testing.T) {
+	for name, change := range map[string]func(*ledger.Book){
+		"refused":              func(b *ledger.Book) { b.Messages[0][1].Outcome = outcome.Refused },
+		"without an answer":    func(b *ledger.Book) { b.Messages[0][1].Outcome = outcome.NoAnswer },
+		"never sent":           func(b *ledger.Book) { b.Messages[0][1].Sent = time.Time{} },
+		"not for this witness": func(b *ledger.Book) { b.Streams[0].Unseen = []int{0} },
+		"long after":           func(b *ledger.Book) { b.Messages[0][1].Sent = start.Add(30 * time.Second) },
+	} {
+		b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
+		gap(0, time.Second, true)(b)
+		b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
+		change(b)
+		assert.Equal(t, verdict.Proven.String(), judge(b)[0].Verdict, name)
+	}
+}
+
+// What a finding tells beside its verdict.
+func TestFinding(t *testing.T) {
+	for name, c := range map[string]struct {
+		message       func(*ledger.Message)
+		book          func(*ledger.Book)
+		outcome, said string
+	}{
+		"acknowledged":                    {nil, nil, "accepted", ""},
+		"refused, with a reason":          {func(m *ledger.Message) { m.Outcome, m.Text = outcome.Refused, "no room" }, nil, "refused", "no room"},
+		"open, in a whole run":            {ended(outcome.Open), nil, outcome.Open.String(), ""},
+		"open, and damaged":               {ended(outcome.Open), func(b *ledger.Book) { b.Lost = true }, "unknown", "its answer may be in the damaged part of the ledger"},
+		"open, and killed":                {ended(outcome.Open), func(b *ledger.Book) { b.Ended = false }, "unknown", "the run was killed before its answer was written"},
+		"acknowledged, damaged elsewhere": {nil, func(b *ledger.Book) { b.Lost, b.Ended = true, false }, "accepted", ""},
+		"only a witness knows it":         {func(m *ledger.Message) { m.Hole = true }, func(b *ledger.Book) { b.Ended = false }, "unknown", "sent in the last moment before the run was killed; the ledger does not tell of it"},
+		"what the ledger says is damaged": {func(m *ledger.Message) { m.Hole = true }, func(b *ledger.Book) { b.Lost = true }, "unknown", "what the ledger tells of it is damaged"},
+	} {
+		b := book(message(c.message))
+		b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
+		if c.book != nil {
+			c.book(b)
+		}
+		f := judge(b)[0]
+		assert.Equal(t, c.outcome, f.Outcome, name)
+		assert.Equal(t, c.said, f.Said, name)
+	}
+	b := book(message(nil))
+	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
+	f := judge(b)[0]
+	assert.True(t, start.Add(time.Millisecond).Equal(*f.Sent))
+	assert.Equal(t, time.Millisecond, f.Took)
+	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "found, as it was sent, after 4ms"}, {Witness: "store", Says: "found, as it was sent"}}, f.Testimony)
+	b.Messages[0][0].Sent, b.Messages[0][0].At = time.Time{}, time.Time{}
+	f = judge(b)[0]
+	assert.Nil(t, f.Sent)
+	assert.Equal(t, "found", f.Testimony[0].Says)
+	b = book(message(func(m *ledger.Message) { m.At = time.Time{} }))
+	assert.Zero(t, judge(b)[0].Took)
+	each(b, func(j *verdict.Judge, c *evidence.Case) {
+		r := j.Rule(c, false)
+		assert.Equal(t, []verdict.State{verdict.NotFound, verdict.NotFound}, r.States)
+		assert.Equal(t, verdict.Found, r.Answer)
+	})
+	b = book(message(func(m *ledger.Message) { m.Meant = ledger.ToRefuse }))
+	each(b, func(j *verdict.Judge, c *evidence.Case) {
+		assert.Equal(t, verdict.NotFound, j.Rule(c, false).Answer, "it had to say no")
+		c.Outcome = outcome.Refused
+		assert.Equal(t, verdict.Unasked, j.Rule(c, false).Answer)
+	})
 }
