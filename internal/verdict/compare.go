@@ -391,7 +391,7 @@ func later(d time.Duration) string {
 }
 
 func compareNumbers(sent, found json.Number, tolerance float64, unit string) (string, bool) {
-	if sent == found {
+	if sent == found || sameDigits(sent, found) || tolerance > 0 && within(sent, found, tolerance) {
 		return "", true
 	}
 	x, errX := sent.Float64()
@@ -399,11 +399,9 @@ func compareNumbers(sent, found json.Number, tolerance float64, unit string) (st
 	switch {
 	case errX != nil || errY != nil: // beyond what a 64-bit number holds
 		return "", false
-	case tolerance > 0 && within(sent, found, tolerance):
-		return "", true
 	// Two notations of one 64-bit number are one number (RFC 8259, section 6); beyond 2^53
 	// they may be of several whole numbers.
-	case x == y && (math.Abs(x) < 1<<53 || sameDigits(sent, found)):
+	case x == y && math.Abs(x) < 1<<53:
 		return "", true
 	case x == y:
 		return "kept as a 64-bit floating point number", false
@@ -411,8 +409,7 @@ func compareNumbers(sent, found json.Number, tolerance float64, unit string) (st
 	return changed(x, y, unit), false
 }
 
-// sameDigits tells whether two notations are of the same number: beyond 2^53 a 64-bit
-// floating point number would hide a difference.
+// sameDigits tells whether two notations are of the same number.
 func sameDigits(a, b json.Number) bool {
 	x, okX := decimal.Parse(a.String())
 	y, okY := decimal.Parse(b.String())

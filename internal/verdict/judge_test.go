@@ -155,6 +155,8 @@ func TestVerdicts(t *testing.T) {
 		"to be refused, refused and found":       {func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }, []ledger.Sighting{store}, nil, verdict.LetIn, "found, and must not be"},
 		"to be refused, a witness not heard":     {func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }, nil, func(b *ledger.Book) { clear(b.Witnesses[1].Heard) }, verdict.Unknown, "could not be heard to the end"},
 		"to be refused, never sent, not heard":   {func(m *ledger.Message) { m.Meant, m.Outcome, m.Attempts = ledger.ToRefuse, outcome.Refused, 0 }, nil, func(b *ledger.Book) { clear(b.Witnesses[1].Heard) }, verdict.Proven, ""},
+		"twice, and the first was altered":       {nil, []ledger.Sighting{ear, seen(1, values("{}")), store}, nil, verdict.Altered, "found with other values"},
+		"heard twice, and the first altered":     {nil, []ledger.Sighting{seen(0, values("{}")), ear, store}, nil, verdict.Altered, "found with other values"},
 		"on two pages, no identity":              {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { s.Perhaps = true })}, nil, verdict.Unknown, "on more than one page"},
 		"asked for late, stored no one knows":    {nil, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seen, s.Asked = start.Add(time.Hour), true }), store}, nil, verdict.Proven, ""},
 		"unsent":                                 {unsent, nil, nil, verdict.Unsent, ""},
@@ -362,6 +364,7 @@ func TestWhatABrokerDidNotDrop(t *testing.T) {
 		"without an answer":    func(b *ledger.Book) { b.Messages[0][1].Outcome = outcome.NoAnswer },
 		"never sent":           func(b *ledger.Book) { b.Messages[0][1].Sent = time.Time{} },
 		"not for this witness": func(b *ledger.Book) { b.Streams[0].Unseen = []int{0} },
+		"not known to be due":  func(b *ledger.Book) { b.Messages[0][1].Hole = true },
 		"long after":           func(b *ledger.Book) { b.Messages[0][1].Sent = start.Add(30 * time.Second) },
 	} {
 		b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
@@ -414,6 +417,9 @@ func TestFinding(t *testing.T) {
 		assert.Equal(t, []verdict.State{verdict.NotFound, verdict.NotFound}, r.States)
 		assert.Equal(t, verdict.Found, r.Answer)
 	})
+	b = book(message(func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }))
+	b.Sightings = []ledger.Sighting{seen(1, nil)}
+	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "not found, as it must be"}, {Witness: "store", Says: "found, and must not be"}}, judge(b)[0].Testimony)
 	b = book(message(func(m *ledger.Message) { m.Meant = ledger.ToRefuse }))
 	each(b, func(j *verdict.Judge, c *evidence.Case) {
 		assert.Equal(t, verdict.NotFound, j.Rule(c, false).Answer, "it had to say no")

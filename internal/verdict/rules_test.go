@@ -191,6 +191,18 @@ func TestWhatClocksTell(t *testing.T) {
 		assert.Equal(t, c.want, clocks[0].Offset, name)
 		assert.Equal(t, c.unit, clocks[0].unit, name)
 	}
+	clocks := make([]Clock, 1)
+	for i := range echoLook + 5 { // of many, the first are looked at
+		text := fmt.Sprintf(`{"t":%d}`, after(time.Duration(i)*s+1).UnixNano())
+		if i >= echoLook {
+			text = `{"t":1}`
+		}
+		b := &ledger.Book{Facts: ledger.Facts{Streams: make([]ledger.Stream, 1), Witnesses: make([]ledger.Witness, 1)}, Messages: [][]ledger.Message{{{Seq: 1, Sent: zero, Carried: []byte(text)}}},
+			Sightings: []ledger.Sighting{{Seq: 1, Seen: after(time.Hour), Stored: after(time.Duration(i)*s + 1)}}}
+		assert.NoError(t, evidence.Of(b, nil).Cases(func(c *evidence.Case) error { addClocks(clocks, c); return nil }))
+	}
+	assert.Equal(t, echoLook, clocks[0].echoes)
+	assert.True(t, clocks[0].echoed())
 	var none Clock
 	assert.Empty(t, none.Says())
 	for want, k := range map[string]Clock{
@@ -281,6 +293,19 @@ func TestGaps(t *testing.T) {
 	open := newGaps([]ledger.Gap{{From: after(0), Why: "open"}, {From: after(s), To: after(2 * s)}})
 	assert.Equal(t, "open", open.over(after(90*s), after(91*s)).Why)
 	assert.Nil(t, (&gaps{}).over(after(0), after(s)))
+}
+
+// The cases are looked at before they are judged where they tell of clocks, or of what a
+// broker kept or let wait.
+func TestSurveyIsNeeded(t *testing.T) {
+	for _, c := range []struct {
+		gaps  []ledger.Gap
+		timed bool
+		want  bool
+	}{{nil, false, false}, {nil, true, true}, {[]ledger.Gap{{}}, false, false}, {[]ledger.Gap{{}, {Kept: true}}, false, true}, {[]ledger.Gap{{Lag: true}}, false, true}} {
+		s := NewSurvey(&ledger.Facts{Witnesses: []ledger.Witness{{}, {Gaps: c.gaps}}})
+		assert.Equal(t, c.want, s.Needed(c.timed), "%+v", c)
+	}
 }
 
 // Until when a message may come out of the platform.
