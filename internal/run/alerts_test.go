@@ -50,7 +50,11 @@ var noticedBy = map[string]string{
 	"subscription": `subscribe: "alerts/#"`,
 	"callback":     `callback: "http://127.0.0.1:PORT/from-platform", require_headers: {X-Signature: "${bytes_hex(hmac('sha256', 'the-hook-secret', body))}"}`,
 	"query":        `get: "http://HTTP/alerts", rows: ".alerts[]", row: .id, time: .at`,
+	"one for both": both,
 }
+
+// both stands for a witness that hears messages and alerts.
+const both = "proves: [received, alerts]"
 
 // crossing makes seven calls for it; a device calls again after more than the time allowed.
 var crossing = func() string {
@@ -86,6 +90,10 @@ func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin
 	s, err := standin.Start(cfg)
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
+	if noticedBy[by] == both {
+		text = strings.Replace(text, `  ear: {proves: received, subscribe: "harbour/#", wait: 20s}`+"\n", "", 1)
+		text = strings.Replace(text, "proves: alerts, HEARS", both+`, subscribe: "#", wait: 20s`, 1)
+	}
 	text = strings.NewReplacer("HEARS", strings.Replace(noticedBy[by], "PORT", port, 1), "QOS", "1", "EVENTS", crossing).Replace(text)
 	return playAgainst(t, s.MQTTAddr, s.HTTPAddr, text), s
 }

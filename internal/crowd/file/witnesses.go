@@ -132,6 +132,7 @@ func (r *reader) proves(w *crowd.Witness, o *object, what string) {
 			r.Add(pos(n), "%s: proves: what comes out of the platform is no proof that it is stored; make a witness of each", what)
 		case len(seen) > 1 && (asked || w.Counts):
 			r.Add(pos(n), "%s: proves: only a witness that listens can prove two things, received or stored, and alerts; make a witness of each", what)
+			w.Hears, w.Counts = w.Hears && !w.Sees(), w.Counts && !w.Sees()
 		}
 	}
 	if !w.Sees() && !w.Hears && !w.Counts {
