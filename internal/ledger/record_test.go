@@ -11,10 +11,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/outcome"
 )
 
 // documented reads the table of records in the package's comment: by type, the fields.
-func documented(t *testing.T) map[byte][]string {
+func documented(t testing.TB) map[byte][]string {
 	t.Helper()
 	text, err := os.ReadFile("doc.go")
 	require.NoError(t, err)
@@ -182,4 +184,118 @@ func TestSlowDisk(t *testing.T) {
 	}
 	<-w.Failed()
 	assert.ErrorIs(t, w.Err(), ErrSlowDisk)
+}
+
+// raw writes a ledger with right checksums, in which any bytes stand as records.
+func raw(t testing.TB, path string, records []byte) {
+	w, err := Create(path, "k3f9a2xy", "harbour", time.Unix(1_900_000_000, 0))
+	require.NoError(t, err)
+	w.Stream(0, Stream{Device: "buoy-1", Reading: "state"})
+	w.Witness(0, &Witness{Name: "ear", Proof: "received"})
+	w.Alert(0, &Alert{Name: "low"})
+	w.Round(Round{N: 1, Begin: time.Unix(1_900_000_001, 0)})
+	w.Flush()
+	p := w.Page()
+	p.Due(0, 1, 1, 5, ToKeep, 0, []byte(`{"a":1}`))
+	p.mu.Lock()
+	p.buf = append(p.buf, records...)
+	p.mu.Unlock()
+	w.Flush()
+	w.End(false)
+	require.NoError(t, w.Close())
+}
+
+// inBounds holds all places that a ledger names against what it has.
+func inBounds(t *testing.T, b *Book) {
+	stream := func(i int, least int) { require.True(t, i >= least && i < len(b.Streams), "stream %d", i) }
+	for i := range b.Links.Devices {
+		stream(i, 0)
+	}
+	for e := range b.Links.Closings {
+		stream(e.Stream, 0)
+	}
+	for i := range b.Actions.Breaks {
+		stream(i, 0)
+	}
+	for _, s := range b.Sightings {
+		stream(s.Stream, -1)
+		require.True(t, s.Witness >= 0)
+	}
+	for _, a := range b.Alerts {
+		require.True(t, a.Witness >= 0 && a.Witness < len(b.Witnesses))
+		for _, x := range a.Said {
+			stream(x.Stream, -1)
+		}
+	}
+	for _, w := range b.Witnesses {
+		for _, m := range []map[int]int64{w.Before, w.Now} {
+			for i := range m {
+				stream(i, -1)
+			}
+		}
+	}
+	for _, list := range b.Messages {
+		for i := range list {
+			require.LessOrEqual(t, list[i].Outcome, outcome.Dropped)
+			require.LessOrEqual(t, list[i].Meant, ToKeepOne)
+		}
+	}
+}
+
+// least is a documented value with nothing in it; of a number, another may stand there.
+func least(field string, number uint64) []byte {
+	switch _, typ, _ := strings.Cut(field, " "); typ {
+	case "uint":
+		return binary.AppendUvarint(nil, number)
+	case "byte":
+		return []byte{byte(number)}
+	}
+	return []byte{0} // no text, no time, false, an empty list
+}
+
+// beyond are records of every sort, in which one number after the other is beyond all bounds.
+func beyond(t testing.TB) (list [][]byte) {
+	for kind, fields := range documented(t) {
+		for k := range fields {
+			for _, number := range []uint64{1 << 63, 1<<64 - 1, 1 << 62, 200} {
+				record := []byte{kind}
+				for i, f := range fields {
+					n := uint64(0)
+					if i == k {
+						n = number
+					}
+					record = append(record, least(f, n)...)
+				}
+				list = append(list, record)
+			}
+		}
+	}
+	return list
+}
+
+// Whatever numbers stand in a block with a right checksum end no program, and name no stream,
+// witness or alert that is none.
+func TestNumbersBeyondAllBounds(t *testing.T) {
+	for _, record := range beyond(t) {
+		path := filepath.Join(t.TempDir(), "ledger")
+		raw(t, path, record)
+		if b, err := Read(path); err == nil {
+			inBounds(t, b)
+		}
+	}
+}
+
+// FuzzRecords does the same with any bytes.
+func FuzzRecords(f *testing.F) {
+	for _, record := range beyond(f) {
+		f.Add(record)
+	}
+	path := filepath.Join(f.TempDir(), "fuzz")
+	f.Fuzz(func(t *testing.T, records []byte) {
+		os.Remove(path)
+		raw(t, path, records)
+		if b, err := Read(path); err == nil {
+			inBounds(t, b)
+		}
+	})
 }

@@ -441,12 +441,12 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recStream:
 		return s.stream(d)
 	case recRound:
-		f.Rounds = append(f.Rounds, Round{N: int(d.uint()), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
+		f.Rounds = append(f.Rounds, Round{N: d.whole(), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
 		s.rounds, s.streams, s.witnesses, s.alerts = true, d.uint(), d.uint(), d.uint()
 		s.played = 0
 		return nil
 	case recOver:
-		n, at, clock, open := int(d.uint()), d.when(), d.when(), int(d.uint())
+		n, at, clock, open := d.whole(), d.when(), d.when(), d.whole()
 		for i := range f.Rounds {
 			if f.Rounds[i].N == n && d.err == nil {
 				f.Rounds[i].Over, f.Rounds[i].Stopped, f.Rounds[i].Open = at, clock, open
@@ -454,13 +454,13 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recLeft:
-		if x := (Left{d.text(), int(d.uint()), time.Duration(d.uint())}); d.err == nil {
+		if x := (Left{d.text(), d.whole(), time.Duration(d.whole())}); d.err == nil {
 			f.Left = append(f.Left, x)
 		}
 		return nil
 	case recWitness:
 		i := d.uint()
-		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), WatchCopies: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Types: Types(d.uint()), Heard: map[int]Hearing{}}
+		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), WatchCopies: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Types: Types(d.upTo(uint64(TextAlone))), Heard: map[int]Hearing{}}
 		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
 			if w.Fields == nil {
 				w.Fields = map[string]FieldRule{}
@@ -474,7 +474,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		f.Witnesses = append(f.Witnesses, w)
 		return nil
 	case recAlert:
-		i, n := d.uint(), Alert{Name: d.text(), Witness: int(d.uint()), Within: time.Duration(d.int())}
+		i, n := d.uint(), Alert{Name: d.text(), Witness: d.whole(), Within: time.Duration(d.int())}
 		for k := d.uint(); k > 0 && k < maxIndex && d.err == nil; k-- {
 			n.Fields = append(n.Fields, d.text())
 		}
@@ -487,7 +487,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		f.Alerts = append(f.Alerts, n)
 		return nil
 	case recSaid:
-		w, x := s.witness(d), Said{int(d.uint()), int(d.uint()) - 1, d.text(), d.when(), d.when(), d.uint(), d.bool(), d.text()}
+		w, x := s.witness(d), Said{d.whole(), d.whole() - 1, d.text(), d.when(), d.when(), d.uint(), d.bool(), d.text()}
 		if w == nil || d.err != nil {
 			return nil
 		}
@@ -507,12 +507,12 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recHeard:
-		if w, n, h := s.witness(d), int(d.uint()), (Hearing{d.bool(), d.text(), s.session}); w != nil {
+		if w, n, h := s.witness(d), d.whole(), (Hearing{d.bool(), d.text(), s.session}); w != nil {
 			w.Heard[n] = h
 		}
 		return nil
 	case recCount:
-		w, stream, before, from, n := s.witness(d), int(d.uint())-1, d.bool(), d.when(), d.int()
+		w, stream, before, from, n := s.witness(d), d.whole()-1, d.bool(), d.when(), d.int()
 		switch {
 		case w == nil || d.err != nil:
 		case stream >= len(f.Streams):
@@ -529,13 +529,16 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recLink:
-		e := &LinkEvent{int(d.uint()), d.when(), LinkChange(d.byte()), d.text(), d.text(), Entry{int(d.uint()), d.uint()}, int(d.uint()), d.bool()}
+		e := &LinkEvent{s.index(d), d.when(), LinkChange(d.upTo(uint64(Remarked))), d.text(), d.text(), Entry{d.whole(), d.uint()}, d.whole(), d.bool()}
+		if d.err == nil && e.Times > 0 && e.After.Stream >= len(f.Streams) {
+			d.fail()
+		}
 		if d.err == nil {
 			f.Links.add(e)
 		}
 		return nil
 	case recDone:
-		x := &Done{int(d.uint()), d.text(), int(d.uint()), Action{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
+		x := &Done{s.index(d), d.text(), d.whole(), Action{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
 		if d.err == nil {
 			f.Actions.add(x)
 		}
@@ -550,7 +553,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 	case recClosed:
 		return s.closed(d)
 	case recDue:
-		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Calls, r.Carried = DueRecord, s.index(d), d.uint(), int(d.uint()), d.nano(), Meant(d.byte()), d.uint(), d.part()
+		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Calls, r.Carried = DueRecord, s.index(d), d.uint(), d.whole(), d.nano(), Meant(d.upTo(uint64(ToKeepOne))), d.uint(), d.part()
 		if d.err != nil {
 			return nil
 		}
@@ -567,7 +570,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 			r.Anew = d.bool()
 		}
 		if rec == recSettled {
-			r.Outcome, r.Code, r.Text = outcome.Outcome(d.byte()), int(d.uint()), d.part()
+			r.Outcome, r.Code, r.Text = outcome.Outcome(d.upTo(uint64(outcome.Dropped))), d.whole(), d.part()
 		}
 		if d.err != nil {
 			return nil
@@ -589,9 +592,9 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		c.Asks = d.bool()
 		*r = Record{Type: CommandRecord, Seq: c.Number, Command: &c}
 	case recAnswer:
-		*r = Record{Type: AnswerRecord, Seq: d.uint(), Answer: &Answer{Due: d.when(), How: How(d.byte()), Body: d.bytes()}}
+		*r = Record{Type: AnswerRecord, Seq: d.uint(), Answer: &Answer{Due: d.when(), How: How(d.upTo(uint64(Never))), Body: d.bytes()}}
 	case recTold:
-		*r = Record{Type: ToldRecord, Seq: d.uint(), Answer: &Answer{Sent: d.when(), At: d.when(), Outcome: outcome.Outcome(d.byte()), Code: int(d.uint()), Text: d.text()}}
+		*r = Record{Type: ToldRecord, Seq: d.uint(), Answer: &Answer{Sent: d.when(), At: d.when(), Outcome: outcome.Outcome(d.upTo(uint64(outcome.Dropped))), Code: d.whole(), Text: d.text()}}
 	default:
 		return fmt.Errorf("a record of the unknown type %d", rec)
 	}
@@ -627,7 +630,7 @@ func (s *Scanner) stream(d *decoder) error {
 		}
 	}
 	for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
-		x.Unseen = append(x.Unseen, int(d.uint()))
+		x.Unseen = append(x.Unseen, d.whole())
 	}
 	x.Calls = d.uint()
 	if d.err == nil && i != uint64(len(f.Streams)) {
@@ -643,7 +646,7 @@ func (s *Scanner) sighting(d *decoder, r *Record) {
 	r.Type = SightingRecord
 	r.Sighting = Sighting{}
 	x := &r.Sighting
-	x.Witness, x.Stream, x.Seq, r.At, r.Stored = int(d.uint()), int(d.uint())-1, d.uint(), d.nano(), d.nano()
+	x.Witness, x.Stream, x.Seq, r.At, r.Stored = d.whole(), d.whole()-1, d.uint(), d.nano(), d.nano()
 	flags := d.byte()
 	x.Again, x.Perhaps, x.Asked, x.Unsure, x.Row = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, d.uint()
 	names := [...]*string{&x.Device, &x.Reading, &x.FiledDevice, &x.FiledReading}
@@ -662,7 +665,7 @@ func (s *Scanner) sighting(d *decoder, r *Record) {
 // closed holds the number of blocks that each page had against those that were read.
 func (s *Scanner) closed(d *decoder) error {
 	for i, n := 0, d.uint(); n > 0 && d.err == nil; i, n = i+1, n-1 {
-		blocks, witness := uint32(d.uint()), int(d.uint())-1
+		blocks, witness := uint32(d.whole()), d.whole()-1
 		if p := s.pages[i]; p == nil && blocks > 0 {
 			s.lost(witness, s.opened, s.Facts.LastWrite)
 		} else if p != nil && blocks > p.next {
@@ -736,6 +739,24 @@ func (d *decoder) uint() uint64 {
 		return 0
 	}
 	d.take(n)
+	return v
+}
+
+// mostWhole bounds whole numbers: places, rounds, numbers of times, nanoseconds. They fit an
+// int, and sums of them do, too.
+const mostWhole = 1 << 61
+
+// whole reads a number that is used as one of ours. A larger one was never written: it is
+// damage, also where the checksum of its block is right.
+func (d *decoder) whole() int { return int(d.upTo(mostWhole)) }
+
+// upTo reads a number with a bound.
+func (d *decoder) upTo(most uint64) uint64 {
+	v := d.uint()
+	if v > most {
+		d.fail()
+		return 0
+	}
 	return v
 }
 
