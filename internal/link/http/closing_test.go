@@ -2,6 +2,7 @@ package http_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/tls"
 	"fmt"
@@ -337,4 +338,38 @@ func TestACertificateThatIsTurnedAway(t *testing.T) {
 			assert.Equal(t, c.sent, sendings(s))
 		})
 	}
+}
+
+// A platform that answers before it has read the body leaves the client library sending: what
+// it sends then is this message, or nothing, and never what was written over it.
+func TestAnAnswerBeforeTheBodyWasRead(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	over, read := make(chan bool), make(chan []byte, 1)
+	go func() {
+		nc, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer nc.Close()
+		nc.(*net.TCPConn).SetReadBuffer(4096)
+		b := make([]byte, 1000)
+		n, _ := nc.Read(b)
+		io.WriteString(nc, "HTTP/1.1 413 Content Too Large\r\nContent-Length: 0\r\n\r\n")
+		<-over // the message is settled, and written over
+		nc.SetReadDeadline(time.Now().Add(5 * time.Second))
+		rest, _ := io.ReadAll(nc)
+		read <- append(b[:n], rest...)
+	}()
+	c, s := connect(t, "http://"+l.Addr().String(), nil)
+	m := message(1)
+	m.Body = bytes.Repeat([]byte("a"), 32<<20)
+	c.Send(m)
+	s.Has(t, "1 refused 413 status 413 Content Too Large")
+	for i := range m.Body {
+		m.Body[i] = 'b'
+	}
+	close(over)
+	assert.NotContains(t, string(<-read), "bbb", "the next message was sent in place of this one")
 }
