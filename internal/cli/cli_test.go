@@ -33,8 +33,19 @@ func TestMain(m *testing.M) {
 // knows its devices at $REGISTRY, one that wants signed tokens or fetched ones and lets
 // devices use their own topics alone at $SIGNED, and an address that takes connections and never says a word at $MUTE.
 func TestScripts(t *testing.T) {
+	files, err := filepath.Glob("testdata/script/*.txtar")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if testing.Short() { // the short tier: every third of them
+		var some []string
+		for i := 0; i < len(files); i += 3 {
+			some = append(some, files[i])
+		}
+		files = some
+	}
 	testscript.Run(t, testscript.Params{
-		Dir: "testdata/script",
+		Files: files,
 		Setup: func(env *testscript.Env) error {
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 			if err != nil {

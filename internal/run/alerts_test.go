@@ -105,6 +105,7 @@ func TestAlertsAreCounted(t *testing.T) {
 	for by := range noticedBy {
 		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "alert-none=3": tally.Missing, "alert-twice=3": tally.Twice, "alert-late=2@4s": tally.LateOne, "alert-wrong-device=2": tally.Unexpected, "alert-flood": tally.Twice} {
 			t.Run(by+"/"+flaw, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				var flaws []string
 				if flaw != "" {
@@ -159,6 +160,7 @@ func TestAlertsAtTheEdges(t *testing.T) {
 		"a field that is missing": {"{at: 1s, for: 1s, who: buoy-1, do: {missing: battery_v}}", "3s", 0, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			text := strings.Replace(strings.Replace(noticed, "EVENTS", c.events, 1), "for: 6s", "for: "+c.length, 1)
 			if name == "never again by itself" {
@@ -236,6 +238,7 @@ func TestCallbacks(t *testing.T) {
 		"twice": {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true); post(hook, body, true) }, verdict.Repeated, all, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			hook := "http://127.0.0.1:" + freePort(t) + "/from-platform"
 			var mu sync.Mutex
@@ -312,6 +315,7 @@ func TestAlertsOfABridge(t *testing.T) {
 		"once about another": "7 6 1 0 0 1 0", "about a stranger": "7 6 1 0 0 0 0", "never": "7 0 0 0 0 0 7",
 	} {
 		t.Run(how, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			m := startMosquitto(t, "allow_anonymous true")
 			hook := "http://127.0.0.1:" + freePort(t) + "/from-platform"

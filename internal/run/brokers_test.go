@@ -324,6 +324,7 @@ func TestForeignBrokers(t *testing.T) {
 	t.Parallel()
 	for _, f := range foreigners {
 		t.Run(f.name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			broker := f.start(t)
 			for _, version := range f.versions {
@@ -334,6 +335,7 @@ func TestForeignBrokers(t *testing.T) {
 							continue // a cut loses what is of QoS 0, and leaves QoS 2 uncertain where the session is lost
 						}
 						t.Run(fmt.Sprintf("%s/%s/QoS %d", version, way, qos), func(t *testing.T) {
+							fewer(t)
 							t.Parallel()
 							m := newMiddle(t, broker, v, way, "")
 							p := playAgainst(t, m.Addr().String(), broker, crowdThrough(&f, version, qos, "60s"))
@@ -362,6 +364,7 @@ func TestForeignBrokers(t *testing.T) {
 						continue // version 3.1.1 cannot
 					}
 					t.Run(version+"/"+flaw, func(t *testing.T) {
+						fewer(t)
 						t.Parallel()
 						var m *middle
 						p := unhurried(func() *played {

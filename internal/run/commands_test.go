@@ -131,6 +131,7 @@ func TestCommands(t *testing.T) {
 	for name, broker := range brokers {
 		for _, version := range []string{"5", "3.1.1"} {
 			t.Run(name+" "+version, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				text := strings.NewReplacer("MQTT", broker(t), "VERSION", version, "LENGTH", "2m").Replace(commanded)
 				if version == "5" { // where the command wants it

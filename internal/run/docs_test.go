@@ -34,6 +34,7 @@ func TestFilesInDocuments(t *testing.T) {
 		for _, m := range block.FindAllStringSubmatch(string(text), -1) {
 			files++
 			t.Run(fmt.Sprint(filepath.Base(page), files), func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				hook := "127.0.0.1:" + freePort(t)
 				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Hook: "http://" + hook + "/from-platform",

@@ -83,6 +83,7 @@ func TestActionsAreProven(t *testing.T) {
 			"repeat without once": {"{at: 500ms, for: 500ms, who: buoy-2, do: {repeat: 2}}"},
 		} {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				p := play(t, w.withEvents("20s", events...))
 				assert.True(t, p.proven(w.qos()), p.says())
@@ -111,6 +112,7 @@ func TestWhatMustNotGetIn(t *testing.T) {
 		} {
 			for _, platform := range []string{"shut", "open", "with the flaw admit"} {
 				t.Run(fmt.Sprintf("%s/%s, %s", w.name, name, platform), func(t *testing.T) {
+					fewer(t)
 					t.Parallel()
 					cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour"}
 					switch platform {
@@ -147,6 +149,7 @@ func TestWhatComesLate(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		t.Run(w.name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			text := w.withEvents("4s", "{at: 100ms, for: 2600ms, who: 2 of buoy, do: {offline: {how: clean}}}", "{at: 500ms, for: 1s, who: buoy-1, do: {clock: -10s}}")
 			p := play(t, text, "stale=100%")
@@ -164,6 +167,7 @@ func TestCorruptMessages(t *testing.T) {
 	for _, w := range ways {
 		for _, how := range []string{"cut off", "not its form", "wrong types", "too large"} {
 			t.Run(w.name+"/"+how, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				p := playOnce(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {corrupt: "+how+"}, expect: discarded}"))
 				if w.name == "http" && how == "too large" { // the only thing that the stand-in minds
@@ -190,6 +194,7 @@ func TestPresence(t *testing.T) {
 			"through by":    "{through: hub, by: hub}",
 		} {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				events := []string{"{at: 500ms, for: 700ms, who: buoy-2, do: {offline: keep}}", "{at: 1500ms, for: 500ms, do: {repeat: 1}}"}
 				if strings.Contains(presence, "through") {
@@ -254,6 +259,7 @@ func TestTheFleetChanges(t *testing.T) {
 	} {
 		for _, broken := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, broken %v", name, broken), func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour", Registry: true})
 				require.NoError(t, err)
@@ -296,6 +302,7 @@ func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
 		"behind a gateway, HTTP":  {`{http: "http://HTTP"}`, "presence: {through: hub}", "path"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 			require.NoError(t, err)

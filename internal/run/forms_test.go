@@ -90,6 +90,7 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 			expected   verdict.Verdict
 		}{{"sea", "", verdict.Proven}, {"shore", "", verdict.Proven}, {"sea", "lose", verdict.Lost}, {"shore", "misfile", verdict.Misfiled}, {"sea", "repeat", verdict.Repeated}} {
 			t.Run(form+"/"+c.link+"/"+c.flaw, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				text := formCrowd(form, c.link)
 				mark := map[string]string{"template": "mark: .content.head.id", "nested": "mark: .content.mark", "batch": "mark: .content.mark", "list": "mark: .content.id"}[form]

@@ -236,6 +236,7 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 	for name, usual := range flaws {
 		for _, w := range ways {
 			t.Run(name+"/"+w.name, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				expected := usual
 				if v, is := exceptions[name+"/"+w.name]; is {
@@ -287,6 +288,7 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		t.Run(w.name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			p := play(t, w.harbour())
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
@@ -308,6 +310,7 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 		"header":        "mark: {header: X-Mark}",
 	} {
 		t.Run("mark-"+mark, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			w := ways[1]
 			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark", "header": `.properties["X-Mark"]`}[mark]
@@ -334,6 +337,7 @@ func TestRunsDoNotConfuseEachOther(t *testing.T) {
 	t.Parallel()
 	for _, mark := range []string{"", "mark: {sequence: no}\n"} {
 		t.Run(mark, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 			require.NoError(t, err)

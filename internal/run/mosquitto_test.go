@@ -111,6 +111,7 @@ func TestMosquitto(t *testing.T) {
 	for _, version := range []string{"3.1.1", "5"} {
 		for qos := range 3 {
 			t.Run(fmt.Sprintf("version %s QoS %d", version, qos), func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				m := startMosquitto(t, "allow_anonymous true")
 				p := playAgainst(t, m.addr, "", overMQTT(version, qos, "2s"))
@@ -130,6 +131,7 @@ func TestMosquittoForms(t *testing.T) {
 	for _, version := range []string{"3.1.1", "5"} {
 		for _, form := range []string{"payload: senml-cbor", "payload: cbor\n        batch: 4", "payload: {form: csv, head: true}"} {
 			t.Run(version+" "+form, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				m := startMosquitto(t, "allow_anonymous true")
 				p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "2s"), "qos: 1", "qos: 1\n        "+form, 1))
@@ -147,6 +149,7 @@ func TestMosquittoRestart(t *testing.T) {
 	t.Parallel()
 	for _, version := range []string{"3.1.1", "5"} {
 		t.Run(version, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			m := startMosquitto(t, "allow_anonymous true")
 			done := make(chan struct{})

@@ -78,6 +78,7 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 	}
 	for name, link := range links {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			store, at := start(t)
 			r := play(t, at, link, "/in/harbour/${device}/level").result
@@ -111,6 +112,7 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 		want verdict.Verdict
 	}{{"lose", verdict.Lost}, {"alter", verdict.Altered}, {"repeat", verdict.Repeated}, {"misfile", verdict.Misfiled}, {"mute", verdict.Unacknowledged}, {"refuse", verdict.Refused}, {"cut", verdict.Refused} /* nginx says 502 */} {
 		t.Run(flaw.name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			f, err := standin.ParseFlaw(flaw.name + "=5%")
 			require.NoError(t, err)

@@ -105,6 +105,7 @@ func TestStoresAreHeardAgain(t *testing.T) {
 		"by time": {"time: sent", "select device, at as sent, level_m from seen"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			dir := t.TempDir()
 			keep, db, address := sqliteOf(t, dir)

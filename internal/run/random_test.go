@@ -42,6 +42,9 @@ func TestRandomRuns(t *testing.T) {
 		first = uint64(time.Now().UnixNano()) >> 10
 	}
 	dir := t.TempDir()
+	if testing.Short() {
+		*seeds = min(*seeds, 60)
+	}
 	var next atomic.Int64
 	for range 4 {
 		t.Run("", func(t *testing.T) {

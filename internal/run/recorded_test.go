@@ -104,6 +104,7 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 		"measured nothing": {object, "", "", "events: [{at: 1s, for: 1s, do: {offline: idle}}]", 0, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			path := recorded(t, "w.jsonl", 40, c.body)
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})

@@ -339,6 +339,7 @@ func TestStores(t *testing.T) {
 	for _, k := range keepers {
 		for _, flawed := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, flawed %v", k.name, flawed), func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				dir := t.TempDir()
 				keep, looks, counts := k.open(t, dir)
@@ -441,6 +442,7 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"a last line cut off":     {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			dir := t.TempDir()
 			for file, text := range map[string]string{"headless.csv": "device,level_m\nx,1\n", "changing.csv": "device,mark\na,b\na,b,c\n", "export.dat": "x", "broken.jsonl": "{\"device\": 1}\n{{{\n{}\n", "half.csv": "device,mark\na,b\n"} {

@@ -120,6 +120,7 @@ func TestTransports(t *testing.T) {
 		`mqtt: "ws://WS"`: plain, `mqtt: "ws://WS/mqtt", version: 3.1.1`: plain, `http: "http://HTTP", version: 2`: plain, `http: "http://HTTP", connections: per device`: plain,
 	} {
 		t.Run(way, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			suffix := ""
 			if platform == s {
@@ -179,6 +180,7 @@ func TestRefusedCertificates(t *testing.T) {
 	} {
 		for _, scheme := range []string{"mqtts", "wss", "https"} {
 			t.Run(c.name+"/"+scheme, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				s := good
 				if c.server == "plain" {
@@ -237,6 +239,7 @@ func TestMosquittoTLS(t *testing.T) {
 	} {
 		for _, version := range []string{"3.1.1", "5"} {
 			t.Run(c.name+" "+version, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				m := startMosquitto(t, c.config)
 				text := strings.Replace(overMQTT(version, 1, "1500ms"), "mqtt: mqtt://MQTT", `mqtt: "`+c.scheme+`://MQTT"`, 1)
@@ -365,6 +368,7 @@ http {
 	}, 20*time.Second, 10*time.Millisecond, "nginx does not listen: %s", &out)
 	for _, version := range []string{"1", "2"} {
 		t.Run("HTTP/"+version, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			password := func(p string) file.Sources {
 				return file.Sources{Getenv: func(string) (string, bool) { return p, true }}

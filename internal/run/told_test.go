@@ -69,6 +69,7 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
 				rows := []row{}

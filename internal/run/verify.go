@@ -60,8 +60,8 @@ type expectations struct {
 	// ends are by stream and round, from 1: the sequence number after the last of it. Each
 	// round begins where the one before ends. It is four bytes for each.
 	ends      [][]uint32
-	excused   []ledger.Spans      // by stream
-	corrupted []ledger.Spans      // the same
+	excused   []ledger.Spans // by stream
+	corrupted []ledger.Spans // the same
 }
 
 // mostRounds bounds what a number of a ledger may cost in memory.

@@ -188,6 +188,7 @@ func TestActionsOnTheWire(t *testing.T) {
 			},
 		} {
 			t.Run(name+"/"+action, func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 				require.NoError(t, err)
@@ -231,6 +232,7 @@ func TestActionsOnMosquitto(t *testing.T) {
 	for _, version := range []string{"3.1.1", "5"} {
 		for qos := range 3 {
 			t.Run(fmt.Sprintf("%s QoS %d", version, qos), func(t *testing.T) {
+				fewer(t)
 				t.Parallel()
 				dir := t.TempDir()
 				passwords, access := filepath.Join(dir, "passwords"), filepath.Join(dir, "access")

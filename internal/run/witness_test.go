@@ -116,6 +116,7 @@ func TestAnswersOfAStore(t *testing.T) {
 		}, verdict.Altered, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			srv := httptest.NewServer(&platform{answer: c.answer})
 			defer srv.Close()
@@ -280,6 +281,7 @@ func TestQuestions(t *testing.T) {
 		}, verdict.Proven, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
 				if p.asked == 1 { // before the run
@@ -331,6 +333,7 @@ func TestNumbersAsMarks(t *testing.T) {
 		}, verdict.Misfiled},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			srv := httptest.NewServer(&platform{answer: answer(c.filed)})
 			defer srv.Close()
@@ -405,6 +408,7 @@ func TestStoresWithAnotherClock(t *testing.T) {
 	t.Parallel()
 	for name, ahead := range map[string]time.Duration{"behind": -10 * time.Minute, "ahead": 10 * time.Minute, "behind, not told": -2 * time.Hour, "ahead, not told": 2 * time.Hour} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			told := !strings.Contains(name, "not told")
 			at := time.Now().Add(ahead + time.Second)
@@ -454,6 +458,7 @@ func TestDelaysByAnotherClock(t *testing.T) {
 		"the device's own, in time it is": {sentAt, "stored: 100% within 1h", proof.Met, "100% (7 of 7)"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			n, last := 0, time.Now()
 			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
@@ -501,6 +506,7 @@ func TestTimesOfAStore(t *testing.T) {
 		"nanoseconds":  func(t time.Time) string { return fmt.Sprintf(`"%d"`, t.UnixNano()) },
 	} {
 		t.Run(name, func(t *testing.T) {
+			fewer(t)
 			t.Parallel()
 			at := time.Now().Add(time.Minute)
 			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
