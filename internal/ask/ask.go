@@ -20,6 +20,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/guest"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
@@ -155,7 +156,7 @@ func (q *Question) open(ctx context.Context, a *Answer, env formula.Env) (*excha
 		n.response = "runcrowd/" + q.Device.Name + "/" + strings.ToLower(rand.Text()[:12])
 	}
 	connect := mqttwire.Connect{Version: byte(l.Version), ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: 60, CleanStart: true}
-	broker := own.Broker(l)
+	broker := guest.Broker(l, &own)
 	n.line = mqtt.NewLine(mqttsession.Options{Connect: connect, InFlight: 1, MaxPacket: maxAnswer, Timeout: l.Timeout}, n)
 	if err := broker.Open(ctx, n.line, connect); err != nil {
 		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)

@@ -25,7 +25,6 @@ import (
 	"runcrowd/internal/folder"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/link"
-	"runcrowd/internal/link/mqtt"
 )
 
 // Store makes the credentials of a crowd's devices and of those who are none. Keys and
@@ -343,17 +342,4 @@ func (p told) Token(ctx context.Context) (string, time.Time, error) {
 	token, renew, err := p.TokenSource.Token(ctx)
 	p.crowd.Secret(token)
 	return token, renew, err
-}
-
-// Broker is how a guest connects to the broker of a link. TLS sessions are resumed as
-// long as the same value is used.
-func (g *Guest) Broker(l *crowd.Link) *mqtt.Guest {
-	m := &mqtt.Guest{Endpoint: mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}, Username: g.Username, Password: g.Password, Tokens: g.Tokens, Timeout: l.ConnectTimeout}
-	if g.Path != "" {
-		m.Path = g.Path
-	}
-	if t := TLS(l); t != nil {
-		m.TLS = t.Config(link.Host(l.Address), g.Cert)
-	}
-	return m
 }

@@ -24,10 +24,6 @@ var (
 	book    = ledgertest.Book
 	message = ledgertest.Message
 	seen    = ledgertest.Seen
-	values  = ledgertest.Values
-	again   = ledgertest.Again
-	row     = ledgertest.Row
-	gap     = ledgertest.Gap
 )
 
 const carried = ledgertest.Carried

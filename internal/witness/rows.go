@@ -38,7 +38,7 @@ func (k *copyKey) plain() bool {
 // on another page of the same answer may have moved there while the pages were read. A row
 // met in a later answer is the one that is known; it may have changed.
 type rows struct {
-	first [][]state // by stream and sequence number, of messages in their own place
+	first []states // by stream and sequence number, of messages in their own place
 	more  map[copyKey][]state
 	// again are messages that another page of this answer brought.
 	again  map[copyKey]bool
@@ -53,6 +53,30 @@ type state struct {
 	row    uint32 // digest of the row's identity; 0: none is told
 	values uint32 // digest of what it holds; 0: the copy is not there
 	page   uint32 // on which it was met last
+}
+
+// states are those of a stream by sequence number, in pages: an odd number far away costs a
+// page, not all that would lie before it.
+type states struct{ pages []*[statesPage]state }
+
+const statesPage = 512
+
+func (x *states) at(seq uint64) state {
+	if i := seq / statesPage; i < uint64(len(x.pages)) && x.pages[i] != nil {
+		return x.pages[i][seq%statesPage]
+	}
+	return state{}
+}
+
+func (x *states) put(seq uint64, s state) {
+	i := seq / statesPage
+	for uint64(len(x.pages)) <= i {
+		x.pages = append(x.pages, nil)
+	}
+	if x.pages[i] == nil {
+		x.pages[i] = new([statesPage]state)
+	}
+	x.pages[i][seq%statesPage] = s
 }
 
 // meeting is what a row turned out to be.
@@ -74,8 +98,8 @@ func (r *rows) ask() {
 // copies are those known of a message.
 func (r *rows) copies(k copyKey) []state {
 	if k.plain() {
-		if k.stream < len(r.first) && k.seq < uint64(len(r.first[k.stream])) {
-			if s := r.first[k.stream][k.seq]; s.values != 0 {
+		if k.stream < len(r.first) {
+			if s := r.first[k.stream].at(k.seq); s.values != 0 {
 				return append([]state{s}, r.more[k]...)
 			}
 		}
@@ -89,14 +113,9 @@ func (r *rows) keep(k copyKey, i int, s state) {
 	if k.plain() {
 		if i == 0 {
 			for len(r.first) <= k.stream {
-				r.first = append(r.first, nil)
+				r.first = append(r.first, states{})
 			}
-			list := r.first[k.stream]
-			if n := int(k.seq) + 1; n > len(list) {
-				list = slices.Grow(list, n-len(list))[:n]
-			}
-			list[k.seq] = s
-			r.first[k.stream] = list
+			r.first[k.stream].put(k.seq, s)
 			return
 		}
 		i--

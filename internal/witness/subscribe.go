@@ -9,6 +9,7 @@ import (
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/guest"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/mqtt"
@@ -54,7 +55,7 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &subscription{spec: spec, broker: own.Broker(spec.Link)}
+	s := &subscription{spec: spec, broker: guest.Broker(spec.Link, &own)}
 	s.broker.Network = c.Network
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
