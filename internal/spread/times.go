@@ -119,13 +119,23 @@ func Rank(percent, n int) int {
 	return max(1, int((int64(percent)*int64(n)+99)/100))
 }
 
+// Never is longer than all times.
+const Never = time.Duration(1<<63 - 1)
+
 // At is a percentile: that of the nearest rank, between two bounds that are the same where
 // the times are few. Without any, both are 0. It takes O(n log n) for few, O(1) for many.
-func (x *Times) At(percent int) (least, most time.Duration) {
-	if x.n == 0 {
+func (x *Times) At(percent int) (least, most time.Duration) { return x.Among(percent, 0, 0) }
+
+// Among is the percentile where some more took no time, and some are not over: these took
+// Never.
+func (x *Times) Among(percent, none, never int) (least, most time.Duration) {
+	rank := Rank(percent, x.n+none+never) - none
+	switch {
+	case x.n+none+never == 0 || rank <= 0:
 		return 0, 0
+	case rank > x.n:
+		return Never, Never
 	}
-	rank := Rank(percent, x.n)
 	if x.classes == nil {
 		list := slices.Sorted(slices.Values(x.exact))
 		return list[rank-1], list[rank-1]

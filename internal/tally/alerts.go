@@ -465,6 +465,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 	}
 	for i := range counts {
 		counts[i].Strange += f.Alerts[i].More
+		delay[i].open, delay[i].lost = counts[i].Unknown, counts[i].Missing
 		counts[i].Delays, counts[i].sure = delay[i].percentiles(), delay[i].bounds()
 	}
 	return counts, findings
@@ -531,6 +532,7 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 	c := proof.Check{Key: q.Key, Want: q.Text, State: proof.NotMet}
 	var all AlertCount
 	var sure [][2]Delays
+	var got time.Duration
 	heard := len(r.Rounds) > 0 // what was not played shows nothing
 	for i := range r.Alerts {
 		n := &r.Alerts[i]
@@ -539,7 +541,7 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 		}
 		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
 		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
-		sure = append(sure, n.sure)
+		sure, got = append(sure, n.sure), max(got, n.Delays.of(q.Delay))
 		for _, w := range r.Witnesses {
 			heard = heard && (w.Name != n.Witness || w.Heard)
 		}
@@ -553,8 +555,12 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 				least, most = max(least, d[0].of(q.Delay)), max(most, d[1].of(q.Delay))
 			}
 		}
+		without := ""
+		if all.Missing > 0 {
+			without = fmt.Sprintf(" of those that came; %d did not, and count as later than all", all.Missing)
+		}
 		if c.Got = "nothing to measure"; some {
-			c.Got = verdict.Span(most)
+			c.Got = verdict.Span(got) + without
 			switch {
 			case most <= q.Limit:
 				c.State = proof.Met

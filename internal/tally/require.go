@@ -63,10 +63,18 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		d := [...]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
 		least, most := r.sure[q.Proof][0].of(q.Measure), r.sure[q.Proof][1].of(q.Measure)
 		c.Got, met = verdict.Span(d.of(q.Measure)), d.N > 0 && most <= q.Limit
+		open, lost := r.without[q.Proof][0], r.without[q.Proof][1]
+		if d.N > 0 && lost > 0 {
+			c.Got += fmt.Sprintf(" of those that came; %d did not, and count as later than all", lost)
+		}
 		switch {
 		case d.N == 0:
 			c.Got = "nothing to measure"
-		case !met && least <= q.Limit:
+		case met || least > q.Limit:
+		case open > 0:
+			c.State = proof.Undecided
+			c.Got += fmt.Sprintf("; how long %d more took is not known", open)
+		default:
 			c.State = proof.Undecided
 			c.Got += fmt.Sprintf(", if the clocks are alike; between %s and %s as far as they are known", verdict.Span(least), verdict.Span(most))
 		}

@@ -135,6 +135,7 @@ type Result struct {
 	Received         Delays
 	Stored           Delays
 	sure             [4][2]Delays // between which those of the proofs and of the lag are
+	without          [4][2]int    // messages without a time: of which it is not known, and that are lost
 	Lag              Delays
 	Witnesses        []WitnessReport
 	Links            ledger.Links

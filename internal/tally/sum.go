@@ -80,7 +80,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	})
 	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag} {
 		*d = t.delays[i].percentiles()
-		r.sure[i] = t.delays[i].bounds()
+		r.sure[i], r.without[i] = t.delays[i].bounds(), [2]int{t.delays[i].open, t.delays[i].lost}
 	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]

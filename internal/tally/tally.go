@@ -6,7 +6,6 @@ import (
 
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
-	"runcrowd/internal/outcome"
 	"runcrowd/internal/verdict"
 )
 
@@ -241,19 +240,23 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		r.Answer = verdict.Unasked
 	}
 	var state [3]verdict.State
+	var took [3]verdict.Delay // that of the last witness
 	for w, x := range r.States {
 		if x == verdict.Unasked {
 			continue
 		}
 		p := proofIndex(t.facts.Witnesses[w].Proof)
+		took[p] = later(took[p], r.Delays[w], state[p] == verdict.Unasked)
 		if state[p] == verdict.Unasked || x.Worse(state[p]) {
 			state[p] = x
 		}
-		if d := r.Delays[w]; d.Took >= 0 {
-			t.delays[p].addBetween(d)
-		}
 	}
-	state[0] = r.Answer
+	if state[0] = r.Answer; c.Sent.IsZero() || c.At.IsZero() {
+		took[0].Took = -1
+	} else {
+		d := c.At.Sub(c.Sent)
+		took[0] = verdict.Delay{Took: d, Least: d, Most: d}
+	}
 	in := t.inRound[c.Round]
 	if in == nil {
 		in = new([3]Proof)
@@ -275,12 +278,12 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		}
 		t.proofs[p].add(state[p])
 		in[p].add(state[p])
+		if c.Meant != ledger.ToRefuse && c.Meant != ledger.ToDiscard {
+			t.delays[p].took(state[p], took[p])
+		}
 	}
 	if !c.Sent.IsZero() && !t.awayAt(s.Device, c.Due) {
 		t.delays[3].Add(c.Sent.Sub(c.Due))
-	}
-	if !c.Sent.IsZero() && c.Outcome == outcome.Accepted && !apart {
-		t.delays[0].Add(c.At.Sub(c.Sent))
 	}
 	if c.Attempts > 1 {
 		t.res.Resent++

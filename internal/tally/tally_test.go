@@ -188,3 +188,52 @@ func TestWhatWasNotTried(t *testing.T) {
 		assert.Equal(t, want, r.Check([]proof.Requirement{{Key: "let_in", Text: "0", Measure: proof.LetIn}})[0])
 	}
 }
+
+// A delay is that of the last witness which the proof needs; a message without it counts as
+// later than all where it will not come any more, and decides nothing where that is not known.
+func TestDelaysOfSeveralWitnesses(t *testing.T) {
+	const ms = time.Millisecond
+	heard := func(witness int, seq uint64, after time.Duration) ledger.Sighting {
+		return seen(witness, func(s *ledger.Sighting) {
+			s.Seq, s.Asked, s.Seen = seq, false, start.Add(ms+after)
+		})
+	}
+	check := func(measure proof.Measure, limit time.Duration, change func(b *ledger.Book), sightings ...ledger.Sighting) string {
+		b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
+		b.Witnesses[1].Proof, b.Witnesses[1].Listens = "received", true
+		b.Sightings = sightings
+		if change != nil {
+			change(b)
+		}
+		c := judge(b).Check([]proof.Requirement{{Proof: proof.Received, Measure: measure, Limit: limit}})[0]
+		return string(c.State) + ": " + c.Got
+	}
+	all := []ledger.Sighting{heard(0, 1, 10*ms), heard(1, 1, 20*ms), heard(0, 2, 40*ms), heard(1, 2, 30*ms)}
+	assert.Equal(t, "met: 40ms", check("worst", 40*ms, nil, all...))
+	assert.Equal(t, "not met: 40ms", check("worst", 39*ms, nil, all...))
+	assert.Equal(t, "met: 20ms", check("p50", 20*ms, nil, all...), "the first of two, by its last witness")
+	assert.Equal(t, "not met: 20ms", check("p50", 19*ms, nil, all...))
+	silent := []ledger.Sighting{heard(0, 1, 10*ms), heard(0, 2, 10*ms)}
+	assert.Equal(t, "not met: nothing to measure", check("p50", time.Hour, nil, silent...), "the second witness heard nothing")
+	half := append(silent, heard(1, 1, 10*ms))
+	assert.Equal(t, "met: 10ms of those that came; 1 did not, and count as later than all", check("p50", 10*ms, nil, half...))
+	assert.Equal(t, "not met: 10ms of those that came; 1 did not, and count as later than all", check("p90", time.Hour, nil, half...))
+	unheard := func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "cut"} }
+	assert.Equal(t, "met: 10ms", check("p50", 10*ms, unheard, half...))
+	assert.Equal(t, "undecided: 10ms; how long 1 more took is not known", check("p90", time.Hour, unheard, half...))
+	assert.Equal(t, "not met: 10ms", check("p50", 9*ms, unheard, append(half, heard(1, 2, 10*ms))...))
+	killed := func(b *ledger.Book) {
+		b.Ended = false
+		b.Messages[0][1].Outcome = outcome.Open
+		b.Messages[0][1].At = time.Time{}
+	}
+	assert.Equal(t, "undecided: 10ms; how long 1 more took is not known", check("worst", time.Hour, killed, half...))
+	refused := func(b *ledger.Book) {
+		b.Messages[0][1].Outcome = outcome.Refused
+		b.Messages[0][1].Meant = ledger.ToRefuse
+	}
+	assert.Equal(t, "met: 10ms", check("worst", 10*ms, refused, heard(0, 1, 10*ms), heard(1, 1, 10*ms)), "what must not get in has no delay")
+	b := book(message(nil), message(func(m *ledger.Message) { m.Seq, m.Outcome = 2, outcome.Refused }))
+	c := judge(b).Check([]proof.Requirement{{Measure: "p99", Limit: time.Hour}})[0]
+	assert.Equal(t, "not met: 1ms of those that came; 1 did not, and count as later than all", string(c.State)+": "+c.Got)
+}
