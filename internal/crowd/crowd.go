@@ -452,6 +452,8 @@ type Witness struct {
 	// jq expressions; empty means the default of the witness's sort
 	Rows, Time, Mark, Device, Reading, Values, Body, Next string
 	Row                                                   string // what identifies a row
+	// TimeOf says whose time Time is: "platform", "device", or empty: it is found out.
+	TimeOf string
 	// Shift is by how much the platform moves the times that are marks, and Cut what it cuts
 	// them to; 0: nothing.
 	Shift, Cut time.Duration

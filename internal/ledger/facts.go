@@ -92,6 +92,8 @@ type Witness struct {
 	Listens bool
 	// Types is what it keeps of the types of values.
 	Types Types
+	// TimeOf says whose time the time of a row is.
+	TimeOf TimeOf
 	// Fields says what the platform does to some fields, as the file tells.
 	Fields map[string]FieldRule
 
@@ -107,6 +109,16 @@ type Witness struct {
 	Before, Now map[int]int64
 	From        time.Time
 }
+
+// TimeOf says whose time the time of a row is.
+type TimeOf uint8
+
+// Whose time it may be.
+const (
+	TimeOfAnybody  TimeOf = iota // the file does not say: it is found out
+	TimeOfPlatform               // when the platform stored it
+	TimeOfDevice                 // when the device measured it, or sent it
+)
 
 // Types is what a store keeps of the types of values.
 type Types uint8

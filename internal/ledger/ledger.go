@@ -502,6 +502,7 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.int(int64(x.Wait))
 	p.bool(x.Listens)
 	p.uint(uint64(x.Types))
+	p.uint(uint64(x.TimeOf))
 	p.uint(uint64(len(x.Fields)))
 	for _, name := range slices.Sorted(maps.Keys(x.Fields)) {
 		r := x.Fields[name]

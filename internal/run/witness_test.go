@@ -455,6 +455,8 @@ func TestDelaysByAnotherClock(t *testing.T) {
 		"behind, and it does not matter":  {twoSecondsBefore, "stored_p99: 1h", proof.Met, ""},
 		"the device's own":                {sentAt, "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
 		"the device's own, a percentile":  {sentAt, "stored_p50: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"the device's own, in seconds":    {sentIn(time.Second), "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
+		"the device's own, cut to ms":     {sentIn(time.Millisecond), "stored_worst: 700ms", proof.Undecided, ", if the clocks are alike; between "},
 		"the device's own, in time it is": {sentAt, "stored: 100% within 1h", proof.Met, "100% (7 of 7)"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -492,6 +494,14 @@ func sentAt(m json.RawMessage) string {
 	var body struct{ At string }
 	json.Unmarshal(m, &body)
 	return body.At
+}
+
+// sentIn is the device's own time, as a platform keeps it that cuts times to a unit.
+func sentIn(unit time.Duration) func(m json.RawMessage) string {
+	return func(m json.RawMessage) string {
+		t, _ := time.Parse(time.RFC3339Nano, sentAt(m))
+		return t.Truncate(unit).Format(time.RFC3339Nano)
+	}
 }
 
 // Times as platforms tell them. A clock that is ahead makes nothing late that was seen in

@@ -408,10 +408,10 @@ func (o *order) add(x found, behind *ledger.Spans) {
 // comes again is behind by nature.
 func (t *Tally) ordered(c *evidence.Case) {
 	for w := range t.order {
-		first, copies := (*evidence.Sighting)(nil), 0
+		first, copies, own := (*evidence.Sighting)(nil), 0, t.judge.Clocks[w].Own()
 		for i := range c.Sightings {
 			x := &c.Sightings[i]
-			if x.Witness != w || x.Again || x.Asked && x.Stored.IsZero() {
+			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) {
 				continue
 			}
 			if copies++; first == nil {
@@ -422,7 +422,7 @@ func (t *Tally) ordered(c *evidence.Case) {
 			continue
 		}
 		at := first.Seen
-		if !first.Stored.IsZero() && first.Stored.Before(at) {
+		if own && !first.Stored.IsZero() && first.Stored.Before(at) {
 			at = first.Stored
 		}
 		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1 && c.Copies == 0, c.Sent.UnixNano()}, &t.behind)

@@ -1,12 +1,15 @@
 package verdict
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
 
@@ -18,12 +21,14 @@ type Clock struct {
 	timed  int           // sightings that tell when they were stored
 	unit   time.Duration // in which it tells times: 1 s, 1 ms or 0
 
-	echoes int    // of the first sightings, those whose time is a text that the device sent
-	field  string // in which field
+	of     ledger.TimeOf // whose times they are, if the file says so
+	looked int           // sightings of which it was looked whether the message carried their time
+	echoes int           // of these, those that did
+	field  string        // in which field; empty: it is when the message was due
 }
 
 // echoLook is how many sightings are looked through for the device's own time.
-const echoLook = 50
+const echoLook = 1000
 
 // addClocks takes what a case tells of the witnesses' clocks.
 func addClocks(clocks []Clock, c *evidence.Case) {
@@ -43,10 +48,11 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 				k.unit = 0
 			}
 		}
-		if k.timed++; k.timed <= echoLook {
-			if f := echo(c.Carried(), x.Stored); f != "" {
+		if k.timed++; k.of == ledger.TimeOfAnybody && k.looked < echoLook {
+			k.looked++
+			if f, is := echo(c.Carried(), c.Due, x.Stored); is {
 				k.echoes++
-				k.field = f
+				k.field = cmp.Or(k.field, f)
 			}
 		}
 	}
@@ -69,23 +75,52 @@ func finishClocks(clocks []Clock, f *ledger.Facts) {
 	}
 }
 
-// echo is the field of what was sent that holds the same time, or "".
-func echo(carried []byte, at time.Time) string {
+// echo tells whether a message itself carried a time, as precisely as that is told: in a field,
+// at any depth, or because it was due then.
+func echo(carried []byte, due, at time.Time) (field string, is bool) {
+	unit := precision(at)
+	same := func(t time.Time) bool { return t.Truncate(unit).Equal(at) || t.Round(unit).Equal(at) }
 	list, _ := strictjson.Members(carried)
 	for _, m := range list {
-		switch x := m.Value.(type) {
-		case string:
-			if t, err := time.Parse(time.RFC3339Nano, x); err == nil && t.Equal(at) {
-				return m.Name
-			}
-		case json.Number:
-			n, err := x.Int64()
-			if err == nil && n > 1e9 && (n == at.Unix() || n == at.UnixMilli() || n == at.UnixMicro() || n == at.UnixNano()) {
-				return m.Name
-			}
+		if holdsTime(m.Value, same) {
+			return m.Name, true
 		}
 	}
-	return ""
+	return "", !due.IsZero() && same(due)
+}
+
+// holdsTime tells whether a value is a time, or holds one, that a question says yes to.
+func holdsTime(v any, same func(time.Time) bool) bool {
+	switch x := v.(type) {
+	case json.Number:
+		t, is := quantity.ParseUnix(x.String())
+		return is && same(t)
+	case string:
+		t, is := quantity.ParseInstant(x)
+		if !is {
+			t, is = quantity.ParseUnix(x)
+		}
+		return is && same(t)
+	case map[string]any:
+		for _, y := range x {
+			if holdsTime(y, same) {
+				return true
+			}
+		}
+	case []any:
+		return slices.ContainsFunc(x, func(y any) bool { return holdsTime(y, same) })
+	}
+	return false
+}
+
+// precision is the largest usual unit that a time is a whole number of.
+func precision(t time.Time) time.Duration {
+	for _, unit := range []time.Duration{time.Minute, time.Second, time.Millisecond, time.Microsecond} {
+		if t.UnixNano()%int64(unit) == 0 {
+			return unit
+		}
+	}
+	return time.Nanosecond
 }
 
 // Delay is how long a message took to where it was found: Took, as far as the clocks seem to
@@ -111,14 +146,16 @@ func (k *Clock) delay(sent time.Time, x *evidence.Sighting) Delay {
 	return Delay{min(max(least, took-min(max(0, o.Least), o.Most)), most), least, most}
 }
 
-// tells tells whether the times are those of one clock of the platform.
-func (k *Clock) tells() bool { return k.Offset.Least <= k.Offset.Most && !k.echoed() }
+// Own tells whether the times are the platform's own: when it stored the messages.
+func (k *Clock) Own() bool { return !k.echoed() }
 
-// echoed tells whether the times are what devices sent. Those in whole milliseconds, or
-// seconds, may be the same by chance, but not where that was before the message was sent.
+// tells tells whether the times are those of one clock of the platform.
+func (k *Clock) tells() bool { return k.Offset.Least <= k.Offset.Most && k.Own() }
+
+// echoed tells whether the times are what devices sent, or may be: the file says so, or most
+// of the messages carried them.
 func (k *Clock) echoed() bool {
-	look := min(k.timed, echoLook)
-	return k.echoes == look && look >= 3 && (k.unit == 0 || k.Offset.Most < 0 || k.unit == time.Millisecond && look >= 40)
+	return k.of == ledger.TimeOfDevice || k.of == ledger.TimeOfAnybody && 2*k.echoes > k.looked
 }
 
 // inTime tells whether that was in time, Found, FoundLate, or, where the clocks do not allow to
@@ -148,8 +185,12 @@ func (k *Clock) Says() (lines []string) {
 	case o.Most < 0:
 		lines = append(lines, fmt.Sprintf("it tells times of storage before the message was sent, which cannot be: its clock is behind ours by %s to %s, or time: picks another time", Span(-o.Most), Span(-o.Least)))
 	}
-	if look := min(k.timed, echoLook); look >= 3 && k.echoes == look {
-		lines = append(lines, fmt.Sprintf("the time that it tells is that of the field %s, which the device sent: it says nothing about when a message was stored", k.field))
+	if k.echoed() && k.of == ledger.TimeOfAnybody {
+		field := "the time at which the message was due"
+		if k.field != "" {
+			field = "that of the field " + k.field + ", which the device sent"
+		}
+		lines = append(lines, fmt.Sprintf("the time that it tells is %s: it says nothing about when a message was stored. If it is the platform's own, say so: time: {at: …, of: platform}", field))
 	}
 	return lines
 }

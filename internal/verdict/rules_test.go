@@ -209,49 +209,59 @@ func TestWhatClocksTell(t *testing.T) {
 		"its clock is ahead of ours by 1s to 2s":                         {Offset: ledger.Offset{Least: s, Most: 2 * s}, timed: 1},
 		"its clock is behind ours by 1s to 2s":                           {Offset: ledger.Offset{Least: -2 * s, Most: -s}, timed: 1},
 		"some are 1s after a message was seen here, others 2s before":    {Offset: ledger.Offset{Least: s, Most: -2 * s}, timed: 1},
-		"the time that it tells is that of the field at, which the devi": {Offset: ledger.Offset{Most: s}, timed: 9, echoes: 9, field: "at"},
+		"the time that it tells is that of the field at, which the devi": {Offset: ledger.Offset{Most: s}, timed: 9, looked: 9, echoes: 9, field: "at"},
+		"the time that it tells is the time at which the message was du": {timed: 9, looked: 9, echoes: 9},
 	} {
 		if says := k.Says(); assert.Len(t, says, 1, want) {
 			assert.Contains(t, says[0], want)
 		}
 	}
-	for _, k := range []Clock{{Offset: ledger.Offset{Least: 0, Most: s}, timed: 9}, {Offset: ledger.Offset{Least: -s, Most: 0}, timed: 9}, {timed: 2, echoes: 2}} {
+	for _, k := range []Clock{{Offset: ledger.Offset{Least: 0, Most: s}, timed: 9}, {Offset: ledger.Offset{Least: -s, Most: 0}, timed: 9}, {timed: 2, looked: 2, echoes: 1}} {
 		assert.Empty(t, k.Says(), "%+v", k)
 	}
 }
 
-// A time that is the device's own is known as such.
+// A time that the message itself carried is known as such, wherever and however precisely.
 func TestEchoes(t *testing.T) {
 	x := zero.Add(123_456_789)
+	due := zero.Add(-time.Hour)
 	for _, c := range []struct {
 		carried string
 		at      time.Time
-		field   string
+		field   string // "": none; "due": it was due then
 	}{
 		{`{"a":1,"t":"2030-01-02T03:04:05.123456789Z"}`, x, "t"}, {`{"t":"2030-01-02T04:04:05.123456789+01:00"}`, x, "t"}, {`{"t":"2030-01-02T03:04:05.123Z"}`, x, ""},
-		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMilli()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.Unix()), x, "t"},
-		{fmt.Sprintf(`{"t":%d}`, x.Unix()+1), x, ""}, {`{"t":1000000000}`, time.Unix(1e9, 0), ""}, {`{"t":1000000001}`, time.Unix(1e9+1, 0), "t"}, {`{}`, x, ""}, {`null`, x, ""}, {`{"t":1893553445.5}`, x, ""},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x, ""}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x.Truncate(time.Microsecond), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Truncate(time.Millisecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Round(time.Microsecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMilli()), x.Truncate(time.Second), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.Unix()), x.Truncate(time.Minute), "t"}, {`{"t":1893553445.123456789}`, x, "t"}, {`{"t":"1893553445123"}`, x.Truncate(time.Millisecond), "t"},
+		{fmt.Sprintf(`{"e":[{"n":"a"},{"deep":{"t":%d}}]}`, x.UnixMilli()), x.Truncate(time.Millisecond), "e"},
+		{fmt.Sprintf(`{"t":%d}`, x.Unix()+1), x, ""}, {`{}`, x, ""}, {`null`, x, ""}, {`{}`, due, "due"}, {`null`, due.Truncate(time.Minute), "due"},
 	} {
-		assert.Equal(t, c.field, echo([]byte(c.carried), c.at), c.carried)
+		field, is := echo([]byte(c.carried), due, c.at)
+		assert.Equal(t, c.field != "", is, "%s %s", c.carried, c.at)
+		if c.field != "due" {
+			assert.Equal(t, c.field, field, "%s %s", c.carried, c.at)
+		}
 	}
+	_, is := echo([]byte(`{}`), time.Time{}, time.Time{})
+	assert.False(t, is, "when it was due is not known")
 	for name, c := range map[string]struct {
 		k    Clock
 		echo bool
 	}{
-		"three of three":                      {Clock{timed: 3, echoes: 3}, true},
-		"two are too few":                     {Clock{timed: 2, echoes: 2}, false},
-		"not all":                             {Clock{timed: 4, echoes: 3}, false},
-		"those that were looked at":           {Clock{timed: 900, echoes: echoLook}, true},
-		"whole seconds, by chance":            {Clock{timed: 9, echoes: 9, unit: time.Second}, false},
-		"whole seconds, before it was sent":   {Clock{timed: 9, echoes: 9, unit: time.Second, Offset: ledger.Offset{Least: -5, Most: -1}}, true},
-		"whole seconds, when it was sent":     {Clock{timed: 9, echoes: 9, unit: time.Second, Offset: ledger.Offset{Least: -5}}, false},
-		"few whole milliseconds":              {Clock{timed: 39, echoes: 39, unit: time.Millisecond}, false},
-		"too many whole milliseconds by luck": {Clock{timed: 40, echoes: 40, unit: time.Millisecond}, true},
+		"none was looked at":            {Clock{}, false},
+		"one of one":                    {Clock{looked: 1, echoes: 1}, true},
+		"most":                          {Clock{looked: 9, echoes: 5}, true},
+		"half":                          {Clock{looked: 10, echoes: 5}, false},
+		"the file says: the device's":   {Clock{looked: 10, of: ledger.TimeOfDevice}, true},
+		"the file says: the platform's": {Clock{looked: 10, echoes: 10, of: ledger.TimeOfPlatform}, false},
 	} {
 		assert.Equal(t, c.echo, c.k.echoed(), name)
 		assert.Equal(t, !c.echo, c.k.tells(), name)
+		assert.Equal(t, !c.echo, c.k.Own(), name)
 	}
 	assert.False(t, (&Clock{Offset: ledger.Offset{Least: 1}}).tells(), "no clock is ahead by more than by what it is at most")
+	assert.Empty(t, (&Clock{of: ledger.TimeOfDevice, timed: 5}).Says(), "the file said so itself")
 }
 
 // Which gaps share a moment with a time.

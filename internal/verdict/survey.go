@@ -22,6 +22,7 @@ func NewSurvey(f *ledger.Facts) *Survey {
 	s := &Survey{Clocks: make([]Clock, len(f.Witnesses)), facts: f, gaps: make([]gaps, len(f.Witnesses))}
 	for i := range f.Witnesses {
 		s.gaps[i] = newGaps(f.Witnesses[i].Gaps)
+		s.Clocks[i].of = f.Witnesses[i].TimeOf
 	}
 	return s
 }

@@ -94,7 +94,7 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayClock:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
 		if j.Clocks[w].echoed() {
-			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the one that the device sent", wit.Within)
+			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the device's own", wit.Within)
 		}
 	case sayNotToTheEnd:
 		t.Says = "found, but whether once is not known: the witness was not heard to the end"

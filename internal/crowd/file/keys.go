@@ -504,7 +504,7 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
 	{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "10s", doc: "How long an answer may take."},
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer, or of a call; a query needs it."},
-	{name: "time", typ: jqText, doc: "When a row was stored. With sql, file and program, here and in the keys below, the name of a column stands for itself: time: at."},
+	{name: "time", typ: special("jq expression, or more of it", node{"anyOf": []node{{"type": "string", "minLength": 1}, ref("time of a row")}}), doc: "When a row was stored, by the platform's clock. With sql, file and program, here and in the keys below, the name of a column stands for itself: time: at."},
 	{name: "mark", typ: jqText, doc: "The mark in a row; if not given, where the kind says it rides."},
 	{name: "shift", typ: special("duration", node{"type": "string"}), doc: "By how much the platform moves the times that are marks, such as 1h; with a minus, back."},
 	{name: "cut", typ: word("s", "ms", "us"), doc: "What the platform cuts the times to that are marks: whole seconds, milliseconds or microseconds."},
@@ -522,6 +522,11 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "max_row", typ: size, def: "1 MiB", doc: "The longest row that is read."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
 	{name: "watch_copies", typ: duration(0, time.Hour), def: "1s", doc: "How long it watches for further copies when nothing is missing."},
+}}
+
+var rowTimeMap = &mapping{name: "time of a row", doc: "The time that a row tells, and whose it is.", keys: []key{
+	{name: "at", typ: jqText, need: ".stored_at", doc: "Where it stands."},
+	{name: "of", typ: word("platform", "device"), doc: "platform: when it was stored, by the platform's clock. device: the time that the message itself told, as time-series stores keep it; it says nothing about when a message was stored. If not given, it is found out: a time that most messages carried themselves is the device's."},
 }}
 
 var respondMap = &mapping{name: "respond", doc: "What the callback returns to the first calls; a call that gets this counts as not heard. Without times and for, all are.", keys: []key{
@@ -580,5 +585,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, corruptMap, askActionMap, replyMap, wrongMap, readReplyMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, respondMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, corruptMap, askActionMap, replyMap, wrongMap, readReplyMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, rowTimeMap, respondMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
 }

@@ -75,6 +75,7 @@ var places = map[string]string{
 	"witness":             inMQTT("root", "witnesses: {w: {KEY, proves: received, subscribe: t}}"),
 	"witness HTTP":        inMQTT("root", "witnesses: {w: {KEY, proves: stored, get: \"http://h/${device}\", rows: .}}"),
 	"witness callback":    inMQTT("root", "witnesses: {w: {KEY, proves: received, callback: \"https://127.0.0.1:9\", cert: c.pem, key: k.pem}}"),
+	"time of a row":       inMQTT("root", "witnesses: {w: {proves: stored, get: \"http://h/${device}\", rows: ., time: {KEY, at: .t}}}"),
 	"respond":             inMQTT("root", "witnesses: {w: {proves: received, callback: \"http://127.0.0.1:9\", respond: {KEY}}}"),
 	"alert":               inMQTT("root", "witnesses: {w: {proves: alerts, subscribe: t}}\nalerts: {n: {KEY, heard_by: w, about: ., when: a < 1}}"),
 	"field rule":          inMQTT("root", "witnesses: {w: {proves: received, subscribe: t, fields: {a: {KEY}}}}"),

@@ -62,9 +62,19 @@ func (r *reader) witnesses(n *yaml.Node) {
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
 		r.place(w, o, what)
+		timeNode := o.get("time")
+		if timeNode != nil && r.resolve(timeNode).Kind == yaml.MappingNode {
+			t := r.object(timeNode, what+": time", rowTimeMap)
+			timeNode = t.need("at", ".stored_at")
+			w.TimeOf = t.word("of")
+		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
 			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row, "count": &w.Count} {
-			if jn := o.get(key); jn != nil {
+			jn := o.get(key)
+			if key == "time" {
+				jn = timeNode
+			}
+			if jn != nil {
 				check := checkJQ
 				if o.get("sql") != nil || o.get("file") != nil || o.get("program") != nil {
 					check = func(s string) (string, error) { return columnOrJQ(w, s) }
