@@ -13,6 +13,7 @@
 package http
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -25,6 +26,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -398,7 +400,16 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	defer cancel()
 	var t exchange
 	told := false
-	trace := &httptrace.ClientTrace{GotConn: func(info httptrace.GotConnInfo) {
+	var writing atomic.Int32 // requests that the client library has not done with
+	defer func() {
+		// It may go on sending after it handed over the answer, from a goroutine of its own:
+		// what carries the message cannot carry the next one then.
+		if writing.Load() > 0 {
+			m.Body = bytes.Clone(m.Body)
+		}
+	}()
+	trace := &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { writing.Add(-1) }, GotConn: func(info httptrace.GotConnInfo) {
+		writing.Add(1)
 		t = exchange{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
 		if t.conn != nil {
 			t.wrote = t.conn.out.Load()
@@ -426,7 +437,6 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 		if err != nil {
 			return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
 		}
-		defer req.Body.Close()
 		client := c.client
 		switch {
 		case !own:
@@ -578,36 +588,6 @@ func (c *Conn) message(ctx context.Context, m *link.Message, target, token strin
 	return req, nil
 }
 
-// lent are bytes of a message that the client library sends. It may go on with that after it
-// has handed over the answer, from a goroutine of its own: once lent is closed it does not
-// touch them any more, and they can carry the next message.
-type lent struct {
-	mu   sync.Mutex
-	b    []byte
-	over bool
-}
-
-func (l *lent) Read(p []byte) (int, error) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.over {
-		return 0, http.ErrBodyReadAfterClose
-	}
-	if len(l.b) == 0 {
-		return 0, io.EOF
-	}
-	n := copy(p, l.b)
-	l.b = l.b[n:]
-	return n, nil
-}
-
-func (l *lent) Close() error {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.b, l.over = nil, true
-	return nil
-}
-
 // build makes a request of the device. Its body cannot be had a second time (GetBody):
 // the client library cannot send it again.
 func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string, own bool) (*http.Request, error) {
@@ -615,7 +595,7 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 	if err != nil {
 		return nil, err
 	}
-	req.Body, req.ContentLength = &lent{b: body}, int64(len(body))
+	req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range headers {
 		value := link.Fill(h.Value, token)
