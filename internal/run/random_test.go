@@ -167,7 +167,7 @@ witnesses:
     get: http://model/stored
     rows: .rows[]
     page: {cursor: .cursor}
-    time: .at
+    time: {at: .at, of: platform}
     device: .device
     mark: .mark
     values: .body` + row + `

@@ -23,7 +23,8 @@ type counter struct {
 	mu     sync.Mutex
 	before map[int]int64 // the messages that were there when the run began; nil: it was not asked yet
 	now    map[int]int64 // in the answer that is read; by the first stream of a device, or -1
-	rounds map[int]int64 // ours, by round
+	// ours are how many went out, by round, and by the first stream of a device, or -1.
+	ours map[int]map[int]int64
 }
 
 // compile prepares a counter; nil is none.
@@ -31,7 +32,7 @@ func (c *counter) compile(count string) error {
 	if c == nil {
 		return nil
 	}
-	c.rounds = map[int]int64{}
+	c.ours = map[int]map[int]int64{}
 	return pick(&c.count, count)
 }
 
@@ -151,46 +152,35 @@ func (q *poller) KnowCounts(from time.Time, before map[int]int64) error {
 	return nil
 }
 
-// hearCount asks how many there are until they are as many as went out.
+// hearCount asks how many there are until they are as many as went out: of each device,
+// where they are told so. Too many of one do not make up for too few of another.
 func (q *poller) hearCount(ctx Context, r Round) (bool, string) {
-	c, ours := q.counter, int64(0)
-	for _, s := range q.catalog.Fleet.Streams {
-		if !q.sees(s.Device) {
-			continue
-		}
-		from, to := r.Expect.Range(s.Index)
-		for seq := from; seq < to; seq++ {
-			if !r.Expect.Excused(s.Index, seq) && !q.base.corrupted(s.Index, seq) {
-				ours++
+	c := q.counter
+	c.ours[r.N] = q.went(r)
+	deadline, pause := time.Now().Add(q.spec.Wait), 100*time.Millisecond
+	ask := func(within time.Duration) error {
+		asking, cancel := context.WithDeadline(ctx, maxTime(deadline, time.Now().Add(within)))
+		defer cancel()
+		err := q.counted(asking, q.devices(), r.N)
+		q.lackSome(c.lacking())
+		return err
+	}
+	q.lackSome(c.lacking())
+	defer q.lackSome(0)
+	err := ask(time.Second)
+	for ctx.Err() == nil {
+		if err == nil && c.lacking() == 0 { // what is too much may still come
+			sleep(ctx, q.spec.WatchCopies)
+			if err = ask(max(q.spec.Wait, time.Second)); err == nil && c.lacking() == 0 {
+				break
 			}
 		}
-	}
-	c.rounds[r.N] = ours
-	ours = 0
-	for _, n := range c.rounds {
-		ours += n
-	}
-	deadline, pause := time.Now().Add(q.spec.Wait), 100*time.Millisecond
-	q.lackSome(ours)
-	defer q.lackSome(0)
-	var err error
-	for {
-		asking, cancel := context.WithDeadline(ctx, maxTime(deadline, time.Now().Add(time.Second)))
-		err = q.counted(asking, q.devices(), r.N)
-		cancel()
-		theirs := c.told()
-		q.lackSome(max(0, ours-theirs))
-		if ctx.Err() != nil || err == nil && theirs >= ours || time.Now().After(deadline) {
+		if !time.Now().Before(deadline) {
 			break
 		}
 		sleep(ctx, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
-	}
-	if err == nil && ctx.Err() == nil { // what is too much may still come
-		sleep(ctx, q.spec.WatchCopies)
-		asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, time.Second))
-		err = q.counted(asking, q.devices(), r.N)
-		cancel()
+		err = ask(time.Second)
 	}
 	switch {
 	case ctx.Err() != nil:
@@ -202,6 +192,28 @@ func (q *poller) hearCount(ctx Context, r Round) (bool, string) {
 	return true, ""
 }
 
+// went is how many messages of a round went out: by the first stream of a device, or at -1
+// where the platform tells of all together.
+func (q *poller) went(r Round) map[int]int64 {
+	ours := map[int]int64{}
+	for _, s := range q.catalog.Fleet.Streams {
+		if !q.sees(s.Device) {
+			continue
+		}
+		k := -1
+		if q.spec.PerDevice || q.device != nil {
+			k = first(s.Device)
+		}
+		from, to := r.Expect.Range(s.Index)
+		for seq := from; seq < to; seq++ {
+			if !r.Expect.Excused(s.Index, seq) && !q.base.corrupted(s.Index, seq) {
+				ours[k]++
+			}
+		}
+	}
+	return ours
+}
+
 func maxTime(a, b time.Time) time.Time {
 	if a.After(b) {
 		return a
@@ -209,15 +221,18 @@ func maxTime(a, b time.Time) time.Time {
 	return b
 }
 
-// told is how many there are more than before the run.
-func (c *counter) told() (n int64) {
+// lacking is how many are not there yet, device by device.
+func (c *counter) lacking() (n int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, x := range c.now {
-		n += x
+	sum := map[int]int64{}
+	for _, round := range c.ours {
+		for k, n := range round {
+			sum[k] += n
+		}
 	}
-	for _, x := range c.before {
-		n -= x
+	for k, ours := range sum {
+		n += max(0, ours-(c.now[k]-c.before[k]))
 	}
 	return n
 }
