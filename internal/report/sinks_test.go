@@ -308,3 +308,20 @@ func TestThePageInABrowser(t *testing.T) {
 		assert.Equal(t, 3, strings.Count(page, `class="uplot`), "three plots are drawn")
 	}
 }
+
+// Every part of the page is written, also those that few runs have.
+func TestEveryPartOfThePage(t *testing.T) {
+	t.Parallel()
+	_, in := written(t, book(4), "r.html")
+	at := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
+	turn := &tally.Turn{Seq: 7, Sent: at, Carried: `{"battery_v":10.9}`}
+	r := in.Result
+	r.Alerts = []tally.AlertCount{{Name: "low-battery", Witness: "alarm", Called: 9, Given: 3, Missing: 1, Late: 2, Unknown: 1, Repeated: 1, Unexpected: 1}}
+	r.AlertFindings = []tally.AlertFinding{{Alert: "low-battery", Verdict: tally.Missing, Device: "buoy-1", Reading: "state", Before: turn, Call: turn, Armed: turn, Said: "a word", Why: "a reason"}}
+	r.Counted = []tally.Counted{{Witness: "many"}}
+	page, err := report.HTML(in)
+	require.NoError(t, err)
+	for _, text := range []string{"low-battery", "unexpected", "a reason", "many"} {
+		assert.Contains(t, string(page), text)
+	}
+}
