@@ -104,7 +104,7 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 		_, isPlace := field.Sample.(quantity.Position)
 		switch {
 		case v == "missing":
-			given[name] = value.Left()
+			given[name] = value.NoValue()
 		case v == "null":
 			given[name] = value.Value{}
 		case isText:

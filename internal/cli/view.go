@@ -153,7 +153,7 @@ func (v *view) phase(p run.Progress) string {
 		return fmt.Sprintf("%s%s of %s", round, gone.Round(time.Second), total.Round(time.Millisecond))
 	case run.Hearing:
 		var parts []string
-		for _, m := range p.Missing {
+		for _, m := range p.Awaited {
 			switch {
 			case m.N > 0 && m.N == m.StayOut:
 				parts = append(parts, fmt.Sprintf("%s checks that %d messages do not arrive", m.Witness, m.N))

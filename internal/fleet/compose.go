@@ -96,7 +96,7 @@ func (c *Composer) Calls(s *Stream) (bits uint64) {
 	}
 	for i := range s.makers {
 		name := s.makers[i].name
-		if delete(c.sent, name); c.values[i].Type() != signal.Missing {
+		if delete(c.sent, name); c.values[i].Type() != signal.LeftOut {
 			c.sent[name] = asFormulas(c.values[i].Any())
 		}
 	}
@@ -172,7 +172,7 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 			}
 		}
 		if missing {
-			v = signal.Left()
+			v = signal.NoValue()
 		}
 		c.values = append(c.values, v)
 	}

@@ -40,8 +40,8 @@ func (r *Round) Window(now time.Time) (from, to time.Time) {
 	return from, to
 }
 
-// Left are sessions that devices left on the broker of a link.
-type Left struct {
+// LeftSessions are sessions that devices left on the broker of a link.
+type LeftSessions struct {
 	Link    string        `json:"link"`
 	Devices int           `json:"devices"`
 	Kept    time.Duration `json:"-"` // how long the broker keeps them; 0: without end
@@ -388,7 +388,7 @@ type Facts struct {
 	Witnesses []Witness
 	Alerts    []Alert
 	Links     Links
-	Left      []Left
+	Left      []LeftSessions
 	Actions   Actions
 
 	Ended       bool // the run came to its own end; false after a kill

@@ -454,7 +454,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recLeft:
-		if x := (Left{d.text(), d.whole(), time.Duration(d.whole())}); d.err == nil {
+		if x := (LeftSessions{d.text(), d.whole(), time.Duration(d.whole())}); d.err == nil {
 			f.Left = append(f.Left, x)
 		}
 		return nil

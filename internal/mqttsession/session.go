@@ -109,13 +109,13 @@ type Options struct {
 	MaxPacket    int           // largest packet that is taken, in bytes
 	Timeout      time.Duration // how long the server may leave a PINGREQ unanswered; half of it, an acknowledgement; 0: for ever
 	FirstID      uint16        // the identifier before the first that is used; a random one keeps two clients of one id apart
-	Left         *Left         // what an earlier Session of this client left behind; nil: nothing
+	Saved        *Saved        // what an earlier Session of this client left behind; nil: nothing
 }
 
-// Left is what a session leaves behind when its owner gives it up, and the server keeps
+// Saved is what a session leaves behind when its owner gives it up, and the server keeps
 // it: identifiers that must not be used for other messages, because the server would take
 // those for the old ones (section 4.3.3).
-type Left struct {
+type Saved struct {
 	next     uint16
 	spent    map[uint16]bool // PUBLISH was sent, of QoS 2
 	released []uint16        // PUBREL was sent
@@ -172,9 +172,9 @@ type Session struct {
 // New makes a session; nothing is connected.
 func New(opt Options, h Handler) *Session {
 	s := &Session{opt: opt, h: h, nextID: opt.FirstID}
-	if opt.Left != nil {
-		s.nextID, s.spent, s.incoming, s.had = opt.Left.next, opt.Left.spent, opt.Left.incoming, true
-		for _, id := range opt.Left.released {
+	if opt.Saved != nil {
+		s.nextID, s.spent, s.incoming, s.had = opt.Saved.next, opt.Saved.spent, opt.Saved.incoming, true
+		for _, id := range opt.Saved.released {
 			s.released = append(s.released, flight{id: id, qos: 2})
 		}
 	}
@@ -289,8 +289,8 @@ func (s *Session) Lost() {
 
 // GiveUp lets go of all messages in flight, in their order, and says what the server may
 // still know of them.
-func (s *Session) GiveUp(settle func(m Message, qos byte, released bool)) *Left {
-	left := &Left{next: s.nextID, spent: s.spent, incoming: s.incoming}
+func (s *Session) GiveUp(settle func(m Message, qos byte, released bool)) *Saved {
+	left := &Saved{next: s.nextID, spent: s.spent, incoming: s.incoming}
 	for _, f := range s.released {
 		if f.m != nil {
 			settle(f.m, f.qos, true)

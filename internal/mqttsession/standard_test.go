@@ -47,7 +47,7 @@ type stage struct {
 	s       *mqttsession.Session
 	opt     mqttsession.Options
 	log     []string
-	left    *mqttsession.Left
+	left    *mqttsession.Saved
 	notes   map[string]*note
 }
 
@@ -106,7 +106,7 @@ func (g *stage) do(line string) {
 		if g.version == mqttwire.V311 {
 			g.opt.Connect.SessionExpiry = 0
 		}
-		g.opt.Left = g.left
+		g.opt.Saved = g.left
 		g.s = mqttsession.New(g.opt, g)
 	case "open": // as a device does: clean where it was asked for and no session is kept
 		c := g.opt.Connect

@@ -157,7 +157,7 @@ func (s *Slot) write(body []byte, at int, v signal.Value) error {
 	x := numeric(v)
 	switch v.Type() {
 	case signal.Bool, signal.Int, signal.Float:
-	case signal.Null, signal.Missing:
+	case signal.Null, signal.LeftOut:
 		x = s.Offset
 	default:
 		return fmt.Errorf("a %s cannot stand in a slot for a number", v.Type())

@@ -105,13 +105,13 @@ func (c *CBOR) Append(dst []byte, samples []Sample) ([]byte, error) {
 	for i := range samples {
 		n := 0
 		for _, v := range samples[i].Values {
-			if v.Type() != signal.Missing {
+			if v.Type() != signal.LeftOut {
 				n++
 			}
 		}
 		dst = cborHead(dst, 5, uint64(n))
 		for k, v := range samples[i].Values {
-			if v.Type() != signal.Missing {
+			if v.Type() != signal.LeftOut {
 				dst = cborValue(cborText(dst, c.names[k]), v)
 			}
 		}

@@ -111,7 +111,7 @@ func (c *scalar) of(s *Sample) signal.Value {
 		return v
 	}
 	if v.Type() != signal.Place && v.Type() != signal.Vector {
-		return signal.Left()
+		return signal.NoValue()
 	}
 	return signal.OfFloat(part(v, c.part))
 }
@@ -143,7 +143,7 @@ func numeric(v signal.Value) float64 {
 // forms without null can carry.
 func plain(v signal.Value) bool {
 	switch v.Type() {
-	case signal.Null, signal.Missing:
+	case signal.Null, signal.LeftOut:
 		return false
 	case signal.Float:
 		return !math.IsNaN(v.Float()) && !math.IsInf(v.Float(), 0)
@@ -237,7 +237,7 @@ func (t *tree) finish(path string) error {
 // empty tells whether all below is missing.
 func (t *tree) empty(values []signal.Value) bool {
 	if t.field >= 0 {
-		return values[t.field].Type() == signal.Missing
+		return values[t.field].Type() == signal.LeftOut
 	}
 	for _, s := range t.sub {
 		if !s.empty(values) {
@@ -249,7 +249,7 @@ func (t *tree) empty(values []signal.Value) bool {
 
 func (t *tree) append(dst []byte, values []signal.Value) []byte {
 	if t.field >= 0 {
-		if values[t.field].Type() == signal.Missing {
+		if values[t.field].Type() == signal.LeftOut {
 			return append(dst, "null"...) // within a list, places are kept
 		}
 		return Value(dst, values[t.field])

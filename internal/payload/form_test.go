@@ -115,7 +115,7 @@ func TestFormsReadBack(t *testing.T) {
 					return r
 				}, rapid.String().Draw(t, "site")))
 			if rapid.IntRange(0, 3).Draw(t, "drop") == 0 {
-				s.Values[1] = signal.Left()
+				s.Values[1] = signal.NoValue()
 			}
 			if rapid.IntRange(0, 3).Draw(t, "null") == 0 {
 				s.Values[2] = signal.Value{}
@@ -178,7 +178,7 @@ func TestNested(t *testing.T) {
 	v := func(x float64) signal.Value { return signal.OfFloat(x) }
 	body, _ := f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), v(1), v(2), v(3), v(4), v(5).WithDigits(2)}}})
 	assert.Equal(t, `{"mark":"m","sea":{"wave_m":1,"water":{"c":3}},"axis":[2,4],"last":5.00}`, string(body))
-	body, _ = f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), signal.Left(), signal.Left(), signal.Left(), v(4), signal.OfFloat(7).Written("7e0")}}})
+	body, _ = f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), signal.NoValue(), signal.NoValue(), signal.NoValue(), v(4), signal.OfFloat(7).Written("7e0")}}})
 	assert.Equal(t, `{"mark":"m","axis":[null,4],"last":7e0}`, string(body), "what is empty is left out, a list keeps its places, a number is printed as given")
 	for _, bad := range [][]string{{"a", "a.b"}, {"a.b", "a"}, {"a.b", "a.b.c"}, {"a..b"}, {"a.0", "a.b"}, {"a.1", "a.2"}} {
 		_, err := payload.NewJSON(bad, "", true, false)
@@ -247,7 +247,7 @@ func TestProto(t *testing.T) {
 	s[0].Values[2] = signal.OfFloat(1.5)
 	_, err = p.Append(nil, s)
 	assert.ErrorContains(t, err, `the field "count": 1.5 does not fit into a member of the type uint32, which holds whole numbers; add round: 0`)
-	s[0].Values[2] = signal.Left()
+	s[0].Values[2] = signal.NoValue()
 	s[0].Values[1] = signal.OfFloat(1e308)
 	_, err = p.Append(nil, s)
 	assert.ErrorContains(t, err, `the field "wave_m": 1e+308 does not fit into a member of the type float`)

@@ -22,7 +22,7 @@ func Object(dst []byte, names []string, values []signal.Value) []byte {
 	dst = append(dst, '{')
 	first := true
 	for i, name := range names {
-		if values[i].Type() == signal.Missing {
+		if values[i].Type() == signal.LeftOut {
 			continue
 		}
 		if !first {

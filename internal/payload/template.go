@@ -166,7 +166,7 @@ func (t *Template) sample(dst []byte, s *Sample) ([]byte, error) {
 		if err != nil && wrong == nil {
 			wrong = err
 		}
-		if v.Type() == signal.Missing {
+		if v.Type() == signal.LeftOut {
 			v = signal.Value{}
 		}
 		if !t.inside[i] {
@@ -250,7 +250,7 @@ func Carried(f Form, body []byte, samples []Sample, names []string) ([][]byte, e
 	for i := range found {
 		if _, whole := f.(*Template); !whole {
 			for k, n := range names {
-				if t := samples[i].Values[k].Type(); t == signal.Missing || t == signal.Null {
+				if t := samples[i].Values[k].Type(); t == signal.LeftOut || t == signal.Null {
 					delete(found[i].Values, n)
 				}
 			}

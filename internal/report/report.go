@@ -92,7 +92,7 @@ type overtime struct {
 }
 
 type left struct {
-	ledger.Left
+	ledger.LeftSessions
 	Kept float64 `json:"kept_s"` // 0: without end
 }
 

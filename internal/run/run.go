@@ -132,7 +132,7 @@ type Progress struct {
 	Drops    int64         `json:"connections_lost"`
 	LastDrop string        `json:"last_lost_why,omitempty"`
 	Commands int64         `json:"commands"`
-	Missing  []Missing     `json:"witnesses_wait_for,omitempty"`
+	Awaited  []Awaited     `json:"witnesses_wait_for,omitempty"`
 	// Witnesses is what each has seen so far, Troubles what went wrong last.
 	Witnesses []Seen           `json:"witnesses,omitempty"`
 	Troubles  []engine.Trouble `json:"troubles,omitempty"`
@@ -146,8 +146,8 @@ type Seen struct {
 	Asks    bool   `json:"asks"` // it is asked when a round is over
 }
 
-// Missing is how many messages of the round a witness has not found yet.
-type Missing struct {
+// Awaited is how many messages of the round a witness has not found yet.
+type Awaited struct {
 	Witness string `json:"witness"`
 	Proves  string `json:"proves"`
 	N       int    `json:"messages"`
@@ -816,7 +816,7 @@ func (s *Session) Progress() Progress {
 				continue
 			}
 			spec := s.crowd.Witnesses[i]
-			p.Missing = append(p.Missing, Missing{spec.Name, spec.Proof(), w.Missing(), w.StayOut()})
+			p.Awaited = append(p.Awaited, Awaited{spec.Name, spec.Proof(), w.Awaited(), w.StayOut()})
 		}
 	}
 	return p

@@ -36,7 +36,7 @@ type Spike struct {
 	By float64
 }
 
-// Drop puts As in place of the value: Left leaves the field out.
+// Drop puts As in place of the value: NoValue leaves the field out.
 type Drop struct {
 	Spell
 	As Value

@@ -199,12 +199,12 @@ func TestMotion(t *testing.T) {
 }
 
 func TestRecorded(t *testing.T) {
-	values := []signal.Value{signal.OfFloat(1), signal.OfFloat(3), signal.Left(), signal.OfFloat(7)}
+	values := []signal.Value{signal.OfFloat(1), signal.OfFloat(3), signal.NoValue(), signal.OfFloat(7)}
 	rows := build(t, "recorded", signal.Args{"file": &signal.Recording{Values: values}, "column": "x", "offset": 2 * time.Second})
 	at := func(s signal.Signal, k int) signal.Value {
 		return s.At(signal.Moment{Seq: uint64(k + 1), Every: time.Second, Elapsed: time.Duration(k) * time.Second})
 	}
-	assert.Equal(t, signal.Missing, at(rows, 0).Type(), "a hole in the recording is a hole in the messages")
+	assert.Equal(t, signal.LeftOut, at(rows, 0).Type(), "a hole in the recording is a hole in the messages")
 	assert.Equal(t, 7.0, at(rows, 1).Float())
 	assert.Equal(t, 1.0, at(rows, 2).Float(), "it begins anew")
 	timed := &signal.Recording{Values: []signal.Value{signal.OfFloat(0), signal.OfFloat(10), signal.OfFloat(30)}, Times: []float64{0, 10, 20}}

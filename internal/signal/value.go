@@ -18,7 +18,7 @@ const (
 	Text
 	Place
 	Vector  // three numbers x, y and z
-	Missing // the field is left out of the message
+	LeftOut // the field is left out of the message
 )
 
 func (t Type) String() string {
@@ -87,8 +87,8 @@ type Axes = quantity.Axes
 // OfVector makes a vector.
 func OfVector(v Axes) Value { return Value{typ: Vector, a: v.X, b: v.Y, c: v.Z} }
 
-// Left is the value of a field that is left out of its message.
-func Left() Value { return Value{typ: Missing} }
+// NoValue is the value of a field that is left out of its message.
+func NoValue() Value { return Value{typ: LeftOut} }
 
 // Written makes a number that is printed as it was written: 12.50 stays 12.50.
 // Text must be a number as in JSON.

@@ -74,7 +74,7 @@ func TestHolesAndConnections(t *testing.T) {
 	assert.Equal(t, []tally.Never{{Devices: 2, Why: "CONNECT got no answer", Examples: []string{"buoy-3", "buoy-4"}, Crowded: true}}, r.Never)
 	assert.Equal(t, []tally.Closing{{Reading: "bad", Times: 6, Devices: 2, Device: "buoy-1", Seq: 7, Most: 4}}, r.Closings)
 	assert.Equal(t, []tally.Overtime{{Round: 1, By: 3 * time.Second, Open: 5}}, r.Overtime)
-	assert.Equal(t, []ledger.Left{{Link: "sea", Devices: 3, Kept: time.Hour}}, r.Left)
+	assert.Equal(t, []ledger.LeftSessions{{Link: "sea", Devices: 3, Kept: time.Hour}}, r.Left)
 	assert.Equal(t, map[string]int{"a remark": 1}, r.Links.Remarks)
 }
 

@@ -127,7 +127,7 @@ type Result struct {
 	Never          []Never
 	Closings       []Closing
 	Overtime       []Overtime
-	Left           []ledger.Left
+	Left           []ledger.LeftSessions
 	Resent         int // messages sent more than once
 	// MustNot are messages that had to be refused or discarded, and KeptOut those that were.
 	MustNot, KeptOut int

@@ -350,7 +350,7 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	defer stop()
 	pause := 100 * time.Millisecond
 	q.askAll(looking, all, r, false) // its error counts only in the last pass
-	for looking.Err() == nil && q.Missing() > 0 {
+	for looking.Err() == nil && q.Awaited() > 0 {
 		sleep(looking, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
 		q.askAll(looking, q.wanted(r, all), r, false)
@@ -398,7 +398,7 @@ const oneDay = 24 * time.Hour
 // lookFurther asks for a longer time, where messages are missing: the platform may file them by
 // a clock that is another, and that it does not tell. Rows without marks could be others'.
 func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration) {
-	missing := q.Missing()
+	missing := q.Awaited()
 	if missing == 0 || ctx.Err() != nil || q.spec.Hears || !q.since.IsZero() || q.further > 0 {
 		return
 	}
@@ -406,7 +406,7 @@ func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room tim
 	defer stop()
 	q.further = oneDay
 	q.askAll(looking, q.wanted(r, all), r, false) // what it does not find decides nothing
-	if q.Missing() >= missing {
+	if q.Awaited() >= missing {
 		q.further = 0
 		return
 	}

@@ -219,7 +219,7 @@ func (e *listener) Hear(ctx Context, r Round) (bool, string) {
 	deadline := time.Now().Add(e.spec.Wait)
 	e.begin(r)
 	defer e.over()
-	for e.Missing() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
+	for e.Awaited() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
 		sleep(ctx, 50*time.Millisecond)
 	}
 	sleep(ctx, e.spec.WatchCopies)

@@ -165,7 +165,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 		round := witness.Round{N: 1, Expect: expect{6}}
 		complete, why := e.hear(p, round)
 		assert.True(t, complete, why)
-		assert.Zero(t, e.Missing())
+		assert.Zero(t, e.Awaited())
 		got := e.book()
 		assert.Equal(t, []string{"1@", "2@", "3@", "4@buoy-2", "5@topic harbour/nobody/state", "6@"}, seqs(got))
 		assert.True(t, got.Sightings[5].Again)

@@ -52,7 +52,7 @@ type Round struct {
 // Witness is one place where we look.
 //
 // Start comes first, once; then Hear, once for each round and never twice at the same
-// time; Stop comes last, once, also after an error of Start. Missing may be called at any
+// time; Stop comes last, once, also after an error of Start. Awaited may be called at any
 // time between, from any goroutine. A witness writes its sightings through the page that
 // it was made with; it owns nothing else of the run.
 type Witness interface {
@@ -65,9 +65,9 @@ type Witness interface {
 	// over, or until the witness's wait is, or until ctx is done. Complete says that
 	// the witness was heard to the end; if not, why says what was in the way.
 	Hear(ctx Context, r Round) (complete bool, why string)
-	// Missing is how many messages of the round that is being heard were not found yet.
+	// Awaited is how many messages of the round that is being heard were not found yet.
 	// It does not block.
-	Missing() int
+	Awaited() int
 	// StayOut is how many of these must not be found. It does not block.
 	StayOut() int
 	// Seen is how many messages were found so far, or of what it hears, how often. It does
@@ -282,8 +282,8 @@ func (b *base) corrupted(stream int, seq uint64) bool {
 	return b.catalog.Corrupted != nil && b.catalog.Corrupted(stream, seq)
 }
 
-// Missing implements Witness.
-func (b *base) Missing() int {
+// Awaited implements Witness.
+func (b *base) Awaited() int {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.left

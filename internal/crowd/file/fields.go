@@ -260,7 +260,7 @@ func (r *reader) finish(f *crowd.Field, key string, n *yaml.Node, what string) {
 		f.Finish.Spike = &s
 	case "drop":
 		o := r.object(n, what, dropMap)
-		d := signal.Drop{Spell: spell(o), As: signal.Left()}
+		d := signal.Drop{Spell: spell(o), As: signal.NoValue()}
 		if an := o.get("as"); an != nil {
 			switch {
 			case isNull(an):

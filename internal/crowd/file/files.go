@@ -385,7 +385,7 @@ func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 		i := t.column(name)
 		list := make([]signal.Value, len(t.rows))
 		for k, row := range t.rows {
-			if list[k] = signal.Left(); row[i] != "" {
+			if list[k] = signal.NoValue(); row[i] != "" {
 				list[k] = cell(row[i], cellType(row[i])).Written(asWritten(row[i]))
 			}
 		}
@@ -395,7 +395,7 @@ func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 	for k, row := range rf.rows {
 		switch x := row[name].(type) {
 		case nil:
-			list[k] = signal.Left()
+			list[k] = signal.NoValue()
 		case json.Number:
 			if list[k], _ = crowd.Number(x.String()); list[k].Type() == signal.Null {
 				return nil, nil, fmt.Errorf("line %d: %s in %q is not a number that a message can carry", rf.lines[k], x, name)
@@ -421,7 +421,7 @@ func (rf *recordedFile) series(column, timeColumn string) (*signal.Recording, er
 	}
 	rec := &signal.Recording{Values: values, Gives: signal.Null}
 	for _, v := range values {
-		if v.Type() != signal.Missing {
+		if v.Type() != signal.LeftOut {
 			rec.Gives = widen(rec.Gives, v.Type())
 		}
 	}

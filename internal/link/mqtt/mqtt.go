@@ -87,7 +87,7 @@ type Link struct {
 
 // leaving is what a device leaves behind at the end of a round.
 type leaving struct {
-	session *mqttsession.Left
+	session *mqttsession.Saved
 	listens bool // its subscriptions are in the session
 }
 
@@ -267,7 +267,7 @@ func (l *Link) NewConn(id link.Identity) *Conn {
 	}
 	l.mu.Lock()
 	if left := l.left[id.ClientID]; left != nil && !id.Stranger {
-		opt.Left, c.listens = left.session, left.listens
+		opt.Saved, c.listens = left.session, left.listens
 		delete(l.left, id.ClientID)
 	}
 	l.mu.Unlock()
