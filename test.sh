@@ -55,12 +55,12 @@ if command -v gcc >/dev/null 2>&1; then
   CGO_ENABLED=1 go test -race -run '^$' ./... >/dev/null
   # The longest comes first: the others run beside it. Of the two longest, a fifth.
   echo "go test, with the race detector"
-  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -timeout 15m "$@" ./internal/run ./internal/cli ./...
+  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -timeout 25m "$@" ./internal/run ./internal/cli ./...
 else
   echo "The race detector is skipped: it needs gcc."
 fi
 echo "go test, all of the longest"
-RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 15m "$@" ./internal/run ./internal/cli
+RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 25m "$@" ./internal/run ./internal/cli
 echo "static build"
 ./build.sh
 for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done

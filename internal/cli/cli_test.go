@@ -18,10 +18,11 @@ import (
 
 	"runcrowd/internal/cli"
 	"runcrowd/internal/standin"
+	"runcrowd/internal/testload"
 )
 
 func TestMain(m *testing.M) {
-	flag.Set("test.parallel", "6") // they mostly wait
+	flag.Set("test.parallel", testload.Parallel(6)) // they mostly wait
 	testscript.Main(m, map[string]func(){
 		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },
 	})

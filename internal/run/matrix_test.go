@@ -26,13 +26,14 @@ import (
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/tally"
+	"runcrowd/internal/testload"
 	"runcrowd/internal/verdict"
 )
 
 // The tests of this package mostly wait: many can do so at once.
 func TestMain(m *testing.M) {
 	flag.Parse()
-	flag.Set("test.parallel", "16")
+	flag.Set("test.parallel", testload.Parallel(16))
 	code := m.Run()
 	for _, stop := range servers {
 		stop()
