@@ -206,16 +206,6 @@ func only(b []byte, fields []string) string {
 	return string(b)
 }
 
-// merge adds those of other devices.
-func (n *alerts) merge(o *alerts) {
-	for k, h := range o.by {
-		if n.by == nil {
-			n.by = map[about]*history{}
-		}
-		n.by[k] = h
-	}
-}
-
 // call is an alert that is called for.
 type call struct {
 	*turn

@@ -32,20 +32,6 @@ func (d *delays) addBetween(x verdict.Delay) {
 
 func newDelays() *delays { return &delays{} }
 
-func (d *delays) merge(o *delays) {
-	if d.sure != nil || o.sure != nil {
-		for _, x := range []*delays{d, o} {
-			if x.sure == nil {
-				x.sure = &[2]spread.Times{x.Clone(), x.Clone()}
-			}
-		}
-		d.sure[0].Merge(&o.sure[0])
-		d.sure[1].Merge(&o.sure[1])
-	}
-	d.open, d.lost = d.open+o.open, d.lost+o.lost
-	d.Merge(&o.Times)
-}
-
 // bounds are what the percentiles surely are not less than, and not more than.
 func (d *delays) bounds() [2]Delays {
 	least, most := &d.Times, &d.Times

@@ -1,3 +1,3 @@
 // Package tally counts rulings: by kind, device and round, with percentiles, and holds the
-// counts against what is required. Counts of parts of a run merge.
+// counts against what is required.
 package tally

@@ -138,45 +138,6 @@ func indexes(n int) []int {
 	return list
 }
 
-// Counts of two parts, merged, are those of the whole.
-func TestMerge(t *testing.T) {
-	var list []ledger.Message
-	for i := range 40 {
-		list = append(list, message(func(m *ledger.Message) { m.Seq = uint64(i + 1) }))
-	}
-	b := book(list...)
-	b.Messages[1] = list[:20]
-	for stream := range 2 {
-		for i := range b.Messages[stream] {
-			for w := range 2 {
-				b.Sightings = append(b.Sightings, seen(w, func(s *ledger.Sighting) {
-					s.Stream, s.Seq = stream, uint64(i+1)
-					if i%7 == w {
-						s.Values = []byte("{}")
-					}
-				}))
-			}
-		}
-	}
-	e := evidence.Of(b, verdict.Same(&b.Facts))
-	part := func(takes func(*evidence.Case) bool) *tally.Tally {
-		x := tally.New(e.Facts, verdict.NewJudge(verdict.NewSurvey(e.Facts)), tally.Options{})
-		require.NoError(t, e.Cases(func(c *evidence.Case) error {
-			if takes(c) {
-				x.Add(c)
-			}
-			return nil
-		}))
-		return x
-	}
-	whole := part(func(*evidence.Case) bool { return true })
-	first, second := part(func(c *evidence.Case) bool { return c.Stream == 0 }), part(func(c *evidence.Case) bool { return c.Stream == 1 })
-	first.Merge(second)
-	want, got := whole.Result(make([]verdict.Clock, 2)), first.Result(make([]verdict.Clock, 2))
-	assert.NotZero(t, want.Total[verdict.Altered])
-	assert.Equal(t, want, got)
-}
-
 // BenchmarkJudgeALedger writes a ledger of a million messages with one witness (or of
 // RUNCROWD_MESSAGES) and judges it: messages a second, and the most memory that was taken.
 func BenchmarkJudgeALedger(b *testing.B) {

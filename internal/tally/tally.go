@@ -336,10 +336,6 @@ func (p *Proof) add(s verdict.State) {
 	}
 }
 
-func (p *Proof) merge(o *Proof) {
-	p.Asked, p.Seen, p.AsSent, p.Open, p.Unknown, p.NotAsked, p.Apart = p.Asked+o.Asked, p.Seen+o.Seen, p.AsSent+o.AsSent, p.Open+o.Open, p.Unknown+o.Unknown, p.NotAsked+o.NotAsked, p.Apart+o.Apart
-}
-
 // awayAt tells whether the plan had disturbed a device when a message was due: what is late
 // then is late as it is meant to be.
 func (t *Tally) awayAt(device string, due time.Time) bool {
@@ -453,81 +449,6 @@ func (t *Tally) likenesses(c *evidence.Case, s *ledger.Stream) {
 		}
 		a.Messages++
 	})
-}
-
-// Merge adds the counts of another part of the same run, whose messages are others.
-func (t *Tally) Merge(o *Tally) {
-	t.leave()
-	o.leave()
-	t.stream, o.stream = -1, -1
-	add := func(into, from *Counts) {
-		for v, n := range from {
-			into[v] += n
-		}
-	}
-	add(&t.res.Total, &o.res.Total)
-	for k, c := range o.byDevice {
-		add(counts(t.byDevice, k), c)
-	}
-	for k, c := range o.byKind {
-		add(counts(t.byKind, k), c)
-	}
-	for k, c := range o.byRound {
-		add(counts(t.byRound, k), c)
-	}
-	for p := range t.proofs {
-		t.proofs[p].merge(&o.proofs[p])
-	}
-	for n, list := range o.inRound {
-		in := t.inRound[n]
-		if in == nil {
-			in = new([3]Proof)
-			t.inRound[n] = in
-		}
-		for p := range list {
-			in[p].merge(&list[p])
-		}
-	}
-	for i := range t.delays {
-		t.delays[i].merge(o.delays[i])
-	}
-	for k, a := range o.alike {
-		if mine := t.alike[k]; mine != nil {
-			mine.Messages += a.Messages
-		} else {
-			t.alike[k] = a
-		}
-	}
-	for _, f := range o.res.Findings {
-		v := slices.IndexFunc(verdict.All(), func(v verdict.Verdict) bool { return v.String() == f.Verdict })
-		if t.opt.PerVerdict == 0 || t.findings[v] < t.opt.PerVerdict {
-			t.findings[v]++
-			t.res.Findings = append(t.res.Findings, f)
-		}
-	}
-	t.alerts.merge(&o.alerts)
-	for name, x := range o.ours {
-		if t.ours == nil {
-			t.ours = map[string]*ours{}
-		}
-		if mine := t.ours[name]; mine != nil {
-			mine.least, mine.most = mine.least+x.least, mine.most+x.most
-		} else {
-			t.ours[name] = x
-		}
-	}
-	t.res.Unmatched = append(t.res.Unmatched, o.res.Unmatched...)
-	t.res.Unmatched = t.res.Unmatched[:min(len(t.res.Unmatched), maxUnmatched)]
-	t.res.UnmatchedCount += o.res.UnmatchedCount
-	t.res.OutOfOrder += o.res.OutOfOrder
-	t.res.OutOfOrderAt = append(t.res.OutOfOrderAt, o.res.OutOfOrderAt...)
-	t.res.OutOfOrderAt = t.res.OutOfOrderAt[:min(len(t.res.OutOfOrderAt), mostBehind)]
-	t.res.Holes = longestHoles(append(t.res.Holes, o.res.Holes...))
-	t.res.HoleCount += o.res.HoleCount
-	t.res.Resent += o.res.Resent
-	t.res.MustNot += o.res.MustNot
-	t.res.KeptOut += o.res.KeptOut
-	t.res.Recovered += o.res.Recovered
 }
 
 func clock(t time.Time) string { return t.UTC().Format("15:04:05.000") }
