@@ -55,6 +55,8 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		"by time, changed":       {"{time: at}", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
 		"by time, moved":         {"{time: at}", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
 		"by time, cut":           {"{time: at}", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, in seconds":    {"{time: at}", "ms", "", "fields: {at: ignored}", nil, nil},
+		"by time, in micros":     {"{time: at}", "ms", "", "fields: {at: ignored }", nil, nil},
 		"a second for many":      {"{time: at}", "s", "", "", nil, nil},
 		"a second, one lost":     {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
 		"a second, one twice":    {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
@@ -83,6 +85,13 @@ func TestMessagesWithoutAMark(t *testing.T) {
 					}
 					if c.more == "cut: ms" {
 						r["at"] = number(r, "at") / 1000
+					}
+					switch name { // to the digit, in another unit
+					case "by time, in seconds":
+						ms := int64(number(r, "at"))
+						r["at"] = json.Number(fmt.Sprintf("%d.%03d", ms/1000, ms%1000))
+					case "by time, in micros":
+						r["at"] = json.Number(fmt.Sprintf("%d000.0", int64(number(r, "at"))))
 					}
 					list := []row{r}
 					if third(p, i) && c.edit != nil {
