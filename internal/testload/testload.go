@@ -11,13 +11,20 @@ import (
 
 // Parallel is how many tests to play at once, of those of which a quiet machine plays so many.
 func Parallel(quiet int) string {
-	text, err := os.ReadFile("/proc/loadavg") // Linux; elsewhere the machine is taken for quiet
-	load := 0.0
-	if first, _, found := strings.Cut(string(text), " "); err == nil && found {
-		load, _ = strconv.ParseFloat(first, 64)
-	}
-	if load > 3*float64(runtime.NumCPU()) {
+	if runnable() > 3*runtime.NumCPU() {
 		quiet = max(2, quiet/3)
 	}
 	return strconv.Itoa(quiet)
+}
+
+// runnable is how many threads want a processor now; 0 where the system does not tell.
+func runnable() int {
+	text, err := os.ReadFile("/proc/loadavg") // proc_loadavg(5): "0.20 0.18 0.12 1/80 11206"
+	fields := strings.Fields(string(text))
+	if err != nil || len(fields) < 4 {
+		return 0
+	}
+	first, _, _ := strings.Cut(fields[3], "/")
+	n, _ := strconv.Atoi(first)
+	return n
 }
