@@ -7,14 +7,19 @@ import (
 	"runtime"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Parallel is how many tests to play at once, of those of which a quiet machine plays so many.
+// It looks for a third of a second: what begins or ends just then is no load.
 func Parallel(quiet int) string {
-	if runnable() > 3*runtime.NumCPU() {
-		quiet = max(2, quiet/3)
+	for range 12 {
+		if runnable() <= 3*runtime.NumCPU() {
+			return strconv.Itoa(quiet)
+		}
+		time.Sleep(30 * time.Millisecond)
 	}
-	return strconv.Itoa(quiet)
+	return strconv.Itoa(max(2, quiet/3))
 }
 
 // runnable is how many threads want a processor now; 0 where the system does not tell.
