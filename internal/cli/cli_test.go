@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"time"
 
@@ -22,7 +23,9 @@ import (
 )
 
 func TestMain(m *testing.M) {
-	flag.Set("test.parallel", testload.Parallel(6)) // they mostly wait
+	if strings.HasSuffix(os.Args[0], ".test") { // and not the program that scripts run
+		flag.Set("test.parallel", testload.Parallel(6)) // they mostly wait
+	}
 	testscript.Main(m, map[string]func(){
 		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },
 	})
