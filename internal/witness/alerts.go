@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -74,15 +75,28 @@ func decoded(body []byte) any {
 	return strings.ToValidUTF8(string(body), "?")
 }
 
+// is tells whether what was heard is this alert.
+func (n *hearable) is(v any, topic string) bool {
+	if n.match == nil {
+		return true
+	}
+	is, err := n.match.One(v, topic)
+	return err == nil && is == true
+}
+
+// isAlert tells whether what was heard is one of the alerts. It is no message then, whatever
+// mark stands in it: an alert may quote the message that called for it.
+func (b *base) isAlert(v any, topic string) bool {
+	return slices.ContainsFunc(b.alerts, func(n hearable) bool { return n.is(v, topic) })
+}
+
 // said notes what the platform said by itself, for each alert that it is.
 func (b *base) said(v any, topic string, x *ledger.Said) {
 	x.Text = heardText(v)
 	for i := range b.alerts {
 		n := &b.alerts[i]
-		if n.match != nil {
-			if is, err := n.match.One(v, topic); err != nil || is != true {
-				continue
-			}
+		if !n.is(v, topic) {
+			continue
 		}
 		name := ""
 		if about, err := n.about.One(v, topic); err == nil && about != nil {

@@ -92,10 +92,11 @@ func (e *listener) take(m *message) {
 		return
 	}
 	if e.spec.Hears && e.tap == nil {
+		v := decoded(m.body)
 		if !m.retained { // it was said before
-			e.said(decoded(m.body), m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})
+			e.said(v, m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})
 		}
-		if !e.spec.Sees() {
+		if !e.spec.Sees() || e.isAlert(v, m.topic) {
 			return
 		}
 	}

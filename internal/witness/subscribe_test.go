@@ -35,13 +35,19 @@ const runID = "k3f9a2xy"
 
 func newListener(t *testing.T, addr, version string) *ear {
 	t.Helper()
+	return listenerOf(t, addr, version, "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}")
+}
+
+// listenerOf is one that the end of a crowd file describes.
+func listenerOf(t *testing.T, addr, version, witnesses string) *ear {
+	t.Helper()
 	c, err := file.Parse("x", []byte(fmt.Sprintf(`
 crowd: harbour
 links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}`, addr, version)), file.Sources{})
+%s`, addr, version, witnesses)), file.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -52,6 +58,9 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_cop
 		e.w.Stream(i, ledger.Stream{Device: s.Device.Name, Kind: "buoy", Reading: "state"})
 	}
 	e.w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Listens: true})
+	for i, a := range c.Alerts {
+		e.w.Alert(i, &ledger.Alert{Name: a.Name})
+	}
 	page := e.w.WitnessPage(0)
 	e.w.Flush()
 	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID), page)
@@ -371,4 +380,23 @@ func TestAcknowledgementsGoOutTogether(t *testing.T) {
 		got, reads = got+n, reads+1
 	}
 	assert.Less(t, reads, 25)
+}
+
+// An alert that quotes the mark of the message which called for it is no copy of that message,
+// also where one witness hears both, and where it was retained.
+func TestAnAlertIsNoCopyOfItsMessage(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := listenerOf(t, b.Addr().String(), "5", `witnesses: {ear: {proves: [received, alerts], subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}
+alerts: {low: {heard_by: ear, about: .device, match: .rule == "low", when: a < 1, within: 100ms}}`)
+	p := e.start(b)
+	publish(p, "buoy-1", 1, 0, 0, false)
+	for _, retained := range []bool{false, true} {
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: retained}, TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
+	}
+	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	assert.True(t, complete, why)
+	got := e.book()
+	assert.Equal(t, []string{"1@"}, seqs(got))
+	require.Len(t, got.Alerts[0].Said, 1, "a retained one was said before")
+	assert.Equal(t, "buoy-1", got.Alerts[0].Said[0].Device)
 }

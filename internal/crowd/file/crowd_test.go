@@ -2,6 +2,7 @@ package file_test
 
 import (
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -301,4 +302,28 @@ func FuzzSelection(f *testing.F) {
 			require.NotEmpty(t, err.Error())
 		}
 	})
+}
+
+// A witness of messages and alerts waits as long as either may take.
+func TestHowLongAWitnessWaits(t *testing.T) {
+	for _, c := range []struct {
+		witness, within, require string
+		wait                     time.Duration
+	}{
+		{"proves: alerts", "5s", "alerts: exact", 5 * time.Second}, {"proves: [received, alerts]", "5s", "received: 100% within 30s", time.Minute},
+		{"proves: [received, alerts]", "5m", "received: 100% within 30s", 5 * time.Minute}, {"proves: [received, alerts]", "5s", "alerts: exact", 10 * time.Second},
+		{"wait: 7s, proves: [received, alerts]", "5s", "received: 100% within 30s", 7 * time.Second},
+	} {
+		parsed, err := file.Parse("x", []byte(fmt.Sprintf(`
+crowd: harbour
+links: {sea: {mqtt: mqtt://127.0.0.1:1883}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "h/${device}", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {%s, subscribe: "#"}, other: {proves: received, subscribe: "#"}}
+alerts: {low: {heard_by: ear, about: .d, match: .r == 1, when: a < 1, within: %s}}
+require: {%s}`, c.witness, c.within, c.require)), file.Sources{})
+		require.NoError(t, err, "%+v", c)
+		assert.Equal(t, c.wait, parsed.Witnesses[0].Wait, "%+v", c)
+	}
 }

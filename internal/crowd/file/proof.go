@@ -238,18 +238,21 @@ func (r *reader) require(n *yaml.Node) {
 		}
 	}
 	for _, w := range c.Witnesses {
-		if w.Wait == 0 && w.Hears {
+		if w.Wait == 0 && w.OnlyHears() {
 			for _, n := range c.AlertsOf(w) {
 				w.Wait = max(w.Wait, n.Within)
 			}
 		}
 		for _, n := range c.AlertsOf(w) {
-			if w.Hears && w.Wait < n.Within {
+			if w.Wait > 0 && w.Wait < n.Within {
 				r.Add(w.Pos, "the witness %q waits %s, and the alert %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
 			}
 		}
 		if w.Wait == 0 {
 			w.Wait = 10 * time.Second
+			for _, n := range c.AlertsOf(w) { // of one that hears messages, too
+				w.Wait = max(w.Wait, n.Within)
+			}
 			for _, q := range c.Require {
 				if q.Within > 0 && (!w.Sees() || q.Proof == w.Proves || q.Proven) {
 					// Longer than what is allowed, to tell the late from the lost.
