@@ -14,5 +14,4 @@ func TestParallel(t *testing.T) {
 		require.NoError(t, err)
 		assert.Contains(t, []int{quiet, max(2, quiet/3)}, n)
 	}
-	assert.GreaterOrEqual(t, runnable(), 0)
 }
