@@ -38,6 +38,7 @@ type Question struct {
 	Values      map[string]any // given by hand
 	Link        *crowd.Link    // as whom it is asked over MQTT
 	Wait        time.Duration  // for the answer
+	Network     link.Network   // how connections are opened; nil is the usual way
 }
 
 // Answer is how it went.
@@ -157,6 +158,7 @@ func (q *Question) open(ctx context.Context, a *Answer, env formula.Env) (*excha
 	}
 	connect := mqttwire.Connect{Version: byte(l.Version), ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: 60, CleanStart: true}
 	broker := guest.Broker(l, &own)
+	broker.Network = q.Network
 	n.line = mqtt.NewLine(mqttsession.Options{Connect: connect, InFlight: 1, MaxPacket: maxAnswer, Timeout: l.Timeout}, n)
 	if err := broker.Open(ctx, n.line, connect); err != nil {
 		return nil, mqtt.ReachError(l.Name, l.Scheme, l.Address, "ask", err)
@@ -266,7 +268,7 @@ func (n *exchange) close() {
 
 // client is the client of the platform's API.
 func (q *Question) client() *http.Client {
-	return &http.Client{Transport: link.Transport(credential.TLS(q.Link).Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(credential.TLS(q.Link).Elsewhere(), nil, q.Network), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // request asks over the platform's API.

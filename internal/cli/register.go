@@ -73,7 +73,7 @@ func registrar(path string) (*register.Registrar, context.Context, context.Cance
 	if f.Crowd.Register == nil {
 		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, save: {token: .token}}", path)
 	}
-	registrar, err := register.New(f)
+	registrar, err := register.New(f, nil)
 	if err != nil {
 		return nil, nil, nil, err
 	}

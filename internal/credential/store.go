@@ -264,7 +264,7 @@ func sign(t *crowd.AccessToken, key any, m *formula.Machine, env formula.Env, no
 // authorizationClient is the client that asks an authorization server: it trusts whom
 // the link trusts.
 func authorizationClient(l *crowd.Link) *http.Client {
-	return &http.Client{Transport: link.Transport(TLS(l).Elsewhere(), nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(TLS(l).Elsewhere(), nil, nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // Guest is what somebody shows on a link who is no device: a witness, a registration.

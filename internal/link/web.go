@@ -13,8 +13,8 @@ import (
 // Transport is a client's way to an HTTP server: through the proxy that the
 // environment names, if any, and with TLS as a link says, which may be nil; with a
 // client certificate, which may be nil, too.
-func Transport(t *TLS, cert *tls.Certificate) *http.Transport {
-	way := &http.Transport{Proxy: http.ProxyFromEnvironment}
+func Transport(t *TLS, cert *tls.Certificate, network Network) *http.Transport {
+	way := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: network.Dial}
 	if t != nil {
 		way.TLSClientConfig = t.Config("", cert)
 	}

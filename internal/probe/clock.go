@@ -40,7 +40,7 @@ func (p *prober) clock(ctx context.Context, c *crowd.Crowd, l *crowd.Link, d *fl
 		return
 	}
 	p.do(ctx, "clocks agree", func(ctx context.Context) (string, []string, bool) {
-		t := link.Transport(secure, d.Cert)
+		t := link.Transport(secure, d.Cert, nil)
 		t.DisableKeepAlives = true
 		client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 		req, err := http.NewRequestWithContext(ctx, http.MethodHead, u.Scheme+"://"+u.Host+"/", nil)

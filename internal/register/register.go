@@ -78,14 +78,14 @@ type Registrar struct {
 	result Result
 }
 
-// New makes an registrar; nothing is asked yet.
-func New(f *fleet.Fleet) (*Registrar, error) {
+// New makes a registrar; nothing is asked yet. A nil network is the usual one.
+func New(f *fleet.Fleet, network link.Network) (*Registrar, error) {
 	en := f.Crowd.Register
 	own, err := f.Credentials.Guest(en.Link, "register")
 	if err != nil {
 		return nil, fmt.Errorf("register: link: the credentials of %q are those of single devices (%w); give the registration a link of its own", en.Link.Name, err)
 	}
-	way := link.Transport(credential.TLS(en.Link), own.Cert)
+	way := link.Transport(credential.TLS(en.Link), own.Cert, network)
 	way.MaxIdleConnsPerHost = atOnce
 	return &Registrar{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
 		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil

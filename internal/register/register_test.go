@@ -101,7 +101,7 @@ func open(t *testing.T, path, text string) *register.Registrar {
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
-	o, err := register.New(f)
+	o, err := register.New(f, nil)
 	require.NoError(t, err)
 	return o
 }

@@ -78,24 +78,23 @@ func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin
 	}
 	rule, err := standin.ParseRule("low-battery: battery_v < 11 " + release)
 	require.NoError(t, err)
-	cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Rules: []standin.Rule{rule}}
+	cfg := standin.Config{Rules: []standin.Rule{rule}}
 	if by == "callback" {
 		cfg.Hook, cfg.HookSecret = "http://127.0.0.1:"+port+"/from-platform", "the-hook-secret"
 	}
-	for _, f := range flaws {
-		flaw, err := standin.ParseFlaw(f)
-		require.NoError(t, err)
-		cfg.Flaws = append(cfg.Flaws, flaw)
-	}
-	s, err := standin.Start(cfg)
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
+	cfg.Flaws = flawsOf(t, flaws...)
 	if noticedBy[by] == both {
 		text = strings.Replace(text, `  ear: {proves: received, subscribe: "harbour/#", wait: 20s}`+"\n", "", 1)
 		text = strings.Replace(text, "proves: alerts, HEARS", both+`, subscribe: "#", wait: 20s`, 1)
 	}
 	text = strings.NewReplacer("HEARS", strings.Replace(noticedBy[by], "PORT", port, 1), "QOS", "1", "EVENTS", crossing).Replace(text)
-	return playAgainst(t, s.MQTTAddr, s.HTTPAddr, text), s
+	var p *played
+	var s *standin.StandIn
+	inWorld(t, cfg, func(t *testing.T, w *world) {
+		s = w.StandIn
+		p = w.play(t, text)
+	})
+	return p, s
 }
 
 // Every way of hearing alerts, and every flaw of a platform that gives them: each is found,

@@ -334,10 +334,10 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: WAIT}}
 // Where the platform lets in only so many, the others are told of.
 func TestConnectionsAreLimited(t *testing.T) {
 	t.Parallel()
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Connections: 11})
-	require.NoError(t, err)
-	defer s.Close()
-	p := playAgainst(t, s.MQTTAddr, "", strings.Replace(overMQTT("5", 1, "1s"), "settle: 60s", "settle: 1s", 1))
+	var p *played
+	inWorld(t, standin.Config{Connections: 11}, func(t *testing.T, w *world) {
+		p = w.play(t, strings.Replace(overMQTT("5", 1, "1s"), "settle: 60s", "settle: 1s", 1))
+	})
 	assert.Len(t, p.result.Devices, 10, "ten of twenty are let in, beside the witness")
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Unsent]+p.result.Total[verdict.Proven])
 	require.NotEmpty(t, p.result.Links.Why)

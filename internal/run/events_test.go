@@ -5,8 +5,6 @@ package run_test
 import (
 	"fmt"
 	"maps"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -14,7 +12,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
@@ -114,22 +111,20 @@ func TestWhatMustNotGetIn(t *testing.T) {
 				t.Run(fmt.Sprintf("%s/%s, %s", w.name, name, platform), func(t *testing.T) {
 					fewer(t)
 					t.Parallel()
-					cfg := standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour"}
+					cfg := standin.Config{Token: "tok-of-the-harbour"}
 					switch platform {
 					case "open":
 						cfg.Token = ""
 					case "with the flaw admit":
 						cfg.Flaws = flawsOf(t, "admit")
 					}
-					s, err := standin.Start(cfg)
-					require.NoError(t, err)
-					t.Cleanup(s.Close)
 					text := w.withEvents("5s", event)
 					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version", `{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
 					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
 					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
 					text = strings.NewReplacer("WAIT", "20s", "SETTLE", "20s").Replace(text) // what is refused never comes
-					p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
+					var p *played
+					inWorld(t, cfg, func(t *testing.T, w *world) { p = w.play(t, text) })
 					if platform != "shut" {
 						assert.False(t, p.holds(), p.says())
 						assert.InDelta(t, 20, p.result.Total[verdict.LetIn]+p.result.Total[verdict.Dropped], 4)
@@ -169,7 +164,7 @@ func TestCorruptMessages(t *testing.T) {
 			t.Run(w.name+"/"+how, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
-				p := playOnce(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {corrupt: "+how+"}, expect: discarded}"))
+				p := play(t, w.withEvents("5s", "{at: 1s, for: 500ms, who: buoy-2, do: {corrupt: "+how+"}, expect: discarded}"))
 				if w.name == "http" && how == "too large" { // the only thing that the stand-in minds
 					assert.True(t, p.holds(), p.says())
 					return
@@ -261,21 +256,17 @@ func TestTheFleetChanges(t *testing.T) {
 			t.Run(fmt.Sprintf("%s, broken %v", name, broken), func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
-				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "tok-of-the-harbour", Registry: true})
-				require.NoError(t, err)
-				t.Cleanup(s.Close)
 				text := strings.NewReplacer("LINK", parts[0], "PLACE", parts[1], "COMMAND", parts[2]).Replace(changing)
 				if broken { // neither can be removed nor asked
 					text = strings.Replace(text, "/registry/${device}", "/registre/${device}", 1)
 					text = strings.Replace(text, "who: buoy-1, do: {command", "who: buoy-1, do: {every: never, command", 1)
 					text = strings.NewReplacer(`topic: "ask/${device}"`, `topic: "ask/${device}", match: {a: b}`, `path: "/commands/${device}", every: 100ms`, `path: "/commands/${device}", every: 1h`).Replace(text)
 				}
-				text = strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr).Replace(text)
-				path := filepath.Join(t.TempDir(), "harbour.yaml")
-				require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
-				c, err := file.Load(path)
-				require.NoError(t, err)
-				p := playCrowd(t, c)
+				var p *played
+				inWorld(t, standin.Config{Token: "tok-of-the-harbour", Registry: true}, func(t *testing.T, w *world) {
+					text := strings.NewReplacer("MQTT", w.MQTTAddr, "HTTP", w.HTTPAddr).Replace(text)
+					p = w.playFile(t, w.dir, text)
+				})
 				assert.InDelta(t, 270, p.result.Total.Due(), 110)
 				assert.Less(t, p.result.Total[verdict.Dropped], 30) // measured while it was removed, and not sent in that time
 				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven]+p.result.Total[verdict.Dropped], p.says())
@@ -304,16 +295,13 @@ func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-			require.NoError(t, err)
-			t.Cleanup(s.Close)
 			place, command := `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", match: {name: NAME}, DO reply: {topic: "told/${device}", body: {ok: "${done}"}}}`
 			if c[2] == "path" {
 				place = `path: "/in/harbour/${device}/state"`
 				command = `{path: "/commands/${device}", every: 100ms, rows: ".commands[]", match: {name: NAME}, DO reply: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}"}, read_reply: {get: "http://HTTP/answers/${device}", rows: ".answers[]"}}`
 			}
 			commands := "commands: {faster: " + strings.NewReplacer("NAME", "faster", "DO", `do: {every: 50ms}, for: 500ms,`).Replace(command) + ", rest: " + strings.NewReplacer("NAME", "rest", "DO", `do: {offline: idle}, for: 300ms,`).Replace(command) + "}"
-			p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, `
+			p := play(t, `
 crowd: commands
 links: {way: `+c[0]+`, ear: {mqtt: "mqtt://MQTT"}}
 kinds:

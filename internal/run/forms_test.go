@@ -101,23 +101,21 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 				text = strings.ReplaceAll(text, "WAIT", "60s")
 				var flaws []standin.Flaw
 				if c.flaw != "" {
-					f, err := standin.ParseFlaw(c.flaw + "=3")
-					require.NoError(t, err)
-					flaws = append(flaws, f)
+					flaws = flawsOf(t, c.flaw+"=3")
 				}
-				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws})
-				require.NoError(t, err)
-				defer s.Close()
-				text = strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr).Replace(text)
-				cr, err := file.Parse("forms.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return set, nil }})
-				require.NoError(t, err)
-				p := playCrowd(t, cr)
+				var p *played
 				var hits []string
-				for _, h := range s.Hits() {
-					for _, m := range anyMark.FindAllSubmatch(h.Payload, -1) {
-						hits = append(hits, string(m[1]))
+				inWorld(t, standin.Config{Flaws: flaws}, func(t *testing.T, w *world) {
+					text := strings.NewReplacer("MQTT", w.MQTTAddr, "HTTP", w.HTTPAddr).Replace(text)
+					cr, err := file.Parse("forms.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return set, nil }})
+					require.NoError(t, err)
+					p = playCrowd(t, cr, w.options())
+					for _, h := range w.Hits() {
+						for _, m := range anyMark.FindAllSubmatch(h.Payload, -1) {
+							hits = append(hits, string(m[1]))
+						}
 					}
-				}
+				})
 				sort.Strings(hits)
 				due := p.result.Total.Due()
 				assert.Greater(t, due, 40)
@@ -153,7 +151,7 @@ witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+`/stored/${device}
 `), 0o600))
 	cr, err := file.Load(path)
 	require.NoError(t, err)
-	p := playCrowd(t, cr)
+	p := playCrowd(t, cr, run.Options{})
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven])
 	require.NoError(t, os.Remove(filepath.Join(dir, "gauges.csv")))
 	again, err := run.LoadCopy(p.folder)

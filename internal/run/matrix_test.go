@@ -7,10 +7,14 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
+	"log"
+	"net/http"
 	"os"
 	"sort"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -22,6 +26,7 @@ import (
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/memnet"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
@@ -117,12 +122,75 @@ type played struct {
 	result *tally.Result
 	checks []proof.Check
 	hits   []string // marks without the run, sorted
+	took   time.Duration
 }
 
-// play plays a crowd text against a stand-in and judges it.
-func play(t *testing.T, text string, flaws ...string) *played {
+// epoch is when virtual time begins (package synctest).
+var epoch = time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// world is a platform on a network in memory, in virtual time.
+type world struct {
+	*standin.StandIn
+	net *memnet.Net
+	dir string // for a run folder
+}
+
+// inWorld does something beside a stand-in, in virtual time.
+func inWorld(t *testing.T, cfg standin.Config, do func(t *testing.T, w *world)) {
 	t.Helper()
-	return unhurried(func() *played { return playOnce(t, text, flaws...) })
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := &world{net: memnet.New(), dir: dir}
+		cfg.MQTT, cfg.HTTP, cfg.Network = "127.0.0.1:0", "127.0.0.1:0", w.net
+		var err error
+		w.StandIn, err = standin.Start(cfg)
+		require.NoError(t, err)
+		defer w.Close()
+		do(t, w)
+	})
+}
+
+// play plays a crowd text against a stand-in, in virtual time, and judges it.
+func play(t *testing.T, text string, flaws ...string) (p *played) {
+	t.Helper()
+	inWorld(t, standin.Config{Flaws: flawsOf(t, flaws...)}, func(t *testing.T, w *world) {
+		p = w.play(t, text)
+		p.hits, p.took = hitsOf(t, w.StandIn), time.Since(epoch)
+	})
+	return p
+}
+
+// options are those of a run in the world.
+func (w *world) options() run.Options {
+	return run.Options{Out: w.dir, Network: w.net.Dial, Listen: w.net.Listen}
+}
+
+// play plays a crowd against the stand-in and judges the run.
+func (w *world) play(t *testing.T, text string) *played {
+	t.Helper()
+	return playCrowd(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
+}
+
+// playOn plays a crowd text against an HTTP platform in virtual time, and judges it.
+func playOn(t *testing.T, platform http.Handler, text string) (p *played) {
+	t.Helper()
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := &world{net: memnet.New(), dir: dir}
+		at := w.serve(t, platform)
+		p = playCrowd(t, crowdOf(t, "", at, text), w.options())
+	})
+	return p
+}
+
+// serve serves HTTP in the world, until the test ends, and tells where.
+func (w *world) serve(t *testing.T, h http.Handler) string {
+	l, err := w.net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	srv := &http.Server{Handler: h, ErrorLog: log.New(io.Discard, "", 0)}
+	go srv.Serve(l)
+	t.Cleanup(func() { srv.Close() })
+	return l.Addr().String()
 }
 
 // unhurried plays again where this machine was so busy that a witness lagged: what is
@@ -141,22 +209,6 @@ func unhurried(once func() *played) *played {
 	}
 }
 
-func playOnce(t *testing.T, text string, flaws ...string) *played {
-	t.Helper()
-	var list []standin.Flaw
-	for _, f := range flaws {
-		flaw, err := standin.ParseFlaw(f)
-		require.NoError(t, err)
-		list = append(list, flaw)
-	}
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: list})
-	require.NoError(t, err)
-	defer s.Close()
-	p := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
-	p.hits = hitsOf(t, s)
-	return p
-}
-
 // hitsOf lists the messages that a stand-in did something to.
 func hitsOf(t *testing.T, s *standin.StandIn) (list []string) {
 	for _, h := range s.Hits() {
@@ -170,18 +222,29 @@ func hitsOf(t *testing.T, s *standin.StandIn) (list []string) {
 	return list
 }
 
+// playAgainst plays a crowd against servers on real sockets and judges the run.
 func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
+	t.Helper()
+	return playCrowd(t, crowdOf(t, mqttAddr, httpAddr, text), run.Options{})
+}
+
+// crowdOf reads a crowd text with addresses and waits for its capitals.
+func crowdOf(t *testing.T, mqttAddr, httpAddr, text string) *crowd.Crowd {
 	t.Helper()
 	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s", "TIMEOUT", "60s").Replace(text)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
-	return playCrowd(t, c)
+	return c
 }
 
 // playCrowd plays a crowd and judges the run.
-func playCrowd(t *testing.T, c *crowd.Crowd) *played {
+func playCrowd(t *testing.T, c *crowd.Crowd, opt run.Options) *played {
 	t.Helper()
-	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+	if opt.Out == "" {
+		opt.Out = t.TempDir()
+	}
+	opt.Version, opt.File = "test", "harbour.yaml"
+	s, err := open(t, c, opt)
 	require.NoError(t, err)
 	require.NoError(t, s.Play(context.Background()))
 	j, err := run.Judge(s.Folder, run.Judging{})
@@ -340,19 +403,17 @@ func TestRunsDoNotConfuseEachOther(t *testing.T) {
 		t.Run(mark, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-			require.NoError(t, err)
-			defer s.Close()
 			text := strings.Replace(ways[5].harbour(), "\nkinds:", "\n"+mark+"kinds:", 1)
 			if mark != "" {
 				text = strings.Replace(text, ".content.mark", ".content.no", 1)
 			}
-			first := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
-			second := playAgainst(t, s.MQTTAddr, s.HTTPAddr, text)
-			for _, p := range []*played{first, second} {
-				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
-				assert.Zero(t, p.result.UnmatchedCount)
-			}
+			inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
+				for range 2 {
+					p := w.play(t, text)
+					assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
+					assert.Zero(t, p.result.UnmatchedCount)
+				}
+			})
 		})
 	}
 }
@@ -395,23 +456,20 @@ func TestRoundsAreReplayed(t *testing.T) {
 // An interrupted run settles, hears and reports.
 func TestInterruptedRunIsJudged(t *testing.T) {
 	t.Parallel()
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-	require.NoError(t, err)
-	defer s.Close()
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "HTTP", s.HTTPAddr, "WAIT", "60s", " WITHIN", "", "for: 2500ms", "for: 1h", "SETTLE", "60s").Replace(ways[1].harbour())
-	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
-	require.NoError(t, err)
-	session, err := open(t, c, run.Options{Out: t.TempDir()})
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	time.AfterFunc(time.Second, cancel)
-	require.NoError(t, session.Play(ctx))
-	res, err := run.Judge(session.Folder, run.Judging{})
-	require.NoError(t, err)
-	assert.True(t, res.Interrupted)
-	assert.True(t, res.Ended)
-	assert.Positive(t, res.Total.Due())
-	assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
+	text := strings.Replace(ways[1].harbour(), "for: 2500ms", "for: 1h", 1)
+	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
+		session, err := open(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
+		require.NoError(t, err)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+		defer cancel()
+		require.NoError(t, session.Play(ctx))
+		res, err := run.Judge(session.Folder, run.Judging{})
+		require.NoError(t, err)
+		assert.True(t, res.Interrupted)
+		assert.True(t, res.Ended)
+		assert.InDelta(t, 40, res.Total.Due(), 4)
+		assert.Equal(t, res.Total.Due(), res.Total[verdict.Proven], "%+v", res.Findings)
+	})
 }
 
 // open builds the fleet of a crowd and opens a run of it.

@@ -5,29 +5,29 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"runcrowd/internal/ask"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/register"
 )
 
 // outside is the platform's side for the actions of a run.
 type outside struct {
-	fleet *fleet.Fleet
-
-	mu     sync.Mutex // one registration at a time
-	office *register.Registrar
+	fleet     *fleet.Fleet
+	network   link.Network
+	turn      chan struct{} // one registration at a time; who has it may use registrar
+	registrar *register.Registrar
 }
 
 // newOutside makes it. Where the plan registers devices, what that needs is there before
 // anything is sent; a hand gets it when it is wanted.
-func newOutside(f *fleet.Fleet) (engine.Outside, error) {
-	o := &outside{fleet: f}
+func newOutside(f *fleet.Fleet, network link.Network) (engine.Outside, error) {
+	o := &outside{fleet: f, network: network, turn: make(chan struct{}, 1)}
 	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.ActionRegister, crowd.ActionUnregister) }) {
 		if err := o.open(); err != nil {
 			return nil, err
@@ -36,32 +36,47 @@ func newOutside(f *fleet.Fleet) (engine.Outside, error) {
 	return o, nil
 }
 
-// open makes what registering needs. The caller holds mu, or is alone.
+// open makes what registering needs. The caller has the turn, or is alone.
 func (o *outside) open() (err error) {
-	if o.office == nil {
-		o.office, err = register.New(o.fleet)
+	if o.registrar == nil {
+		o.registrar, err = register.New(o.fleet, o.network)
 	}
 	return err
 }
 
-// Register implements engine.Outside.
-func (o *outside) Register(ctx context.Context, d *fleet.Device) (map[string]string, error) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
+// wait waits for its turn to register, which the caller ends.
+func (o *outside) wait(ctx context.Context) (end func(), err error) {
+	select {
+	case o.turn <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	end = func() { <-o.turn }
 	if err := o.open(); err != nil {
+		end()
 		return nil, err
 	}
-	return o.office.RegisterOne(ctx, d)
+	return end, nil
+}
+
+// Register implements engine.Outside.
+func (o *outside) Register(ctx context.Context, d *fleet.Device) (map[string]string, error) {
+	end, err := o.wait(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	return o.registrar.RegisterOne(ctx, d)
 }
 
 // Unregister implements engine.Outside.
 func (o *outside) Unregister(ctx context.Context, d *fleet.Device) error {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	if err := o.open(); err != nil {
+	end, err := o.wait(ctx)
+	if err != nil {
 		return err
 	}
-	return o.office.UnregisterOne(ctx, d)
+	defer end()
+	return o.registrar.UnregisterOne(ctx, d)
 }
 
 // answerWait is how long a command's answer is waited for.
@@ -69,7 +84,7 @@ const answerWait = 10 * time.Second
 
 // Ask implements engine.Outside.
 func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (string, error) {
-	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{}, Link: x.Link, Wait: answerWait}
+	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{}, Link: x.Link, Wait: answerWait, Network: o.network}
 	for _, k := range d.Commands {
 		if k.Name == x.Name {
 			q.Command = k

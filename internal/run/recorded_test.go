@@ -49,14 +49,27 @@ func recorded(t *testing.T, name string, n int, body func(i int, at time.Time) r
 	return path
 }
 
-// playFile plays a crowd file that stands in a folder, beside what it reads.
-func playFile(t *testing.T, dir, text string) *played {
+// fileIn writes a crowd file into a folder, beside what it reads, and reads it.
+func fileIn(t *testing.T, dir, text string) *crowd.Crowd {
 	t.Helper()
 	path := filepath.Join(dir, "harbour.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	c, err := file.Load(path)
 	require.NoError(t, err)
-	return playCrowd(t, c)
+	return c
+}
+
+// playFile plays a crowd file that stands in a folder, beside what it reads.
+func playFile(t *testing.T, dir, text string) *played {
+	t.Helper()
+	return playCrowd(t, fileIn(t, dir, text), run.Options{})
+}
+
+// playFile plays a crowd file of a folder against the stand-in.
+func (w *world) playFile(t *testing.T, dir, text string) *played {
+	t.Helper()
+	text = strings.NewReplacer("MQTT", w.MQTTAddr, "HTTP", w.HTTPAddr).Replace(text)
+	return playCrowd(t, fileIn(t, dir, text), w.options())
 }
 
 const again = `
@@ -107,14 +120,12 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			path := recorded(t, "w.jsonl", 40, c.body)
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-			require.NoError(t, err)
-			t.Cleanup(s.Close)
-			text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", c.mark, "MORE", c.more, "EVENTS", c.events).Replace(again)
+			text := strings.NewReplacer("MARK", c.mark, "MORE", c.more, "EVENTS", c.events).Replace(again)
 			if c.events == "" {
 				text = strings.Replace(text, "settle: 20s, ", "settle: 20s", 1)
 			}
-			p := playFile(t, filepath.Dir(path), text)
+			var p *played
+			inWorld(t, standin.Config{}, func(t *testing.T, w *world) { p = w.playFile(t, filepath.Dir(path), text) })
 			due := p.result.Total.Due()
 			assert.True(t, p.holds(), "%+v %s", p.checks, p.says())
 			assert.Equal(t, due, p.result.Total[verdict.Proven], p.says())
@@ -160,17 +171,14 @@ func TestFlawsFallOnRecordedTraffic(t *testing.T) {
 		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%2), Body: fmt.Appendf(nil, `{"wave_m":%d.25}`, i)}
 	})
 	for flaw, v := range map[string]verdict.Verdict{"lose=4": verdict.Lost, "alter=4": verdict.Altered, "repeat=4": verdict.Repeated, "misfile=4": verdict.Misfiled} {
-		f, err := standin.ParseFlaw(flaw)
-		require.NoError(t, err)
-		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: []standin.Flaw{f}})
-		require.NoError(t, err)
-		text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "every: 10ms", ", EVENTS", "", "wait: 20s", "wait: 1s").Replace(again)
-		p := playFile(t, filepath.Dir(path), text)
-		hits := len(s.Hits())
-		assert.Greater(t, hits, 2) // the first may come before there is another device to misfile under
-		assert.Equal(t, hits, p.result.Total[v], "%s: %s", flaw, p.says())
-		assert.Equal(t, 60-hits, p.result.Total[verdict.Proven], flaw)
-		s.Close()
+		text := strings.NewReplacer("MARK", "", "MORE", "every: 10ms", ", EVENTS", "", "wait: 20s", "wait: 1s").Replace(again)
+		inWorld(t, standin.Config{Flaws: flawsOf(t, flaw)}, func(t *testing.T, w *world) {
+			p := w.playFile(t, filepath.Dir(path), text)
+			hits := len(w.Hits())
+			assert.Greater(t, hits, 2) // the first may come before there is another device to misfile under
+			assert.Equal(t, hits, p.result.Total[v], "%s: %s", flaw, p.says())
+			assert.Equal(t, 60-hits, p.result.Total[verdict.Proven], flaw)
+		})
 	}
 }
 
@@ -307,11 +315,9 @@ func TestRunFoldersKeepWhoWasRecorded(t *testing.T) {
 	path := recorded(t, "w.jsonl", 40, func(i int, _ time.Time) recording.Line {
 		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%3), Body: fmt.Appendf(nil, `{"said":"something private %d"}`, i)}
 	})
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-	require.NoError(t, err)
-	t.Cleanup(s.Close)
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "every: 1ms", ", EVENTS", "").Replace(again)
-	p := playFile(t, filepath.Dir(path), text)
+	text := strings.NewReplacer("MARK", "", "MORE", "every: 1ms", ", EVENTS", "").Replace(again)
+	var p *played
+	inWorld(t, standin.Config{}, func(t *testing.T, w *world) { p = w.playFile(t, filepath.Dir(path), text) })
 	assert.Equal(t, 40, p.result.Total[verdict.Proven])
 	kept, err := os.ReadFile(filepath.Join(p.folder, "files", "1-w.jsonl"))
 	require.NoError(t, err)

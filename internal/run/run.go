@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -193,6 +194,8 @@ type Options struct {
 	Links map[*crowd.Link]link.Link
 	// Network is how connections are opened; nil is the usual way.
 	Network link.Network
+	// Listen is how callbacks are listened for; nil is net.Listen.
+	Listen func(network, address string) (net.Listener, error)
 	// Log is told what happens, as it happens; nil: nobody is.
 	Log *slog.Logger
 	// Judging, if not nil, gathers the evidence while the run plays.
@@ -244,11 +247,11 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	s.engine.Network, s.engine.Log = opt.Network, opt.Log
 	s.engine.Tell = func(text string) { s.note("%s", text) }
-	if s.engine.Outside, err = newOutside(f); err != nil {
+	if s.engine.Outside, err = newOutside(f, opt.Network); err != nil {
 		return nil, err
 	}
 	catalog := witness.NewCatalog(f, s.ID)
-	catalog.Network, catalog.Tell = opt.Network, s.engine.Tell
+	catalog.Network, catalog.Listen, catalog.Tell = opt.Network, opt.Listen, s.engine.Tell
 	catalog.Corrupted = s.engine.Corrupted
 	if catalog.Index != nil {
 		s.engine.Carried = catalog.Index.Add

@@ -128,7 +128,7 @@ func TestTransports(t *testing.T) {
 			}
 			text := strings.NewReplacer("MQTT", platform.MQTTAddr, "WS", platform.WSAddr, "HTTP", platform.HTTPAddr).Replace(way)
 			c := secureCrowd(t, dir, text, "mqtt"+suffix+"://"+platform.MQTTAddr, "http"+suffix+"://"+platform.HTTPAddr)
-			p := playCrowd(t, c)
+			p := playCrowd(t, c, run.Options{})
 			assert.Greater(t, p.result.Total.Due(), 40)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
 			events := `plan: {for: 8s, settle: 60s, events: [{at: 300ms, for: 700ms, who: buoy-001, do: {offline: keep}}, {at: 400ms, for: 700ms, who: buoy-002, do: {offline: {how: silent}}}, {at: 300ms, for: 1s, who: buoy-003, do: {network: {delay: 50ms, rate: 256 kbit/s}}}, {at: 6500ms, for: 600ms, who: buoy-004, do: restart}`
@@ -137,7 +137,7 @@ func TestTransports(t *testing.T) {
 			}
 			c, err := file.Parse("secure.yaml", []byte(strings.Replace(strings.ReplaceAll(string(c.Source), "wait: 30s", "wait: 10s"), "plan: {for: 1500ms}", events+"]}", 1)), file.Sources{})
 			require.NoError(t, err)
-			disturbed := playCrowd(t, c)
+			disturbed := playCrowd(t, c, run.Options{})
 			// On a busy machine a device may have its own credentials again before it could go.
 			assert.Equal(t, disturbed.result.Total.Asked(), disturbed.result.Total[verdict.Proven], disturbed.says())
 			assert.Greater(t, disturbed.result.Total.Due(), 150)
@@ -288,7 +288,7 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 10s, who: "n < 3
 		require.NoError(t, err)
 		return c
 	}
-	p := playCrowd(t, password("harbour-19"))
+	p := playCrowd(t, password("harbour-19"), run.Options{})
 	refused := 0
 	for _, f := range p.result.Findings {
 		if assert.Equal(t, "buoy-003", f.Device) && assert.Equal(t, "refused", f.Verdict) {
@@ -383,7 +383,7 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link:
 `, addr, version, dir)
 			c, err := file.Parse("nginx.yaml", []byte(text), password("harbour-19"))
 			require.NoError(t, err)
-			p := playCrowd(t, c)
+			p := playCrowd(t, c, run.Options{})
 			assert.Greater(t, p.result.Total.Due(), 40)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 			c, err = file.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
@@ -392,10 +392,10 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link:
 			limited := strings.NewReplacer(`path: "/in/`, `path: "/limited/`, "every: 100ms", "every: 200ms", "{for: 1500ms}", "{for: 1500ms, settle: 30s}").Replace(text)
 			slow, err := file.Parse("nginx.yaml", []byte(limited), password("harbour-19"))
 			require.NoError(t, err)
-			p = playCrowd(t, slow)
+			p = playCrowd(t, slow, run.Options{})
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 			assert.Positive(t, p.result.Resent)
-			p = playCrowd(t, c)
+			p = playCrowd(t, c, run.Options{})
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
 			assert.Contains(t, p.result.Findings[0].Said, "401")
 		})
@@ -411,7 +411,7 @@ devices: [{kind: buoy, count: 4}]
 plan: {for: %[5]s}
 `, addr, dir, link, path, length)), file.Sources{Getenv: func(string) (string, bool) { return "harbour-19", true }})
 		require.NoError(t, err)
-		return playCrowd(t, c)
+		return playCrowd(t, c, run.Options{})
 	}
 	signed := `access_token: {text: "md5=${base64url(digest('md5', text(UNTIL) + '/signed/harbour/' + device + '/state of the harbour'))}&expires=${UNTIL}", valid: 2s}`
 	p := tokens(strings.ReplaceAll(signed, "UNTIL", "expiry"), "/signed/harbour/${device}/state?${access_token}", "4s")

@@ -6,17 +6,18 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/memnet"
 	"runcrowd/internal/verdict"
 )
 
@@ -73,7 +74,7 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
-			srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			srv := &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
 				rows := []row{}
 				for i, m := range p.messages {
 					r := row{}
@@ -102,10 +103,9 @@ func TestMessagesWithoutAMark(t *testing.T) {
 					}
 				}
 				json.NewEncoder(w).Encode(rows)
-			}})
-			defer srv.Close()
+			}}
 			text := strings.NewReplacer("MARK", c.mark, "AS", c.as, "FIELD", c.field, "MORE", c.more).Replace(unmarked)
-			p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+			p := playOn(t, srv, text)
 			due, bad := p.result.Total.Due(), 0
 			require.InDelta(t, 18, due, 2)
 			for v, want := range c.want {
@@ -123,7 +123,7 @@ func TestMessagesWithoutAMark(t *testing.T) {
 func TestTimesThatAreShared(t *testing.T) {
 	t.Parallel()
 	kept := map[string]string{}
-	srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+	srv := &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
 		for i, m := range p.messages {
 			var r struct{ At int64 }
 			json.Unmarshal(m, &r)
@@ -136,13 +136,12 @@ func TestTimesThatAreShared(t *testing.T) {
 		}
 		slices.Sort(rows)
 		fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
-	}})
-	defer srv.Close()
+	}}
 	text := strings.NewReplacer("MARK", "{time: at}", "AS", "s", "FIELD", "", "MORE", "", "plan: {", "plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
-	p := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+	p := playOn(t, srv, text)
 	assert.Equal(t, 2, p.result.Total[verdict.Proven], "%v", p.result.Total)
 	assert.Equal(t, p.result.Total.Due()-2, p.result.Total[verdict.Lost], "%v", p.result.Total)
-	again := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), text)
+	again := playOn(t, srv, text)
 	assert.Zero(t, again.result.Total[verdict.Proven], "%v", again.result.Total)
 	assert.Equal(t, again.result.Total.Due(), again.result.Total[verdict.Unknown], "%v", again.result.Total)
 }
@@ -151,7 +150,7 @@ func TestTimesThatAreShared(t *testing.T) {
 func TestRecordedMessagesByTime(t *testing.T) {
 	t.Parallel()
 	for _, shift := range []string{"", ", shift: true"} {
-		srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+		srv := &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			var rows []string
 			for i, m := range p.messages {
 				if i != 5 {
@@ -159,22 +158,27 @@ func TestRecordedMessagesByTime(t *testing.T) {
 				}
 			}
 			fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
-		}})
-		defer srv.Close()
+		}}
 		dir, text := t.TempDir(), ""
 		for i := range 10 {
 			at := time.Date(2026, 1, 15, 2, 0, 0, i*100_000_000, time.UTC)
 			text += fmt.Sprintf(`{"at": %q, "path": "/in/gauge-1/level", "body": "{\"at\":%d,\"level_m\":%d.5}"}`+"\n", at.Format(time.RFC3339Nano), at.UnixMilli(), i)
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "w.jsonl"), []byte(text), 0o600))
-		p := playFile(t, dir, strings.NewReplacer("HTTP", srv.URL, "SHIFT", shift).Replace(`
+		text = strings.Replace(`
 crowd: again
 links: {shore: {http: "HTTP"}}
 kinds: {gauge: {mark: {time: at}, readings: {level: {path: "/in/${device}"}}}}
 devices: [{kind: gauge, recording: {file: w.jsonl SHIFT}}]
 plan: {for: 2s, settle: 20s}
 witnesses: {store: {proves: stored, get: "HTTP/out", device: .device, rows: '.[]', values: .values, wait: 2s, watch_copies: 50ms}}
-`))
+`, "SHIFT", shift, 1)
+		var p *played
+		out := t.TempDir()
+		synctest.Test(t, func(t *testing.T) {
+			w := &world{net: memnet.New(), dir: out}
+			p = playCrowd(t, fileIn(t, dir, strings.ReplaceAll(text, "HTTP", "http://"+w.serve(t, srv))), w.options())
+		})
 		assert.Equal(t, []string{"gauge-1/level/6"}, p.found(verdict.Lost), "%q %v", shift, p.result.Total)
 		assert.Equal(t, 9, p.result.Total[verdict.Proven], "%q %v", shift, p.result.Total)
 	}
@@ -194,7 +198,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", wait: 20s}}
 `
 	p := play(t, text)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
-	srv := httptest.NewServer(&platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+	srv := &platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
 		var rows []string
 		for i, m := range p.messages {
 			if (i < 3) == (r.URL.RawQuery == "") {
@@ -202,9 +206,8 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", wait: 20s}}
 			}
 		}
 		fmt.Fprintf(w, `{"rows": [%s], "next": %s}`, strings.Join(rows, ","), map[bool]string{true: `"?two"`, false: "null"}[r.URL.RawQuery == ""])
-	}})
-	defer srv.Close()
+	}}
 	paged := strings.NewReplacer("MARK", "none", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'", "rows: '.rows[]'", "at: {signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
-	q := playAgainst(t, "", strings.TrimPrefix(srv.URL, "http://"), paged)
+	q := playOn(t, srv, paged)
 	assert.Zero(t, q.result.Total[verdict.Lost]+q.result.Total[verdict.Repeated]+q.result.Total[verdict.Altered], "%v", q.result.Total)
 }

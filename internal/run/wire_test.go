@@ -248,7 +248,7 @@ func TestActionsOnMosquitto(t *testing.T) {
 				}
 				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, who: buoy-2, do: {stuck: wave_m, clock: -1m}}", "{at: 300ms, for: 1s, who: buoy-3, do: {erratic: {wave_m: 5}, repeat: 1}}",
 					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}", "{at: 900ms, who: buoy-2, do: connect}", "{every: 700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
-				q := play(t, fmt.Sprintf(`
+				q := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: rest
 links:
   sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}"}
@@ -261,7 +261,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 				assert.Equal(t, q.result.Total.Due(), q.result.Total[verdict.Proven], q.says())
 				assert.Zero(t, q.result.OutOfOrder)
 				assert.Greater(t, len(q.result.Actions), 9)
-				p := play(t, fmt.Sprintf(`
+				p := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: actions
 links:
   sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms}
@@ -317,7 +317,7 @@ http {
 	path := filepath.Join(dir, "nginx.conf")
 	require.NoError(t, os.WriteFile(path, []byte(conf), 0o644))
 	background(t, exec.Command(program, "-c", path, "-p", dir), port)
-	p := play(t, fmt.Sprintf(`
+	p := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: nginx
 links: {shore: {http: "http://127.0.0.1:%s", headers: {Authorization: Bearer tok-of-the-harbour}}, store: {http: "http://%s"}}
 kinds: {gauge: {link: shore, readings: {level: {every: 100ms, path: "/in/harbour/${device}/level", fields: {level_m: {signal: tide, range: 4.1, round: 3}}}}}}

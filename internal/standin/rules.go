@@ -191,7 +191,12 @@ func (s *StandIn) tell(n Alert) {
 
 // post calls the hook until the stand-in closes, and again where it is refused.
 func (s *StandIn) post() {
-	client := &http.Client{Timeout: 10 * time.Second}
+	way := &http.Transport{}
+	if s.cfg.Network != nil {
+		way.DialContext = s.cfg.Network.Dial
+	}
+	client := &http.Client{Timeout: 10 * time.Second, Transport: way}
+	defer client.CloseIdleConnections()
 	for {
 		var n Alert
 		select {

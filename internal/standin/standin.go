@@ -76,6 +76,12 @@ type Config struct {
 	Hook, HookSecret string
 	// Keep is how many messages are stored at most; more are told and dropped.
 	Keep int
+	// Network, if not nil, is where it listens, and calls the hook: a test may have one of its
+	// own.
+	Network interface {
+		Listen(network, address string) (net.Listener, error)
+		Dial(ctx context.Context, network, address string) (net.Conn, error)
+	}
 }
 
 // StandIn is a running platform.
@@ -120,11 +126,15 @@ func Start(cfg Config) (*StandIn, error) {
 	if cfg.Keep == 0 {
 		cfg.Keep = defaultKeep
 	}
-	ml, err := net.Listen("tcp", cfg.MQTT)
+	listen := net.Listen
+	if cfg.Network != nil {
+		listen = cfg.Network.Listen
+	}
+	ml, err := listen("tcp", cfg.MQTT)
 	if err != nil {
 		return nil, fmt.Errorf("the stand-in cannot listen for MQTT on %s: %w", cfg.MQTT, errors.Unwrap(err))
 	}
-	hl, err := net.Listen("tcp", cfg.HTTP)
+	hl, err := listen("tcp", cfg.HTTP)
 	if err != nil {
 		ml.Close()
 		return nil, fmt.Errorf("the stand-in cannot listen for HTTP on %s: %w", cfg.HTTP, errors.Unwrap(err))
@@ -166,7 +176,7 @@ func Start(cfg Config) (*StandIn, error) {
 		return nil, err
 	}
 	if cfg.WS != "" {
-		wl, err := net.Listen("tcp", cfg.WS)
+		wl, err := listen("tcp", cfg.WS)
 		if err != nil {
 			ml.Close()
 			hl.Close()

@@ -29,6 +29,7 @@ import (
 type callback struct {
 	spec     *crowd.Witness
 	at       *crowd.Callback
+	listen   func(network, address string) (net.Listener, error)
 	crowd    *crowd.Crowd
 	rows     *jq.Query // nil: a call brings one message
 	listener *listener
@@ -47,14 +48,17 @@ type callback struct {
 }
 
 func newCallback(spec *crowd.Witness, c *Catalog) (*callback, error) {
-	s := &callback{spec: spec, at: spec.Callback, crowd: c.Fleet.Crowd, told: map[string]bool{}}
+	s := &callback{spec: spec, at: spec.Callback, crowd: c.Fleet.Crowd, listen: c.Listen, told: map[string]bool{}}
+	if s.listen == nil {
+		s.listen = net.Listen
+	}
 	return s, pick(&s.rows, spec.Rows)
 }
 
 // start implements listenSource.
 func (s *callback) start(_ Context, e *listener) error {
 	s.listener, s.began = e, clock.Now()
-	l, err := net.Listen("tcp", s.at.Address)
+	l, err := s.listen("tcp", s.at.Address)
 	if err != nil {
 		why := err
 		if inner := errors.Unwrap(err); inner != nil {

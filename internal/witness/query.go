@@ -65,8 +65,8 @@ func (q *query) start(ctx Context, d *fleet.Device) error {
 		return err
 	}
 	q.own = own
-	t := link.Transport(credential.TLS(q.spec.Link), own.Cert)
-	t.MaxIdleConnsPerHost, t.DialContext = askers, q.catalog.Network.Dial
+	t := link.Transport(credential.TLS(q.spec.Link), own.Cert, q.catalog.Network)
+	t.MaxIdleConnsPerHost = askers
 	q.client = &http.Client{Timeout: q.spec.Timeout, Transport: t, CheckRedirect: link.StayOnHost}
 	q.pace = rate.NewLimiter(rate.Inf, 1)
 	if q.spec.Pace > 0 {

@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"net"
 	"path/filepath"
 	"strconv"
 	"sync"
@@ -99,7 +100,9 @@ type base struct {
 type Catalog struct {
 	Run     string
 	Network link.Network // how connections are opened
-	Folder  string       // of the crowd file: names of files are looked for from there
+	// Listen is how callbacks are listened for; nil is net.Listen.
+	Listen func(network, address string) (net.Listener, error)
+	Folder string // of the crowd file: names of files are looked for from there
 	// Tell is told what a user should know; nil: nobody is.
 	Tell func(text string)
 	// Corrupted tells whether a message was sent so that nothing may be kept of it: its mark is
