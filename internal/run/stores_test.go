@@ -327,7 +327,7 @@ devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
 plan: {for: 1s, settle: 60s}
 witnesses:
   base: {proves: stored, LOOKS, wait: WAIT, watch_copies: 300ms}
-  many: {proves: counts, COUNTS, wait: 3s, watch_copies: 300ms}
+  many: {proves: counts, COUNTS, wait: WAIT, watch_copies: 300ms}
 require: {proven: 100%, stored: 100% within 30s}
 `
 
@@ -375,7 +375,7 @@ func TestStores(t *testing.T) {
 						keep(r)
 					}
 				}()
-				text := strings.NewReplacer("MQTT", m.addr, "LOOKS", looks, "COUNTS", counts, "WAIT", map[bool]string{false: "60s", true: "6s"}[flawed]).Replace(keptCrowd)
+				text := strings.NewReplacer("MQTT", m.addr, "LOOKS", looks, "COUNTS", counts, "WAIT", map[bool]string{false: "60s", true: "10s"}[flawed]).Replace(keptCrowd)
 				p := playFile(t, dir, text)
 				hangUp()
 				<-done

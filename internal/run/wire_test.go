@@ -336,5 +336,6 @@ witnesses: {store: {proves: stored, get: "http://%s/stored/${device}", link: sto
 	assert.InDelta(t, 25, p.result.KeptOut, 8)
 	assert.Equal(t, p.result.MustNot, p.result.KeptOut, p.says())
 	kept, _ := s.Stored()
-	assert.Equal(t, p.result.Total.Due()-p.result.KeptOut, kept)
+	// On a busy machine a device may have its own credentials again before it could go.
+	assert.Equal(t, p.result.Total.Due()-p.result.KeptOut-p.result.Total[verdict.Dropped], kept, p.says())
 }
