@@ -13,7 +13,7 @@ import (
 )
 
 func (e *env) register() *cobra.Command {
-	var compare bool
+	var compare, adopt bool
 	cmd := &cobra.Command{
 		Use:   "register FILE",
 		Short: "Register the devices with the platform",
@@ -22,6 +22,10 @@ requests that the file gives under register, for each device that was not regist
 before, at the file's pace. What the file says to keep of the answers (tokens, ids)
 is written at once to a file beside the crowd file. Only its owner can read it, and
 every later command uses it. If register is interrupted, call it again: it goes on.
+
+Where the file says how the platform lists its devices, a device that is listed before
+it was registered here is left alone: it may be somebody else's. --adopt takes it for
+ours. One whose registration was cut off, and that is listed, is ours.
 
 With --compare it registers nothing: it asks the platform which devices it knows, and
 compares them with the crowd.`,
@@ -33,6 +37,7 @@ compares them with the crowd.`,
 				return err
 			}
 			defer stop()
+			o.Adopt = adopt
 			if compare {
 				return e.tellComparison(ctx, o)
 			}
@@ -40,16 +45,20 @@ compares them with the crowd.`,
 			return e.tellRegistered(ctx, o, res, err, "registered")
 		},
 	}
+	cmd.Flags().BoolVar(&adopt, "adopt", false, "take devices that the platform has, and that were not registered here, for ours")
 	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with the crowd")
 	return cmd
 }
 
 func (e *env) unregister() *cobra.Command {
-	return &cobra.Command{
+	var adopt bool
+	cmd := &cobra.Command{
 		Use:   "unregister FILE",
 		Short: "Unregister the devices that register registered",
 		Long: `Unregister removes the devices that register registered, and no others. Where the file
-says how the platform lists its devices, it then proves that they are gone.`,
+says how the platform lists its devices, it proves that they are gone: the list showed
+a device before, and does not show it after (it is asked again for as long as wait
+says). What is not proven gone is named and stays registered here: call it again.`,
 		Example: "  runcrowd unregister harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -58,10 +67,13 @@ says how the platform lists its devices, it then proves that they are gone.`,
 				return err
 			}
 			defer stop()
+			o.Adopt = adopt
 			res, err := o.Unregister(ctx, e.progress("unregistered", len(o.Crowd.Registered)))
 			return e.tellRegistered(ctx, o, res, err, "unregistered")
 		},
 	}
+	cmd.Flags().BoolVar(&adopt, "adopt", false, "remove also devices whose registration was not answered, where no list tells whether they exist")
+	return cmd
 }
 
 // registrar opens the registration of a crowd file, with a context that an interruption ends.
@@ -115,7 +127,10 @@ func (e *env) tellRegistered(ctx context.Context, o *register.Registrar, res *re
 			if o.Crowd.Register.List == nil && len(res.Done) > 0 {
 				fmt.Fprintln(e.stdout, "Whether they are gone was not checked: the file has no register: list.")
 			} else if len(res.Done) > 0 && err == nil {
-				fmt.Fprintln(e.stdout, "The platform lists none of them any more.")
+				fmt.Fprintln(e.stdout, "The platform listed them before, or said that they were not there, and lists none of them now.")
+			}
+			if n := len(res.Failed); n > 0 {
+				fmt.Fprintf(e.stdout, "%s not proven gone, and stay registered here; call it again to remove them.\n", plural(n, "device"))
 			}
 		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Register.Save) > 0 {
 			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.RegisteredFile())

@@ -73,6 +73,9 @@ type Registrar struct {
 	client *http.Client
 	own    credential.Guest // of the link, for requests that bring none
 	pace   *rate.Limiter
+	// Adopt takes devices that the platform knows, and that were not registered here, for
+	// ours.
+	Adopt bool
 
 	mu     sync.Mutex
 	result Result
@@ -93,31 +96,93 @@ func New(f *fleet.Fleet, network link.Network) (*Registrar, error) {
 
 // Register makes those devices known that are not. See, if not nil, is told of each.
 func (o *Registrar) Register(ctx context.Context, see func(device string, err error)) (*Result, error) {
-	known := map[string]bool{}
-	if o.Crowd.Register.List != nil {
-		names, err := o.list(ctx)
-		if err != nil {
-			return nil, err
-		}
-		for _, n := range names {
-			known[n] = true
-		}
+	unlock, err := o.alone()
+	if err != nil {
+		return nil, err
 	}
-	var todo []*fleet.Device
+	defer unlock()
+	listed := o.Crowd.Register.List != nil
+	made := func(d *fleet.Device) bool {
+		e := o.Crowd.Registered[d.Name]
+		return e.Made != nil && e.Removed == nil
+	}
+	// A list may lag behind what was done: what was made is not made again for that.
+	known, err := o.listUntil(ctx, func(known map[string]bool) bool {
+		return !slices.ContainsFunc(o.Fleet.Devices, func(d *fleet.Device) bool { return made(d) && !known[d.Name] })
+	})
+	if err != nil {
+		return nil, err
+	}
+	var todo, adopted []*fleet.Device
 	for _, d := range o.Fleet.Devices {
 		entry, begun := o.Crowd.Registered[d.Name]
-		switch made := entry.Made != nil; {
-		case made && (o.Crowd.Register.List == nil || known[d.Name]) && o.lacks(entry) != "":
-			o.result.Failed = append(o.result.Failed, Failure{d.Name, "it was registered, but the answer had no " + o.lacks(entry) + "; unregister the device, and register it again"})
-		case made && (o.Crowd.Register.List == nil || known[d.Name]):
+		switch {
+		case made(d) && listed && !known[d.Name]:
+			o.fail(d, "it was registered at "+entry.Made.Format(time.RFC3339)+", but the platform does not list it; it was not registered a second time. If the platform forgot it, unregister it, and register it again")
+		case made(d) && o.lacks(entry) != "":
+			o.fail(d, "it was registered, but the answer had no "+o.lacks(entry)+"; unregister the device, and register it again")
+		case made(d):
 			o.result.Already = append(o.result.Already, d.Name)
-		case known[d.Name] && !begun:
-			o.result.Failed = append(o.result.Failed, Failure{d.Name, "exists already and was not registered by this crowd; left unchanged. Remove it by hand, or give the device another name"})
+		case known[d.Name] && begun && entry.Steps > 0:
+			todo = append(todo, d)
+		case known[d.Name] && (begun || o.Adopt):
+			adopted = append(adopted, d)
+		case known[d.Name]:
+			o.fail(d, "exists already and was not registered by this crowd; left unchanged. Remove it by hand, give the device another name, or take it for yours with --adopt")
 		default:
 			todo = append(todo, d)
 		}
 	}
+	if _, err := o.each(ctx, adopted, see, o.adopt); err != nil {
+		return &o.result, err
+	}
 	return o.each(ctx, todo, see, o.register)
+}
+
+// fail notes that it did not work with a device.
+func (o *Registrar) fail(d *fleet.Device, why string) {
+	o.result.Failed = append(o.result.Failed, Failure{d.Name, why})
+}
+
+// adopt takes a device that the platform knows for one that was registered here.
+func (o *Registrar) adopt(_ context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	now := time.Now().UTC()
+	entry := crowd.Registered{Device: d.Name, Made: &now, Kept: o.Crowd.Registered[d.Name].Kept}
+	if err := note(entry); err != nil {
+		return err
+	}
+	if lacks := o.lacks(entry); lacks != "" {
+		return errors.New("the platform knows it, but the answer that had its " + lacks + " is not known here; unregister the device, and register it again")
+	}
+	return nil
+}
+
+// listUntil asks whom the platform knows until the answer is good, as long as the file
+// allows; where the file has no list, nobody is known.
+func (o *Registrar) listUntil(ctx context.Context, good func(map[string]bool) bool) (map[string]bool, error) {
+	if o.Crowd.Register.List == nil {
+		return nil, nil
+	}
+	deadline := time.Now().Add(o.Crowd.Register.Wait)
+	for pause := 100 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
+		names, err := o.list(ctx)
+		if err != nil {
+			return nil, err
+		}
+		known := make(map[string]bool, len(names))
+		for _, n := range names {
+			known[n] = true
+		}
+		left := time.Until(deadline)
+		if good(known) || left <= 0 {
+			return known, nil
+		}
+		select {
+		case <-ctx.Done():
+			return known, nil
+		case <-time.After(min(pause, left)):
+		}
+	}
 }
 
 // lacks is what a registered device has not, of what was to be kept; or "".
@@ -145,11 +210,31 @@ func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(cro
 	}
 	requests := o.Crowd.Register.Requests
 	env := maps.Clone(d.Env)
+	before, begun := o.Crowd.Registered[d.Name]
+	if entry.Steps == 0 { // an answer that is cut off must not leave a device that nobody owns
+		now := time.Now().UTC()
+		if err := note(crowd.Registered{Device: d.Name, Asked: &now, Kept: entry.Kept}); err != nil {
+			return err
+		}
+	}
 	for i := entry.Steps; i < len(requests); i++ {
 		for name, v := range entry.Kept {
 			env[name] = v
 		}
 		answer, err := o.request(ctx, requests[i], d, env)
+		if no, is := errors.AsType[*refusal](err); is && i == 0 && no.status >= 400 && no.status < 500 {
+			switch {
+			case no.status == http.StatusConflict && o.Adopt:
+				return o.adopt(ctx, d, note)
+			case !begun: // nothing was made
+				err = cmp.Or(note(gone(d.Name)), err)
+			case before.Asked == nil: // it is as it was
+				before.Device = d.Name
+				err = cmp.Or(note(before), err)
+			case no.status == http.StatusConflict:
+				err = fmt.Errorf("%w; an earlier request for it was not answered, and may have made it: take it for yours with --adopt, or unregister it with --adopt", err)
+			}
+		}
 		if err == nil {
 			err = o.keep(answer, i, entry.Kept)
 			if entry.Steps = i + 1; entry.Steps == len(requests) {
@@ -176,42 +261,102 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 	if o.Crowd.Register.Unregister == nil {
 		return nil, errors.New("the file does not say how a device is removed; write, for example, register: {unregister: {url: \"http://HOST/devices/${device}\"}}")
 	}
+	unlock, err := o.alone()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
+	before, err := o.listUntil(ctx, func(map[string]bool) bool { return true })
+	if err != nil {
+		return nil, fmt.Errorf("nothing was removed: %w", err)
+	}
+	listed := before != nil
 	var todo []*fleet.Device
 	for _, d := range o.Fleet.Devices {
-		if _, made := o.Crowd.Registered[d.Name]; made {
+		entry, begun := o.Crowd.Registered[d.Name]
+		switch {
+		case !begun:
+		case entry.Asked != nil && !listed && !o.Adopt:
+			o.fail(d, "its registration was not answered, and whether it exists is not known; --adopt removes it all the same")
+		default:
 			todo = append(todo, d)
 		}
 	}
+	var mu sync.Mutex
+	absent := map[string]bool{} // says the platform
 	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
-		if _, err := o.request(ctx, o.Crowd.Register.Unregister, d, d.Env); err != nil {
+		none, err := o.remove(ctx, d)
+		if err != nil {
 			return err
 		}
-		now := time.Now().UTC()
-		return note(crowd.Registered{Device: d.Name, Gone: &now})
+		mu.Lock()
+		absent[d.Name] = none
+		mu.Unlock()
+		if listed {
+			return nil
+		}
+		return note(gone(d.Name))
 	})
-	if err != nil || o.Crowd.Register.List == nil || len(res.Done) == 0 || ctx.Err() != nil {
+	if err != nil || !listed || len(res.Done) == 0 {
 		return res, err
 	}
-	names, err := o.list(ctx)
-	if err != nil {
-		return res, fmt.Errorf("the devices were removed, but it could not be checked that they are gone: %w", err)
-	}
-	still := map[string]bool{}
-	for _, n := range names {
-		still[n] = true
-	}
-	res.Done = slices.DeleteFunc(res.Done, func(d string) bool {
-		if still[d] {
-			res.Failed = append(res.Failed, Failure{d, "the platform confirmed the removal but still lists it"})
-		}
-		return still[d]
+	removed := res.Done
+	after, err := o.listUntil(ctx, func(known map[string]bool) bool {
+		return !slices.ContainsFunc(removed, func(d string) bool { return known[d] })
 	})
-	return res, nil
+	res.Done = nil
+	if err != nil {
+		for _, d := range removed {
+			res.Failed = append(res.Failed, Failure{d, "the platform agreed to remove it, but it could not be checked that it is gone"})
+		}
+		return res, fmt.Errorf("it could not be checked that the devices are gone: %w", err)
+	}
+	var proven []*fleet.Device
+	for _, d := range todo {
+		none, is := absent[d.Name]
+		switch {
+		case !is:
+		case after[d.Name]:
+			o.fail(d, "the platform agreed to remove it, but still lists it")
+		case !before[d.Name] && !none:
+			o.fail(d, "the platform agreed to remove it, but its list did not show it before either, and proves nothing; check register: list: names")
+		default:
+			proven = append(proven, d)
+		}
+	}
+	// What is proven gone is forgotten; the rest stays, and can be removed again.
+	return o.each(context.WithoutCancel(ctx), proven, nil, func(_ context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+		return note(gone(d.Name))
+	})
+}
+
+// gone says that a device is not there any more.
+func gone(device string) crowd.Registered {
+	now := time.Now().UTC()
+	return crowd.Registered{Device: device, Gone: &now}
+}
+
+// remove asks the platform to remove a device; none tells that it says it has no such device.
+func (o *Registrar) remove(ctx context.Context, d *fleet.Device) (none bool, err error) {
+	env := maps.Clone(d.Env)
+	for name, v := range o.Crowd.Registered[d.Name].Kept {
+		env[name] = v
+	}
+	_, err = o.request(ctx, o.Crowd.Register.Unregister, d, env)
+	if no, is := errors.AsType[*refusal](err); is && (no.status == http.StatusNotFound || no.status == http.StatusGone) {
+		return true, nil
+	}
+	return false, err
 }
 
 // RegisterOne makes one device known, whatever is known of it, and tells what the platform
 // gave it.
 func (o *Registrar) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[string]string, err error) {
+	unlock, err := o.alone()
+	if err != nil {
+		return nil, err
+	}
+	defer unlock()
 	failed := error(nil)
 	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
 		failed = o.register(ctx, d, func(e crowd.Registered) error { kept = maps.Clone(e.Kept); return note(e) })
@@ -222,13 +367,23 @@ func (o *Registrar) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[
 
 // UnregisterOne removes one device.
 func (o *Registrar) UnregisterOne(ctx context.Context, d *fleet.Device) error {
+	unlock, err := o.alone()
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	failed := error(nil)
-	_, err := o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
-		if _, failed = o.request(ctx, o.Crowd.Register.Unregister, d, d.Env); failed != nil {
+	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+		if _, failed = o.remove(ctx, d); failed != nil {
 			return failed
 		}
-		now := time.Now().UTC()
-		return note(crowd.Registered{Device: d.Name, Gone: &now})
+		if o.Crowd.Register.List == nil {
+			return note(gone(d.Name))
+		}
+		now := time.Now().UTC() // that it is gone is proven by unregister
+		entry := o.Crowd.Registered[d.Name]
+		entry.Device, entry.Removed = d.Name, &now
+		return note(entry)
 	})
 	return cmp.Or(err, failed)
 }
@@ -289,12 +444,9 @@ func (o *Registrar) Compare(ctx context.Context) (*Comparison, error) {
 // storeError says that what was done could not be written down: nothing more is done.
 type storeError struct{ error }
 
-// each does a step for some devices, at the file's pace; what it notes is written down.
-func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
-	if len(todo) == 0 {
-		return &o.result, nil
-	}
-	// One process at a time: the file is written anew when devices are unregistered.
+// alone locks the file of what is registered, which the caller unlocks: one process at a
+// time, as the file is written anew when devices are unregistered.
+func (o *Registrar) alone() (unlock func() error, err error) {
 	lock := flock.New(o.Crowd.RegisteredFile() + ".lock")
 	mine, err := lock.TryLock()
 	switch {
@@ -303,7 +455,14 @@ func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(str
 	case !mine:
 		return nil, fmt.Errorf("another process registers or unregisters devices of this crowd just now (%s is locked); nothing was changed", o.Crowd.RegisteredFile())
 	}
-	defer lock.Unlock()
+	return lock.Unlock, nil
+}
+
+// each does a step for some devices, at the file's pace; what it notes is written down.
+func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
+	if len(todo) == 0 {
+		return &o.result, nil
+	}
 	file, err := os.OpenFile(o.Crowd.RegisteredFile(), os.O_CREATE|os.O_APPEND|os.O_RDWR, 0o600)
 	if err == nil {
 		err = file.Chmod(0o600) // it may be older, and others could read it
@@ -438,7 +597,7 @@ func (o *Registrar) request(ctx context.Context, q *crowd.Request, d *fleet.Devi
 		case err == nil && slices.Contains(q.OKStatus, status):
 			return answer, nil
 		case err == nil && (after == 0 || try == tries):
-			return nil, fmt.Errorf("%s %s was answered with status %d%s", q.Method, address, status, link.Snippet(answer))
+			return nil, &refusal{status, fmt.Sprintf("%s %s was answered with status %d%s", q.Method, address, status, link.Snippet(answer))}
 		case err != nil && (after == 0 || try == tries):
 			return nil, err
 		}
@@ -447,6 +606,14 @@ func (o *Registrar) request(ctx context.Context, q *crowd.Request, d *fleet.Devi
 		}
 	}
 }
+
+// refusal is an answer that is not good.
+type refusal struct {
+	status int
+	text   string
+}
+
+func (r *refusal) Error() string { return r.text }
 
 // wait waits as long as the platform asks for.
 func wait(ctx context.Context, d time.Duration) error {

@@ -1,6 +1,7 @@
 package register_test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -33,6 +35,7 @@ type registry struct {
 	stays  bool                                              // removes nothing, and says yes
 	page   string                                            // address of the next page
 	pace   string
+	wait   string
 	free   bool // before is called without the lock
 }
 
@@ -59,8 +62,10 @@ func newRegistry(t *testing.T) *registry {
 			p.known[body.Name] = true
 			fmt.Fprintf(w, `{"token": "key-of-%s", "deep": {"id": 12}}`, body.Name)
 		case http.MethodDelete:
-			if !p.stays {
-				delete(p.known, strings.TrimPrefix(r.URL.Path, "/d/"))
+			if name := strings.TrimPrefix(r.URL.Path, "/d/"); !p.known[name] {
+				w.WriteHeader(http.StatusNotFound)
+			} else if !p.stays {
+				delete(p.known, name)
 			}
 		default:
 			var names []string
@@ -78,7 +83,7 @@ func newRegistry(t *testing.T) *registry {
 func (p *registry) registrar(t *testing.T, dir string) *register.Registrar {
 	t.Helper()
 	path := filepath.Join(dir, "harbour.yaml")
-	text := strings.NewReplacer("HOST", p.URL, "PACE", p.pace).Replace(`
+	text := strings.NewReplacer("HOST", p.URL, "PACE", p.pace, "WAIT", cmp.Or(p.wait, "200ms")).Replace(`
 crowd: harbour
 links: {sea: {mqtt: "mqtt://127.0.0.1", username: "${device}", password: "${token}"}}
 kinds: {buoy: {properties: {site: "o\"uter"}, readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}}
@@ -88,6 +93,7 @@ register:
   save: {token: .token, id: .deep.id}
   pace: PACE
   list: {get: "HOST/d", headers: {X-Key: "let-me-in"}, names: ".names[]?", next: .next}
+  wait: WAIT
   unregister: {url: "HOST/d/${device}"}
 plan: {for: 1s}
 `)
@@ -136,15 +142,31 @@ func TestRegisterUnregister(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, res.Done)
 	require.Len(t, res.Failed, 3)
-	assert.Equal(t, "the platform confirmed the removal but still lists it", res.Failed[0].Why)
+	assert.Equal(t, "the platform agreed to remove it, but still lists it", res.Failed[0].Why)
+	assert.Empty(t, p.registrar(t, dir).Fleet.NotRegistered(), "what is not proven gone is kept")
 
-	// The file says that they are gone now, and the platform that they are not.
 	p.stays = false
+	res, err = p.registrar(t, dir).Unregister(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, register.Result{Done: all}, *res)
+	assert.Equal(t, map[string]bool{"stranger": true}, p.known)
+	assert.Len(t, p.registrar(t, dir).Fleet.NotRegistered(), 3)
+
+	// Devices of others are left alone, or taken for ours where we are told to.
+	p.known["buoy-1"] = true
 	res, err = p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
-	require.Len(t, res.Failed, 3)
+	require.Len(t, res.Failed, 1)
 	assert.Contains(t, res.Failed[0].Why, "was not registered by this crowd; left unchanged")
-	assert.True(t, p.known["stranger"])
+	o = p.registrar(t, dir)
+	o.Adopt = true
+	res, err = o.Register(t.Context(), nil)
+	require.NoError(t, err)
+	require.Len(t, res.Failed, 1)
+	assert.Contains(t, res.Failed[0].Why, "the answer that had its token is not known here")
+	res, err = p.registrar(t, dir).Unregister(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, all, res.Done)
 }
 
 // A registration that is cut short is written down as far as it came, and goes on
@@ -180,11 +202,139 @@ func TestGoesOn(t *testing.T) {
 	delete(p.known, "buoy-2")
 	res, err = p.registrar(t, dir).Register(t.Context(), nil)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"buoy-2"}, res.Done)
+	assert.Empty(t, res.Done)
+	require.Len(t, res.Failed, 1)
+	assert.Contains(t, res.Failed[0].Why, "the platform does not list it; it was not registered a second time")
+	p.known["buoy-2"] = true
 	assert.Empty(t, p.registrar(t, dir).Fleet.NotRegistered())
 	info, err := os.Stat(file)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+}
+
+// A removal is proven by a list that showed the device before and does not show it after;
+// what is not proven is named, and can be removed again.
+func TestRemovalIsProven(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		list   func(p *registry) []string           // what it tells, where that is not the truth
+		remove func(p *registry, device string) int // status of a DELETE
+		wait   string
+		done   []string
+		why    string
+	}{
+		{name: "it lists ids", list: func(p *registry) (ids []string) {
+			for n := range p.known {
+				ids = append(ids, strings.ToUpper(n))
+			}
+			return ids
+		}, why: "its list did not show it before either, and proves nothing"},
+		{name: "it removes nothing", remove: func(*registry, string) int { return 204 }, why: "still lists it"},
+		{name: "one of them is in use", remove: func(p *registry, d string) int {
+			if d == "buoy-2" {
+				return 409
+			}
+			delete(p.known, d)
+			return 204
+		}, done: []string{"buoy-1", "buoy-3"}, why: "was answered with status 409"},
+		{name: "it says that one is not there, and lists it", remove: func(p *registry, d string) int {
+			if d == "buoy-2" {
+				return 404
+			}
+			delete(p.known, d)
+			return 204
+		}, done: []string{"buoy-1", "buoy-3"}, why: "still lists it"},
+		{name: "they are gone before", remove: func(p *registry, d string) int { delete(p.known, d); return 404 }, list: func(*registry) []string { return nil }, done: all},
+		{name: "it removes them later", wait: "30s", remove: func(p *registry, d string) int {
+			time.AfterFunc(300*time.Millisecond, func() {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				delete(p.known, d)
+			})
+			return 202
+		}, done: all},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p, dir := newRegistry(t), t.TempDir()
+			_, err := p.registrar(t, dir).Register(t.Context(), nil)
+			require.NoError(t, err)
+			p.wait = c.wait
+			p.before = func(w http.ResponseWriter, r *http.Request) bool {
+				switch {
+				case r.Method == http.MethodDelete && c.remove != nil:
+					w.WriteHeader(c.remove(p, strings.TrimPrefix(r.URL.Path, "/d/")))
+				case r.Method == http.MethodGet && c.list != nil:
+					json.NewEncoder(w).Encode(map[string]any{"names": c.list(p)})
+				default:
+					return false
+				}
+				return true
+			}
+			res, err := p.registrar(t, dir).Unregister(t.Context(), nil)
+			require.NoError(t, err)
+			assert.Equal(t, c.done, res.Done)
+			assert.Len(t, res.Failed, 3-len(c.done))
+			for _, f := range res.Failed {
+				assert.Contains(t, f.Why, c.why)
+			}
+			again := p.registrar(t, dir)
+			assert.Len(t, again.Fleet.NotRegistered(), len(c.done), "what is not proven gone is kept")
+			p.before = nil // and goes when the platform does as it should
+			res, err = again.Unregister(t.Context(), nil)
+			require.NoError(t, err)
+			assert.Len(t, res.Done, 3-len(c.done), "%+v", res)
+			assert.Empty(t, p.known)
+		})
+	}
+}
+
+// A device that was made, and whose answer was cut off, is found in the list and is ours.
+func TestHalfAnAnswer(t *testing.T) {
+	for _, listed := range []bool{true, false} {
+		p, dir := newRegistry(t), t.TempDir()
+		p.before = func(w http.ResponseWriter, r *http.Request) bool {
+			if r.Method != http.MethodPost {
+				return false
+			}
+			var d struct{ Name string }
+			json.NewDecoder(r.Body).Decode(&d)
+			if p.known[d.Name] {
+				w.WriteHeader(http.StatusConflict)
+				return true
+			}
+			p.known[d.Name] = true
+			panic(http.ErrAbortHandler)
+		}
+		registrar := func() *register.Registrar {
+			o := p.registrar(t, dir)
+			if !listed {
+				o.Crowd.Register.List = nil
+			}
+			return o
+		}
+		res, err := registrar().Register(t.Context(), nil)
+		require.NoError(t, err)
+		assert.Len(t, res.Failed, 3)
+		res, err = registrar().Register(t.Context(), nil)
+		require.NoError(t, err)
+		require.Len(t, res.Failed, 3)
+		if listed {
+			assert.Contains(t, res.Failed[0].Why, "the answer that had its token is not known here; unregister the device")
+		} else {
+			assert.Contains(t, res.Failed[0].Why, "an earlier request for it was not answered, and may have made it")
+			res, err = registrar().Unregister(t.Context(), nil)
+			require.NoError(t, err)
+			require.Len(t, res.Failed, 3)
+			assert.Contains(t, res.Failed[0].Why, "whether it exists is not known")
+			assert.Len(t, p.known, 3)
+		}
+		o := registrar()
+		o.Adopt = !listed
+		res, err = o.Unregister(t.Context(), nil)
+		require.NoError(t, err)
+		assert.Equal(t, all, res.Done)
+		assert.Empty(t, p.known)
+	}
 }
 
 // What goes wrong is told of each device, with what the platform said, and without

@@ -315,6 +315,7 @@ var registerMap = &mapping{name: "register", doc: "How devices are registered wi
 	{name: "names", typ: sub(nameRuleMap), doc: "What names the platform takes. Each device's is checked before anything is sent: names cannot be changed later."},
 	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
 	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
+	{name: "wait", typ: duration(0, quantity.Day), def: "10s", doc: "How long that list may take to show a device that was registered, or to leave out one that was removed."},
 	{name: "unregister", typ: sub(requestMap), doc: "The request that removes a device."},
 	{name: "link", typ: plain, doc: "An HTTP link whose TLS, user or access token the requests use."},
 }}

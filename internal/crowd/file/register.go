@@ -113,6 +113,7 @@ func (r *reader) registration(n *yaml.Node) {
 	for _, e := range r.entries(n, "register") {
 		o.vals[e.key.Value] = r.resolve(e.value)
 	}
+	en.Wait = o.span("wait")
 	if ln := o.get("link"); ln != nil {
 		if en.Link = r.linkNamed(ln, "register: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
 			r.Add(pos(ln), "register: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
