@@ -121,6 +121,7 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 		f.gateways(m, p)
 		f.witnesses(p)
 		f.strays(m, p)
+		f.unarmed(p)
 	}
 	if len(p.List) > 0 {
 		p.Hide(c.Secrets())

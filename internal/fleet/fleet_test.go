@@ -2,6 +2,7 @@ package fleet_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -87,6 +88,51 @@ plan: {for: 1m}
 	f.Devices[1].Streams[0].Values = f.Devices[0].Streams[0].Values
 	_, err := f.Variant(f.Devices[0], crowd.AnothersCredential)
 	assert.ErrorContains(t, err, "another's are its own")
+}
+
+// Credentials that a device does not have cannot be wrong: it would show the same as ever, and
+// the platform would be accused of letting it in.
+func TestCredentialsThatCannotBeWrong(t *testing.T) {
+	text := `
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1"CREDENTIALS}, shore: {http: "http://127.0.0.1:1", headers: {Authorization: "Bearer a"}}}
+kinds:
+  buoy: {link: sea, readings: {state: {every: 1s, topic: "t/${device}", fields: {a: 1}}}}
+  gauge: {link: shore, readings: {level: {every: 1s, path: "/in", fields: {a: 1}}}}
+devices: [{kind: buoy, count: 2, name: "buoy-${n}"}, {kind: gauge, name: gauge}]
+plan: {for: 1m, events: [{name: first, at: 1s, who: buoy-2, do: {set: {a: 2}}}, {WHEN, do: {credential: HOW}, expect: refused}]}
+`
+	for _, c := range []struct{ credentials, when, how, why string }{
+		{"", "at: 1s, who: buoy", "wrong", `the devices of the kind "buoy" show no credentials on the link "sea", which therefore cannot be wrong or left out`},
+		{"", "at: 1s, who: buoy", "none", `show no credentials on the link "sea"`},
+		{"", "after: first begins", "wrong", `show no credentials on the link "sea"`},
+		{"", "at: 1s", "wrong", `show no credentials on the link "sea"`},
+		{`, username: "${device}"`, "at: 1s, who: buoy", "wrong", `show no credentials on the link "sea"`},
+		{`, username: "${device}", password: x`, "at: 1s, who: buoy", "expired", `the link "sea" has no access_token that could expire`},
+		{"", "at: 1s, who: gauge", "wrong", ""},
+		{`, username: "${device}"`, "at: 1s, who: buoy", "none", ""},
+		{`, username: "${device}", password: x`, "after: first begins", "wrong", ""},
+	} {
+		t.Run(c.credentials+c.when+c.how, func(t *testing.T) {
+			text := strings.NewReplacer("CREDENTIALS", c.credentials, "WHEN", c.when, "HOW", c.how).Replace(text)
+			cr, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
+			require.NoError(t, err)
+			f, err := fleet.Build(cr, credential.New(cr))
+			if c.why == "" {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorContains(t, err, c.why)
+			assert.Equal(t, 1, strings.Count(err.Error(), c.why), "said once")
+			assert.Nil(t, f)
+		})
+	}
+	// Where it shows only when it is done, it is not done.
+	f := build(t, strings.NewReplacer("CREDENTIALS", `, username: "${device}", password: "${n > 1 ? 'x' : ''}"`, "WHEN", "at: 1s, who: buoy", "HOW", "wrong").Replace(text))
+	_, err := f.Variant(f.Devices[0], crowd.WrongCredential)
+	assert.ErrorContains(t, err, "show no credentials")
+	_, err = f.Variant(f.Devices[1], crowd.WrongCredential)
+	assert.NoError(t, err)
 }
 
 func TestDevices(t *testing.T) {

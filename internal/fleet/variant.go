@@ -37,7 +37,6 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		env[crowd.TokenName] = link.TokenPlace
 	}
 	anothers := map[[2]string]string{} // headers, by reading and name
-	differs := how != crowd.AnothersCredential
 	switch how {
 	case crowd.NoCredential:
 		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens = "", "", nil, nil
@@ -56,10 +55,9 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		}
 		f.keys.Unlock()
 		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens, g.Identity.Path = x.Username, x.Password, x.Cert, x.Tokens, x.Path
-		differs = id.Username != x.Username || id.Password != x.Password || id.Cert != x.Cert || id.Tokens != x.Tokens || id.Path != x.Path
 	case crowd.ExpiredCredential:
 		if d.Cast.Token == nil {
-			return nil, errors.New("its link has no access_token that could expire")
+			return nil, errors.New(lacksCredentials(d.Cast, how))
 		}
 		token, err := f.expired(d)
 		if err != nil {
@@ -109,7 +107,7 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 				continue
 			case crowd.AnothersCredential:
 				if v, has := anothers[[2]string{s.Reading.Name, h.Name}]; has {
-					list[i], differs = v, differs || v != list[i]
+					list[i] = v
 				}
 				continue
 			}
@@ -126,8 +124,18 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		}
 		g.Values[s.Index] = list
 	}
-	if !differs {
+	own := d.Identity()
+	x, differs := &g.Identity, false
+	differs = x.Username != own.Username || x.Password != own.Password || x.Cert != own.Cert || x.Tokens != own.Tokens || x.Path != own.Path
+	for _, s := range d.Streams {
+		differs = differs || !slices.Equal(g.Values[s.Index], s.Values)
+	}
+	switch {
+	case differs:
+	case how == crowd.AnothersCredential:
 		return nil, errors.New("all devices of its kind show the same, so that another's are its own")
+	default:
+		return nil, errors.New(lacksCredentials(d.Cast, how))
 	}
 	for i := range g.Identity.Asks {
 		a := &g.Identity.Asks[i]
@@ -142,6 +150,56 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		}
 	}
 	return g, nil
+}
+
+// lacksCredentials says why a device of a cast cannot show other credentials; empty: it can.
+func lacksCredentials(c *crowd.Cast, how crowd.Credential) string {
+	switch {
+	case how == crowd.ExpiredCredential && c.Token == nil:
+		return fmt.Sprintf("the link %q has no access_token that could expire", c.Link.Name)
+	case how == crowd.NoCredential && c.Username != nil:
+	case !HasCredentials(c):
+		return fmt.Sprintf("the devices of the kind %q show no credentials on the link %q, which therefore cannot be wrong or left out; give the link a password, a token, a certificate or an Authorization header", c.Kind.Name, c.Link.Name)
+	}
+	return ""
+}
+
+// unarmed notes events that are to show other credentials of devices that show none.
+func (f *Fleet) unarmed(p *crowd.Problems) {
+	for _, e := range f.Crowd.Plan.Events {
+		if !e.Does(crowd.ActionCredential) {
+			continue
+		}
+		for _, d := range f.befalls(e) {
+			i := slices.IndexFunc(e.Do[d.Cast], func(x crowd.Action) bool { return x.Kind == crowd.ActionCredential })
+			if i < 0 {
+				continue
+			}
+			if why := lacksCredentials(d.Cast, e.Do[d.Cast][i].Credential); why != "" {
+				p.Add(e.Pos, "the event %q: credential: %s, or choose other devices with who", e.Title(), why)
+				break
+			}
+		}
+	}
+}
+
+// befalls are the devices that an event may be done to, all of them where it is drawn.
+func (f *Fleet) befalls(e *crowd.Event) []*Device {
+	for e.Who == nil {
+		if e.When != crowd.AfterEvent {
+			return f.Devices
+		}
+		e = f.Crowd.Plan.Events[e.After] // its devices
+	}
+	pool, err := e.Who.Pool(f.Candidates())
+	if err != nil {
+		return nil // told elsewhere
+	}
+	var list []*Device
+	for _, i := range pool.All() {
+		list = append(list, f.Devices[i])
+	}
+	return list
 }
 
 // secretHeader tells whether a header shows who a device is.

@@ -45,6 +45,7 @@ const (
 	Failed     Measure = "actions_failed"
 	Alerts     Measure = "alerts"
 	Counted    Measure = "counts"
+	Events     Measure = "events"
 )
 
 // Requirement is one line of what must hold for a run to pass.
@@ -61,6 +62,7 @@ type Requirement struct {
 	Exact   bool          // of alerts: nothing missing, late, repeated or unexpected; of counts: theirs are ours
 	Alert   string        // which one; empty: all
 	Delay   Measure       // of alerts: a percentile of their delays
+	Events  []string      // that must have been carried out for it
 	Rounds  Rounds        // that must each fulfil it; none: all together
 }
 

@@ -19,6 +19,28 @@ func (r *Result) Check(list []proof.Requirement) []proof.Check {
 	return checks
 }
 
+// undone says which of some events was not carried out, and why; empty: none. Of a negative
+// test, what makes it one counts: credentials, corruption, unregistering.
+func (r *Result) undone(events []string, negative bool) string {
+	for _, name := range events {
+		done := false
+		for i := range r.Actions {
+			x := &r.Actions[i]
+			if x.Event != name || negative && x.Kind != "credential" && x.Kind != "corrupt" && x.Kind != "unregister" {
+				continue
+			}
+			if x.Failed > 0 {
+				return fmt.Sprintf("the event %q could not be carried out for every device: %s", name, x.Why)
+			}
+			done = done || x.Times > 0
+		}
+		if !done {
+			return fmt.Sprintf("the event %q was not carried out", name)
+		}
+	}
+	return ""
+}
+
 func (r *Result) check(q *proof.Requirement) proof.Check {
 	if q.Rounds.Name != "" {
 		return r.checkRounds(q)
@@ -48,8 +70,22 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 			c.Got += ": " + why
 		}
 	case proof.LetIn:
-		if c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most; r.MustNot == 0 {
+		c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most
+		switch undone := r.undone(q.Events, true); {
+		case !met:
+		case undone != "":
+			c.Got, c.State = c.Got+"; "+undone, proof.Undecided
+			return c
+		case r.MustNot == 0:
 			c.Got, c.State = "nothing of the sort was sent", proof.Undecided
+			return c
+		}
+	case proof.Events:
+		c.Got = r.undone(q.Events, false)
+		if met = c.Got == ""; met {
+			c.Got = "done"
+		} else if r.Interrupted || !r.Ended { // it may have come later
+			c.State = proof.Undecided
 			return c
 		}
 	case proof.OutOfOrder:

@@ -561,7 +561,7 @@ var requireMap = func() *mapping {
 		}
 	}
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed from when a message was due until it was sent: the 99th percentile."})
-	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Not known where none was sent."}, {"actions_failed", "Actions that could not be done, and commands of events that were not answered: at most this many; 0 where an event registers, unregisters or gives a command."}} {
+	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."}, {"out_of_order", "Messages found after a later one of their stream: at most this many."}, {"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects it. Undecided where none was sent, or where an event that expects it was not carried out."}, {"actions_failed", "Actions that could not be done, and commands of events that were not answered: at most this many; 0 where an event registers, unregisters or gives a command."}} {
 		m.keys = append(m.keys, key{name: c[0], typ: whole(0, 1<<40), doc: c[1]})
 	}
 	for _, q := range []string{"p50", "p90", "p99", "worst"} {
@@ -570,6 +570,7 @@ var requireMap = func() *mapping {
 	exact := node{"anyOf": []node{{"const": "exact"}, {"type": "string", "pattern": `^\s*(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)\s*%\s*$`}}}
 	m.keys = append(m.keys, key{name: "alerts", typ: special("exact, a percentage, or names of alerts to these", node{"anyOf": []node{exact, {"type": "object", "additionalProperties": exact, "minProperties": 1}}}), doc: "exact: each was given once and in time, and no other one came; it is required automatically. 99%: so many of those that were called for, whatever else came. {low-battery: exact}: of single ones."})
 	m.keys = append(m.keys, key{name: "counts", typ: word("exact", "not required"), doc: "exact: each witness with proves: counts finds as many messages as went out; required automatically where there is one. not required: the report shows both numbers, whatever they are."})
+	m.keys = append(m.keys, key{name: "events", typ: word("done"), doc: "done: each event of the plan was carried out, and each of its actions could be done to each device."})
 	m.keys = append(m.keys, key{name: "rounds", typ: special("rounds to what each of them must show", node{"type": "object", "additionalProperties": ref("required of a round")}), doc: "What single rounds must show, such as {each: {proven: 99%}}: each, first, last, 3, \"2 to 5\" or \"2 on\"."})
 	return m
 }()

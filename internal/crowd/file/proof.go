@@ -221,6 +221,15 @@ func (r *reader) require(n *yaml.Node) {
 		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.LetIn }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
 	}
+	for i := range c.Require {
+		for _, e := range c.Plan.Events {
+			q := &c.Require[i]
+			negative := e.Expect == crowd.ExpectRefused || e.Expect == crowd.ExpectDiscarded
+			if q.Measure == proof.Events || q.Measure == proof.LetIn && negative {
+				q.Events = append(q.Events, e.Title())
+			}
+		}
+	}
 	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed})
 	}
@@ -277,6 +286,13 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 		q.Measure, q.Exact = proof.Counted, o.word(q.Key) == "exact"
 		if !slices.ContainsFunc(r.crowd.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !r.blind {
 			r.Add(pos(key), "%s: no witness tells a count; add one with proves: counts, or leave this out", what)
+		}
+		return q, len(r.List) == before
+	case "events":
+		q.Measure = proof.Events
+		o.word(q.Key)
+		if len(r.crowd.Plan.Events) == 0 {
+			r.Add(pos(key), "%s: the plan has no events; add some, or leave this out", what)
 		}
 		return q, len(r.List) == before
 	case "unmatched", "out_of_order", "let_in", "actions_failed":

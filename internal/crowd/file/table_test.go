@@ -58,7 +58,7 @@ var places = map[string]string{
 	"group":               inMQTT("group", "KEY"),
 	"recording":           inMQTT("group", "recording: {KEY, file: w.jsonl}"),
 	"change":              inMQTT("change", "- {KEY, who: all, tags: [x]}"),
-	"register":            inMQTT("root", "register: {KEY, pace: 1/s}"),
+	"register":            inMQTT("root", "register: {KEY, request: {url: \"http://h/d\"}}"),
 	"register request":    inMQTT("root", "register: {request: {KEY, url: \"http://h\"}}"),
 	"names":               inMQTT("root", "register: {request: {url: \"http://h\"}, names: {KEY}}"),
 	"list":                inMQTT("root", "register: {request: {url: \"http://h\"}, list: {KEY, get: \"http://h\", names: .}}"),
