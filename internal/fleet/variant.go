@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -135,7 +136,7 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 	case how == crowd.AnothersCredential:
 		return nil, errors.New("all devices of its kind show the same, so that another's are its own")
 	default:
-		return nil, errors.New(lacksCredentials(d.Cast, how))
+		return nil, errors.New(cmp.Or(lacksCredentials(d.Cast, how), "it shows none of its own just now"))
 	}
 	for i := range g.Identity.Asks {
 		a := &g.Identity.Asks[i]
