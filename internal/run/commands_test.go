@@ -57,20 +57,21 @@ witnesses: {ear: {proves: received, subscribe: harbour/#, link: ear, wait: 30s}}
 
 // asker asks devices of a crowd text, beside the run.
 type asker struct {
-	t *testing.T
-	f *fleet.Fleet
+	t       *testing.T
+	f       *fleet.Fleet
+	network link.Network
 }
 
-func newAsker(t *testing.T, text string) *asker {
+func newAsker(t *testing.T, text string, network link.Network) *asker {
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
-	return &asker{t, f}
+	return &asker{t, f, network}
 }
 
 func (a *asker) ask(device, command string, wait time.Duration, values map[string]any) *ask.Answer {
-	q := &ask.Question{Crowd: a.f.Crowd, Credentials: a.f.Credentials, Values: values, Link: a.f.Crowd.Link("ear"), Wait: wait}
+	q := &ask.Question{Crowd: a.f.Crowd, Credentials: a.f.Credentials, Values: values, Link: a.f.Crowd.Link("ear"), Wait: wait, Network: a.network}
 	for _, d := range a.f.Devices {
 		if d.Name == device {
 			q.Device = d
@@ -97,10 +98,10 @@ func (a *asker) ready(device, command string) {
 }
 
 // playBeside plays a crowd while f runs, and reads the ledger.
-func playBeside(t *testing.T, text string, f func()) (*tally.Result, *ledger.Book) {
+func playBeside(t *testing.T, text string, opt run.Options, f func()) (*tally.Result, *ledger.Book) {
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
-	s, err := open(t, c, run.Options{Out: t.TempDir(), Version: "test", File: "harbour.yaml"})
+	s, err := open(t, c, opt)
 	require.NoError(t, err)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan error)
@@ -119,32 +120,29 @@ func playBeside(t *testing.T, text string, f func()) (*tally.Result, *ledger.Boo
 // they change shows in the messages: with brokers of both versions, ours and another.
 func TestCommands(t *testing.T) {
 	t.Parallel()
-	brokers := map[string]func(t *testing.T) string{
-		"stand-in": func(t *testing.T) string {
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-			require.NoError(t, err)
-			t.Cleanup(s.Close)
-			return s.MQTTAddr
+	type player func(t *testing.T, play func(t *testing.T, broker string, opt run.Options))
+	for name, with := range map[string]player{
+		"stand-in": func(t *testing.T, play func(*testing.T, string, run.Options)) {
+			inWorld(t, standin.Config{}, func(t *testing.T, w *world) { play(t, w.MQTTAddr, w.options()) })
 		},
-		"Mosquitto": func(t *testing.T) string { return startMosquitto(t, "allow_anonymous true").addr },
-	}
-	for name, broker := range brokers {
+		"Mosquitto": func(t *testing.T, play func(*testing.T, string, run.Options)) {
+			play(t, startMosquitto(t, "allow_anonymous true").addr, run.Options{Out: t.TempDir()})
+		},
+	} {
 		for _, version := range []string{"5", "3.1.1"} {
-			t.Run(name+" "+version, func(t *testing.T) {
-				fewer(t)
-				t.Parallel()
-				text := strings.NewReplacer("MQTT", broker(t), "VERSION", version, "LENGTH", "2m").Replace(commanded)
+			commandsAt := func(t *testing.T, broker string, opt run.Options) {
+				text := strings.NewReplacer("MQTT", broker, "VERSION", version, "LENGTH", "2m").Replace(commanded)
 				if version == "5" { // where the command wants it
 					text = strings.Replace(text, `do: {send: [state, rare]}, reply: {topic: "told/${device}", `, `do: {send: [state, rare]}, reply: {`, 1)
 				}
-				a := newAsker(t, strings.Replace(text, `"ask/${device}/+"`, `"ask/${device}/x"`, 1)) // a topic, where the devices have a filter
+				a := newAsker(t, strings.Replace(text, `"ask/${device}/+"`, `"ask/${device}/x"`, 1), opt.Network) // a topic, where the devices have a filter
 				told := func(x *ask.Answer) string {
 					if !x.Answered {
 						return "nothing"
 					}
 					return string(x.Told)
 				}
-				res, book := playBeside(t, text, func() {
+				res, book := playBeside(t, text, opt, func() {
 					for i := range 3 {
 						a.ready(fmt.Sprintf("buoy-%d", i+1), "ping")
 					}
@@ -201,6 +199,11 @@ func TestCommands(t *testing.T) {
 				if before := states("buoy-3", "state"); assert.NotEmpty(t, before) {
 					assert.Contains(t, before[0], `"lamp_w":12`)
 				}
+			}
+			t.Run(name+" "+version, func(t *testing.T) {
+				fewer(t)
+				t.Parallel()
+				with(t, commandsAt)
 			})
 		}
 	}
@@ -210,15 +213,16 @@ func TestCommands(t *testing.T) {
 // what comes or is due when a round is over is told, not lost.
 func TestCommandsAndRounds(t *testing.T) {
 	t.Parallel()
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-	require.NoError(t, err)
-	defer s.Close()
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "VERSION", "5", "LENGTH", "6s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
+	inWorld(t, standin.Config{}, commandsAndRounds)
+}
+
+func commandsAndRounds(t *testing.T, w *world) {
+	text := strings.NewReplacer("MQTT", w.MQTTAddr, "VERSION", "5", "LENGTH", "6s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
 		"after: 100ms to 200ms", "after: 1m").Replace(commanded)
-	a := newAsker(t, text)
+	a := newAsker(t, text, w.net.Dial)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
 	require.NoError(t, err)
-	session, err := open(t, c, run.Options{Out: t.TempDir()})
+	session, err := open(t, c, w.options())
 	require.NoError(t, err)
 	done := make(chan error)
 	go func() { done <- session.Play(context.Background()) }()

@@ -138,9 +138,13 @@ type world struct {
 // inWorld does something beside a stand-in, in virtual time.
 func inWorld(t *testing.T, cfg standin.Config, do func(t *testing.T, w *world)) {
 	t.Helper()
-	dir := t.TempDir()
+	dir, begin := t.TempDir(), epoch
+	if cfg.TLS != nil {
+		begin = time.Now()
+	}
 	synctest.Test(t, func(t *testing.T) {
 		w := &world{net: memnet.New(), dir: dir}
+		time.Sleep(time.Until(begin)) // certificates are of this time
 		cfg.MQTT, cfg.HTTP, cfg.Network = "127.0.0.1:0", "127.0.0.1:0", w.net
 		var err error
 		w.StandIn, err = standin.Start(cfg)

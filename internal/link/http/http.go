@@ -511,7 +511,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 		}
 		switch {
 		case errors.Is(err, context.Canceled):
-			what = "no answer before the end of the round"
+			what = "no answer before its connection was closed"
 		case errors.Is(err, context.DeadlineExceeded):
 			what = fmt.Sprintf("no answer within %s", cfg.Timeout)
 		}
@@ -730,7 +730,7 @@ func (c *Conn) Close(bool) {
 		m := c.waiting[last]
 		c.waiting[last] = nil
 		c.waiting = c.waiting[:last]
-		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "still waiting for the requests before it at the end of the round")
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "still waiting for the requests before it when its connection was closed")
 	}
 	c.mu.Unlock()
 	c.cancel()
