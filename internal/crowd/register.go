@@ -23,9 +23,9 @@ type Register struct {
 	Names      *NameRule // that the platform has for names; nil: none is known
 	Pace       quantity.Rate
 	Wait       time.Duration // how long the list may take to show what was done
-	Unregister *Request // nil: devices cannot be removed
-	List       *Listing // nil: the platform cannot be asked whom it knows
-	Link       *Link    // HTTP: whose TLS, user or access token the requests use; nil: none
+	Unregister *Request      // nil: devices cannot be removed
+	List       *Listing      // nil: the platform cannot be asked whom it knows
+	Link       *Link         // HTTP: whose TLS, user or access token the requests use; nil: none
 }
 
 // NameRule is what names a platform takes: they cannot be changed later.
@@ -83,14 +83,14 @@ type Listing struct {
 // Registered is what is known of one device that was registered: it is kept in a file
 // beside the crowd file that its owner alone can read.
 type Registered struct {
-	Device string            `json:"device"`
-	Made   *time.Time        `json:"made,omitempty"`
+	Device string     `json:"device"`
+	Made   *time.Time `json:"made,omitempty"`
 	// Asked is when it was asked for, where no answer told whether it was made.
 	Asked *time.Time `json:"asked,omitempty"`
 	// Removed is when the platform agreed to remove it, which was not proven yet.
-	Removed *time.Time `json:"removed,omitempty"`
-	Gone   *time.Time        `json:"gone,omitempty"`
-	Kept   map[string]string `json:"kept,omitempty"`
+	Removed *time.Time        `json:"removed,omitempty"`
+	Gone    *time.Time        `json:"gone,omitempty"`
+	Kept    map[string]string `json:"kept,omitempty"`
 	// Steps is how many of the requests were answered, where not all were.
 	Steps int `json:"requests_answered,omitempty"`
 }
