@@ -23,6 +23,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/wholefile"
 )
 
 // previewing is what preview was asked for.
@@ -37,6 +38,7 @@ type previewing struct {
 	plot    string
 	out     string
 	story   bool
+	force   bool
 }
 
 func (e *env) preview() *cobra.Command {
@@ -72,6 +74,11 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 			if p.plot != "" && p.story {
 				return errors.New("--plot and --timeline are two pictures; ask for one of them")
 			}
+			if p.out != "" {
+				if err := wholefile.Free(p.out, p.force); err != nil {
+					return fmt.Errorf("--out: %w", err)
+				}
+			}
 			return e.previewFile(args[0], &p)
 		},
 	}
@@ -86,6 +93,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 	f.StringVar(&p.plot, "plot", "", "draw this field over the plan")
 	f.BoolVar(&p.story, "timeline", false, "draw what happens in a round: its events")
 	f.StringVar(&p.out, "out", "", "write the picture to this file, .png or .svg")
+	f.BoolVar(&p.force, "force", false, "write over a file that is there already")
 	return cmd
 }
 

@@ -23,6 +23,7 @@ import (
 	"runcrowd/internal/run"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
+	"runcrowd/internal/wholefile"
 )
 
 // formatsHelp lists the forms of --to, for helps.
@@ -85,7 +86,10 @@ type target struct {
 }
 
 // targetFlags are --to and --as: each --as is for the --to before it.
-type targetFlags struct{ list []target }
+type targetFlags struct {
+	list  []target
+	force bool
+}
 
 type (
 	toFlag struct{ *targetFlags }
@@ -94,6 +98,7 @@ type (
 
 func (f *targetFlags) flags(cmd *cobra.Command, to string) {
 	cmd.Flags().Var(toFlag{f}, "to", to+"; may be given several times; - is standard output")
+	cmd.Flags().BoolVar(&f.force, "force", false, "write over files that are there already")
 	cmd.Flags().Var(asFlag{f}, "as", "the form of the file of the --to before it, where its ending does not tell it")
 }
 
@@ -138,6 +143,11 @@ func (f *targetFlags) targets() ([]target, error) {
 	list := slices.Clone(f.list)
 	for i := range list {
 		t := &list[i]
+		if t.path != "-" {
+			if err := wholefile.Free(t.path, f.force); err != nil {
+				return nil, fmt.Errorf("--to: %w", err)
+			}
+		}
 		switch {
 		case t.format != nil:
 		case t.path == "-":
@@ -160,7 +170,7 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 	var files []*report.File
 	var failed []error
 	for _, t := range list {
-		f, err := report.Create(t.path, t.format, e.raw)
+		f, err := report.Create(t.path, t.format, e.raw, true)
 		if err != nil {
 			failed = append(failed, err)
 			continue
@@ -315,6 +325,7 @@ func selection(folder string, who []string) (func(device string) bool, *fleet.Fl
 func (e *env) messages() *cobra.Command {
 	var who, verdicts []string
 	var format, to string
+	var force bool
 	var mem memory
 	cmd := &cobra.Command{
 		Use:   "messages RUN",
@@ -352,7 +363,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if format == "text" {
 				f = report.Lines(e.colored(e.stdout))
 			}
-			file, err := report.Create(to, f, e.stdout)
+			file, err := report.Create(to, f, e.stdout, force)
 			if err != nil {
 				return err
 			}
@@ -374,6 +385,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 	f.StringArrayVar(&verdicts, "verdict", nil, "only messages with this verdict; may be given several times")
 	f.StringVar(&format, "format", "text", "text, json (JSON Lines) or csv")
 	f.StringVar(&to, "to", "-", "a file to write, whole or not at all; - is standard output")
+	f.BoolVar(&force, "force", false, "write over a file that is there already")
 	mem.flag(cmd)
 	return cmd
 }

@@ -303,6 +303,9 @@ func openLog(path string) (log *slog.Logger, close func(*env), err error) {
 	if path == "" {
 		return nil, func(*env) {}, nil
 	}
+	if err := wholefile.NoEvidence(path); err != nil {
+		return nil, nil, fmt.Errorf("--log: %w", err)
+	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, nil, fmt.Errorf("--log: %s cannot be written: %w", path, wholefile.Cause(err))

@@ -16,6 +16,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"runcrowd/internal/wholefile"
 )
 
 // Line is one recorded message.
@@ -227,6 +229,9 @@ func (w *Writer) begin(now time.Time) error {
 		path += ".gz"
 	}
 	// Behind a compressed file that was cut off nothing could be read: a new one is begun.
+	if err := wholefile.NoEvidence(path); err != nil {
+		return err
+	}
 	info, err := os.Stat(path)
 	if w.opt.MaxSize > 0 || w.opt.Every > 0 || w.opt.Zip && err == nil && info.Size() > 0 {
 		dir, name := filepath.Split(path)

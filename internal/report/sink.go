@@ -109,8 +109,8 @@ type File struct {
 	failed error
 }
 
-// Create begins a file. Out is standard output.
-func Create(path string, f *Format, out io.Writer) (*File, error) {
+// Create begins a file, over one that is there only by force. Out is standard output.
+func Create(path string, f *Format, out io.Writer, force bool) (*File, error) {
 	x := &File{Path: path, Format: f}
 	packed := strings.HasSuffix(strings.ToLower(path), ".zst")
 	if path == "-" {
@@ -124,7 +124,7 @@ func Create(path string, f *Format, out io.Writer) (*File, error) {
 	if f.file != nil && packed {
 		return nil, fmt.Errorf("%s: %s is not compressed; leave out .zst", path, f.Name)
 	}
-	to, err := wholefile.Create(path)
+	to, err := wholefile.New(path, force)
 	if err != nil {
 		return nil, err
 	}

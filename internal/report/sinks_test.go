@@ -69,7 +69,7 @@ func written(t *testing.T, b *ledger.Book, names ...string) (dir string, in *rep
 	dir = t.TempDir()
 	var files []*report.File
 	for _, name := range names {
-		f, err := report.Create(filepath.Join(dir, name), report.FormatOf(name), nil)
+		f, err := report.Create(filepath.Join(dir, name), report.FormatOf(name), nil, true)
 		require.NoError(t, err)
 		files = append(files, f)
 	}
@@ -240,7 +240,7 @@ func TestSinksThatCannotWrite(t *testing.T) {
 		if f.Name == "sqlite" {
 			continue
 		}
-		x, err := report.Create("-", f, &fullDisk{left: 10})
+		x, err := report.Create("-", f, &fullDisk{left: 10}, true)
 		require.NoError(t, err)
 		b := book(2000)
 		r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), tally.Options{PerVerdict: 10, Series: true, Rows: tally.RowValues, Feed: func(f *ledger.Facts) tally.Each {
@@ -250,7 +250,7 @@ func TestSinksThatCannotWrite(t *testing.T) {
 		assert.ErrorIs(t, x.End(&report.Input{Result: r}), errFull, f.Name)
 	}
 	dir := t.TempDir()
-	x, err := report.Create(filepath.Join(dir, "run.db"), report.FormatNamed("sqlite"), nil)
+	x, err := report.Create(filepath.Join(dir, "run.db"), report.FormatNamed("sqlite"), nil, true)
 	require.NoError(t, err)
 	x.Abandon()
 	list, err := os.ReadDir(dir)

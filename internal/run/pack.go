@@ -35,7 +35,7 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 	if err != nil {
 		return err
 	}
-	to, err := wholefile.Create(path)
+	to, err := wholefile.New(path, false)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 )
 
 // File is a file that is being written. Either Keep or Drop ends it.
@@ -14,6 +15,60 @@ type File struct {
 	f    *os.File
 	path string // where it will be; empty: it is written straight to where it belongs
 	perm os.FileMode
+}
+
+// New begins a file that a user named: over a file that is there only by force, and never over
+// what a run left as evidence.
+func New(path string, force bool) (*File, error) {
+	if err := Free(path, force); err != nil {
+		return nil, err
+	}
+	return Create(path)
+}
+
+// Free tells whether New would write to a path.
+func Free(path string, force bool) error {
+	real := path
+	if p, err := filepath.EvalSymlinks(path); err == nil {
+		real = p
+	}
+	info, err := os.Stat(real)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil // there is none, or a pipe, or Create says what is wrong
+	}
+	if err := NoEvidence(path); err != nil {
+		return err
+	}
+	if !force {
+		return fmt.Errorf("%s is there already, and was left as it is; name another file, or write over it with --force", path)
+	}
+	return nil
+}
+
+// NoEvidence is the error for a path, also through a link, of a file that a run left as
+// evidence: its ledger, its manifest, its crowd file and the copies beside it.
+func NoEvidence(path string) error {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real
+	}
+	full, err := filepath.Abs(path)
+	if err != nil {
+		return nil // Create says so
+	}
+	dir, name := filepath.Split(full)
+	dir = filepath.Clean(dir)
+	if filepath.Base(dir) == "files" && isRun(filepath.Dir(dir)) ||
+		slices.Contains([]string{"ledger", "run.json", "crowd.yaml", "by-hand.yaml"}, name) && isRun(dir) {
+		return fmt.Errorf("%s is evidence of a run, which nothing is written over; name another file", path)
+	}
+	return nil
+}
+
+// isRun tells whether a folder is a run folder.
+func isRun(dir string) bool {
+	_, ledger := os.Lstat(filepath.Join(dir, "ledger"))
+	_, manifest := os.Lstat(filepath.Join(dir, "run.json"))
+	return ledger == nil && manifest == nil
 }
 
 // Create begins a file at a path, for its owner alone, or as the file was that is there. A

@@ -49,6 +49,37 @@ func TestFiles(t *testing.T) {
 	assert.Len(t, list, 2, "nothing half is left")
 }
 
+// What a run left as evidence is never written over, by no name that it has; what else is
+// there, only by force.
+func TestWhatIsThereStays(t *testing.T) {
+	dir := t.TempDir()
+	run := filepath.Join(dir, "run")
+	require.NoError(t, os.MkdirAll(filepath.Join(run, "files"), 0o700))
+	link, through := filepath.Join(dir, "report.html"), filepath.Join(dir, "through")
+	for _, name := range []string{"ledger", "run.json", "crowd.yaml", "by-hand.yaml", "files/1-gauges.csv", "page.html"} {
+		require.NoError(t, os.WriteFile(filepath.Join(run, name), []byte(name), 0o600))
+	}
+	require.NoError(t, os.Symlink(filepath.Join(run, "ledger"), link))
+	require.NoError(t, os.Symlink(run, through))
+	t.Chdir(run)
+	for _, path := range []string{"ledger", "./run.json", "crowd.yaml", "by-hand.yaml", "files/1-gauges.csv", link, filepath.Join(through, "ledger"), filepath.Join(run, "..", "run", "ledger")} {
+		_, err := wholefile.New(path, true)
+		assert.ErrorContains(t, err, "is evidence of a run, which nothing is written over", path)
+	}
+	_, err := wholefile.New("page.html", false)
+	assert.ErrorContains(t, err, "page.html is there already, and was left as it is; name another file, or write over it with --force")
+	f, err := wholefile.New("page.html", true)
+	require.NoError(t, err)
+	require.NoError(t, f.Keep())
+	f, err = wholefile.New("files/new.csv", false)
+	require.NoError(t, err)
+	f.Drop()
+	text, err := os.ReadFile("ledger")
+	require.NoError(t, err)
+	assert.Equal(t, "ledger", string(text))
+	assert.NoError(t, wholefile.NoEvidence(filepath.Join(dir, "ledger")), "of no run")
+}
+
 // A pipe or a device is written to, and never replaced: root could lose its /dev/null.
 func TestWhatIsNoFileStays(t *testing.T) {
 	pipe := filepath.Join(t.TempDir(), "pipe")
