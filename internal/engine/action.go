@@ -316,17 +316,13 @@ func (l *loop) setIntervals(d *device, reading string, at, end int64) {
 
 // schedule puts a stream's next message into the plan anew.
 func (l *loop) schedule(s *stream, end int64) {
-	if s.next != 0 { // its entry is stale from now on
-		s.next = 0
-		l.speaks--
-	}
+	s.next = 0 // an entry that it has is stale from now on
 	if s.never || s.Device.Cast.Recording != nil || l.engine.devices[s.Device.Index].quiet {
 		return
 	}
 	if due := s.due(l.engine.begin.UnixNano()); due < end {
 		s.next = due
 		heap.Push(&l.plan, entry{at: due, what: speaks, index: s.Index})
-		l.speaks++
 	}
 }
 

@@ -340,7 +340,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 	}
 	end = plan.End(begin).UnixNano()
 	for _, l := range e.loops {
-		l.plan, l.timed, l.acts, l.free, l.speaks, l.quiet = l.plan[:0], l.timed[:0], l.acts[:0], l.free[:0], 0, 0
+		l.plan, l.timed, l.acts, l.free, l.quiet = l.plan[:0], l.timed[:0], l.acts[:0], l.free[:0], 0
 	}
 	if only != nil {
 		e.part = map[int]bool{}
@@ -380,7 +380,6 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 			if due := st.due(begin.UnixNano()); due < end {
 				st.next = due
 				l.plan = append(l.plan, entry{at: due, what: speaks, index: s.Index})
-				l.speaks++
 			}
 		}
 	}

@@ -227,7 +227,7 @@ func (e *Engine) End() bool {
 	e.ended.Store(true)
 	for _, l := range e.loops {
 		l.call(func() {
-			l.plan, l.speaks = l.plan[:0], 0
+			l.plan = l.plan[:0]
 			heap.Init(&l.plan)
 		})
 	}

@@ -3,10 +3,12 @@ package engine
 import (
 	"container/heap"
 	"context"
+	"slices"
 	"sync"
 	"time"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 )
@@ -67,7 +69,6 @@ type loop struct {
 	timed     entries // by ours
 	at        int64   // how far the plan was played
 	end       int64   // of the round, by the plan's clock
-	speaks    int     // streams that have a message to come
 	bodies    BodyWriter
 	machine   formula.Machine
 	replaying []*replay
@@ -111,7 +112,7 @@ func (l *loop) run(ctx context.Context, end int64) {
 		paused := e.clock.pause.since.Load() != 0
 		if paused {
 			// The plan stands still; connections do not.
-		} else if len(l.plan) > 0 && l.plan[0].at < end {
+		} else if len(l.plan) > 0 && l.plan[0].at < end && !l.enough() {
 			at := e.clock.when(l.plan[0].at)
 			if at <= now {
 				l.next(end)
@@ -141,14 +142,53 @@ func (l *loop) run(ctx context.Context, end int64) {
 // devices have kept is sent, as far as it can be.
 func (l *loop) over(now, end int64) bool {
 	e := l.engine
-	p := &e.fleet.Crowd.Plan
 	if l.waits() { // what was due is still to be sent, however late it is
 		return false
 	}
-	if e.clock.max || e.ended.Load() || p.Messages > 0 && l.speaks == 0 {
+	if e.clock.max || e.ended.Load() || l.enough() {
 		return !l.keeps(now)
 	}
 	return now >= e.clock.when(end) && !l.keeps(now)
+}
+
+// enough tells whether the plan wants so many messages of each device, and none of the
+// loop's can send one more: events may go on for ever.
+func (l *loop) enough() bool {
+	e := l.engine
+	if e.fleet.Crowd.Plan.Messages == 0 {
+		return false
+	}
+	for i := range l.plan { // one of the first says no, mostly
+		switch x := &l.plan[i]; x.what {
+		case joins, replays:
+			return false
+		case speaks:
+			if d := &e.devices[e.streams[x.index].Device.Index]; d.joined && d.idle == 0 && !d.quiet {
+				return false
+			}
+		case ends:
+			if !l.acts[x.index].device.quiet { // it may go on then
+				return false
+			}
+		case begins:
+			if a := l.acts[x.index]; !a.device.quiet && wakes(a.event) {
+				return false
+			}
+		}
+	}
+	for _, i := range l.devices { // what comes later is not in the plan yet
+		if d := &e.devices[i]; !d.quiet && slices.ContainsFunc(e.fleet.Crowd.Plan.Events, func(x *crowd.Event) bool {
+			return x.When == crowd.AtTime && wakes(x) && len(x.Do[d.Cast]) > 0 && e.begin.UnixNano()+int64(x.At) > l.at
+		}) {
+			return false
+		}
+	}
+	return true
+}
+
+// wakes tells whether an event may make a device send that does not.
+func wakes(x *crowd.Event) bool {
+	return x.Does(crowd.ActionConnect, crowd.ActionInterval, crowd.ActionSend)
 }
 
 // waits tells whether a device waits for acknowledgements before it goes on.
@@ -231,7 +271,6 @@ func (l *loop) next(end int64) {
 		if again >= end {
 			heap.Pop(&l.plan)
 			s.next = 0
-			l.speaks--
 			return
 		}
 		s.next, l.plan[0].at = again, again

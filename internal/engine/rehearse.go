@@ -45,7 +45,7 @@ func Rehearse(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time, see func
 	}
 	end := e.prepare(1, begin, streams)
 	heap.Init(&l.plan)
-	for !e.seen && len(l.plan) > 0 && l.plan[0].at < end && (f.Crowd.Plan.Messages == 0 || l.speaks > 0) {
+	for !e.seen && len(l.plan) > 0 && l.plan[0].at < end && !l.enough() {
 		l.next(end)
 	}
 	e.restore()

@@ -70,7 +70,6 @@ func (e *Engine) replays(end int64) {
 				continue
 			}
 			l.replaying = append(l.replaying, r)
-			l.speaks++
 			l.advance(len(l.replaying)-1, end)
 		}
 	}
@@ -87,7 +86,6 @@ func (l *loop) advance(i int, end int64) {
 		}
 		r.source.Close()
 		r.to = nil
-		l.speaks--
 	}
 	for {
 		line, err := r.source.Next()
@@ -98,7 +96,6 @@ func (l *loop) advance(i int, end int64) {
 			r.n = 0
 			if r.source, err = r.of.Open(); err != nil {
 				e.fail(err)
-				l.speaks--
 				return
 			}
 			continue

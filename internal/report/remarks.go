@@ -13,7 +13,10 @@ import (
 // was.
 func Standing(r *tally.Result) string {
 	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
-	if r.LastRound == 0 {
+	switch {
+	case r.LastRound > 0 && r.Planned == 0:
+		played = fmt.Sprintf("round %d, %s of it, was played", r.LastRound, r.Played.Round(100*time.Millisecond))
+	case r.LastRound == 0:
 		played = "nothing was played"
 	}
 	switch {

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/proof"
+	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
@@ -195,5 +196,53 @@ func TestForEver(t *testing.T) {
 		assert.True(t, j.Interrupted)
 		assert.Equal(t, j.Total.Due(), j.Total[verdict.Proven])
 		assert.InDelta(t, 600*4, j.Total.Due(), 5)
+	})
+}
+
+// A plan of so many messages ends when each device has sent them, whatever events go on: in
+// each round. What may still send is waited for.
+func TestSoManyMessages(t *testing.T) {
+	t.Parallel()
+	for name, events := range map[string]string{
+		"nothing happens":      "",
+		"again and again":      "{every: 10s, for: 2s, who: 1 of buoy, do: {offline: keep}}",
+		"by chance":            "{chance: 50% per 5s, for: 2s, do: {offline: keep}}",
+		"one after another":    "{name: a, every: 9s, for: 1s, do: restart}, {after: a, delay: 1s, for: 1s, do: {stuck: level}}",
+		"one measures nothing": "{at: 5s, for: 3m, who: buoy-2, do: {offline: idle}}",
+		"one leaves":           "{at: 5s, for: 3m, who: buoy-2, do: leave}",
+		"one is slow":          "{at: 5s, for: 3m, who: buoy-2, do: {every: never}}",
+		"one comes late":       "{at: 4m, who: buoy-2, do: connect}",
+		"one leaves for good":  "{at: 10500ms, who: buoy-2, do: leave}, {every: 5s, who: buoy-1, do: restart, for: 1s}",
+	} {
+		for _, rounds := range []int{1, 2} {
+			t.Run(fmt.Sprintf("%s, rounds %d", name, rounds), func(t *testing.T) {
+				fewer(t)
+				t.Parallel()
+				plan := fmt.Sprintf("messages: 25, rounds: {count: %d, every: 10m}, events: [%s]", rounds, events)
+				p := play(t, ways[1].withPlan(plan, "{proven: 100%}"))
+				assert.True(t, p.holds(), p.says())
+				_, _, each := stamps(t, p)
+				for device, n := range each {
+					if name == "one leaves for good" && device == "buoy-2" {
+						assert.InDelta(t, 11*rounds, n, 2)
+						continue
+					}
+					assert.Equal(t, 25*rounds, n, device)
+				}
+				assert.Len(t, each, 4)
+				assert.Less(t, p.took, time.Duration(rounds)*9*time.Minute)
+			})
+		}
+	}
+	text := ways[1].withPlan("messages: 1000", "{proven: 100%}")
+	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
+		session, err := open(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
+		require.NoError(t, err)
+		ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
+		defer stop()
+		require.NoError(t, session.Play(ctx))
+		j, err := run.Judge(session.Folder, run.Judging{})
+		require.NoError(t, err)
+		assert.Regexp(t, `^The run was interrupted: round 1, (29\.\d+|30|30\.\d)s of it, was played\.$`, report.Standing(j.Result))
 	})
 }

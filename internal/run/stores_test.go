@@ -35,7 +35,7 @@ import (
 )
 
 // report is what a bridge keeps of a message.
-type report struct {
+type filed struct {
 	device, body string
 	mark         string
 	level        float64
@@ -49,7 +49,7 @@ type keeper struct {
 	name string
 	// open makes the place. It gives how the bridge keeps a message there, and the keys of the
 	// witness and of one that counts.
-	open func(t *testing.T, dir string) (keep func(r *report), looks, counts string)
+	open func(t *testing.T, dir string) (keep func(r *filed), looks, counts string)
 }
 
 // asUser runs a program as the user of a server's package, where the tests are root's: such
@@ -182,29 +182,29 @@ func execPG(t *testing.T, c *pgconn.PgConn, text string, args ...string) {
 func quoted(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 
 var keepers = []keeper{
-	{"PostgreSQL, a document", func(t *testing.T, _ string) (func(r *report), string, string) {
+	{"PostgreSQL, a document", func(t *testing.T, _ string) (func(r *filed), string, string) {
 		at, table := startPostgres(t), "r"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		c, err := pgconn.Connect(t.Context(), at)
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close(context.Background()) })
 		execPG(t, c, "create table "+table+" (id serial, device text, body jsonb, at timestamp)")
-		return func(r *report) {
+		return func(r *filed) {
 				execPG(t, c, "insert into "+table+" (device, body, at) values ($1, $2, $3::timestamptz at time zone 'Asia/Kolkata')", r.device, r.body, r.at.UTC().Format(time.RFC3339Nano))
 			}, `sql: "` + at + `", query: "select id, device, body, at from ` + table + ` where at >= @from and at < @to", mark: .body.mark, values: body, time: at, device: device, row: id, zone: Asia/Kolkata`,
 			`sql: "` + at + `", query: "select device, count(*) as n from ` + table + ` group by device", count: n, device: device`
 	}},
-	{"PostgreSQL, columns", func(t *testing.T, _ string) (func(r *report), string, string) {
+	{"PostgreSQL, columns", func(t *testing.T, _ string) (func(r *filed), string, string) {
 		at, table := startPostgres(t), "c"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		c, err := pgconn.Connect(t.Context(), at)
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close(context.Background()) })
 		execPG(t, c, "create table "+table+" (device text, mark text, level_m numeric, ok boolean, note text, sent_at timestamptz)")
-		return func(r *report) {
+		return func(r *filed) {
 				execPG(t, c, "insert into "+table+" values ($1, $2, $3, $4, $5, $6)", r.device, r.mark, fmt.Sprint(r.level), fmt.Sprint(r.ok), r.note, r.at.UTC().Format(time.RFC3339Nano))
 			}, `sql: "` + at + `", query: "select * from ` + table + ` where device = @device", time: sent_at`,
 			`sql: "` + at + `", query: "select count(*) as n from ` + table + ` where device in (@devices)", count: n`
 	}},
-	{"PostgreSQL, ten minutes behind", func(t *testing.T, _ string) (func(r *report), string, string) {
+	{"PostgreSQL, ten minutes behind", func(t *testing.T, _ string) (func(r *filed), string, string) {
 		at, name := startPostgres(t), "l"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		c, err := pgconn.Connect(t.Context(), at)
 		require.NoError(t, err)
@@ -215,12 +215,12 @@ var keepers = []keeper{
 			execPG(t, c, strings.ReplaceAll(text, "NAME", name))
 		}
 		of := strings.Replace(at, "harbour@", name+"@", 1)
-		return func(r *report) {
+		return func(r *filed) {
 				execPG(t, c, "insert into "+name+".reports values ($1, $2, $3)", r.device, r.body, r.at.Add(-10*time.Minute).UTC().Format(time.RFC3339Nano))
 			}, `sql: "` + of + `", query: "select * from reports where at >= @from and at < @to", body: body, device: device, time: at`,
 			`sql: "` + of + `", query: "select device, count(*) as n from reports where at >= @from and at < @to group by device", count: n, device: device`
 	}},
-	{"MariaDB", func(t *testing.T, _ string) (func(r *report), string, string) {
+	{"MariaDB", func(t *testing.T, _ string) (func(r *filed), string, string) {
 		at, name := startMariaDB(t), "d"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		cfg := mysql.NewConfig()
 		cfg.User, cfg.Net, cfg.Addr = "root", "tcp", at
@@ -233,27 +233,27 @@ var keepers = []keeper{
 		_, err = db.Exec("create table " + name + ".reports (id int auto_increment primary key, device varchar(40), mark varchar(60), level_m double, ok boolean, note text, at datetime(3))")
 		require.NoError(t, err)
 		of := "mariadb://root@" + at + "/" + name
-		return func(r *report) {
+		return func(r *filed) {
 				_, err := db.Exec("insert into "+name+".reports (device, mark, level_m, ok, note, at) values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UTC().Format("2006-01-02 15:04:05.000"))
 				assert.NoError(t, err)
 			}, `sql: "` + of + `", query: "select id, device, mark, level_m, ok, note, at from reports where device in (@devices) and at >= @from", mark: mark, time: at, device: device, row: id`,
 			`sql: "` + of + `", query: "select device, count(*) as n from reports group by device", count: n, device: device`
 	}},
-	{"SQLite", func(t *testing.T, dir string) (func(r *report), string, string) {
+	{"SQLite", func(t *testing.T, dir string) (func(r *filed), string, string) {
 		db, err := sql.Open("sqlite", filepath.Join(dir, "store.db")+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)")
 		require.NoError(t, err)
 		t.Cleanup(func() { db.Close() })
 		_, err = db.Exec("create table reports (device text, mark text, level_m real, ok integer, note text, at integer)")
 		require.NoError(t, err)
-		return func(r *report) {
+		return func(r *filed) {
 				_, err := db.Exec("insert into reports values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UnixMilli())
 				assert.NoError(t, err)
 			}, `sql: "sqlite:store.db", query: "select * from reports where at >= @from_ms and at < @to_ms", mark: mark, time: at, device: device`,
 			`sql: "sqlite:store.db", query: "select device, count(*) as n from reports group by 1", count: n, device: device`
 	}},
-	{"CSV", func(t *testing.T, dir string) (func(r *report), string, string) {
+	{"CSV", func(t *testing.T, dir string) (func(r *filed), string, string) {
 		require.NoError(t, os.Mkdir(filepath.Join(dir, "export"), 0o755))
-		return func(r *report) { // another file, with its columns in another order, every three messages of a device
+		return func(r *filed) { // another file, with its columns in another order, every three messages of a device
 				seq, err := strconv.Atoi(r.mark[strings.LastIndexByte(r.mark, '/')+1:])
 				require.NoError(t, err)
 				n := seq / 3
@@ -272,10 +272,10 @@ var keepers = []keeper{
 			}, `file: "export/*.csv", mark: mark, time: at, device: device`,
 			`file: export, form: csv, device: device`
 	}},
-	{"JSON Lines, rotated and packed", func(t *testing.T, dir string) (func(r *report), string, string) {
+	{"JSON Lines, rotated and packed", func(t *testing.T, dir string) (func(r *filed), string, string) {
 		n := 0
 		path := filepath.Join(dir, "out.jsonl")
-		return func(r *report) {
+		return func(r *filed) {
 				if n++; n%7 == 0 {
 					b, err := os.ReadFile(path)
 					require.NoError(t, err)
@@ -298,11 +298,11 @@ var keepers = []keeper{
 			}, `file: "out*.jsonl*", mark: .was.mark, values: was, time: at, device: of, row: n`,
 			`file: "out*.jsonl*", device: of`
 	}},
-	{"a program", func(t *testing.T, dir string) (func(r *report), string, string) {
+	{"a program", func(t *testing.T, dir string) (func(r *filed), string, string) {
 		path := filepath.Join(dir, "kept")
 		require.NoError(t, os.WriteFile(path, nil, 0o644))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "read-back.sh"), []byte("#!/bin/sh\necho reading >&2\ngrep \"\\\"$1\\\"\" kept || true\n"), 0o755))
-		return func(r *report) {
+		return func(r *filed) {
 				f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0o644)
 				require.NoError(t, err)
 				defer f.Close()
@@ -349,7 +349,7 @@ func TestStores(t *testing.T) {
 				go func() {
 					defer close(done)
 					for p := range hear {
-						r := &report{body: string(p.Publish.Payload), at: time.Now()}
+						r := &filed{body: string(p.Publish.Payload), at: time.Now()}
 						var body struct {
 							Mark string
 							L    float64 `json:"level_m"`

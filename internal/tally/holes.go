@@ -227,7 +227,7 @@ func (t *Tally) connections() {
 		return cmp.Or(cmp.Compare(b.Times, a.Times), strings.Compare(a.Reading, b.Reading))
 	})
 	for _, x := range f.Rounds {
-		if by := x.Over.Sub(x.End); !x.Over.IsZero() && by > time.Second && x.Open > 0 {
+		if by := x.Over.Sub(x.End); !x.Over.IsZero() && !x.End.IsZero() && by > time.Second && x.Open > 0 {
 			r.Overtime = append(r.Overtime, Overtime{x.N, by, x.Open})
 		}
 	}

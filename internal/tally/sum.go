@@ -48,9 +48,15 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	})
 	if n := len(f.Rounds); n > 0 {
 		last := f.Rounds[n-1]
-		r.LastRound, r.Planned = last.N, last.End.Sub(last.Begin)
+		r.LastRound, r.Planned = last.N, time.Duration(0)
+		if !last.End.IsZero() { // else nobody knows: so many messages, or as fast as it goes
+			r.Planned = last.End.Sub(last.Begin)
+		}
 		if !f.Played.IsZero() {
-			r.Played = min(max(0, f.Played.Sub(last.Begin)), r.Planned)
+			r.Played = max(0, f.Played.Sub(last.Begin))
+			if r.Planned > 0 {
+				r.Played = min(r.Played, r.Planned)
+			}
 		}
 	}
 	devices := map[string]bool{}
