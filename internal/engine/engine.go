@@ -176,11 +176,9 @@ func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
 	d.List = template != nil && template.List()
 	for i := range s.Reading.Fields {
 		field := &s.Reading.Fields[i]
-		name := field.Name
-		if template != nil { // what it carries has the template's own names
-			if name = template.Path(name); name == "" {
-				continue
-			}
+		name := s.Place(field.Name)
+		if name == "" {
+			continue
 		}
 		if field.Tolerance > 0 {
 			if d.Tolerances == nil {

@@ -175,6 +175,15 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 	return devices, nil
 }
 
+// Place is where the value of a field stands in what a message carries, its parts joined by
+// dots; empty: in a text beside others.
+func (s *Stream) Place(field string) string {
+	if t, is := s.Form.(*payload.Template); is {
+		return t.Path(field)
+	}
+	return field
+}
+
 // Candidates are all devices, for selections.
 func (f *Fleet) Candidates() []crowd.Candidate {
 	f.keys.Lock()

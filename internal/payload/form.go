@@ -153,8 +153,7 @@ func plain(v signal.Value) bool {
 
 // split takes the mark out of what was read.
 func split(values map[string]any, mark string) Found {
-	m := values[mark]
-	delete(values, mark)
+	m, _ := strictjson.Take(values, mark)
 	return Found{m, values}
 }
 

@@ -292,12 +292,12 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		mu.Lock()
 		absent[d.Name] = none
 		mu.Unlock()
-		if listed {
+		if listed || none {
 			return nil
 		}
 		return note(gone(d.Name))
 	})
-	if err != nil || !listed || len(res.Done) == 0 {
+	if err != nil || len(res.Done) == 0 {
 		return res, err
 	}
 	removed := res.Done
@@ -311,18 +311,33 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		}
 		return res, fmt.Errorf("it could not be checked that the devices are gone: %w", err)
 	}
-	var proven []*fleet.Device
+	var proven, unknown []*fleet.Device
+	shown := false
 	for _, d := range todo {
 		none, is := absent[d.Name]
 		switch {
 		case !is:
+		case !listed && !none:
+			shown = true
+			res.Done = append(res.Done, d.Name)
+		case before[d.Name] && !after[d.Name]:
+			shown = true
+			proven = append(proven, d)
 		case after[d.Name]:
 			o.fail(d, "the platform agreed to remove it, but still lists it")
-		case !before[d.Name] && !none:
+		case !none:
 			o.fail(d, "the platform agreed to remove it, but its list did not show it before either, and proves nothing; check register: list: names")
 		default:
-			proven = append(proven, d)
+			unknown = append(unknown, d)
 		}
+	}
+	// That the platform has no such device is believed where it knew others: the address may
+	// be a wrong one.
+	if shown {
+		proven, unknown = append(proven, unknown...), nil
+	}
+	for _, d := range unknown {
+		o.fail(d, "the platform says that it has no such device, as of all the others; check register: unregister: url. If they are gone indeed, remove "+o.Crowd.RegisteredFile())
 	}
 	// What is proven gone is forgotten; the rest stays, and can be removed again.
 	return o.each(context.WithoutCancel(ctx), proven, nil, func(_ context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
@@ -374,7 +389,12 @@ func (o *Registrar) UnregisterOne(ctx context.Context, d *fleet.Device) error {
 	defer unlock()
 	failed := error(nil)
 	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
-		if _, failed = o.remove(ctx, d); failed != nil {
+		none := false
+		if none, failed = o.remove(ctx, d); failed != nil {
+			return failed
+		}
+		if none {
+			failed = errors.New("the platform says that it has no such device; check register: unregister: url")
 			return failed
 		}
 		if o.Crowd.Register.List == nil {

@@ -376,18 +376,23 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 		"sequence":      "mark: {sequence: no}",
 		"user_property": "mark: {user_property: mark}",
 		"header":        "mark: {header: X-Mark}",
+		"nested":        "mark: {field: c.m}",
+		"nested number": "mark: {sequence: c.q}",
 	} {
 		t.Run("mark-"+mark, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			w := ways[1]
-			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark", "header": `.properties["X-Mark"]`}[mark]
+			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark", "header": `.properties["X-Mark"]`, "nested": ".content.c.m", "nested number": ".content.c.q"}[mark]
 			if mark == "header" {
 				w = ways[5]
 				text += "\n" // the ear hears the header as a user property
 			}
 			yaml := strings.Replace(w.harbour(), "\nkinds:", "\n"+text+"\nkinds:", 1)
 			yaml = strings.Replace(yaml, "mark: .content.mark", "mark: '"+pick+"'", 1)
+			if strings.HasPrefix(mark, "nested") {
+				yaml = strings.Replace(yaml, "qos: 1\n", "qos: 1\n        payload: {form: json, nested: true}\n", 1)
+			}
 			if mark == "header" {
 				yaml = yaml[:strings.Index(yaml, "  ear: {proves")] + yaml[strings.Index(yaml, "  store:\n"):]
 				yaml = strings.Replace(yaml, "received: 100% WITHIN, ", "", 1)

@@ -50,22 +50,35 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		edit                  func(p *platform, i int, r row) []row
 		want                  map[verdict.Verdict][]string
 	}{
-		"by time":                {"{time: at}", "ms", "", "", nil, nil},
-		"by time, lost":          {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, twice":         {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by time, changed":       {"{time: at}", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by time, moved":         {"{time: at}", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, cut":           {"{time: at}", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, in seconds":    {"{time: at}", "ms", "", "fields: {at: ignored}", nil, nil},
-		"by time, in micros":     {"{time: at}", "ms", "", "fields: {at: ignored }", nil, nil},
-		"a second for many":      {"{time: at}", "s", "", "", nil, nil},
-		"a second, one lost":     {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a second, one twice":    {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order":               {"none", "ms", "", "", nil, nil},
-		"by order, lost":         {"none", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by order, twice":        {"none", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order, changed":      {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by order, changed, one": {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
+		"by time":                       {"{time: at}", "ms", "", "", nil, nil},
+		"by time, lost":                 {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, twice":                {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by time, changed":              {"{time: at}", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by time, moved":                {"{time: at}", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, cut":                  {"{time: at}", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, in seconds":           {"{time: at}", "ms", "", "fields: {at: ignored}", nil, nil},
+		"by time, in micros":            {"{time: at}", "ms", "", "fields: {at: ignored }", nil, nil},
+		"a second for many":             {"{time: at}", "s", "", "", nil, nil},
+		"a second, one lost":            {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second, one twice":           {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order":                      {"none", "ms", "", "", nil, nil},
+		"by order, lost":                {"none", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by order, twice":               {"none", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order, changed":             {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by order, changed, one":        {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
+		"nested, by time":               {"{time: c.at}", "ms", "NESTED", "", nil, nil},
+		"nested, by time, lost":         {"{time: c.at}", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"nested, by time, twice":        {"{time: c.at}", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"nested, a second, one lost":    {"{time: c.at}", "s", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"nested, by order":              {"none", "ms", "NESTED", "", nil, nil},
+		"nested, by order, lost":        {"none", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"template, by time":             {"{time: at}", "ms", "TEMPLATE", "", nil, nil},
+		"template, by time, lost":       {"{time: at}", "ms", "TEMPLATE", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"template, a second, one twice": {"{time: at}", "s", "TEMPLATE", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"template, by order":            {"none", "ms", "TEMPLATE", "", nil, nil},
+		"template, by order, lost":      {"none", "ms", "TEMPLATE", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a list, by time, lost":         {"{time: at}", "ms", "LIST", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a list, by order, lost":        {"none", "ms", "LIST", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
 		"a tolerance": {"none", "ms", "tolerance: 0.5", "", func(p *platform, i int, r row) []row {
 			r["level_m"] = json.Number(fmt.Sprintf("%s1", r["level_m"]))
 			return []row{r}
@@ -78,9 +91,13 @@ func TestMessagesWithoutAMark(t *testing.T) {
 				rows := []row{}
 				for i, m := range p.messages {
 					r := row{}
+					var body any
 					d := json.NewDecoder(strings.NewReader(string(m)))
 					d.UseNumber()
-					assert.NoError(t, d.Decode(&r))
+					assert.NoError(t, d.Decode(&body))
+					if o, is := body.(row); is {
+						r = o
+					}
 					if c.more == "shift: 1h" {
 						r["at"] = number(r, "at") + 3600_000
 					}
@@ -99,12 +116,25 @@ func TestMessagesWithoutAMark(t *testing.T) {
 						list = c.edit(p, i, r)
 					}
 					for _, r := range list {
-						rows = append(rows, row{"device": p.devices[i], "values": r})
+						values := any(r)
+						if c.field == "LIST" {
+							values = body
+						}
+						rows = append(rows, row{"device": p.devices[i], "values": values})
 					}
 				}
 				json.NewEncoder(w).Encode(rows)
 			}}
-			text := strings.NewReplacer("MARK", c.mark, "AS", c.as, "FIELD", c.field, "MORE", c.more).Replace(unmarked)
+			field, text := c.field, unmarked
+			switch field { // another form of body
+			case "NESTED":
+				field, text = "", strings.NewReplacer("at: {signal", "c.at: {signal", "level_m:", "c.d.level_m:", `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: json, nested: true}`).Replace(text)
+			case "TEMPLATE":
+				field, text = "", strings.Replace(text, `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: template, template: '{"head": {"when": "${at}", "x": [1, {"n": "${n}"}]}, "level": "${level_m}"}'}`, 1)
+			case "LIST":
+				field, text = "", strings.Replace(text, `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: template, template: '["${n}", {"when": "${at}"}, "${level_m}"]'}`, 1)
+			}
+			text = strings.NewReplacer("MARK", c.mark, "AS", c.as, "FIELD", field, "MORE", c.more).Replace(text)
 			p := playOn(t, srv, text)
 			due, bad := p.result.Total.Due(), 0
 			require.InDelta(t, 18, due, 2)

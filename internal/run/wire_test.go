@@ -242,6 +242,10 @@ func TestActionsOnMosquitto(t *testing.T) {
 				}
 				require.NoError(t, os.WriteFile(access, []byte("pattern write harbour/%u/#\nuser ear\ntopic read harbour/#\n"), 0o600))
 				m := startMosquitto(t, "allow_anonymous false\npassword_file "+passwords+"\nacl_file "+access)
+				kept := "" // without a kept session, QoS 2 is not exactly once over a cut (section 4.1)
+				if version == "3.1.1" && qos == 2 {
+					kept = ", clean_start: false"
+				}
 				foreign := "refused" // version 5 has a code for it; 3.1.1 acknowledges what it discards, and QoS 0 says nothing
 				if version == "3.1.1" || qos == 0 {
 					foreign = "discarded"
@@ -264,7 +268,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 				p := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: actions
 links:
-  sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms}
+  sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms%s}
   ear: {mqtt: "mqtt://%s", username: ear, password: right-ear}
 kinds: {buoy: {link: sea, readings: {state: {every: 100ms, topic: "harbour/${device}/state", qos: %d, fields: {wave_m: {signal: swell, round: 2}}}}}}
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
@@ -281,7 +285,7 @@ plan:
     - {at: 2300ms, for: 700ms, who: buoy-3, do: {credential: of another device}, expect: %s}
     - {at: 3100ms, for: 500ms, who: buoy-4, do: {corrupt: {topic: harbour/buoy-1/state}}, expect: %s}
 witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}}
-`, m.addr, version, m.addr, qos, foreign, foreign))
+`, m.addr, version, kept, m.addr, qos, foreign, foreign))
 				assert.True(t, p.proven(qos), p.says())
 				assert.InDelta(t, 26, p.result.KeptOut, 10)
 				assert.Equal(t, p.result.MustNot, p.result.KeptOut)
@@ -329,7 +333,7 @@ plan:
     - {at: 500ms, for: 1s, who: gauge-1, do: {credential: wrong}, expect: refused}
     - {at: 500ms, for: 1s, who: gauge-2, do: {credential: none}, expect: refused}
     - {at: 1s, for: 500ms, who: gauge-3, do: {corrupt: too large}, expect: refused}
-    - {at: 1s, for: 1s, who: gauge-4, do: {offline: {order: newest first}}}
+    - {at: 1s, for: 1s, who: gauge-4, do: {offline: {how: clean, order: newest first}}}
 witnesses: {store: {proves: stored, get: "http://%s/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 3s}}
 `, port, s.HTTPAddr, s.HTTPAddr))
 	assert.True(t, p.holds(), p.says())

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -148,6 +149,60 @@ func Object(v any) (map[string]any, bool) {
 			m[strconv.Itoa(i)] = item
 		}
 		return m, true
+	}
+	return nil, false
+}
+
+// At is what stands at a place in a decoded value: the names of objects and the numbers of
+// lists on the way, joined by dots. A name may have dots of its own.
+func At(v any, place string) (any, bool) {
+	switch x := v.(type) {
+	case map[string]any:
+		if inner, has := x[place]; has {
+			return inner, true
+		}
+		for i := range len(place) {
+			if place[i] != '.' {
+				continue
+			}
+			if inner, has := x[place[:i]]; has {
+				if found, has := At(inner, place[i+1:]); has {
+					return found, true
+				}
+			}
+		}
+	case []any:
+		first, rest, deeper := strings.Cut(place, ".")
+		n, err := strconv.Atoi(first)
+		switch {
+		case err != nil || n < 0 || n >= len(x):
+		case deeper:
+			return At(x[n], rest)
+		default:
+			return x[n], true
+		}
+	}
+	return nil, false
+}
+
+// Take takes out of an object what stands at a place, and objects that are empty without it.
+func Take(object map[string]any, place string) (any, bool) {
+	if v, has := object[place]; has {
+		delete(object, place)
+		return v, true
+	}
+	for i := range len(place) {
+		if place[i] != '.' {
+			continue
+		}
+		if inner, is := object[place[:i]].(map[string]any); is {
+			if v, has := Take(inner, place[i+1:]); has {
+				if len(inner) == 0 {
+					delete(object, place[:i])
+				}
+				return v, true
+			}
+		}
 	}
 	return nil, false
 }

@@ -38,3 +38,29 @@ func TestDecode(t *testing.T) {
 		assert.Error(t, err, body)
 	}
 }
+
+// What stands at a place is found, and taken out with the objects that it leaves empty.
+func TestPlaces(t *testing.T) {
+	v, err := strictjson.Decode([]byte(`{"a": {"b": {"c": 1}, "d.e": 2, "l": [3, {"m": 4}]}, "f.g": 5, "h": null}`))
+	require.NoError(t, err)
+	for place, want := range map[string]any{"a.b.c": json.Number("1"), "a.d.e": json.Number("2"), "a.l.0": json.Number("3"), "a.l.1.m": json.Number("4"), "f.g": json.Number("5"), "h": nil} {
+		got, has := strictjson.At(v, place)
+		assert.True(t, has, place)
+		assert.Equal(t, want, got, place)
+	}
+	for _, place := range []string{"", "a.x", "a.l.2", "a.l.-1", "a.l.x", "h.x", "f", "a.b.c.d", "."} {
+		_, has := strictjson.At(v, place)
+		assert.False(t, has, place)
+	}
+	object := v.(map[string]any)
+	_, has := strictjson.Take(object, "a.l.0")
+	assert.False(t, has, "a list keeps its places")
+	got, has := strictjson.Take(object, "a.b.c")
+	assert.True(t, has)
+	assert.Equal(t, json.Number("1"), got)
+	_, has = strictjson.Take(object, "a.d.e")
+	assert.True(t, has)
+	rest, err := json.Marshal(object)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"a": {"l": [3, {"m": 4}]}, "f.g": 5, "h": null}`, string(rest))
+}

@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/strictjson"
 )
 
 // askers is how many questions are under way at once.
@@ -273,7 +274,7 @@ func (q *poller) split(row any, d *fleet.Device, filed int) []part {
 	}
 	if object, is := row.(map[string]any); is {
 		for _, place := range q.catalog.places {
-			if v, has := object[place.Name]; has {
+			if v, has := strictjson.At(object, place.Name); has {
 				return []part{{mark: v}}
 			}
 		}

@@ -12,6 +12,7 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/recording"
+	"runcrowd/internal/strictjson"
 )
 
 // Overheard is one message that came out of a broker, of whatever run, or of none.
@@ -100,7 +101,7 @@ func (e *listener) overheard(m *message, part part, filed int) Overheard {
 		}
 		if m, is := v.(map[string]any); is {
 			for _, place := range e.catalog.places {
-				delete(m, place.Name)
+				strictjson.Take(m, place.Name)
 			}
 		}
 		o.Values, _ = json.Marshal(v)

@@ -22,7 +22,8 @@ import (
 // bytes for each message. Its methods may be called from several goroutines.
 type Index struct {
 	fleet *fleet.Fleet
-	names [][]string // by stream: the fields that the digest is of, sorted
+	names [][]string // by stream: where the values stand that the digest is of, sorted
+	times []string   // by stream: where the time stands that is the mark
 
 	mu      sync.RWMutex
 	streams []streamIndex
@@ -35,7 +36,7 @@ type streamIndex struct {
 }
 
 func newIndex(f *fleet.Fleet) *Index {
-	x := &Index{fleet: f, streams: make([]streamIndex, len(f.Streams)), names: make([][]string, len(f.Streams))}
+	x := &Index{fleet: f, streams: make([]streamIndex, len(f.Streams)), names: make([][]string, len(f.Streams)), times: make([]string, len(f.Streams))}
 	ruled := map[string]bool{} // by some witness: what is found differs from what was sent
 	for _, w := range f.Crowd.Witnesses {
 		for _, r := range w.Fields {
@@ -44,10 +45,16 @@ func newIndex(f *fleet.Fleet) *Index {
 	}
 	for i, s := range f.Streams {
 		mark := s.Device.Cast.Kind.Mark
+		x.times[i] = mark.Name
+		if path := s.Place(mark.Name); path != "" {
+			x.times[i] = path
+		}
 		for k := range s.Reading.Fields {
 			n := &s.Reading.Fields[k]
 			if !ruled[n.Name] && n.Tolerance == 0 && !(mark.Place == crowd.MarkTime && mark.Name == n.Name) {
-				x.names[i] = append(x.names[i], n.Name)
+				if path := s.Place(n.Name); path != "" { // else it stands in a text with others
+					x.names[i] = append(x.names[i], path)
+				}
 			}
 		}
 		slices.Sort(x.names[i])
@@ -67,10 +74,11 @@ func (x *Index) Add(stream int, seq uint64, carried []byte) {
 		return
 	}
 	v, _ := strictjson.Decode(carried)
-	values, _ := v.(map[string]any)
+	values, _ := strictjson.Object(v)
 	stamp := int64(0)
 	if mark := s.Device.Cast.Kind.Mark; mark.Place == crowd.MarkTime {
-		if t, ok := timeOf(values[mark.Name]); ok {
+		at, _ := strictjson.At(values, x.times[stream])
+		if t, ok := timeOf(at); ok {
 			stamp = t.UnixNano()
 		}
 	}
@@ -88,12 +96,13 @@ func (x *Index) Add(stream int, seq uint64, carried []byte) {
 	}
 }
 
-// digestOf is a digest of some fields, that does not depend on how a store writes them:
+// digestOf is a digest of what stands in some places, that does not depend on how a store writes them:
 // numbers have one notation, also in texts, and what is not there is null.
 func digestOf(values map[string]any, names []string) uint64 {
 	h := fnv.New64a()
 	for _, name := range names {
-		h.Write([]byte(plainValue(values[name])))
+		v, _ := strictjson.At(values, name)
+		h.Write([]byte(plainValue(v)))
 		h.Write([]byte{0})
 	}
 	return max(1, h.Sum64())
@@ -245,7 +254,7 @@ func pickEntry(list []entry, digests func(stream int) uint64, nth int) (m entry,
 // placed finds out which message a row is that has no mark, and notes it.
 func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor) {
 	v, err := strictjson.Decode(x.Values)
-	values, is := v.(map[string]any)
+	values, is := strictjson.Object(v)
 	if err != nil || !is {
 		q.foreign(whose{}, v)
 		return
@@ -256,8 +265,8 @@ func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor)
 	var list []entry
 	if how.Place == crowd.MarkTime {
 		stamp := p.mark
-		if q.mark == nil {
-			stamp = values[how.Name]
+		for i := 0; q.mark == nil && stamp == nil && i < len(streams); i++ {
+			stamp, _ = strictjson.At(values, index.times[streams[i].Index])
 		}
 		t, ok := timeOf(stamp)
 		if !ok {
@@ -268,7 +277,7 @@ func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor)
 		list = index.at(streams, t, q.spec.Shift, q.spec.Cut)
 	} else if len(streams) > 1 { // the one all of whose fields it has
 		streams = slices.DeleteFunc(slices.Clone(streams), func(s *fleet.Stream) bool {
-			return slices.ContainsFunc(index.names[s.Index], func(name string) bool { _, has := values[name]; return !has })
+			return slices.ContainsFunc(index.names[s.Index], func(name string) bool { _, has := strictjson.At(values, name); return !has })
 		})
 	}
 	digests := func(stream int) uint64 { return digestOf(values, index.names[stream]) }

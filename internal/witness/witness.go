@@ -453,7 +453,7 @@ func (c *Catalog) objects(v any) (parts []part, marked bool) {
 		p := part{values: x}
 		if object, is := x.(map[string]any); is {
 			for _, place := range c.places {
-				if m, has := object[place.Name]; has && p.mark == nil && place.Place <= crowd.MarkSequence {
+				if m, has := strictjson.At(object, place.Name); has && p.mark == nil && place.Place <= crowd.MarkSequence {
 					p.mark, marked = m, true
 				}
 			}

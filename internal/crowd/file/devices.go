@@ -25,7 +25,7 @@ func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
 		if s, ok := r.scalar(v, "mark: "+key); ok {
 			m = crowd.Mark{Place: crowd.MarkPlace(i), Name: s}
 			bad := s == "" || strings.ContainsAny(s, "\r\n\x00")
-			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !fieldPattern.MatchString(s) || m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
+			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !placePattern.MatchString(s) || m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
 				r.Add(pos(v), "mark: %q cannot be the name of a %s", s, strings.ReplaceAll(key, "_", " "))
 			}
 		}

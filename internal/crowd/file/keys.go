@@ -129,7 +129,7 @@ var oauthMap = &mapping{name: "oauth", doc: "Client credentials (RFC 6749, secti
 
 var markMap = func() *mapping {
 	m := &mapping{name: "mark", doc: "Where the mark rides that tells messages apart.", one: crowd.MarkPlaces}
-	for i, doc := range []string{"A text in a field of the payload.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request.", "A field that holds the time, such as one of the signal clock: for platforms that keep only declared fields. A message is known by its device and this time."} {
+	for i, doc := range []string{"A text in a field of the payload; with payload: {form: json, nested: true} also in an object in it: head.mark.", "A whole number in a field, beside the device's name: for platforms that keep only numbers.", "A user property of MQTT 5.", "A header of an HTTP request.", "A field that holds the time, such as one of the signal clock: for platforms that keep only declared fields. A message is known by its device and this time."} {
 		m.keys = append(m.keys, key{name: crowd.MarkPlaces[i], typ: plain, doc: doc})
 	}
 	return m

@@ -80,6 +80,7 @@ const nameRE = `^[\p{L}\p{N}][\p{L}\p{N}._-]*$`
 
 var (
 	namePattern  = regexp.MustCompile(nameRE)
+	placePattern = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]*(\.[\p{L}_][\p{L}\p{N}_]*)*$`)
 	fieldPattern = regexp.MustCompile(`^[\p{L}_][\p{L}\p{N}_]*$`)
 )
 

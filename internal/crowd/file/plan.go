@@ -10,6 +10,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
 )
 
@@ -210,6 +211,15 @@ func (r *reader) befall() {
 		}
 		if seen[e.Label]++; seen[e.Label] > 1 {
 			e.Label += fmt.Sprintf(" %d", seen[e.Label])
+		}
+	}
+	for i := range r.crowd.Require {
+		for _, e := range events {
+			q := &r.crowd.Require[i]
+			negative := e.Expect == crowd.ExpectRefused || e.Expect == crowd.ExpectDiscarded
+			if q.Measure == proof.Events || q.Measure == proof.LetIn && negative {
+				q.Events = append(q.Events, e.Title())
+			}
 		}
 	}
 }

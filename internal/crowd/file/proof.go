@@ -221,15 +221,6 @@ func (r *reader) require(n *yaml.Node) {
 		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.LetIn }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
 	}
-	for i := range c.Require {
-		for _, e := range c.Plan.Events {
-			q := &c.Require[i]
-			negative := e.Expect == crowd.ExpectRefused || e.Expect == crowd.ExpectDiscarded
-			if q.Measure == proof.Events || q.Measure == proof.LetIn && negative {
-				q.Events = append(q.Events, e.Title())
-			}
-		}
-	}
 	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed})
 	}
