@@ -467,6 +467,7 @@ type Witness struct {
 
 	Fields []FieldRule // what the platform does to fields
 
+	Queue       int           // messages that the broker keeps for a subscriber that is slow
 	Wait        time.Duration // how long it goes on looking for what is missing
 	WatchCopies time.Duration // how long it goes on looking for repeats when nothing is missing
 }

@@ -42,7 +42,7 @@
 //	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked, 8 unsure; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
 //	    witness uint, stream uint, seq uint, seen time, stored time, flags byte, row uint, names list(name text), values bytes
 //	 9  a time in which a witness could not listen; without an end, to the end
-//	    witness uint, from time, to time, kept bool, lag bool, why text
+//	    witness uint, from time, to time, kept bool, lag bool, whole bool, why text
 //	10  whether a witness was heard to the end of a round
 //	    witness uint, round uint, complete bool, why text
 //	11  a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so often right after one message; early: the platform had not accepted the connection

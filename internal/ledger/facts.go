@@ -77,6 +77,7 @@ type Gap struct {
 	From, To time.Time // To is zero for: to the end
 	Kept     bool      // the broker kept messages of QoS 1 and 2 for it, as far as its queue goes
 	Lag      bool      // it heard, but late: the broker may have dropped messages for it
+	Whole    bool      // it heard late, but no more waited for it than brokers keep: nothing was dropped
 	Why      string
 }
 

@@ -694,6 +694,7 @@ func (p *Page) Gap(witness int, g *Gap) {
 	p.when(g.To)
 	p.bool(g.Kept)
 	p.bool(g.Lag)
+	p.bool(g.Whole)
 	p.text(g.Why)
 	p.end()
 }

@@ -111,7 +111,7 @@ func written(t testing.TB, end bool) string {
 	q := w.WitnessPage(0)
 	q.Sighting(&ledger.Sighting{Witness: 0, Seen: start.Add(2 * time.Second), Stored: start.Add(time.Second), Seq: 2,
 		FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)})
-	q.Gap(0, &ledger.Gap{From: start.Add(time.Second), Kept: true, Lag: true, Why: "gone"})
+	q.Gap(0, &ledger.Gap{From: start.Add(time.Second), Kept: true, Lag: true, Whole: true, Why: "gone"})
 	q.Clock(0, -time.Second, 2*time.Second)
 	q.Heard(0, 1, true, "")
 	p.Link(&ledger.LinkEvent{At: start.Add(time.Second), What: ledger.Down, Why: "cut"})
@@ -157,7 +157,7 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.True(t, w.Heard[1].Complete)
 	w.Heard = nil
 	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
-		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
+		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Whole: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{
 		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}},

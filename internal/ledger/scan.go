@@ -502,7 +502,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		}
 		return nil
 	case recGap:
-		if w, x := s.witness(d), (Gap{d.when(), d.when(), d.bool(), d.bool(), d.text()}); w != nil {
+		if w, x := s.witness(d), (Gap{d.when(), d.when(), d.bool(), d.bool(), d.bool(), d.text()}); w != nil {
 			w.Gaps = append(w.Gaps, x)
 		}
 		return nil

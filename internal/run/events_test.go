@@ -45,7 +45,7 @@ func (p *played) says() string {
 // of it, and nothing worse.
 func (p *played) proven(qos int) bool {
 	if p.holds() || qos > 0 {
-		return p.holds() && p.result.Total.Due() == p.result.Total[verdict.Proven]
+		return p.holds() && p.result.Total.Asked() == p.result.Total[verdict.Proven]
 	}
 	lost := p.result.Total[verdict.Unknown]
 	for _, f := range p.result.Findings {

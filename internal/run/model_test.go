@@ -47,6 +47,7 @@ type fates struct {
 	lose, forget, silent, repeat, repeatRow, alter, alterRow, misfile, refuse, mute, delay, cut float64
 	// what is done to the witnesses' connections, for each message
 	deafen, cutEar float64
+	stall          float64 // the witness is slow to take what it gets, for a while
 	restart        float64 // of the broker
 	storeFails     float64 // of questions
 	limits         float64
@@ -110,6 +111,10 @@ type client struct {
 	name             string
 	ear              bool
 	deaf             bool
+	hold             sync.Mutex
+	stalled          bool     // what it is to get waits for it
+	waits            [][]byte // so much of it
+	messages         int      // of these
 	out              chan []byte
 	known            map[uint16]bool // QoS 2 packets that were taken
 	dead             chan struct{}
@@ -221,6 +226,26 @@ func (c *client) write() {
 // send queues a packet.
 func (c *client) send(pk packets.Packet) {
 	b := brokertest.Encode(c.t, 5, pk)
+	c.hold.Lock()
+	defer c.hold.Unlock()
+	if c.stalled {
+		if c.waits = append(c.waits, b); pk.FixedHeader.Type == packets.Publish {
+			c.messages++
+		}
+		return
+	}
+	c.pass(b)
+}
+
+// waiting is how much waits for a client that is slow.
+func (c *client) waiting() int {
+	c.hold.Lock()
+	defer c.hold.Unlock()
+	return c.messages
+}
+
+// pass hands bytes to the connection.
+func (c *client) pass(b []byte) {
 	select {
 	case c.out <- b:
 	case <-c.dead:
@@ -410,6 +435,25 @@ func (m *model) came(device string, body []byte, variant bool) (*truth, *decisio
 		if yes(f.cutEar) {
 			m.disturb(func(c *client) { c.hangUp() })
 		}
+		if yes(f.stall) {
+			m.disturb(func(c *client) {
+				c.hold.Lock()
+				defer c.hold.Unlock()
+				if c.stalled {
+					return
+				}
+				c.stalled = true
+				m.later(time.Duration(600+m.rng.IntN(2500))*time.Millisecond, func() {
+					c.hold.Lock()
+					defer c.hold.Unlock()
+					c.stalled = false
+					for _, b := range c.waits {
+						c.pass(b)
+					}
+					c.waits, c.messages = nil, 0
+				})
+			})
+		}
 		if yes(f.deafen) {
 			m.disturb(func(c *client) { c.deaf = true })
 		}
@@ -513,6 +557,11 @@ func (m *model) emit(t *truth, topic, body string, altered bool, after time.Dura
 				pk.PacketID = s.id
 				s.queue = append(s.queue, waiting{pk, ear != nil && !ear.deaf})
 			}
+		}
+		if ear != nil && !ear.deaf && m.fate.queue > 0 && ear.waiting() >= m.fate.queue {
+			e.dropped = true
+			ear.state.queue = ear.state.queue[:len(ear.state.queue)-1]
+			return
 		}
 		if ear != nil && !ear.deaf {
 			e.heard = true

@@ -85,7 +85,7 @@ func newScenario(rng *rand.Rand) scenario {
 	s.fates = fates{lose: some(0.2), forget: some(0.2), silent: some(0.1), repeat: some(0.2), repeatRow: some(0.2), alter: some(0.2), alterRow: some(0.2),
 		misfile: some(0.2), refuse: some(0.2), mute: some(0.1), delay: some(0.2), pageSize: 3 + rng.IntN(40), limits: some(0.3), keeps: rng.IntN(2) == 0}
 	if !s.calm {
-		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart = some(0.1), some(0.03), some(0.1), some(0.9), some(0.05)
+		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart, s.stall = some(0.1), some(0.03), some(0.1), some(0.9), some(0.05), some(0.1)
 		if rng.IntN(2) == 0 {
 			s.queue = 2 + rng.IntN(10)
 		}
@@ -139,6 +139,10 @@ func (s *scenario) crowd() string {
 	if len(s.events) > 0 {
 		events = "\n  events:\n    - " + strings.Join(s.events, "\n    - ")
 	}
+	queue := ""
+	if s.queue > 0 {
+		queue = fmt.Sprintf("queue: %d, ", s.queue)
+	}
 	link := strings.NewReplacer("MQTT", "model:1883", "HTTP", "model:80", "TIMEOUT", "700ms").Replace(s.way.link)
 	return `
 crowd: harbour
@@ -161,7 +165,7 @@ plan:
   for: 3s
   settle: 1s` + events + `
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", wait: 5s, watch_copies: 600ms}
+  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", ` + queue + `wait: 5s, watch_copies: 600ms}
   store:
     proves: stored
     get: http://model/stored

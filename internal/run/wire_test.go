@@ -242,10 +242,6 @@ func TestActionsOnMosquitto(t *testing.T) {
 				}
 				require.NoError(t, os.WriteFile(access, []byte("pattern write harbour/%u/#\nuser ear\ntopic read harbour/#\n"), 0o600))
 				m := startMosquitto(t, "allow_anonymous false\npassword_file "+passwords+"\nacl_file "+access)
-				kept := "" // without a kept session, QoS 2 is not exactly once over a cut (section 4.1)
-				if version == "3.1.1" && qos == 2 {
-					kept = ", clean_start: false"
-				}
 				foreign := "refused" // version 5 has a code for it; 3.1.1 acknowledges what it discards, and QoS 0 says nothing
 				if version == "3.1.1" || qos == 0 {
 					foreign = "discarded"
@@ -268,7 +264,7 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 20s
 				p := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: actions
 links:
-  sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms%s}
+  sea: {mqtt: "mqtt://%s", version: %s, username: "${device}", password: "right-${device}", back_off: 50ms to 300ms}
   ear: {mqtt: "mqtt://%s", username: ear, password: right-ear}
 kinds: {buoy: {link: sea, readings: {state: {every: 100ms, topic: "harbour/${device}/state", qos: %d, fields: {wave_m: {signal: swell, round: 2}}}}}}
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
@@ -285,9 +281,11 @@ plan:
     - {at: 2300ms, for: 700ms, who: buoy-3, do: {credential: of another device}, expect: %s}
     - {at: 3100ms, for: 500ms, who: buoy-4, do: {corrupt: {topic: harbour/buoy-1/state}}, expect: %s}
 witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}}
-`, m.addr, version, kept, m.addr, qos, foreign, foreign))
-				assert.True(t, p.proven(qos), p.says())
-				assert.InDelta(t, 26, p.result.KeptOut, 10)
+`, m.addr, version, m.addr, qos, foreign, foreign))
+				assert.True(t, p.proven(qos), "%+v %s", p.checks, p.says())
+				// On a busy machine a device may have its own credentials again before it could go.
+				assert.InDelta(t, 26, p.result.KeptOut+p.result.Total[verdict.Dropped], 10)
+				assert.Positive(t, p.result.KeptOut)
 				assert.Equal(t, p.result.MustNot, p.result.KeptOut)
 			})
 		}

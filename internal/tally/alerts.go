@@ -405,6 +405,9 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 					delay[k.alert].Add(max(0, d))
 				}
 				switch {
+				case q.late && meanwhile(w, q) != "":
+					c.Unknown++
+					find(Unsure, q.turn, q.heard, "whether it was in time is not known: "+meanwhile(w, q))
 				case q.late:
 					c.Late++
 					find(LateOne, q.turn, q.heard, fmt.Sprintf("heard %s after the message was sent; %s is allowed", round(time.Duration(q.heard.Seen.UnixNano()-q.from)), x.Within))
@@ -496,12 +499,24 @@ func (q *call) unclear() string {
 	return "whether it was in time is not known: the platform's clock and ours do not allow it"
 }
 
+// meanwhile tells why an alert that was heard late may have waited for its witness; empty: it
+// did not.
+func meanwhile(w *ledger.Witness, q *call) string {
+	for i := range w.Gaps {
+		g := &w.Gaps[i]
+		if !g.From.After(q.heard.Seen) && (g.To.IsZero() || g.To.UnixNano() >= q.from) {
+			return "its witness could not listen, or heard late: " + g.Why
+		}
+	}
+	return ""
+}
+
 // unheard tells why it is not known whether an alert was given; empty: it was not.
 func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) string {
 	until := q.by + int64(within)
 	for i := range w.Gaps {
 		g := &w.Gaps[i]
-		if !g.Kept && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) || g.Kept && g.To.IsZero() {
+		if !g.Kept && !g.Whole && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) || g.Kept && g.To.IsZero() {
 			return "its witness could not listen just then: " + g.Why
 		}
 	}

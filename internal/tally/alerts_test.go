@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
@@ -119,6 +120,7 @@ func TestAlertsThatCouldNotBeHeard(t *testing.T) {
 		"to the end":   func(w *ledger.Witness) { w.Gaps = []ledger.Gap{{From: at(1.5), Why: "cut"}} },
 		"cut short":    func(w *ledger.Witness) { w.Heard[1] = ledger.Hearing{Why: "no"} },
 		"never at all": func(w *ledger.Witness) { w.Heard = nil },
+		"lagged":       func(w *ledger.Witness) { w.Gaps = []ledger.Gap{{From: at(2), To: at(2.5), Lag: true, Why: "slow"}} },
 	} {
 		b := noticed("oxo", "")
 		change(&b.Witnesses[1])
@@ -129,6 +131,15 @@ func TestAlertsThatCouldNotBeHeard(t *testing.T) {
 	b := noticed("oxo", "")
 	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(10), To: at(11), Why: "cut"}} // long after
 	assert.Equal(t, "1 0 1 0 0 0 0", told(judge(b)))
+	b = noticed("oxo", "")
+	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(2), To: at(2.5), Lag: true, Whole: true, Why: "slow"}} // nothing was dropped
+	assert.Equal(t, "1 0 1 0 0 0 0", told(judge(b)))
+	for whole, want := range map[bool]string{false: "1 0 0 0 0 0 1", true: "1 0 0 0 0 0 1"} { // late, as it waited for its witness
+		b = noticed("oxo", "9.9")
+		require.Equal(t, "1 0 0 1 0 0 0", told(judge(b)))
+		b.Witnesses[1].Gaps = []ledger.Gap{{From: at(5), To: at(9.95), Lag: true, Whole: whole, Why: "slow"}}
+		assert.Equal(t, want, told(judge(b)))
+	}
 
 	// A message that the ledger lost may have called for it.
 	b = noticed("ooo", "1.1")

@@ -62,7 +62,7 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 			return "the ledger is damaged: whether the plan broke its connection just then is not known, and nothing acknowledges QoS 0"
 		}
 	}
-	if g := j.gaps[w].over(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {
+	if g := j.gaps[w].lost(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {
 		if g.Lag {
 			return "the witness lagged just then: " + g.Why
 		}

@@ -178,6 +178,8 @@ func (j *Judge) keptOut(c *evidence.Case, open bool) {
 				x.state, x.words, k.found = FoundAltered, sayLetIn, true
 			} else if why := j.excused(w, c); why != "" && c.Attempts > 0 {
 				x.words, x.text, k.unheard = sayNotKnownOut, why, true
+			} else if why == "" && !j.facts.Witnesses[w].Listens {
+				k.looked = true
 			}
 		}
 		j.testimonies[w] = x
@@ -195,6 +197,7 @@ type kept struct {
 	sees    int  // witnesses that would see it
 	found   bool // by one of them
 	unheard bool // one of them could not be heard to the end
+	looked  bool // one of them asked the platform, read its answer to the end, and has it not
 }
 
 // verdict is where the verdict of a message that must not get in is decided: the first that
@@ -210,8 +213,8 @@ func (k *kept) verdict() Verdict {
 		return Unknown
 	case k.Outcome == outcome.Unsent || k.Outcome != outcome.Refused && k.Attempts == 0:
 		return Unsent
-	case k.unheard:
-		return Unknown
+	case k.unheard && !(k.Outcome == outcome.Refused && k.looked):
+		return Unknown // two that say no need no third
 	case k.Outcome == outcome.Refused:
 		return Proven
 	case k.Outcome == outcome.NoAnswer || k.Outcome == outcome.Open:

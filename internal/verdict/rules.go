@@ -270,6 +270,10 @@ func (l *look) tooLate() (said, bool) {
 	case InDoubt:
 		return l.foundAs(InDoubt, sayClock)
 	case FoundLate:
+		if h := wit.Heard[l.c.Round]; wit.Listens && !h.Complete { // whether it waited is written down later
+			l.found.text = "the witness was not heard to the end of the round, and may have heard late"
+			return l.foundAs(InDoubt, sayGapMeanwhile)
+		}
 		if wit.Listens { // perhaps it was not late, but waited for the witness
 			if g := l.gaps[l.w].over(l.c.Sent, l.first.Seen); g != nil {
 				l.found.text = g.Why

@@ -48,7 +48,7 @@ func (s *Survey) Add(c *evidence.Case) {
 			continue
 		}
 		// It is missing: any gap in which it may have come out may have swallowed it.
-		g.each(c.Sent, patience(&s.facts.Witnesses[w], c), func(i int) bool { g.dropped[i] = true; return false })
+		g.each(c.Sent, patience(&s.facts.Witnesses[w], c), func(i int) bool { g.dropped[i] = !g.list[i].Whole; return false })
 	}
 }
 
@@ -116,6 +116,17 @@ func (g *gaps) each(from, to time.Time, see func(i int) bool) bool {
 // over is a gap that shares a moment with a time; nil without one.
 func (g *gaps) over(from, to time.Time) (found *ledger.Gap) {
 	g.each(from, to, func(i int) bool { found = &g.list[i]; return true })
+	return found
+}
+
+// lost is one in which a message may have been lost.
+func (g *gaps) lost(from, to time.Time) (found *ledger.Gap) {
+	g.each(from, to, func(i int) bool {
+		if !g.list[i].Whole {
+			found = &g.list[i]
+		}
+		return found != nil
+	})
 	return found
 }
 

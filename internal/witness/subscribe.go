@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"runcrowd/internal/clock"
@@ -42,6 +43,13 @@ type subscription struct {
 	opened  int       // connections so far
 	leaving bool      // to change the access token
 	lagging time.Time // since when pings are answered late; zero: they are not
+	waited  int64     // messages that waited for it at most, since then
+	since   int64     // messages before the last ping that was answered
+
+	came   atomic.Int64 // messages so far
+	pinged atomic.Int64 // of them before the last ping
+	busy   atomic.Bool  // this machine kept us waiting
+	soon   chan struct{}
 
 	hearMu    sync.Mutex
 	down      time.Time // since when it cannot hear; zero: it can
@@ -55,7 +63,7 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &subscription{spec: spec, broker: guest.Broker(spec.Link, &own)}
+	s := &subscription{spec: spec, broker: guest.Broker(spec.Link, &own), soon: make(chan struct{}, 1)}
 	s.broker.Network = c.Network
 	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
 		KeepAlive: 30, CleanStart: true}
@@ -177,7 +185,10 @@ func (s *subscription) Up(ack *mqttwire.Packet) {
 }
 
 // Came implements mqttsession.Handler.
-func (s *subscription) Came(p *mqttwire.Packet) { s.take(p) }
+func (s *subscription) Came(p *mqttwire.Packet) {
+	s.came.Add(1)
+	s.take(p)
+}
 
 // TooLarge implements mqttsession.Handler: what came was not looked at.
 func (s *subscription) TooLarge(topic string, size int) {
@@ -194,8 +205,8 @@ func (s *subscription) Sent(mqttsession.Message, mqttsession.Sending) {}
 // Settled implements mqttsession.Handler.
 func (s *subscription) Settled(mqttsession.Message, mqttsession.Result) {}
 
-// slow is how long the broker's answer to a ping may wait behind messages. A broker drops
-// messages that wait too long for a subscriber, and tells nobody.
+// slow is how long the broker's answer to a ping may wait behind messages; a fifth of it, where
+// so many came as the broker keeps for a subscriber. What is more it drops, and tells nobody.
 const slow = 500 * time.Millisecond
 
 // Ponged implements mqttsession.Handler.
@@ -203,18 +214,40 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := clock.Now()
-	switch late := took > slow; {
+	// What waited while a ping was on its way came before the answer to the next one.
+	waited := s.came.Load() - s.since
+	late := took > slow || took > slow/5 && waited >= int64(s.spec.Queue)
+	if late || !s.lagging.IsZero() {
+		s.waited = max(s.waited, waited)
+	}
+	s.since = s.pinged.Load()
+	if late {
+		select {
+		case s.soon <- struct{}{}: // soon, or more comes meanwhile
+		default:
+		}
+	}
+	switch {
 	case late && s.lagging.IsZero():
 		s.lagging = now.Add(-took - pingEvery)
 	case !late && !s.lagging.IsZero():
 		s.lagged(now)
-		s.lagging = time.Time{}
+		s.lagging, s.waited = time.Time{}, 0
+		s.busy.Store(false)
 	}
 }
 
 // lagged notes that the witness lagged up to now. The caller holds mu.
 func (s *subscription) lagged(now time.Time) {
-	s.listener.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Why: fmt.Sprintf("messages waited for it longer than %s, and a broker drops what waits too long", slow)})
+	why := fmt.Sprintf("up to %d messages waited for it, for some time", s.waited)
+	if s.busy.Load() {
+		why += ", because this machine was busy"
+	}
+	whole := s.waited < int64(s.spec.Queue)
+	if !whole {
+		why += fmt.Sprintf("; a broker may drop what is more than %d (queue)", s.spec.Queue)
+	}
+	s.listener.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Whole: whole, Why: why})
 }
 
 // take hands a message to the listener.
@@ -237,7 +270,7 @@ func (s *subscription) take(p *mqttwire.Packet) {
 }
 
 // pingEvery is how often the broker is asked whether it still answers.
-const pingEvery = time.Second
+const pingEvery = 250 * time.Millisecond
 
 // keepAlive pings, obeys the keep-alive time, and gives up a connection that does not answer.
 func (s *subscription) keepAlive(ctx Context) {
@@ -247,7 +280,11 @@ func (s *subscription) keepAlive(ctx Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-t.C:
+		case due := <-t.C:
+			if time.Since(due) > slow/2 {
+				s.busy.Store(true)
+			}
+		case <-s.soon:
 		}
 		renew := s.line.Renew()
 		s.mu.Lock()
@@ -260,6 +297,7 @@ func (s *subscription) keepAlive(ctx Context) {
 		}
 		err := s.line.Do(func(x *mqttsession.Session, now time.Time) error {
 			if n, _ := x.Pings(); n == 0 {
+				s.pinged.Store(s.came.Load())
 				x.Ping(now)
 			}
 			_, err := x.Tick(now)
@@ -287,6 +325,9 @@ func (s *subscription) fence(ctx Context) bool {
 			n, _ := x.Pings()
 			answered = up && !again && n == 0 && x.State() == mqttsession.Connected
 			if again {
+				if n == 0 {
+					s.pinged.Store(s.came.Load())
+				}
 				x.Ping(now)
 			}
 			return nil

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -338,12 +339,20 @@ func TestRefusedSubscription(t *testing.T) {
 // Messages that wait long for a witness may be dropped by the broker, which tells nobody:
 // the time is noted. What came all the same counts.
 func TestALaggingWitness(t *testing.T) {
+	for _, waiting := range []int{3, 300} { // of 200 that a broker keeps
+		lagging(t, waiting)
+	}
+}
+
+func lagging(t *testing.T, waiting int) {
 	b := brokertest.New(t, 5)
 	e := newListener(t, b.Addr().String(), "5")
 	p := e.start(b)
 	p.Expect(packets.Pingreq)
 	time.Sleep(2500 * time.Millisecond) // the answer stands behind messages that wait
-	publish(p, "buoy-1", 1, 0, 0, false)
+	for range waiting {
+		publish(p, "buoy-1", 1, 0, 0, false)
+	}
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
 	p.Expect(packets.Pingreq)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
@@ -354,8 +363,10 @@ func TestALaggingWitness(t *testing.T) {
 	g := got.Witnesses[0].Gaps[0]
 	assert.True(t, g.Lag)
 	assert.Greater(t, g.To.Sub(g.From), 2500*time.Millisecond)
-	assert.Contains(t, g.Why, "waited for it longer than 500ms")
-	assert.Len(t, got.Sightings, 1)
+	assert.Contains(t, g.Why, "messages waited for it, for some time")
+	assert.Equal(t, waiting < 200, g.Whole)
+	assert.Equal(t, waiting >= 200, strings.Contains(g.Why, "a broker may drop what is more than 200 (queue)"), g.Why)
+	assert.Len(t, got.Sightings, waiting)
 }
 
 // What comes together is acknowledged together.

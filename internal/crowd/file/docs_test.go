@@ -99,7 +99,7 @@ func TestPartsInDocuments(t *testing.T) {
 			frame := places[m[1]]
 			require.NotEmpty(t, frame, "%s: there is no place %q", page, m[1])
 			frame = strings.NewReplacer(`proves: received, subscribe: t`, "proves: received", `, get: "http://h/${device}", rows: .`, "", `f: {signal: swell, KEY}`, "f: {KEY}",
-				`{mqtt: "mqtt://h", KEY}`, "{KEY}", `path: /p, fields: {a: 1}, KEY`, `fields: {a: 1}, KEY`, "KEY, pace: 1/s", "KEY", "mqtt://h", "mqtts://h").Replace(frame)
+				`{mqtt: "mqtt://h", KEY}`, "{KEY}", `path: /p, fields: {a: 1}, KEY`, `fields: {a: 1}, KEY`, `KEY, request: {url: "http://h/d"}`, "KEY", "mqtt://h", "mqtts://h").Replace(frame)
 			body := flow(t, m[2])
 			if m[1] == "link" && !strings.Contains(body, `"mqtt"`) {
 				body += `, mqtt: "mqtt://h"`

@@ -28,7 +28,7 @@ type sortOfWitness struct {
 // sortsOfWitness are the ways in which a witness looks: the key that says where, what such a
 // witness is called, and the keys that go with it beside those that go with all.
 var sortsOfWitness = []sortOfWitness{
-	{"subscribe", "a subscription", []string{"link", "qos", "topic"}},
+	{"subscribe", "a subscription", []string{"link", "qos", "topic", "queue"}},
 	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
 	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_answer", "max_row", "body", "count"}},
 	{"sql", "a database", []string{"query", "zone", "timeout", "row", "pace", "max_row", "body", "count"}},
@@ -92,6 +92,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w.MaxAnswer, w.MaxRow = o.size("max_answer"), o.size("max_row")
 		r.fieldRules(w, o.get("fields"), what+": fields")
 		w.WatchCopies = o.span("watch_copies")
+		w.Queue = int(o.whole("queue"))
 		w.Wait = o.span("wait")
 		w.Timeout = o.span("timeout")
 		if w.Listens() && w.Sees() {

@@ -86,6 +86,14 @@ func Lag(from, to time.Duration) func(*ledger.Book) {
 	}
 }
 
+// LagWhole is a time, after the start, in which the ear heard late, and nothing was dropped.
+func LagWhole(from, to time.Duration) func(*ledger.Book) {
+	return func(b *ledger.Book) {
+		Lag(from, to)(b)
+		b.Witnesses[0].Gaps[0].Whole = true
+	}
+}
+
 // Gap is a time, after the start, in which the ear could not listen; kept: the broker kept
 // messages for it.
 func Gap(from, to time.Duration, kept bool) func(*ledger.Book) {
