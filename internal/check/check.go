@@ -210,6 +210,9 @@ func (c *checker) tokens() {
 }
 
 func (c *checker) secrets() {
+	for _, name := range c.Crowd.ShortSecrets {
+		c.add(crowd.Pos{Line: 1, Column: 1}, "the value of ${env.%s} has fewer than %d characters: it is not masked where it is shown", name, crowd.LeastSecret)
+	}
 	for _, at := range c.Crowd.PlainSecrets() {
 		c.add(at, "a secret stands here in plain text; it is kept out of all output, but whoever has the file has it: write ${env.NAME} and export NAME=…")
 	}
@@ -461,10 +464,12 @@ func (c *checker) places(w *crowd.Witness) {
 	case len(w.Program) > 0 && !strings.Contains(w.Program[0], "${"):
 		name := w.Program[0]
 		if strings.ContainsRune(name, '/') {
-			name = here(name)
+			if abs, err := filepath.Abs(here(name)); err == nil { // else a name without a slash is looked for elsewhere
+				name = abs
+			}
 		}
 		if _, err := exec.LookPath(name); err != nil && !errors.Is(err, exec.ErrDot) {
-			c.add(w.Pos, "the witness %q runs %s, which is not there, or may not be run", w.Name, name)
+			c.add(w.Pos, "the witness %q runs %s, which is not there, or may not be run", w.Name, w.Program[0])
 		}
 	}
 }

@@ -56,7 +56,7 @@ func TestWarnings(t *testing.T) {
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "postgres://h/d", query: "select mark from r where d = @device"}`, "asks for rows of all times"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "sqlite:nowhere.db", query: "select mark from r where d = @device and at > @from"}`, "there is no database nowhere.db"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, file: "nowhere/*.csv", device: device}`, "looks for files in nowhere, and there is no such folder"},
-		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, program: [./nowhere.sh], device: device}`, "runs nowhere.sh, which is not there"},
+		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, program: [./nowhere.sh], device: device}`, "runs ./nowhere.sh, which is not there"},
 		{`topic: "harbour/ => topic: "$SYS/harbour/`, "begins with $: such topics belong to the broker"},
 		{`topic: "harbour/${device} => topic: "harbour//${device}`, "has an empty level; is a property empty?"},
 		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/state/"`, "has an empty level; is a property empty?"},

@@ -406,6 +406,7 @@ func writeReports(folder string, in *report.Input, doc []byte) error {
 func (e *env) verify() *cobra.Command {
 	var format string
 	var again, offline bool
+	var wait string
 	var mem memory
 	cmd := &cobra.Command{
 		Use:   "verify RUN",
@@ -414,7 +415,8 @@ func (e *env) verify() *cobra.Command {
 off. The same evidence gives the same verdicts.
 
 A witness that queries the platform and was not heard to the end is asked now,
-and what it says is added to the run folder. A run that still plays is only read.
+and what it says is added to the run folder: with --wait 5m it looks that long for
+what is missing, whatever the crowd file says. A run that still plays is only read.
 
 Exit codes: 0 all requirements are met; 1 one is not met; 2 the folder cannot be
 judged; 4 they are met, but the run was interrupted or killed before its end.`,
@@ -424,8 +426,16 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			if again && offline {
-				return errors.New("--ask-again asks the platform and --offline forbids it; give one")
+			ask := run.Again{All: again}
+			if wait != "" {
+				d, err := quantity.ParseDuration(wait)
+				if err != nil || d <= 0 || d > quantity.Day {
+					return fmt.Errorf("--wait: %q is no time up to a day; write, for example, --wait 5m", wait)
+				}
+				ask.Wait = d
+			}
+			if (again || ask.Wait > 0) && offline {
+				return errors.New("--ask-again and --wait are for asking the platform, and --offline forbids it; give one")
 			}
 			how, err := mem.judging()
 			if err != nil {
@@ -437,28 +447,29 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			}
 			defer release()
 			if folder != args[0] { // what a witness would say has no place to go to
-				if again {
-					return errors.New("--ask-again does not go with a packed run: what witnesses say would be lost")
+				if again || ask.Wait > 0 {
+					return errors.New("--ask-again and --wait do not go with a packed run: what witnesses say would be lost")
 				}
 				offline = true
 			}
-			return e.judge(folder, format, how, again, offline)
+			return e.judge(folder, format, how, ask, offline)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
 	cmd.Flags().BoolVar(&again, "ask-again", false, "ask every querying witness again, also those that were heard")
+	cmd.Flags().StringVar(&wait, "wait", "", "how long each witness that is asked looks for what is missing, such as 5m")
 	cmd.Flags().BoolVar(&offline, "offline", false, "contact no platform; judge from the recorded evidence")
 	mem.flag(cmd)
 	return cmd
 }
 
-func (e *env) judge(folder, format string, how run.Judging, again, offline bool) error {
+func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offline bool) error {
 	m, err := run.ReadManifest(folder)
 	if err != nil {
 		return err
 	}
 	if !offline {
-		if err := e.hearAgain(folder, again); err != nil {
+		if err := e.hearAgain(folder, ask); err != nil {
 			return err
 		}
 	}
@@ -489,12 +500,12 @@ func (e *env) judge(folder, format string, how run.Judging, again, offline bool)
 
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is
 // told, and judged as not heard.
-func (e *env) hearAgain(folder string, all bool) error {
+func (e *env) hearAgain(folder string, ask run.Again) error {
 	b, err := run.LookLedger(folder)
 	if err != nil {
 		return err
 	}
-	needed := all
+	needed := ask.All
 	for _, w := range b.Witnesses {
 		for _, r := range b.Rounds {
 			needed = needed || !w.Heard[r.N].Complete
@@ -508,13 +519,14 @@ func (e *env) hearAgain(folder string, all bool) error {
 		fmt.Fprintf(e.stderr, "The witnesses cannot be asked, because the run folder's crowd file cannot be used:\n%s\n", err)
 		return nil
 	}
-	if len(run.Unheard(b, c, all)) == 0 {
+	if len(run.Unheard(b, c, ask.All)) == 0 {
 		return nil
 	}
 	ctx, stop := interruptible()
 	defer stop()
-	err = run.HearAgain(ctx, folder, c, run.Again{All: all, Asking: func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) },
-		Skipped: func(witness, why string) { fmt.Fprintf(e.stderr, "The witness %s is not asked: %s.\n", witness, why) }})
+	ask.Asking = func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) }
+	ask.Skipped = func(witness, why string) { fmt.Fprintf(e.stderr, "The witness %s is not asked: %s.\n", witness, why) }
+	err = run.HearAgain(ctx, folder, c, ask)
 	if errors.Is(err, ledger.ErrBusy) {
 		fmt.Fprintln(e.stderr, "No witness is asked: another process plays or verifies this run.")
 		return nil

@@ -115,6 +115,8 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 			due, proven, state = "", "", "still plays"
 		case !k.Judged:
 			due, proven, state = "", "", "not judged yet"
+		case k.Undecided:
+			state = "undecided"
 		case k.Met && !k.Ended:
 			state = "met, but not played to its end"
 		case k.Met:

@@ -15,24 +15,26 @@ import (
 // Crowd is what one crowd file says. It is not changed once it was read, but for its
 // secrets: Secret and Redact may be called from any goroutine.
 type Crowd struct {
-	Path       string
-	Source     []byte
-	Name       string
-	Seed       uint64
-	Links      []*Link
-	Kinds      []*Kind
-	Casts      []*Cast   // the groups of devices, in the file's order
-	Members    []*Member // every device, with the changes that are made for it
-	Plan       Plan
-	Witnesses  []*Witness
-	Alerts     []*Alert
-	Require    []proof.Requirement
-	Results    []string        // files that a run leaves in its folder, by their endings
-	Env        formula.Secrets // the environment variables that the file reads
-	Register   *Register       // nil: the file says nothing of it
-	Registered map[string]Registered
-	Files      []*File // the files beside the crowd file that it reads
-	Derived    []*Link // links with settings of some devices' own
+	Path      string
+	Source    []byte
+	Name      string
+	Seed      uint64
+	Links     []*Link
+	Kinds     []*Kind
+	Casts     []*Cast   // the groups of devices, in the file's order
+	Members   []*Member // every device, with the changes that are made for it
+	Plan      Plan
+	Witnesses []*Witness
+	Alerts    []*Alert
+	Require   []proof.Requirement
+	Results   []string        // files that a run leaves in its folder, by their endings
+	Env       formula.Secrets // the environment variables that the file reads
+	// ShortSecrets are those of them that are too short to be masked, sorted.
+	ShortSecrets []string
+	Register     *Register // nil: the file says nothing of it
+	Registered   map[string]Registered
+	Files        []*File // the files beside the crowd file that it reads
+	Derived      []*Link // links with settings of some devices' own
 
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
@@ -467,6 +469,7 @@ type Witness struct {
 
 	Fields []FieldRule // what the platform does to fields
 
+	Latest      bool          // it shows only the newest message of each device and reading
 	Queue       int           // messages that the broker keeps for a subscriber that is slow
 	Wait        time.Duration // how long it goes on looking for what is missing
 	WatchCopies time.Duration // how long it goes on looking for repeats when nothing is missing

@@ -72,9 +72,11 @@ func (r *redactor) only(secrets []string) {
 	}
 }
 
-// leastForm is how long what stands for a secret must be: shorter ones would black out
-// half of every text.
-const leastForm = 4
+// LeastSecret is how long a secret must be, in bytes, to be masked: shorter ones would black
+// out half of every text.
+const LeastSecret = 4
+
+const leastForm = LeastSecret
 
 // forms are the ways in which a secret is written: plain, escaped for an address (RFC
 // 3986), in a JSON text (RFC 8259), and as a part of base64 (RFC 4648).

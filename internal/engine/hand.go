@@ -113,8 +113,8 @@ func (l *loop) take(d *device, ev *crowd.Event) (did []ledger.Action, why string
 	at := l.now()
 	a := l.newAct(d, ev)
 	a.from = at
-	if ev.For[1] > 0 {
-		a.to = at + int64(ev.For[0]) // a hand says how long exactly
+	if lasts := ev.Lasts(0, 0); lasts > 0 { // a hand says how long exactly
+		a.to = at + int64(lasts)
 	}
 	list := ev.Do[d.Cast]
 	worked, err := l.workOut(d, list, d.Env, l.end)

@@ -1,6 +1,7 @@
 package formula_test
 
 import (
+	"encoding/json"
 	"math"
 	"math/big"
 	"strconv"
@@ -118,4 +119,13 @@ func exact(a, b int64, op string) *big.Int {
 		return z.Sub(x, y)
 	}
 	return z.Mul(x, y)
+}
+
+// What is no plain value stands in a text as JSON, in no notation of ours.
+func TestValuesInTexts(t *testing.T) {
+	for want, v := range map[string]any{
+		"null": nil, `{"a":[1,"x<y"]}`: map[string]any{"a": []any{1, "x<y"}}, `[1.5,null,true]`: []any{1.5, nil, true}, "1.50": json.Number("1.50"), "{}": map[string]any{}, "x": "x",
+	} {
+		assert.Equal(t, want, formula.String(v))
+	}
 }

@@ -30,7 +30,13 @@ func String(v any) string {
 	case fmt.Stringer:
 		return x.String()
 	}
-	return fmt.Sprint(v)
+	var b strings.Builder
+	e := json.NewEncoder(&b) // a list, an object, null
+	e.SetEscapeHTML(false)
+	if e.Encode(v) != nil {
+		return fmt.Sprint(v)
+	}
+	return strings.TrimSuffix(b.String(), "\n")
 }
 
 // Text is a text with placeholders: literal parts and formulas in turn.

@@ -32,7 +32,7 @@
 //	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
 //	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, alerts uint
 //	 4  a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a row is the platform's, 2 where it is the device's, 0 where that is found out
-//	    index uint, name text, proof text, within int, watch_copies int, wait int, listens bool, types uint, time_of uint, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
+//	    index uint, name text, proof text, within int, watch_copies int, wait int, listens bool, latest bool, types uint, time_of uint, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, meant byte, calls uint, carried bytes
 //	 6  a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more

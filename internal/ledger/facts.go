@@ -91,6 +91,8 @@ type Witness struct {
 	WatchCopies, Wait time.Duration
 	// Listens: it hears messages as they come, rather than asking for them.
 	Listens bool
+	// Latest: it shows only the newest message of each stream.
+	Latest bool
 	// Types is what it keeps of the types of values.
 	Types Types
 	// TimeOf says whose time the time of a row is.

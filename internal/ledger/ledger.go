@@ -501,6 +501,7 @@ func (w *Writer) Witness(index int, x *Witness) {
 	p.int(int64(x.WatchCopies))
 	p.int(int64(x.Wait))
 	p.bool(x.Listens)
+	p.bool(x.Latest)
 	p.uint(uint64(x.Types))
 	p.uint(uint64(x.TimeOf))
 	p.uint(uint64(len(x.Fields)))

@@ -460,7 +460,7 @@ func (s *Scanner) next(d *decoder, see func(*Record) error) error {
 		return nil
 	case recWitness:
 		i := d.uint()
-		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), WatchCopies: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Types: Types(d.upTo(uint64(TextAlone))), TimeOf: TimeOf(d.upTo(uint64(TimeOfDevice))), Heard: map[int]Hearing{}}
+		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), WatchCopies: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Latest: d.bool(), Types: Types(d.upTo(uint64(TextAlone))), TimeOf: TimeOf(d.upTo(uint64(TimeOfDevice))), Heard: map[int]Hearing{}}
 		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
 			if w.Fields == nil {
 				w.Fields = map[string]FieldRule{}

@@ -3,6 +3,7 @@ package report
 import (
 	"encoding/xml"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,17 +53,15 @@ type (
 // mostInCase is how many findings a failure carries.
 const mostInCase = 10
 
-// JUnit makes JUnit XML: a requirement, an alert and a round is a test case each. What is not
-// met is a failure, and what is undecided an error, with the first findings.
+// JUnit makes JUnit XML: a requirement is a test case, and so is that the run was played to its
+// end. What is not met is a failure, and what is undecided an error, with the first findings
+// that it is about; a run that passed has none. Alerts and rounds stand in the output beside.
 func JUnit(in *Input) ([]byte, error) {
 	r := in.Result
-	first := findingsText(in, func(*verdict.Finding) bool { return true })
-	suite := func(name string) junitSuite {
-		return junitSuite{Package: token(r.Crowd), Name: name, Time: seconds(r.Took), Timestamp: r.Start.UTC().Format("2006-01-02T15:04:05"), Hostname: "localhost",
-			Properties: []junitProperty{{"run", r.Run}, {"folder", in.Folder}, {"messages due", fmt.Sprint(r.Total.Due())}, {"proven", fmt.Sprint(r.Total[verdict.Proven])}}}
-	}
-	add := func(s *junitSuite, name string, took time.Duration, state proof.State, message, text string) {
-		c := junitCase{Class: token(r.Crowd + "." + s.Name), Name: token(name), Time: seconds(took)}
+	s := junitSuite{Package: token(r.Crowd), Name: "requirements", Time: seconds(r.Took), Timestamp: r.Start.UTC().Format("2006-01-02T15:04:05"), Hostname: "localhost",
+		Properties: []junitProperty{{"run", r.Run}, {"folder", in.Folder}, {"messages due", fmt.Sprint(r.Total.Due())}, {"proven", fmt.Sprint(r.Total[verdict.Proven])}}}
+	add := func(name string, state proof.State, message, text string) {
+		c := junitCase{Class: token(r.Crowd + "." + s.Name), Name: token(name), Time: seconds(0)}
 		s.Tests++
 		switch state {
 		case proof.NotMet:
@@ -74,66 +73,70 @@ func JUnit(in *Input) ([]byte, error) {
 		}
 		s.Cases = append(s.Cases, c)
 	}
-	requirements := suite("requirements")
 	for _, c := range in.Checks {
-		add(&requirements, c.Key+": "+c.Want, 0, c.State, c.Got, c.Got+"\n"+first)
+		add(c.Key+": "+c.Want, c.State, c.Got, c.Got+"\n"+about(in, c.Key))
 	}
 	// A part of a plan is not the plan, however well that went.
 	whole, cut := proof.Met, Standing(r)
 	if cut != "" {
 		whole = proof.Undecided
 	}
-	add(&requirements, "the run was played to its end", 0, whole, cut, cut)
-	list := []junitSuite{requirements}
-	if len(r.Alerts) > 0 {
-		s := suite("alerts")
-		for i := range r.Alerts {
-			n := &r.Alerts[i]
-			state, parts := proof.Met, ""
-			for _, p := range alertParts(n) {
-				if p.n > 0 {
-					parts += fmt.Sprintf(", %d %s", p.n, p.verdict)
-				}
-			}
-			switch {
-			case n.Exact():
-			case n.Unknown > 0 && n.Missing+n.Late+n.Repeated+n.Unexpected == 0:
-				state = proof.Undecided
-			default:
-				state = proof.NotMet
-			}
-			text := ""
-			for k := range r.AlertFindings {
-				if f := &r.AlertFindings[k]; f.Alert == n.Name {
-					text += fmt.Sprintf("%s: %s\n", f.Device, f.Verdict)
-				}
-			}
-			add(&s, n.Name, 0, state, fmt.Sprintf("%d of %d given%s", n.Given, n.Called, parts), text)
-		}
-		list = append(list, s)
-	}
-	s := suite("rounds")
+	add("the run was played to its end", whole, cut, cut)
+	var out strings.Builder
 	for i := range r.Parts {
 		p := &r.Parts[i]
-		due, proven := p.Counts.Asked(), p.Counts[verdict.Proven]
-		state := proof.Met
-		switch {
-		case due > 0 && proven == due:
-		case due-proven == p.Counts[verdict.Unknown]:
-			state = proof.Undecided
-		default:
-			state = proof.NotMet
+		fmt.Fprintf(&out, "round %d: %d of %d messages proven\n", p.Round, p.Counts[verdict.Proven], p.Counts.Asked())
+	}
+	for i := range r.Alerts {
+		n := &r.Alerts[i]
+		fmt.Fprintf(&out, "alert %s: %d of %d given", n.Name, n.Given, n.Called)
+		for _, p := range alertParts(n) {
+			if p.n > 0 {
+				fmt.Fprintf(&out, ", %d %s", p.n, p.verdict)
+			}
 		}
-		add(&s, fmt.Sprintf("round %d: %d messages", p.Round, due), 0, state, fmt.Sprintf("%d of %d messages proven", proven, due),
-			findingsText(in, func(f *verdict.Finding) bool { return f.Round == p.Round }))
+		out.WriteString("\n")
 	}
-	list = append(list, s)
-	for i := range list {
-		list[i].ID = i
-	}
-	all := junitSuites{Suites: list}
-	text, err := xml.MarshalIndent(&all, "", "  ")
+	s.Out = clean(out.String())
+	text, err := xml.MarshalIndent(&junitSuites{Suites: []junitSuite{s}}, "", "  ")
 	return append([]byte(xml.Header), append(text, '\n')...), err
+}
+
+// about is the first findings that a requirement is about.
+func about(in *Input, key string) string {
+	_, plain, isRound := strings.Cut(key, ": ")
+	if !isRound {
+		plain = key
+	}
+	base, _, _ := strings.Cut(plain, "_")
+	switch {
+	case strings.HasPrefix(plain, "alerts"):
+		var b strings.Builder
+		for i := range in.Result.AlertFindings {
+			f := &in.Result.AlertFindings[i]
+			if i == mostInCase {
+				fmt.Fprintf(&b, "and %d more\n", len(in.Result.AlertFindings)-i)
+				break
+			}
+			fmt.Fprintf(&b, "%s: %s: %s\n", f.Alert, f.Device, f.Verdict)
+		}
+		return b.String()
+	case plain == "let_in":
+		return findingsText(in, func(f *verdict.Finding) bool { return f.Verdict == verdict.LetIn.String() })
+	case plain == "proven":
+		return findingsText(in, func(*verdict.Finding) bool { return true })
+	case base == "acknowledged":
+		return findingsText(in, func(f *verdict.Finding) bool { return f.Outcome != "accepted" })
+	case base == "received" || base == "stored":
+		proves := map[string]bool{}
+		for _, w := range in.Result.Witnesses {
+			proves[w.Name] = w.Proves == base
+		}
+		return findingsText(in, func(f *verdict.Finding) bool {
+			return slices.ContainsFunc(f.Testimony, func(t verdict.Testimony) bool { return proves[t.Witness] && t.State != verdict.Found })
+		})
+	}
+	return ""
 }
 
 func seconds(d time.Duration) string { return fmt.Sprintf("%.3f", d.Seconds()) }

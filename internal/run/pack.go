@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/wholefile"
 )
@@ -192,7 +193,9 @@ type Kept struct {
 	Due     int       `json:"due"`
 	Proven  int       `json:"proven"`
 	Met     bool      `json:"requirements_met"`
-	Ended   bool      `json:"ended"` // it was played to its end
+	// Undecided: a requirement is undecided, and none is not met.
+	Undecided bool `json:"undecided"`
+	Ended     bool `json:"ended"` // it was played to its end
 }
 
 // List lists the run folders in a folder, the newest first.
@@ -226,10 +229,12 @@ func List(dir string) ([]Kept, error) {
 				Due         int            `json:"due"`
 				Verdicts    map[string]int `json:"verdicts"`
 				Met         bool           `json:"requirements_met"`
+				Checks      []proof.Check  `json:"requirements"`
 				Ended       bool           `json:"ended"`
 				Interrupted bool           `json:"interrupted"`
 			}
 			if json.Unmarshal(text, &r) == nil && r.Run == m.Run {
+				k.Undecided = !r.Met && !slices.ContainsFunc(r.Checks, func(c proof.Check) bool { return c.State == proof.NotMet })
 				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended && !r.Interrupted
 			}
 		}

@@ -259,7 +259,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Types: types(spec), TimeOf: timeOf(spec), Fields: rules(c, spec)})
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Latest: spec.Latest, Types: types(spec), TimeOf: timeOf(spec), Fields: rules(c, spec)})
 		if !spec.OnlyHears() && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)

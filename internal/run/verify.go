@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
@@ -157,6 +158,7 @@ func Unheard(f *ledger.Facts, c *crowd.Crowd, all bool) []int {
 // Again says how witnesses of an earlier run are heard again.
 type Again struct {
 	All     bool                 // also those that were heard to the end
+	Wait    time.Duration        // how long each looks for what is missing; 0: as the crowd file says
 	Asking  func(witness string) // is told the name of each before it is asked
 	Network link.Network         // how connections are opened; nil is the usual way
 	// Skipped is told of witnesses that are not asked, and why not.
@@ -251,15 +253,19 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 		if how.Asking != nil {
 			how.Asking(e.Witnesses[i].Name)
 		}
-		if err := hearOne(ctx, e, x, f.Crowd, catalog, i, w.WitnessPage(i)); err != nil {
+		spec := *f.Crowd.Witnesses[i]
+		if how.Wait > 0 {
+			spec.Wait = how.Wait
+		}
+		if err := hearOne(ctx, e, x, &spec, f.Crowd, catalog, i, w.WitnessPage(i)); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
-	wit, err := witness.New(c.Witnesses[i], i, catalog, page)
+func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *crowd.Witness, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
+	wit, err := witness.New(spec, i, catalog, page)
 	if err != nil {
 		return err
 	}
@@ -295,7 +301,10 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, c *crow
 			return err
 		}
 	}
-	for _, r := range e.Rounds {
+	for n, r := range e.Rounds {
+		if spec.Latest && n < len(e.Rounds)-1 {
+			continue // what was the newest then is shown no more
+		}
 		heard := witness.Round{N: r.N, Expect: x.of(r.N)}
 		heard.Begin, heard.End = r.Window(e.LastWrite)
 		complete, why := wit.Hear(ctx, heard)

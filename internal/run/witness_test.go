@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -23,6 +24,7 @@ import (
 
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/link"
+	"runcrowd/internal/memnet"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
@@ -192,8 +194,10 @@ func TestQuestions(t *testing.T) {
 		"pages that bring the same rows": {"", func(p *platform, w http.ResponseWriter, r *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s],"next":"?n=%d"}`, page(p, 0, 99, same), cursor(r, "n")+1)
 		}, verdict.Unknown, "go on without bringing anything new"},
-		"pages without end": {"wait: 300ms", func(_ *platform, w http.ResponseWriter, r *http.Request) {
+		"pages without end": {"wait: 300ms", func(p *platform, w http.ResponseWriter, r *http.Request) {
+			p.mu.Unlock()
 			time.Sleep(10 * time.Millisecond)
+			p.mu.Lock()
 			fmt.Fprintf(w, `{"rows":[{"mark":"aaaaaaaa/gauge-1/level/%d"}],"next":"?n=%d"}`, cursor(r, "n")+1, cursor(r, "n")+1)
 		}, verdict.Unknown, "it was not read to the end within 300ms"},
 		"rows on two pages at first, then not": {"", func(p *platform, w http.ResponseWriter, r *http.Request) {
@@ -276,6 +280,15 @@ func TestQuestions(t *testing.T) {
 		"overwritten, and said so": {"fields: {level_m: ignored}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return value.ReplaceAllString(row, `"level_m":null`) }))
 		}, verdict.Proven, ""},
+		"cut off at twenty": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, max(0, len(p.messages)-20), 20, same))
+		}, verdict.Unknown, "each answer has 20 rows at most, and the oldest or the newest messages are missing in one piece"},
+		"the oldest twenty, cut off": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
+		}, verdict.Unknown, "the platform seems to cut its answers off"},
+		"the latest alone": {"shows: latest, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, max(0, len(p.messages)-1), 1, same))
+		}, verdict.Proven, ""},
 		"slow, and not too often": {"pace: 5/s", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			now := time.Now()
 			if p.last != (time.Time{}) && now.Sub(p.last) < 150*time.Millisecond {
@@ -307,12 +320,17 @@ func TestQuestions(t *testing.T) {
 				text = strings.Replace(text, "watch_copies: 50ms}", "watch_copies: 50ms, "+keys+"}", 1)
 			}
 			text = strings.Replace(text, "wait: 600ms", "wait: 15s", 1)
+			few := 7
+			if strings.Contains(text, ", LONG") {
+				few, text = 40, strings.NewReplacer(", LONG", "", "for: 700ms", "for: 4s").Replace(text)
+			}
 			play := playOn
 			if name == "a pick without end" { // it computes, which takes real time
 				play, text = playOnSockets, strings.Replace(text, "wait: 15s", "wait: 3s", 1)
 			}
 			p := play(t, srv, text)
 			due := p.result.Total.Due()
+			assert.InDelta(t, few, due, 1)
 			assert.Equal(t, due, p.result.Total[c.want], "%v %+v %v", p.result.Total, p.result.Witnesses, p.result.Findings)
 			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why), c.says)
 		})
@@ -534,6 +552,91 @@ func TestTimesOfAStore(t *testing.T) {
 			p := playOn(t, srv, oneGauge+"require: {stored: 100% within 3s}\n")
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
 			assert.Regexp(t, `clock is ahead of ours by 5\d\.\d+s to 1m0\.\d+s: `, strings.Join(p.result.Witnesses[0].Why, "; "))
+		})
+	}
+}
+
+// A store that could not be read in the time given is read to its end when it is given more.
+func TestASlowStoreIsGivenMoreTime(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := &world{net: memnet.New(), dir: dir}
+		at := w.serve(t, &platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+			n := 0
+			fmt.Sscan(r.URL.Query().Get("page"), &n)
+			if n >= len(p.messages) {
+				fmt.Fprint(w, `{"rows":[]}`)
+				return
+			}
+			p.mu.Unlock() // who waits for a lock does not let virtual time go on
+			time.Sleep(time.Second)
+			p.mu.Lock()
+			fmt.Fprintf(w, `{"rows":[%s],"next":"?page=%d"}`, p.messages[n], n+1)
+		}})
+		p := playCrowd(t, crowdOf(t, "", at, oneGauge), w.options())
+		assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Unknown]+p.result.Total[verdict.Proven], p.says())
+		assert.Positive(t, p.result.Total[verdict.Unknown])
+		for _, wait := range []time.Duration{0, time.Minute} {
+			again, err := run.LoadCopy(p.folder)
+			require.NoError(t, err)
+			require.NoError(t, run.HearAgain(t.Context(), p.folder, again, run.Again{Wait: wait, Network: w.net.Dial}))
+			j, err := run.Judge(p.folder, run.Judging{})
+			require.NoError(t, err)
+			assert.Equal(t, wait > 0, j.Total.Due() == j.Total[verdict.Proven], "%v", j.Total)
+			assert.Zero(t, j.Total[verdict.Lost])
+		}
+	})
+}
+
+// Of a platform that shows the latest message alone, only that is looked for, of each device and
+// round; one that goes on showing an older one, or another value, is found out.
+func TestAStoreOfTheLatest(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		shows func(list []json.RawMessage) json.RawMessage
+		want  map[verdict.Verdict]int
+	}{
+		"the latest":     {func(list []json.RawMessage) json.RawMessage { return list[len(list)-1] }, nil},
+		"the one before": {func(list []json.RawMessage) json.RawMessage { return list[max(0, len(list)-2)] }, map[verdict.Verdict]int{verdict.Lost: 4}},
+		"the first":      {func(list []json.RawMessage) json.RawMessage { return list[0] }, map[verdict.Verdict]int{verdict.Lost: 4}},
+		"another value": {func(list []json.RawMessage) json.RawMessage {
+			return json.RawMessage(strings.Replace(string(list[len(list)-1]), `"n":`, `"n":9`, 1))
+		}, map[verdict.Verdict]int{verdict.Altered: 4}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			fewer(t)
+			t.Parallel()
+			p := playOn(t, &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				by := map[string][]json.RawMessage{}
+				for i, m := range p.messages {
+					by[p.devices[i]] = append(by[p.devices[i]], m)
+				}
+				var rows []string
+				for device, list := range by {
+					rows = append(rows, fmt.Sprintf(`{"device":%q,"last":%s}`, device, c.shows(list)))
+				}
+				fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
+			}}, `
+crowd: gauge
+links: {shore: {http: "http://HTTP"}}
+kinds: {gauge: {readings: {level: {every: 100ms, path: "/in/${device}", fields: {n: {signal: counter}}}}}}
+devices: [{kind: gauge, count: 2, name: "gauge-${n}"}]
+plan: {for: 900ms, settle: 5s, rounds: {count: 2, every: 30s}}
+witnesses: {store: {proves: stored, shows: latest, get: "http://HTTP/out", device: .device, rows: '.[]', mark: .last.mark, values: .last, wait: 2s, watch_copies: 50ms}}
+`)
+			due := p.result.Total.Due()
+			require.InDelta(t, 36, due, 4)
+			bad := 0
+			for v, n := range c.want {
+				assert.Equal(t, n, p.result.Total[v], "%v %s", p.result.Total, p.says())
+				bad += n
+			}
+			assert.Equal(t, due-bad, p.result.Total[verdict.Proven], "%v %s", p.result.Total, p.says())
+			assert.Equal(t, bad == 0, p.holds())
+			if bad == 0 {
+				assert.Equal(t, 4, p.result.Proofs[1].Asked+p.result.Proofs[2].Asked, "%+v", p.result.Proofs)
+			}
 		})
 	}
 }

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -53,6 +54,9 @@ func timed(x *evidence.Sighting) bool { return !x.Asked || !x.Stored.IsZero() }
 func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
+	}
+	if x := j.newest[[2]int{c.Stream, c.Round}]; j.facts.Witnesses[w].Latest && x.last != x.seq && c.Seq == x.seq {
+		return fmt.Sprintf("it shows the latest alone, and an older message (#%d) was taken last", x.last)
 	}
 	if mayBreak(c) {
 		switch {

@@ -77,7 +77,7 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	}
 	h := heard{Case: c, open: open}
 	for w := range j.facts.Witnesses {
-		if !j.sees(w, c.Stream) {
+		if !j.sees(w, c.Stream) || j.replaced(w, c) {
 			j.testimonies[w] = said{delay: noDelay}
 			r.States, r.Delays = append(r.States, Unasked), append(r.Delays, noDelay)
 			continue
@@ -99,6 +99,13 @@ func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 // sees tells whether a witness has to do with the messages of a stream.
 func (j *Judge) sees(w, stream int) bool {
 	return j.excluded[stream] == nil || !j.excluded[stream][w]
+}
+
+// replaced tells whether a newer message took the place of one, where a witness shows the
+// latest alone, and it did not see it before.
+func (j *Judge) replaced(w int, c *evidence.Case) bool {
+	return j.facts.Witnesses[w].Latest && c.Seq < j.newest[[2]int{c.Stream, c.Round}].seq &&
+		!slices.ContainsFunc(c.Sightings, func(x evidence.Sighting) bool { return x.Witness == w })
 }
 
 // heard is all that is known of a message: the protocol's answer, and what the witnesses

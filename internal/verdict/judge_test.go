@@ -412,7 +412,7 @@ func TestFinding(t *testing.T) {
 	f := judge(b)[0]
 	assert.True(t, start.Add(time.Millisecond).Equal(*f.Sent))
 	assert.Equal(t, time.Millisecond, f.Took)
-	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "found, as it was sent, after 4ms"}, {Witness: "store", Says: "found, as it was sent"}}, f.Testimony)
+	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "found, as it was sent, after 4ms", State: verdict.Found}, {Witness: "store", Says: "found, as it was sent", State: verdict.Found}}, f.Testimony)
 	b.Messages[0][0].Sent, b.Messages[0][0].At = time.Time{}, time.Time{}
 	f = judge(b)[0]
 	assert.Nil(t, f.Sent)
@@ -426,7 +426,7 @@ func TestFinding(t *testing.T) {
 	})
 	b = book(message(func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }))
 	b.Sightings = []ledger.Sighting{seen(1, nil)}
-	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "not found, as it must be"}, {Witness: "store", Says: "found, and must not be"}}, judge(b)[0].Testimony)
+	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "not found, as it must be"}, {Witness: "store", Says: "found, and must not be", State: verdict.FoundAltered}}, judge(b)[0].Testimony)
 	b = book(message(func(m *ledger.Message) { m.Meant = ledger.ToRefuse }))
 	each(b, func(j *verdict.Judge, c *evidence.Case) {
 		assert.Equal(t, verdict.NotFound, j.Rule(c, false).Answer, "it had to say no")

@@ -15,6 +15,16 @@ type Survey struct {
 	Clocks []Clock
 	facts  *ledger.Facts
 	gaps   []gaps // of the witnesses
+	// newest are, by stream and round, those that went out last; nil where no witness shows
+	// the latest alone.
+	newest map[[2]int]newest
+}
+
+// newest is the newest message of a stream in a round that the platform took, and the one that
+// it took last.
+type newest struct {
+	seq, last uint64
+	at        time.Time
 }
 
 // NewSurvey makes a survey of a run, of which no case is known.
@@ -23,6 +33,9 @@ func NewSurvey(f *ledger.Facts) *Survey {
 	for i := range f.Witnesses {
 		s.gaps[i] = newGaps(f.Witnesses[i].Gaps)
 		s.Clocks[i].of = f.Witnesses[i].TimeOf
+		if f.Witnesses[i].Latest && s.newest == nil {
+			s.newest = map[[2]int]newest{}
+		}
 	}
 	return s
 }
@@ -30,6 +43,7 @@ func NewSurvey(f *ledger.Facts) *Survey {
 // Needed tells whether the cases have to be looked at before they are judged. Timed: some
 // witness tells when messages were stored.
 func (s *Survey) Needed(timed bool) bool {
+	timed = timed || s.newest != nil
 	for i := range s.gaps {
 		timed = timed || slices.ContainsFunc(s.gaps[i].list, func(g ledger.Gap) bool { return g.Kept || g.Lag })
 	}
@@ -41,6 +55,19 @@ func (s *Survey) Add(c *evidence.Case) {
 	addClocks(s.Clocks, c)
 	if c.Stream < 0 || !c.Known || c.Sent.IsZero() || c.Outcome != outcome.Accepted && c.Outcome != outcome.NotAsked {
 		return
+	}
+	if s.newest != nil {
+		k := [2]int{c.Stream, c.Round}
+		x := s.newest[k]
+		x.seq = max(x.seq, c.Seq)
+		at := c.At
+		if at.IsZero() {
+			at = c.Sent
+		}
+		if x.at.IsZero() || at.After(x.at) {
+			x.last, x.at = c.Seq, at
+		}
+		s.newest[k] = x
 	}
 	for w := range s.gaps {
 		g := &s.gaps[w]

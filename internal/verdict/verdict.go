@@ -104,6 +104,7 @@ type Testimony struct {
 	Witness     string       `json:"witness"`
 	Says        string       `json:"says"`
 	Differences []Difference `json:"differences,omitempty"`
+	State       State        `json:"-"`
 }
 
 // Finding is one message with its verdict.

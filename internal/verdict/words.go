@@ -46,7 +46,7 @@ func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	x := &j.testimonies[w]
 	wit := &j.facts.Witnesses[w]
-	t := &Testimony{Witness: wit.Name, Differences: x.differences}
+	t := &Testimony{Witness: wit.Name, State: x.state, Differences: x.differences}
 	switch x.words {
 	case sayFound:
 		if x.state != Found {

@@ -51,6 +51,7 @@ type poller struct {
 	unmarked int
 	sample   string
 	rowsSaid map[uint64]bool // of alerts, by identity
+	answers  []int           // how many rows each question brought, when it was asked last
 }
 
 // newPoller makes the core of an asking witness.
@@ -103,6 +104,7 @@ type cursor struct {
 	fresh  int               // rows of ours on this page that this answer had not brought yet
 	ours   int               // rows of ours on this page
 	rows   int               // rows on this page
+	all    int               // rows on the pages before it
 	old    bool              // they were there before the run: nothing of them is noted
 	tells  [2]map[int]int64  // counts: of this page, and of those before
 	err    error             // of a row that cannot be counted
@@ -146,6 +148,7 @@ func (s *cursor) whole() {
 		s.tells[1][k] += n
 	}
 	s.tells[0] = nil
+	s.all += s.rows
 }
 
 // stale tells whether the page brought rows of ours, and each of them not for the first
@@ -387,10 +390,61 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
 	case q.unnamed() != "":
 		return false, q.unnamed()
+	case q.capped(r.Expect, pages) != "":
+		return false, q.capped(r.Expect, pages)
 	case q.unmarked > 0 && !q.marked && !q.any() && q.catalog.Index == nil:
 		return false, fmt.Sprintf(Unmarked+" where the file says (mark: %s); a row is %s", orDefault(q.spec.Mark), q.sample)
 	}
 	return true, ""
+}
+
+// roundLimits are numbers of rows at which platforms cut answers off.
+var roundLimits = []int{10, 20, 25, 30, 50, 100, 150, 200, 250, 300, 500, 1000, 1024, 1500, 2000, 2500, 5000, 10_000, 20_000, 50_000, 100_000}
+
+// capped tells why answers look as if the platform had cut them off; empty: they do not. Each
+// question brought a number of rows that limits have, or all of several the same number, and
+// what is missing is the oldest or the newest of a device, all in one piece.
+func (q *poller) capped(e Expect, pages int) string {
+	if q.spec.Hears || q.spec.Latest || pages > len(q.answers) || len(q.answers) == 0 || q.answers[0] < 3 {
+		return ""
+	}
+	n := slices.Max(q.answers)
+	same := !slices.ContainsFunc(q.answers, func(k int) bool { return k != n })
+	if !slices.Contains(roundLimits, n) && !(same && len(q.answers) > 1) {
+		return ""
+	}
+	missing := 0
+	q.base.mu.Lock()
+	defer q.base.mu.Unlock()
+	for _, s := range q.catalog.Fleet.Streams {
+		if !q.sees(s.Device) {
+			continue
+		}
+		turns, found, lacks := 0, 0, 0
+		from, to := q.window(e, s.Index)
+		was := false
+		for seq := from; seq < to; seq++ {
+			if e.Excused(s.Index, seq) || q.base.corrupted(s.Index, seq) {
+				continue
+			}
+			has := q.has(s.Index, seq)
+			if found+lacks > 0 && has != was {
+				turns++
+			}
+			if was = has; has {
+				found++
+			} else {
+				lacks++
+			}
+		}
+		if missing += lacks; lacks > 0 && (turns != 1 || lacks < 2) && found > 0 {
+			return "" // something is lost in between
+		}
+	}
+	if missing == 0 {
+		return ""
+	}
+	return fmt.Sprintf("each answer has %d rows at most, and the oldest or the newest messages are missing in one piece: the platform seems to cut its answers off; ask for more at once (a limit in the address), for less time (${from} and ${to}), or say how the next page is asked for (next, page)", n)
 }
 
 // oneDay is how far off a platform's clock is looked for.
@@ -468,6 +522,7 @@ func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole boo
 	q.mu.Lock()
 	q.known.ask()
 	q.loose.begin()
+	q.answers = q.answers[:0]
 	q.mu.Unlock()
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(askers)
@@ -497,6 +552,9 @@ func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole boo
 			mu.Lock()
 			defer mu.Unlock()
 			pages += n
+			if err == nil {
+				q.answers = append(q.answers, on.all)
+			}
 			if errors.Is(err, errUnknownDevice) {
 				unknown = err
 				unknowns++

@@ -240,8 +240,23 @@ func (b *base) has(stream int, seq uint64) bool {
 
 // wants tells whether a message should be found in the round that is being heard.
 func (b *base) wants(stream int, seq uint64) bool {
-	from, to := b.hearing.Range(stream)
+	from, to := b.window(b.hearing, stream)
 	return seq >= from && seq < to && b.sees(b.catalog.Fleet.Streams[stream].Device) && !b.hearing.Excused(stream, seq)
+}
+
+// window is which messages of a stream should be found, from one to before another: of a witness
+// that shows the latest alone, the last that went out.
+func (b *base) window(e Expect, stream int) (from, to uint64) {
+	from, to = e.Range(stream)
+	if !b.spec.Latest {
+		return from, to
+	}
+	for ; to > from; to-- {
+		if !e.Excused(stream, to-1) {
+			return to - 1, to
+		}
+	}
+	return from, from
 }
 
 // begin begins to hear a round: what is missing is counted once, and then as it comes.
@@ -271,7 +286,7 @@ func (b *base) lacks(e Expect, f func(stream int, seq uint64)) {
 		if !b.sees(s.Device) {
 			continue
 		}
-		from, to := e.Range(s.Index)
+		from, to := b.window(e, s.Index)
 		for seq := from; seq < to; seq++ {
 			if !b.has(s.Index, seq) && !e.Excused(s.Index, seq) {
 				f(s.Index, seq)

@@ -327,3 +327,24 @@ require: {%s}`, c.witness, c.within, c.require)), file.Sources{})
 		assert.Equal(t, c.wait, parsed.Witnesses[0].Wait, "%+v", c)
 	}
 }
+
+// A connection text that was pasted, or came from the environment, is no address, and is shown
+// nowhere.
+func TestPastedConnectionTexts(t *testing.T) {
+	for _, s := range []string{"Host=sea.example;Key=c2VjcmV0LWtleQ;Id=harbour", "Host=sea.example;Key=c2VjcmV0LWtleQ", "sea.example Key:c2VjcmV0LWtleQ", "amqps://x;Key=c2VjcmV0LWtleQ", "harbour:c2VjcmV0LWtleQ@sea.example"} {
+		for _, address := range []string{`"` + s + `"`, "${env.CONNECTION}"} {
+			for _, key := range []string{"mqtt", "http"} {
+				text := strings.Replace(base, "mqtt: mqtt://127.0.0.1:1883", key+": "+address, 1)
+				require.NotEqual(t, base, text)
+				_, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return s, true }})
+				require.Error(t, err, s)
+				assert.NotContains(t, err.Error(), "c2VjcmV0", s)
+				assert.NotContains(t, err.Error(), "Key=", s)
+			}
+		}
+	}
+	text := strings.Replace(base, "mqtt: mqtt://127.0.0.1:1883", `mqtt: "mqtt://${env.HOST}", password: "${env.PIN}"`, 1)
+	c, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: func(name string) (string, bool) { return map[string]string{"HOST": "db", "PIN": "123"}[name], true }})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"PIN"}, c.ShortSecrets)
+}

@@ -522,6 +522,7 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 	{name: "max_answer", typ: size, def: "16 MiB", doc: "The longest answer that is read; of a program, the most that it may print."},
 	{name: "max_row", typ: size, def: "1 MiB", doc: "The longest row that is read."},
 	{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or twice the time allowed."},
+	{name: "shows", typ: word("all", "latest"), def: "all", doc: "latest: the platform shows only the newest message of each device and reading. Only that one is looked for, at the end of each round; what came before it is not asked there."},
 	{name: "queue", typ: whole(1, 1<<40), def: "200", doc: "How many messages the broker keeps for a subscriber that is slow. Where more waited for the witness, some may have been dropped, and what is missing then is unknown."},
 	{name: "watch_copies", typ: duration(0, time.Hour), def: "1s", doc: "How long it watches for further copies when nothing is missing."},
 }}

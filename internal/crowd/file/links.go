@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -195,12 +196,17 @@ func (r *reader) address(l *crowd.Link, n *yaml.Node, what string, check func(*c
 		r.Add(pos(n), "%s: %s", what, err)
 		return ""
 	}
+	address := check(l, n, what, s)
+	if address == "" {
+		return "" // whatever the environment has there, it is shown nowhere
+	}
 	// A host name from the environment is an address, not a secret.
 	for _, name := range t.EnvNames() {
 		r.open[name] = true
 		r.crowd.NotSecret(r.crowd.Env[name])
+		r.crowd.ShortSecrets = slices.DeleteFunc(r.crowd.ShortSecrets, func(n string) bool { return n == name })
 	}
-	return check(l, n, what, s)
+	return address
 }
 
 // hidePassword registers the password of an address as a secret, also where the
@@ -216,15 +222,31 @@ func (r *reader) hidePassword(n *yaml.Node, s string) {
 	}
 }
 
+// noAddress says that a text is no address. It is not shown: people paste connection texts with
+// a key in them.
+func (r *reader) noAddress(n *yaml.Node, what, s, example string) string {
+	if strings.ContainsAny(s, "=;@, \t\n") {
+		r.crowd.Secret(s)
+		for _, part := range strings.FieldsFunc(s, func(c rune) bool { return strings.ContainsRune("=;@,& \t\n", c) }) {
+			r.crowd.Secret(part)
+		}
+		r.Add(pos(n), "%s: what stands there is not an address (it is not shown, as it may hold a key); write one such as %s, with username and password beside it", what, example)
+	} else {
+		r.Add(pos(n), "%s: %q is not an address; write one such as %s", what, s, example)
+	}
+	return ""
+}
+
 func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string {
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	if err != nil || u.Host == "" && !strings.Contains(s, "://") {
-		r.Add(pos(n), "%s: %q is not an address; write one such as mqtt://127.0.0.1:1883", what, s)
-		return ""
+		return r.noAddress(n, what, s, "mqtt://127.0.0.1:1883")
 	}
 	port, known := map[string]string{"mqtt": "1883", "mqtts": "8883", "ws": "80", "wss": "443"}[u.Scheme]
 	switch {
+	case !known && strings.ContainsAny(s, "=;@"):
+		return r.noAddress(n, what, s, "mqtt://127.0.0.1:1883")
 	case !known:
 		r.Add(pos(n), "%s: %q does not begin with mqtt://, mqtts://, ws:// or wss://", what, s)
 		return ""
@@ -258,9 +280,8 @@ func (r *reader) httpAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 	r.hidePassword(n, s)
 	u, err := url.Parse(s)
 	switch {
-	case err != nil:
-		r.Add(pos(n), "%s: %q is not an address; write one such as http://127.0.0.1:8080", what, s)
-		return ""
+	case err != nil, u.Scheme != "http" && u.Scheme != "https" && strings.ContainsAny(s, "=;@"):
+		return r.noAddress(n, what, s, "http://127.0.0.1:8080")
 	case u.Scheme != "http" && u.Scheme != "https":
 		r.Add(pos(n), "%s: %q does not begin with http:// or https://", what, s)
 		return ""

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -520,6 +521,9 @@ func (r *reader) environment(at crowd.Pos, names []string) {
 		r.crowd.Env[name] = value
 		if !r.open[name] {
 			r.crowd.Secret(value)
+			if value != "" && len(value) < crowd.LeastSecret && !slices.Contains(r.crowd.ShortSecrets, name) {
+				r.crowd.ShortSecrets = append(r.crowd.ShortSecrets, name)
+			}
 		}
 	}
 }

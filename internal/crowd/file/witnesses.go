@@ -37,7 +37,7 @@ var sortsOfWitness = []sortOfWitness{
 }
 
 // everyWitness are the keys that go with all sorts.
-var everyWitness = []string{"proves", "who", "time", "mark", "device", "reading", "values", "fields", "wait", "watch_copies", "shift", "cut"}
+var everyWitness = []string{"proves", "who", "shows", "time", "mark", "device", "reading", "values", "fields", "wait", "watch_copies", "shift", "cut"}
 
 func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
@@ -93,6 +93,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 		r.fieldRules(w, o.get("fields"), what+": fields")
 		w.WatchCopies = o.span("watch_copies")
 		w.Queue = int(o.whole("queue"))
+		w.Latest = o.word("shows") == "latest"
 		w.Wait = o.span("wait")
 		w.Timeout = o.span("timeout")
 		if w.Listens() && w.Sees() {
