@@ -41,6 +41,8 @@ var (
 
 const carried = ledgertest.Carried
 
+func perhaps(s *ledger.Sighting) { s.Perhaps = true }
+
 // judge judges the messages of a book, and tells each in words.
 func judge(b *ledger.Book) (list []verdict.Finding) {
 	each(b, func(j *verdict.Judge, c *evidence.Case) {
@@ -137,6 +139,9 @@ func TestVerdicts(t *testing.T) {
 		"not heard by an ear that lagged a little": {nil, []ledger.Sighting{store}, lagged(0, time.Second), verdict.Lost, ""},
 		"late, and the ear lagged a little":        {nil, []ledger.Sighting{late, store}, lagged(0, time.Second), verdict.Unknown, "whether within 1s is not known"},
 		"heard, and the ear lagged a little":       {nil, []ledger.Sighting{ear, store}, lagged(0, time.Second), verdict.Proven, ""},
+		"delivered again, perhaps a copy":          {nil, []ledger.Sighting{ear, seen(0, perhaps), store}, nil, verdict.Unknown, "delivered it again after a cut, and it may be a copy"},
+		"delivered again, and heard once":          {nil, []ledger.Sighting{seen(0, perhaps), store}, nil, verdict.Proven, ""},
+		"delivered again with other values":        {nil, []ledger.Sighting{ear, seen(0, func(s *ledger.Sighting) { perhaps(s); s.Values = []byte("{}") }), store}, nil, verdict.Altered, ""},
 		"one row that changed":                     {nil, []ledger.Sighting{ear, seen(1, values("{}")), seen(1, again)}, nil, verdict.Proven, ""},
 		"one row that was changed for worse":       {nil, []ledger.Sighting{ear, store, seen(1, func(s *ledger.Sighting) { again(s); s.Values = []byte("{}") })}, nil, verdict.Altered, ""},
 		"two rows, by their identity":              {nil, []ledger.Sighting{ear, seen(1, row(1)), seen(1, row(2))}, nil, verdict.Repeated, "found twice"},

@@ -166,10 +166,12 @@ func (j *Judge) neverSent(c *evidence.Case, recovered bool) bool {
 // form; of what was heard, all.
 func (l *look) current(y *evidence.Sighting) bool {
 	switch {
-	case y.Witness != l.w || y.Perhaps || y.Unsure:
+	case y.Witness != l.w || y.Unsure:
 		return false
 	case !y.Asked:
 		return true
+	case y.Perhaps:
+		return false
 	case y.Row == 0:
 		return len(l.copies) > 1 || y == l.last || l.last.Perhaps
 	}

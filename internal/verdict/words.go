@@ -115,6 +115,10 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayUnsureOnce:
 		t.Says = "found, and something more that may be another copy of it or another message: nothing tells which"
 	case sayTwoPages:
+		if wit.Listens {
+			t.Says = "found, but whether once is not known: the broker delivered it again after a cut, and it may be a copy that was never heard"
+			break
+		}
 		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
 	}
 	return t

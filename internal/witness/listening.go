@@ -94,7 +94,7 @@ func (e *listener) take(m *message) {
 	if e.spec.Hears && e.tap == nil {
 		v := decoded(m.body)
 		if !m.retained { // it was said before
-			e.said(v, m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again})
+			e.said(v, m.topic, &ledger.Said{Seen: m.at, Perhaps: m.again || m.perhaps})
 		}
 		if !e.spec.Sees() || e.isAlert(v, m.topic) {
 			return
@@ -197,7 +197,7 @@ func firstText(b []byte, name string) (string, bool) {
 
 // sighting notes a message of this run.
 func (e *listener) sighting(m *message, w whose, filed int, known bool, values any) {
-	x := &ledger.Sighting{Witness: e.index, Seen: m.at, Stream: w.stream, Seq: w.Seq, Device: w.Device, Reading: w.Reading, Again: m.again}
+	x := &ledger.Sighting{Witness: e.index, Seen: m.at, Stream: w.stream, Seq: w.Seq, Device: w.Device, Reading: w.Reading, Again: m.again, Perhaps: m.perhaps}
 	if values == nil {
 		x.Values = bytes.Clone(m.body)
 	} else {

@@ -41,7 +41,8 @@ type message struct {
 	retained bool
 	kind     string                  // content type
 	user     []mqttwire.UserProperty // valid until take returns
-	again    bool                    // it may be another delivery of the same message
+	again    bool                    // it is another delivery of the same message
+	perhaps  bool                    // it may be one, or a copy that was never heard
 }
 
 // asked is a source that is asked for rows: the core is a poller.

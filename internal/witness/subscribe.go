@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -55,6 +56,7 @@ type subscription struct {
 	down      time.Time // since when it cannot hear; zero: it can
 	why       string
 	connected bool
+	ids       map[uint16]uint64 // what came last under each packet identifier of the session, by a digest
 	again     bool // it subscribed anew: retained messages of this run may come once more
 }
 
@@ -102,7 +104,7 @@ func (s *subscription) open(ctx Context) error {
 	s.mu.Unlock()
 	kept := s.ack.SessionPresent && s.connected
 	if !kept {
-		s.again = s.connected
+		s.again, s.ids = s.connected, nil
 		asking, cancel := context.WithTimeout(ctx, s.broker.Timeout)
 		err := s.line.Subscribe(asking, s.spec.Filter, s.spec.QoS, &s.granted)
 		cancel()
@@ -250,12 +252,35 @@ func (s *subscription) lagged(now time.Time) {
 	s.listener.gap(&ledger.Gap{From: s.lagging, To: now, Lag: true, Whole: whole, Why: why})
 }
 
+// redelivered tells whether a message of QoS 1 is one that came before, and is delivered again
+// because the broker did not get our acknowledgement: it says so (DUP), and comes under the same
+// packet identifier (MQTT 5, section 4.4). One that says so and did not come under it may never
+// have been heard: brokers say it also of what they had written to a connection that was dead.
+func (s *subscription) redelivered(p *mqttwire.Packet) (again, perhaps bool) {
+	if p.Publish.QoS != 1 {
+		return false, false
+	}
+	h := fnv.New64a()
+	h.Write([]byte(p.Publish.Topic))
+	h.Write([]byte{0})
+	h.Write(p.Publish.Payload)
+	digest := h.Sum64()
+	if s.ids == nil {
+		s.ids = map[uint16]uint64{}
+	}
+	before, came := s.ids[p.ID]
+	s.ids[p.ID] = digest
+	again = p.Publish.Dup && came && before == digest
+	return again, p.Publish.Dup && !again
+}
+
 // take hands a message to the listener.
 func (s *subscription) take(p *mqttwire.Packet) {
+	again, perhaps := s.redelivered(p)
 	m := &s.heard
 	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
 		kind: p.Publish.ContentType, user: p.UserProp,
-		again: p.Publish.Dup && p.Publish.QoS == 1 || p.Publish.Retain && s.again}
+		again: again || p.Publish.Retain && s.again, perhaps: perhaps}
 	if len(p.UserProp) > 0 {
 		m.beside = func(name string) (string, bool) {
 			for _, u := range p.UserProp {
