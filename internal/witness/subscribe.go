@@ -57,7 +57,7 @@ type subscription struct {
 	why       string
 	connected bool
 	ids       map[uint16]uint64 // what came last under each packet identifier of the session, by a digest
-	again     bool // it subscribed anew: retained messages of this run may come once more
+	again     bool              // it subscribed anew: retained messages of this run may come once more
 }
 
 func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
