@@ -257,7 +257,8 @@ func DevicesJSON(in *Input) ([]byte, error) {
 	return out, nil
 }
 
-// DevicesCSV makes a line of CSV for each field of each reading of each device.
+// DevicesCSV makes a line of CSV for each field of each reading of each device. What is of the
+// whole reading stands in its first line.
 func DevicesCSV(in *Input) ([]byte, error) {
 	var out writer
 	w := csv.NewWriter(&out)
@@ -292,6 +293,9 @@ func DevicesCSV(in *Input) ([]byte, error) {
 		for k := range fields {
 			f := &fields[k]
 			full := append(append([]string(nil), line...), f.Name, f.Unit)
+			for c := 3; k > 0 && c < len(line); c++ {
+				full[c] = "" // told in the first line, so that a sum of the column is right
+			}
 			for _, s := range []*tally.Spans{&f.Here, &f.There} {
 				mean := 0.0
 				if s.N > 0 {

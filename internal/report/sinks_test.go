@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -126,6 +127,12 @@ func TestForms(t *testing.T) {
 	rows, err = csv.NewReader(strings.NewReader(read(t, dir, "devices.csv"))).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 41, "a line a field")
+	sum := 0
+	for _, row := range rows[1:] {
+		n, _ := strconv.Atoi(row[3])
+		sum += n
+	}
+	assert.Equal(t, in.Result.Total.Due(), sum, "each message is counted once")
 
 	packed, err := zstd.NewReader(strings.NewReader(read(t, dir, "m.jsonl.zst")))
 	require.NoError(t, err)
@@ -152,7 +159,8 @@ func TestForms(t *testing.T) {
 		"select device from by_device limit 1":                                                          "buoy-00002",
 		"select found_highest from field where device = 'buoy-00002' and field = 'wave_m'":              7.0,
 		"select count(*) from testimony where state = 'missing'":                                        int64(2),
-		"select round(max(answered_after_ms)) from delays":                                              2.0,
+		"select max(answered_after_ms) from delays":                                                     2.0,
+		"select max(answered_after_ns) from delays":                                                     int64(2_000_000),
 		"select count(*) from message join testimony on message = message.id where state = 'altered'":   int64(2),
 		"select json_extract(carried, '$.wave_m') from message where device = 'buoy-00003' and seq = 2": 1.25,
 	} {

@@ -16,15 +16,15 @@ import (
 const tables = `
 create table run (run text, crowd text, folder text, started text, played_to_the_end integer, requirements_met integer, due integer, proven integer);
 create table requirement (key text, want text, got text, state text);
-create table message (id integer primary key, device text, kind text, reading text, seq integer, round integer, verdict text, due text, sent text, answered text, attempts integer, outcome text, code integer, said text, carried text);
-create table testimony (message integer references message, witness text, state text, seen text, stored text, times integer, says text, found text);
+create table message (id integer primary key, device text, kind text, reading text, seq integer, round integer, verdict text, due text, sent text, answered text, attempts integer, outcome text, code integer, said text, carried text, due_ns integer, sent_ns integer, answered_ns integer);
+create table testimony (message integer references message, witness text, state text, seen text, stored text, times integer, says text, found text, seen_ns integer, stored_ns integer);
 create table device (device text, kind text, reading text, due integer, proven integer, last_seq_sent integer, last_seq_found integer, last_sent text, last_found text, gaps integer, connections_lost integer);
 create table field (device text, reading text, field text, unit text, sent_lowest real, sent_highest real, sent_mean real, sent_last text, found_lowest real, found_highest real, found_mean real, found_last text);
 create view verdicts as select verdict, count(*) as messages from message group by verdict order by messages desc;
 create view not_proven as select * from message where verdict not in ('proven', 'dropped');
 create view by_device as select device, count(*) as due, sum(verdict = 'proven') as proven, sum(verdict not in ('proven', 'dropped')) as not_proven from message group by device order by not_proven desc, device;
 create view by_minute as select substr(due, 1, 16) as minute, count(*) as due, sum(verdict = 'proven') as proven from message group by minute order by minute;
-create view delays as select device, reading, seq, round((julianday(answered) - julianday(sent)) * 86400000, 3) as answered_after_ms from message where answered is not null and sent is not null;
+create view delays as select device, reading, seq, (answered_ns - sent_ns) / 1e6 as answered_after_ms, answered_ns - sent_ns as answered_after_ns from message where answered is not null and sent is not null;
 `
 
 // indexes are made at the end: that is faster.
@@ -58,7 +58,7 @@ func newSQLite(path string) (Sink, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	x := &sqliteFile{db: db, rows: [2]*batch{{table: "message", columns: 15}, {table: "testimony", columns: 8}}}
+	x := &sqliteFile{db: db, rows: [2]*batch{{table: "message", columns: 18}, {table: "testimony", columns: 10}}}
 	if _, err = db.Exec(tables); err == nil {
 		x.tx, err = db.Begin()
 	}
@@ -104,6 +104,14 @@ func orNull(t *time.Time) any {
 	return t.Format("2006-01-02T15:04:05.000000Z")
 }
 
+// nanoOrNull is a time in Unix nanoseconds.
+func nanoOrNull(t *time.Time) any {
+	if t == nil {
+		return nil
+	}
+	return t.UnixNano()
+}
+
 func textOrNull(b json.RawMessage) any {
 	if len(b) == 0 {
 		return nil
@@ -114,10 +122,11 @@ func textOrNull(b json.RawMessage) any {
 // Message implements Sink.
 func (x *sqliteFile) Message(m *Message) error {
 	x.n++
-	err := x.put(x.rows[0], x.n, m.Device, m.Kind, m.Reading, int64(m.Seq), m.Round, m.Verdict, orNull(m.Due), orNull(m.Sent), orNull(m.Answered), m.Attempts, m.Outcome, m.Code, m.Said, textOrNull(m.Carried))
+	err := x.put(x.rows[0], x.n, m.Device, m.Kind, m.Reading, int64(m.Seq), m.Round, m.Verdict, orNull(m.Due), orNull(m.Sent), orNull(m.Answered), m.Attempts, m.Outcome, m.Code, m.Said, textOrNull(m.Carried),
+		nanoOrNull(m.Due), nanoOrNull(m.Sent), nanoOrNull(m.Answered))
 	for i := range m.Witnesses {
 		if t := &m.Witnesses[i]; err == nil && t.State != verdict.Unasked.String() {
-			err = x.put(x.rows[1], x.n, t.Witness, t.State, orNull(t.Seen), orNull(t.Stored), t.Times, t.Says, textOrNull(t.Found))
+			err = x.put(x.rows[1], x.n, t.Witness, t.State, orNull(t.Seen), orNull(t.Stored), t.Times, t.Says, textOrNull(t.Found), nanoOrNull(t.Seen), nanoOrNull(t.Stored))
 		}
 	}
 	return err

@@ -640,3 +640,56 @@ witnesses: {store: {proves: stored, shows: latest, get: "http://HTTP/out", devic
 		})
 	}
 }
+
+// Witnesses that share a subscription hear a part each: nothing is lost for that.
+func TestSharedSubscriptions(t *testing.T) {
+	t.Parallel()
+	p := play(t, `
+crowd: harbour
+links: {sea: {mqtt: "mqtt://MQTT"}}
+kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${device}", qos: 1, fields: {n: {signal: counter}}}}}}
+devices: [{kind: buoy, count: 2}]
+plan: {for: 1s, settle: 5s}
+witnesses:
+  ear: {proves: received, subscribe: "$share/ears/harbour/#", topic: "harbour/${device}", wait: 2s}
+  other: {proves: received, subscribe: "$share/ears/harbour/#", topic: "harbour/${device}", wait: 2s}
+`)
+	assert.Zero(t, p.result.Total[verdict.Lost], p.says())
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Unknown])
+	assert.Contains(t, fmt.Sprint(p.result.Witnesses), "hears only its share")
+}
+
+// A store that is slow to be read, or that stores late, has no other clock for that.
+func TestAGainIsNoOtherClock(t *testing.T) {
+	t.Parallel()
+	for name, shown := range map[string]func(p *platform) int{
+		"not read to its end": func(p *platform) int { return len(p.messages) },
+		"stored late": func(p *platform) int {
+			if p.asked < 10 {
+				return min(3, len(p.messages))
+			}
+			return len(p.messages)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			fewer(t)
+			t.Parallel()
+			p := playOn(t, &platform{answer: func(p *platform, w http.ResponseWriter, r *http.Request) {
+				n := 0
+				fmt.Sscan(r.URL.Query().Get("page"), &n)
+				if n >= shown(p) {
+					fmt.Fprint(w, `{"rows":[]}`)
+					return
+				}
+				if name == "not read to its end" {
+					p.mu.Unlock()
+					time.Sleep(80 * time.Millisecond)
+					p.mu.Lock()
+				}
+				fmt.Fprintf(w, `{"rows":[{"stored":%q,%s],"next":"?page=%d"}`, sentAt(p.messages[n]), p.messages[n][1:], n+1)
+			}}, strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ", `/out"`, `/out?from=${from}&to=${to}"`, "wait: 600ms", "wait: 500ms").Replace(oneGauge))
+			assert.Zero(t, p.result.Total[verdict.Lost], p.says())
+			assert.Empty(t, p.result.Links.Remarks)
+		})
+	}
+}

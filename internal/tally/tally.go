@@ -269,7 +269,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 			t.res.KeptOut++
 		}
 	}
-	apart = r.Verdict == verdict.Dropped || apart && r.Verdict != verdict.LetIn
+	apart = apart || r.Verdict == verdict.Dropped // no share counts what must not get in
 	for p := range t.proofs {
 		if apart {
 			t.proofs[p].Apart++
@@ -278,9 +278,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 		}
 		t.proofs[p].add(state[p])
 		in[p].add(state[p])
-		if c.Meant != ledger.ToRefuse && c.Meant != ledger.ToDiscard {
-			t.delays[p].took(state[p], took[p])
-		}
+		t.delays[p].took(state[p], took[p])
 	}
 	if !c.Sent.IsZero() && !t.awayAt(s.Device, c.Due) {
 		t.delays[3].Add(c.Sent.Sub(c.Due))

@@ -182,7 +182,7 @@ func (j *Judge) keptOut(c *evidence.Case, open bool) {
 		if j.sees(w, c.Stream) {
 			k.sees++
 			if slices.ContainsFunc(c.Sightings, func(s evidence.Sighting) bool { return s.Witness == w }) {
-				x.state, x.words, k.found = FoundAltered, sayLetIn, true
+				x.state, x.words, k.found = FoundLetIn, sayLetIn, true
 			} else if why := j.excused(w, c); why != "" && c.Attempts > 0 {
 				x.words, x.text, k.unheard = sayNotKnownOut, why, true
 			} else if why == "" && !j.facts.Witnesses[w].Listens {

@@ -431,7 +431,7 @@ func TestFinding(t *testing.T) {
 	})
 	b = book(message(func(m *ledger.Message) { m.Meant, m.Outcome = ledger.ToRefuse, outcome.Refused }))
 	b.Sightings = []ledger.Sighting{seen(1, nil)}
-	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "not found, as it must be"}, {Witness: "store", Says: "found, and must not be", State: verdict.FoundAltered}}, judge(b)[0].Testimony)
+	assert.Equal(t, []verdict.Testimony{{Witness: "ear", Says: "not found, as it must be"}, {Witness: "store", Says: "found, and must not be", State: verdict.FoundLetIn}}, judge(b)[0].Testimony)
 	b = book(message(func(m *ledger.Message) { m.Meant = ledger.ToRefuse }))
 	each(b, func(j *verdict.Judge, c *evidence.Case) {
 		assert.Equal(t, verdict.NotFound, j.Rule(c, false).Answer, "it had to say no")

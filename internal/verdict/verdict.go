@@ -73,11 +73,12 @@ const (
 	FoundMisfiled
 	FoundAltered
 	NotFound
+	FoundLetIn // found, and must not be
 )
 
 // String is the state for people.
 func (s State) String() string {
-	return [...]string{"not asked", "found", "in doubt", "not known", "late", "repeated", "misfiled", "altered", "missing"}[s]
+	return [...]string{"not asked", "found", "in doubt", "not known", "late", "repeated", "misfiled", "altered", "missing", "let in"}[s]
 }
 
 // Worse tells whether a state weighs more than another where several witnesses of one

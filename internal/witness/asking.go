@@ -45,6 +45,9 @@ type poller struct {
 	since    time.Time        // from which is asked, where rows have no mark or are counted
 	ahead    ledger.Offset    // by which the platform's clock is ahead of ours, when it was asked first
 	further  time.Duration    // by which more is asked for, before and after
+	narrow   [2]time.Time     // what was asked for before that
+	far      int              // messages of ours in rows that are filed outside it
+	near     int              // and within it
 	old      map[occasion]int // rows that were there before the run
 	olds     bool             // they are being counted
 	marked   bool             // some row carried a mark, of whatever run
@@ -310,6 +313,13 @@ func (q *poller) found(x ledger.Sighting, m whose, on *cursor) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.marked = true
+	if q.further > 0 && !x.Stored.IsZero() {
+		if x.Stored.Before(q.narrow[0]) || x.Stored.After(q.narrow[1]) {
+			q.far++
+		} else {
+			q.near++
+		}
+	}
 	x.Stream, x.Seq, x.Device, x.Reading = m.stream, m.Seq, m.Device, m.Reading
 	q.inPlace(&x)
 	switch q.known.meet(&x, on) {
@@ -353,16 +363,18 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	looking, stop := context.WithDeadline(ctx, deadline)
 	defer stop()
 	pause := 100 * time.Millisecond
-	q.askAll(looking, all, r, false) // its error counts only in the last pass
+	_, read := q.askAll(looking, all, r, false) // its error counts only in the last pass
 	for looking.Err() == nil && q.Awaited() > 0 {
 		sleep(looking, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
-		q.askAll(looking, q.wanted(r, all), r, false)
+		if _, err := q.askAll(looking, q.wanted(r, all), r, false); looking.Err() == nil {
+			read = err // not one that the end of the time cut off
+		}
 	}
 	if ctx.Err() == nil {
 		sleep(ctx, q.spec.WatchCopies)
 	}
-	q.lookFurther(ctx, r, all, room)
+	q.lookFurther(ctx, r, all, room, read == nil)
 	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
 	defer cancel()
 	pages, err := q.askAll(last, all, r, true)
@@ -455,17 +467,28 @@ const oneDay = 24 * time.Hour
 
 // lookFurther asks for a longer time, where messages are missing: the platform may file them by
 // a clock that is another, and that it does not tell. Rows without marks could be others'.
-func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration) {
+func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room time.Duration, whole bool) {
 	missing := q.Awaited()
 	if missing == 0 || ctx.Err() != nil || q.spec.Hears || !q.since.IsZero() || q.further > 0 {
 		return
 	}
 	looking, stop := context.WithTimeout(ctx, max(room, time.Second))
 	defer stop()
+	q.mu.Lock()
+	q.narrow = [2]time.Time{q.asFrom(r.Begin), clock.Now().Add(clockMargin + max(0, q.ahead.Most))}
+	q.mu.Unlock()
 	q.further = oneDay
 	q.askAll(looking, q.wanted(r, all), r, false) // what it does not find decides nothing
 	if q.Awaited() >= missing {
 		q.further = 0
+		return
+	}
+	// More may have been found because it was stored meanwhile, or read to its end now: only
+	// times that the rows tell show that it is filed elsewhere.
+	q.mu.Lock()
+	near := q.near > 0 && q.far == 0
+	q.mu.Unlock()
+	if near || !whole {
 		return
 	}
 	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: the platform files messages under times that are more than a minute off: its clock differs from ours, or it keeps the time of another zone", q.spec.Name)})

@@ -167,11 +167,12 @@ func (q *poller) hearCount(ctx Context, r Round) (bool, string) {
 	}
 	q.lackSome(c.lacking())
 	defer q.lackSome(0)
-	err := ask(time.Second)
+	answer := max(q.spec.Wait, 5*time.Second) // the last question may begin when the time is over
+	err := ask(answer)
 	for ctx.Err() == nil {
 		if err == nil && c.lacking() == 0 { // what is too much may still come
 			sleep(ctx, q.spec.WatchCopies)
-			if err = ask(max(q.spec.Wait, time.Second)); err == nil && c.lacking() == 0 {
+			if err = ask(answer); err == nil && c.lacking() == 0 {
 				break
 			}
 		}
@@ -180,7 +181,7 @@ func (q *poller) hearCount(ctx Context, r Round) (bool, string) {
 		}
 		sleep(ctx, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
-		err = ask(time.Second)
+		err = ask(answer)
 	}
 	switch {
 	case ctx.Err() != nil:

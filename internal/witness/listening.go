@@ -240,6 +240,9 @@ func (e *listener) Hear(ctx Context, r Round) (bool, string) {
 	if why := e.unnamed(); why != "" {
 		return false, why
 	}
+	if e.Awaited() > 0 && strings.HasPrefix(e.spec.Filter, "$share/") {
+		return false, "a shared subscription ($share) hears only its share, and nothing where the broker does not know it (MQTT 3.1.1 has none); subscribe without $share"
+	}
 	e.countMu.Lock()
 	defer e.countMu.Unlock()
 	if e.unmarked > 0 && e.foreign == 0 && !e.any() {

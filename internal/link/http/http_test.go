@@ -141,8 +141,8 @@ func TestTimeoutAndClose(t *testing.T) {
 	s.Has(t, "3 unsent 0 the backlog of the device was full (2 messages)")
 	require.Eventually(t, func() bool { return sendings(s) == 1 }, 5*time.Second, time.Millisecond)
 	c.Close(true)
-	s.Has(t, "1 no answer 0 no answer before the end of the round")
-	s.Has(t, "2 unsent 0 still waiting for the requests before it at the end of the round")
+	s.Has(t, "1 no answer 0 no answer before its connection was closed")
+	s.Has(t, "2 unsent 0 still waiting for the requests before it when its connection was closed")
 	c.Send(message(4))
 	s.Has(t, "4 unsent 0 the device had left")
 }
