@@ -133,7 +133,7 @@ func TestVerdicts(t *testing.T) {
 		"heard late, and deaf meanwhile":           {nil, []ledger.Sighting{late, store}, gap(100*time.Millisecond, time.Second, true), verdict.Unknown, "whether within 1s is not known"},
 		"heard late, and deaf before it":           {nil, []ledger.Sighting{late, store}, gap(-time.Second, 0, false), verdict.Late, "found 1.5s after"},
 		"heard, and deaf before that":              {nil, []ledger.Sighting{ear, store}, gap(2*time.Millisecond, 3*time.Millisecond, false), verdict.Unknown, "whether once is not known"},
-		"heard, and deaf after the linger":         {nil, []ledger.Sighting{ear, store}, gap(1100*time.Millisecond, time.Hour, false), verdict.Proven, ""},
+		"heard, and deaf after the watching":       {nil, []ledger.Sighting{ear, store}, gap(1100*time.Millisecond, time.Hour, false), verdict.Proven, ""},
 		"heard, and the ear lagged behind":         {nil, []ledger.Sighting{ear, store}, lag(0, time.Second), verdict.Proven, ""},
 		"not heard by an ear that lagged":          {nil, []ledger.Sighting{store}, lag(0, time.Second), verdict.Unknown, "the witness lagged just then"},
 		"not heard by an ear that lagged a little": {nil, []ledger.Sighting{store}, lagged(0, time.Second), verdict.Lost, ""},
