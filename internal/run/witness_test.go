@@ -375,21 +375,22 @@ func TestNumbersAsMarks(t *testing.T) {
 // Ctrl-C while witnesses are heard ends the hearing.
 func TestInterruptedWhileAsking(t *testing.T) {
 	t.Parallel()
-	srv := httptest.NewServer(&platform{answer: reply(`{"rows":[]}`)})
-	defer srv.Close()
-	text := strings.Replace(oneGauge, "wait: 600ms", "wait: 10m", 1)
-	c, err := file.Parse("x", []byte(strings.ReplaceAll(text, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), file.Sources{Getenv: os.LookupEnv})
-	require.NoError(t, err)
-	s, err := open(t, c, run.Options{Out: t.TempDir()})
-	require.NoError(t, err)
-	ctx, cancel := context.WithCancel(context.Background())
-	time.AfterFunc(2*time.Second, cancel)
-	require.NoError(t, s.Play(ctx)) // with ten minutes to go, the test would run out of time
-	j, err := run.Judge(s.Folder, run.Judging{})
-	require.NoError(t, err)
-	assert.True(t, j.Interrupted)
-	assert.Equal(t, j.Total.Due(), j.Total[verdict.Unknown])
-	assert.Contains(t, j.Witnesses[0].Why, "the hearing was cut short")
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w := &world{net: memnet.New(), dir: dir}
+		at := w.serve(t, &platform{answer: reply(`{"rows":[]}`)})
+		s, err := open(t, crowdOf(t, "", at, strings.Replace(oneGauge, "wait: 600ms", "wait: 10m", 1)), w.options())
+		require.NoError(t, err)
+		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		defer cancel()
+		require.NoError(t, s.Play(ctx))
+		assert.Less(t, time.Since(epoch), 20*time.Second, "with ten minutes to go")
+		j, err := run.Judge(s.Folder, run.Judging{})
+		require.NoError(t, err)
+		assert.True(t, j.Interrupted)
+		assert.Equal(t, j.Total.Due(), j.Total[verdict.Unknown])
+		assert.Contains(t, j.Witnesses[0].Why, "the hearing was cut short")
+	})
 }
 
 // A message that went out with a value that could not be made proves nothing, though it

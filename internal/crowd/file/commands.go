@@ -164,16 +164,26 @@ func (r *reader) said(n *yaml.Node, what string, c *crowd.Cast, env formula.Env,
 	return t
 }
 
-// parseAfter reads "200ms" or "100ms to 2s".
-func parseAfter(s string) ([2]time.Duration, error) {
+// parseAfter reads how long after a command an answer comes, up to an hour.
+func parseAfter(s string) ([2]time.Duration, error) { return parseBetween(s, time.Hour) }
+
+// parseFor reads how long an event lasts, up to a year.
+func parseFor(s string) ([2]time.Duration, error) { return parseBetween(s, year) }
+
+// parseBetween reads "200ms" or "100ms to 2s".
+func parseBetween(s string, most time.Duration) ([2]time.Duration, error) {
 	from, to, both := strings.Cut(s, " to ")
 	a, err := quantity.ParseDuration(from)
 	b := a
 	if err == nil && both {
 		b, err = quantity.ParseDuration(to)
 	}
-	if err == nil && (a < 0 || b < a || b > time.Hour) {
-		err = fmt.Errorf("%q is no delay; it is 1h at most, and the first time is not above the second", s)
+	switch {
+	case err != nil:
+	case a < 0 || b < a:
+		err = fmt.Errorf("%q: the first time must not be above the second", s)
+	case b > most:
+		err = fmt.Errorf("%q is too long; at most %s", s, quantity.FormatDuration(most))
 	}
 	return [2]time.Duration{a, b}, err
 }

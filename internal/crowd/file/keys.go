@@ -58,7 +58,7 @@ var eventMap = &mapping{name: "event", doc: "An event: actions that are done to 
 	{name: "delay", typ: duration(0, year), doc: "With after: so much later."},
 	{name: "chance", typ: plain, doc: "By chance, to each device by itself: 2% per minute. At most once in each such time."},
 	{name: "fresh", typ: truth, def: "false", doc: "Each round draws anew; otherwise all rounds are the same."},
-	{name: "for", typ: delay, doc: "How long; without it for good, or for the next message (corrupt, repeat, swap)."},
+	{name: "for", typ: delay, doc: "How long, up to a year; without it for good, or for the next message (corrupt, repeat, swap)."},
 	{name: "who", typ: who, doc: "Which devices; all, if not given. A share or a number of them is drawn anew each time."},
 	{name: "do", typ: special("actions, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareActions}}}), need: "{offline: keep}", doc: "What is done."},
 	{name: "expect", typ: word(crowd.ExpectNames...), doc: "What the platform must do with the messages meanwhile, if not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message once."},

@@ -315,7 +315,7 @@ func (r *reader) when(p *crowd.Plan, i int, o *object, names map[string]int) {
 // event reads whom an event befalls, how long, and what is done.
 func (r *reader) event(e *crowd.Event, o *object) {
 	p := &r.crowd.Plan
-	e.For = parse(r, o.get("for"), o.what+": for", e.For, parseAfter)
+	e.For = parse(r, o.get("for"), o.what+": for", e.For, parseFor)
 	if fn := o.get("for"); fn != nil && e.For[1] == 0 {
 		r.Add(pos(fn), "%s: for must be longer than zero", o.what)
 	}
