@@ -111,6 +111,7 @@ plan: {for: 1m, events: [{name: first, at: 1s, who: buoy-2, do: {set: {a: 2}}}, 
 		{`, username: "${device}", password: x`, "at: 1s, who: buoy", "expired", `the link "sea" has no access_token that could expire`},
 		{"", "at: 1s, who: gauge", "wrong", ""},
 		{`, username: "${device}"`, "at: 1s, who: buoy", "none", ""},
+		{`, username: "${device}"`, "at: 1s, who: buoy", "of another device", ""},
 		{`, username: "${device}", password: x`, "after: first begins", "wrong", ""},
 	} {
 		t.Run(c.credentials+c.when+c.how, func(t *testing.T) {

@@ -158,7 +158,7 @@ func lacksCredentials(c *crowd.Cast, how crowd.Credential) string {
 	switch {
 	case how == crowd.ExpiredCredential && c.Token == nil:
 		return fmt.Sprintf("the link %q has no access_token that could expire", c.Link.Name)
-	case how == crowd.NoCredential && c.Username != nil:
+	case (how == crowd.NoCredential || how == crowd.AnothersCredential) && c.Username != nil:
 	case !HasCredentials(c):
 		return fmt.Sprintf("the devices of the kind %q show no credentials on the link %q, which therefore cannot be wrong or left out; give the link a password, a token, a certificate or an Authorization header", c.Kind.Name, c.Link.Name)
 	}

@@ -6,7 +6,6 @@ package memnet
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"net/netip"
@@ -272,5 +271,3 @@ func (c *conn) SetWriteDeadline(t time.Time) error {
 	c.out.set(&c.out.room, t)
 	return nil
 }
-
-func (c *conn) String() string { return fmt.Sprintf("%s-%s", c.local, c.remote) }

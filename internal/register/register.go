@@ -213,7 +213,9 @@ func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(cro
 	before, begun := o.Crowd.Registered[d.Name]
 	if entry.Steps == 0 { // an answer that is cut off must not leave a device that nobody owns
 		now := time.Now().UTC()
-		if err := note(crowd.Registered{Device: d.Name, Asked: &now, Kept: entry.Kept}); err != nil {
+		asked := before // what it had stays, until the answer brings more
+		asked.Device, asked.Asked = d.Name, &now
+		if err := note(asked); err != nil {
 			return err
 		}
 	}
@@ -276,7 +278,7 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		entry, begun := o.Crowd.Registered[d.Name]
 		switch {
 		case !begun:
-		case entry.Asked != nil && !listed && !o.Adopt:
+		case entry.Asked != nil && entry.Made == nil && !listed && !o.Adopt:
 			o.fail(d, "its registration was not answered, and whether it exists is not known; --adopt removes it all the same")
 		default:
 			todo = append(todo, d)
@@ -301,7 +303,8 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		return res, err
 	}
 	removed := res.Done
-	after, err := o.listUntil(ctx, func(known map[string]bool) bool {
+	// Also when interrupted: what was removed is proven, or it is named.
+	after, err := o.listUntil(context.WithoutCancel(ctx), func(known map[string]bool) bool {
 		return !slices.ContainsFunc(removed, func(d string) bool { return known[d] })
 	})
 	res.Done = nil

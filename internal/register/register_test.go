@@ -355,6 +355,20 @@ func TestHalfAnAnswer(t *testing.T) {
 	}
 }
 
+// A device that is registered a second time, without an answer, keeps what it had.
+func TestWhatItHadStays(t *testing.T) {
+	p, dir := newRegistry(t), t.TempDir()
+	_, err := p.registrar(t, dir).Register(t.Context(), nil)
+	require.NoError(t, err)
+	p.before = func(http.ResponseWriter, *http.Request) bool { panic(http.ErrAbortHandler) }
+	o := p.registrar(t, dir)
+	_, err = o.RegisterOne(t.Context(), o.Fleet.Devices[1])
+	require.Error(t, err)
+	o = p.registrar(t, dir)
+	assert.Empty(t, o.Fleet.NotRegistered())
+	assert.Equal(t, "key-of-buoy-2", o.Fleet.Devices[1].Password)
+}
+
 // What goes wrong is told of each device, with what the platform said, and without
 // its secrets.
 func TestPlatformSays(t *testing.T) {

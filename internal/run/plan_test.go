@@ -181,18 +181,25 @@ func TestBeginAtATimeOfDay(t *testing.T) {
 	assert.False(t, first.Before(at), "%s is before %s", first, at)
 }
 
+// interrupted plays a crowd that is interrupted after a while, and judges it.
+func (w *world) interrupted(t *testing.T, text string, after time.Duration) *run.Judgement {
+	t.Helper()
+	session, err := open(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
+	require.NoError(t, err)
+	ctx, stop := context.WithTimeout(t.Context(), after)
+	defer stop()
+	require.NoError(t, session.Play(ctx))
+	j, err := run.Judge(session.Folder, run.Judging{})
+	require.NoError(t, err)
+	return j
+}
+
 // A plan without end ends when it is told to, and everything is proven.
 func TestForEver(t *testing.T) {
 	t.Parallel()
 	text := ways[1].withPlan("for: ever", "{proven: 100%}")
 	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
-		session, err := open(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
-		require.NoError(t, err)
-		ctx, stop := context.WithTimeout(t.Context(), 10*time.Minute)
-		defer stop()
-		require.NoError(t, session.Play(ctx))
-		j, err := run.Judge(session.Folder, run.Judging{})
-		require.NoError(t, err)
+		j := w.interrupted(t, text, 10*time.Minute)
 		assert.True(t, j.Interrupted)
 		assert.Equal(t, j.Total.Due(), j.Total[verdict.Proven])
 		assert.InDelta(t, 600*4, j.Total.Due(), 5)
@@ -236,13 +243,7 @@ func TestSoManyMessages(t *testing.T) {
 	}
 	text := ways[1].withPlan("messages: 1000", "{proven: 100%}")
 	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
-		session, err := open(t, crowdOf(t, w.MQTTAddr, w.HTTPAddr, text), w.options())
-		require.NoError(t, err)
-		ctx, stop := context.WithTimeout(t.Context(), 30*time.Second)
-		defer stop()
-		require.NoError(t, session.Play(ctx))
-		j, err := run.Judge(session.Folder, run.Judging{})
-		require.NoError(t, err)
+		j := w.interrupted(t, text, 30*time.Second)
 		assert.Regexp(t, `^The run was interrupted: round 1, (29\.\d+|30|30\.\d)s of it, was played\.$`, report.Standing(j.Result))
 	})
 }

@@ -56,8 +56,14 @@ type subscription struct {
 	down      time.Time // since when it cannot hear; zero: it can
 	why       string
 	connected bool
-	ids       map[uint16]uint64 // what came last under each packet identifier of the session, by a digest
-	again     bool              // it subscribed anew: retained messages of this run may come once more
+	ids       map[uint16]delivery // what came last under each packet identifier of the session
+	again     bool                // it subscribed anew: retained messages of this run may come once more
+}
+
+// delivery is a message that came: a digest of it, and how many had come with it.
+type delivery struct {
+	digest uint64
+	n      int64
 }
 
 func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
@@ -256,6 +262,8 @@ func (s *subscription) lagged(now time.Time) {
 // because the broker did not get our acknowledgement: it says so (DUP), and comes under the same
 // packet identifier (MQTT 5, section 4.4). One that says so and did not come under it may never
 // have been heard: brokers say it also of what they had written to a connection that was dead.
+// So may one whose identifier is free again: the broker answered a ping that we sent after our
+// acknowledgement.
 func (s *subscription) redelivered(p *mqttwire.Packet) (again, perhaps bool) {
 	if p.Publish.QoS != 1 {
 		return false, false
@@ -266,12 +274,17 @@ func (s *subscription) redelivered(p *mqttwire.Packet) (again, perhaps bool) {
 	h.Write(p.Publish.Payload)
 	digest := h.Sum64()
 	if s.ids == nil {
-		s.ids = map[uint16]uint64{}
+		s.ids = map[uint16]delivery{}
 	}
 	before, came := s.ids[p.ID]
-	s.ids[p.ID] = digest
-	again = p.Publish.Dup && came && before == digest
-	return again, p.Publish.Dup && !again
+	s.ids[p.ID] = delivery{digest, s.came.Load()}
+	if !p.Publish.Dup {
+		return false, false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	again = came && before.digest == digest && before.n > s.since
+	return again, !again
 }
 
 // take hands a message to the listener.

@@ -334,6 +334,28 @@ func TestRetainedAgain(t *testing.T) {
 	}
 }
 
+// An identifier that the broker has free again is another message's, whatever it says of it.
+func TestAnIdentifierThatIsFreeAgain(t *testing.T) {
+	b := brokertest.New(t, 5)
+	e := newListener(t, b.Addr().String(), "5")
+	p := e.start(b)
+	publish(p, "buoy-1", 1, 1, 7, false)
+	for pings := 0; pings < 2; { // sent after our acknowledgement, and answered
+		if p.Read().FixedHeader.Type == packets.Pingreq {
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+			pings++
+		}
+	}
+	publish(p, "buoy-1", 1, 1, 7, true)
+	for p.Read().FixedHeader.Type != packets.Puback {
+	}
+	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	assert.True(t, complete, why)
+	got := e.book()
+	require.Len(t, got.Sightings, 2)
+	assert.True(t, got.Sightings[1].Perhaps && !got.Sightings[1].Again)
+}
+
 func TestRefusedSubscription(t *testing.T) {
 	b := brokertest.New(t, 5)
 	e := newListener(t, b.Addr().String(), "5")
