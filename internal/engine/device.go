@@ -59,9 +59,10 @@ type device struct {
 
 // leaving is a device that waits for what is under way before it leaves.
 type leaving struct {
-	since       int64
-	least, most time.Duration
-	then        func()
+	since int64
+	least time.Duration
+	most  clock.Patience
+	then  func()
 }
 
 type stream struct {
@@ -343,7 +344,7 @@ func (l *loop) leaveAfter(d *device, least, most time.Duration, then func()) {
 		}
 		return
 	}
-	d.leaving = &leaving{clock.Nano(), least, most, then}
+	d.leaving = &leaving{clock.Nano(), least, clock.NewPatience(most), then}
 	if l.drain(d, 0) > 0 {
 		l.later(time.Millisecond, drains, d.Index)
 	}
@@ -357,7 +358,8 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 	}
 	waited := time.Duration(clock.Nano() - x.since)
 	denied := d.variant != nil && d.Cast.Link.Protocol == crowd.MQTT && d.refusal.Load() != nil // it will take nothing
-	if waited < x.least || d.conn != nil && d.conn.Open() > 0 && !denied && waited < x.most {
+	over := x.most.Over()
+	if waited < x.least || d.conn != nil && d.conn.Open() > 0 && !denied && !over {
 		return 5 * time.Millisecond
 	}
 	d.leaving = nil

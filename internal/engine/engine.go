@@ -392,10 +392,10 @@ func (e *Engine) plays(device int) bool { return e.part == nil || e.part[-1-devi
 // takes some of QoS 0, and at most for the given time without. A run that is interrupted is not waited for longer than
 // that; where it is patient, not less either.
 func (e *Engine) settle(ctx context.Context, most time.Duration, patient bool) {
-	deadline := time.Now().Add(most)
+	left := clock.NewPatience(most)
 	looked := time.Now()
 	answers, interrupted := e.answers(), ctx.Err() != nil
-	for time.Now().Before(deadline) && (patient || ctx.Err() == nil) {
+	for !left.Over() && (patient || ctx.Err() == nil) {
 		look := time.Since(looked) > time.Second
 		if look { // the loops are over: keep-alive is ours now
 			looked = time.Now()
@@ -406,9 +406,9 @@ func (e *Engine) settle(ctx context.Context, most time.Duration, patient bool) {
 		}
 		switch {
 		case ctx.Err() != nil && !interrupted:
-			interrupted, deadline = true, time.Now().Add(most)
+			interrupted, left = true, clock.NewPatience(most)
 		case e.answers() > answers && !interrupted:
-			answers, deadline = e.answers(), time.Now().Add(most)
+			answers, left = e.answers(), clock.NewPatience(most)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

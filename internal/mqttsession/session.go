@@ -160,6 +160,8 @@ type Session struct {
 	lastIn    time.Time
 	pings     int
 	pinged    time.Time // when the first of them was sent
+	excused   time.Time // the end of a silence that was looked at too late,
+	until     time.Time // and to when it may last in its place
 	aliases   map[string]uint16
 	aliasMax  int
 	subs      map[uint16]bool // subscriptions that wait for their answer

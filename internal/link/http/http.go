@@ -396,7 +396,7 @@ func (t *exchange) turnedAway(err error) bool {
 // request sends one message; anew: it was sent before, and the platform may store it once
 // more.
 func (c *Conn) request(m *link.Message, anew bool) (a answer) {
-	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
+	ctx, cancel := clock.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
 	var t exchange
 	told := false
@@ -496,6 +496,9 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 		}
 	}
 	if err != nil {
+		if cause := context.Cause(ctx); cause != nil {
+			err = cause
+		}
 		what, _ := link.Explain(err, cfg.Base)
 		if m.Variant && link.Denied(err) {
 			return answer{outcome: outcome.Refused, text: what}
@@ -679,7 +682,7 @@ func (c *Conn) ask(i int) {
 
 // poll makes one such request; why is empty where it was answered.
 func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
-	ctx, cancel := context.WithTimeout(c.ctx, c.link.cfg.Timeout)
+	ctx, cancel := clock.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
 	if c.link.slots.Acquire(ctx, 1) != nil {
 		return nil, "no turn for it within the time of a request"
