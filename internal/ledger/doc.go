@@ -4,7 +4,7 @@
 //
 // # The file
 //
-// A ledger is a header line, "runcrowd ledger 9 KEY\n", and then blocks. KEY is eight
+// A ledger is a header line, "runcrowd ledger 10 KEY\n", and then blocks. KEY is eight
 // random bytes in hexadecimal. A block is these bytes (by which it is found again behind
 // damage; nothing that a platform sends can hold them), the length of its body (4, big
 // endian), the CRC-32C of its body (4, big endian) and its body: the Unix time in
@@ -32,16 +32,16 @@
 //	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
 //	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, alerts uint
 //	 4  a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a row is the platform's, 2 where it is the device's, 0 where that is found out
-//	    index uint, name text, proof text, within int, watch_copies int, wait int, listens bool, latest bool, types uint, time_of uint, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
+//	    index uint, name text, proof text, within int, watch_copies int, wait int, listens bool, latest bool, types byte, time_of byte, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields
 //	    stream uint, seq uint, round uint, due time, meant byte, calls uint, carried bytes
 //	 6  a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more
 //	    stream uint, seq uint, at time, anew bool
 //	 7  what became of a message
-//	    stream uint, seq uint, at time, outcome byte, code uint, text text
+//	    stream uint, seq uint, at time, outcome byte, code uint, text bytes
 //	 8  a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked, 8 unsure; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found
 //	    witness uint, stream uint, seq uint, seen time, stored time, flags byte, row uint, names list(name text), values bytes
-//	 9  a time in which a witness could not listen; without an end, to the end
+//	 9  a time in which a witness could not listen, or listened late; without an end, to the end; kept: the broker kept messages for it; lag: it was late; whole: no more waited than brokers keep
 //	    witness uint, from time, to time, kept bool, lag bool, whole bool, why text
 //	10  whether a witness was heard to the end of a round
 //	    witness uint, round uint, complete bool, why text
@@ -64,7 +64,7 @@
 //	19  the devices had stopped; clock is what the plan's clock showed; open messages were under way when the time of the plan was over
 //	    round uint, at time, clock time, open uint
 //	20  devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end
-//	    link text, devices uint, kept uint
+//	    link text, devices uint, kept int
 //	21  a message was handed to the network once more, as the plan says
 //	    stream uint, seq uint, at time
 //	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done

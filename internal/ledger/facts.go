@@ -5,7 +5,163 @@ import (
 	"time"
 
 	"runcrowd/internal/decimal"
+	"runcrowd/internal/outcome"
 )
+
+// Stream is one reading of one device: what sequence numbers count in.
+type Stream struct {
+	Device  string
+	Kind    string
+	Reading string
+	QoS0    bool // no acknowledgement is asked for
+	// MayRepeat: the protocol allows one copy for each time that a message was sent anew
+	// (MQTT QoS 1).
+	MayRepeat bool
+	// List: the body of a message is a JSON list; of one object, that is what it carries.
+	List bool
+	// Unseen are the witnesses that need not find its messages.
+	Unseen []int
+	// Tolerances maps fields to how far a found number may be off.
+	Tolerances map[string]float64
+	// Calls has a bit for each alert that its values may call for.
+	Calls uint64
+	// Units maps fields to what they are measured in.
+	Units map[string]string
+}
+
+// Sighting is one message found by a witness.
+type Sighting struct {
+	Witness int
+	Seen    time.Time
+	Stored  time.Time // by the platform's clock; zero where it does not tell
+	// Stream and Seq say whose message it is. Stream is -1 for a mark of this run that is
+	// of no stream of it: Device and Reading tell what it says.
+	Stream          int
+	Seq             uint64
+	Device, Reading string
+	// FiledDevice and FiledReading say where it was found; empty where that is its own
+	// place, or where the witness cannot tell.
+	FiledDevice  string
+	FiledReading string
+	// Again: this may be the same copy once more: a DUP, a retained message after the
+	// witness subscribed anew, a row that was met before and has changed.
+	Again bool
+	// Perhaps: whether this is another copy is not known: the row was met on another
+	// page of the same answer, and rows tell no identity.
+	Perhaps bool
+	// Unsure: it is this message or another one that carried the same; which is not known.
+	Unsure bool
+	// Asked: found by asking; when it came there is not known but for Stored.
+	Asked bool
+	// Row is a digest of the identity of the row that it was found in; 0: none is told.
+	Row uint64
+	// Values is the JSON object that was found.
+	Values []byte
+}
+
+// LinkChange is what happened to a device's connection.
+type LinkChange uint8
+
+// The changes of a connection.
+const (
+	Up         LinkChange = iota + 1 // it is there
+	Renewed                          // it was made anew, for a new access token
+	Down                             // it was lost
+	NotHearing                       // the platform does not let it hear commands
+	Remarked                         // the platform did something that its user should know
+)
+
+// LinkEvent is a change of a device's connection.
+type LinkEvent struct {
+	Stream int // the first of the device
+	At     time.Time
+	What   LinkChange
+	Place  string // topic filter or path, of NotHearing
+	Why    string // of Down, NotHearing and Remarked
+	// Of Down: the message right after which the platform closed the connection, and how
+	// often that was so; with Times 0, none is known.
+	After Entry
+	Times int
+	// Early, of Down: the platform had not accepted the connection yet.
+	Early bool
+}
+
+// Entry names a message: a stream, and its sequence number in it.
+type Entry struct {
+	Stream int
+	Seq    uint64
+}
+
+// Meant is what the platform has to do with a message. Its numbers stand in ledgers.
+type Meant uint8
+
+// What the platform may have to do.
+const (
+	ToKeep    Meant = iota // as of every message
+	ToRefuse               // to say no, and keep nothing
+	ToDiscard              // to keep nothing
+	ToKeepOne              // to keep it once, though it goes out more than once
+)
+
+// Done is that something was done to a device, or undone.
+type Done struct {
+	Stream int    // the first of the device
+	Event  string // of the plan; empty: a command did it
+	Round  int
+	Action Action
+	At     time.Time
+	Over   bool // it was undone
+	Broke  bool // it breaks connections: what was just sent without an acknowledgement may be lost
+	// Disturbs: messages may be late, or leave their device later, because of it.
+	Disturbs bool
+	Why      string // it could not be done
+}
+
+// Action is something that was done to a device: told as data, for whoever prints it.
+type Action struct {
+	Kind  string `json:"action"`          // as the crowd file names it
+	Name  string `json:"name,omitempty"`  // the reading, property or field; empty: all readings
+	Value string `json:"value,omitempty"` // the new interval or value; of send, the number of the message
+}
+
+// Command is something that the platform asked of a device.
+type Command struct {
+	Number uint64 // from 1, in a run
+	Device string
+	Name   string // empty: it is none that the device knows
+	At     time.Time
+	Topic  string // or path
+	Body   []byte
+	Done   bool
+	Why    string   // it was not obeyed
+	Did    []Action // what was done
+	Asks   bool     // an answer is due, and is noted behind
+	Answer *Answer  // nil: none was noted
+}
+
+// Answer is what a device said to a command.
+type Answer struct {
+	Due     time.Time
+	How     How
+	Body    []byte
+	Sent    time.Time // zero: never
+	At      time.Time // of the outcome
+	Outcome outcome.Outcome
+	Code    int
+	Text    string
+}
+
+// How is how a device answers.
+type How uint8
+
+// The ways of answering.
+const (
+	Right How = iota
+	Wrong     // on purpose
+	Never     // on purpose
+)
+
+func (h How) String() string { return [...]string{"right", "wrong", "never"}[min(h, Never)] }
 
 // Round is when a round sent.
 type Round struct {

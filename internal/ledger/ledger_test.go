@@ -178,7 +178,7 @@ func TestLedgerCutAnywhere(t *testing.T) {
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "cut")
 	before := 0
-	key := whole[len("runcrowd ledger 7 ")+17:][:8]
+	key := whole[bytes.IndexByte(whole, '\n')+1:][:8]
 	ended := bytes.LastIndex(whole, key) // where the block begins that says it was closed
 	for n := range len(whole) {
 		require.NoError(t, os.WriteFile(path, whole[:n], 0o644))
@@ -339,10 +339,11 @@ func TestWhatDefinesALedgerIsLost(t *testing.T) {
 	path := written(t, true)
 	whole, err := os.ReadFile(path)
 	require.NoError(t, err)
-	key := whole[len("runcrowd ledger 7 ")+17:][:8]
-	blocks := bytes.Split(whole[len("runcrowd ledger 7 ")+17:], key)[1:]
+	head := bytes.IndexByte(whole, '\n') + 1
+	key := whole[head:][:8]
+	blocks := bytes.Split(whole[head:], key)[1:]
 	read := func(blocks ...[]byte) (*ledger.Book, error) {
-		b := bytes.Clone(whole[:len("runcrowd ledger 7 ")+17])
+		b := bytes.Clone(whole[:head])
 		for _, x := range blocks {
 			b = append(append(b, key...), x...)
 		}

@@ -9,7 +9,6 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
-	"strconv"
 	"time"
 
 	"runcrowd/internal/outcome"
@@ -70,22 +69,22 @@ type Record struct {
 type Scanner struct {
 	Facts Facts
 
-	file               *os.File
-	key                []byte
-	at                 int64 // of the next block
-	buf                []byte
-	bufAt              int64
-	session            int       // which is read
-	opened             time.Time // when it began
-	rounds             bool      // a round was read, which tells how much is defined
-	bare               bool      // a block of the first page was lost before that
-	streams, witnesses uint64    // that are defined
-	alerts             uint64    // the same
-	hurt               bool      // bytes of the session are damaged
-	pages              map[int]*pageState
+	file    *os.File
+	key     []byte
+	at      int64 // of the next block
+	buf     []byte
+	bufAt   int64
+	session int       // which is read
+	opened  time.Time // when it began
+	rounds  bool      // a round was read, which tells how much is defined
+	bare    bool      // a block of the first page was lost before that
+	defined [3]int    // streams, witnesses and alerts that are defined
+	hurt    bool      // bytes of the session are damaged
+	pages   map[int]*pageState
 	// unheard is, by witness, the last session in which a block of what it saw was lost.
 	unheard map[int]int
-	record  Record
+	coder   coder
+	entry   entry
 	start   int64 // of the run, in Unix nanoseconds
 	played  int64 // when the last message of the last round was due
 }
@@ -298,7 +297,7 @@ func (s *Scanner) Finish() (*Facts, error) {
 		return nil, ErrNotALedger
 	}
 	s.settle(time.Time{})
-	if s.rounds && (s.streams != uint64(len(f.Streams)) || s.witnesses != uint64(len(f.Witnesses)) || s.alerts != uint64(len(f.Alerts))) || !s.rounds && s.bare {
+	if s.rounds && s.defined != [3]int{len(f.Streams), len(f.Witnesses), len(f.Alerts)} || !s.rounds && s.bare {
 		return nil, s.undefined()
 	}
 	for i := range f.Witnesses {
@@ -390,9 +389,9 @@ func (s *Scanner) page(body []byte) bool {
 // block reads one block, behind bytes that were passed over.
 func (s *Scanner) block(body []byte, from, passed int64, see func(*Record) error) error {
 	f := &s.Facts
-	records := body[bodyHead:]
+	told := body[bodyHead:]
 	if passed > 0 {
-		if records[0] == recReopened && !s.hurt { // a process was killed here, and another came later
+		if told[0] == recReopened && !s.hurt { // a process was killed here, and another came later
 			f.Torn += passed
 		} else {
 			f.Damage = append(f.Damage, Damage{from - frameSize - passed, passed})
@@ -404,9 +403,10 @@ func (s *Scanner) block(body []byte, from, passed int64, see func(*Record) error
 		s.hurt = true
 		return nil
 	}
-	d := &decoder{b: records, at: from + bodyHead, start: s.start}
-	for len(d.b) > 0 && d.err == nil {
-		if err := s.next(d, see); err != nil {
+	c := &s.coder
+	*c = coder{mode: reads, buf: told, at: from + bodyHead, start: s.start}
+	for len(c.buf) > 0 && c.err == nil {
+		if err := s.next(c, see); err != nil {
 			if f.Run == "" && len(f.Damage) > 0 {
 				return fmt.Errorf("it is damaged at byte %d, where it says what run it is of", f.Damage[0].At)
 			}
@@ -416,192 +416,196 @@ func (s *Scanner) block(body []byte, from, passed int64, see func(*Record) error
 			return err
 		}
 	}
-	if d.err != nil && s.bare {
+	if c.err != nil && s.bare {
 		return s.undefined()
 	}
-	if d.err != nil {
-		return fmt.Errorf("it is damaged at byte %d: %w", d.at, d.err)
+	if c.err != nil {
+		return fmt.Errorf("it is damaged at byte %d: %w", c.at, c.err)
 	}
 	f.Good += frameSize + int64(len(body))
 	return nil
 }
 
 // next reads one record.
-func (s *Scanner) next(d *decoder, see func(*Record) error) error {
-	f, r := &s.Facts, &s.record
-	rec := d.byte()
-	if rec != recStart && f.Run == "" && d.err == nil {
+func (s *Scanner) next(c *coder, see func(*Record) error) error {
+	f, x := &s.Facts, &s.entry
+	rec := c.takeByte()
+	switch {
+	case c.err != nil:
+		return nil
+	case rec != recStart && f.Run == "":
 		return fmt.Errorf("a record of type %d stands before the one that says what run it is of", rec)
+	case int(rec) >= len(records) || records[rec].fields == nil:
+		return fmt.Errorf("a record of the unknown type %d", rec)
+	case rec == recCommand:
+		x.Command = &Command{}
+	case rec == recAnswer || rec == recTold:
+		x.Answer = &Answer{}
 	}
+	if records[rec].fields(c, x); c.err != nil {
+		return nil
+	}
+	x.Type = RecordType(rec)
 	switch rec {
+	case recDue, recSent, recSettled, recCopied:
+		if err := s.message(c, rec, &x.Record); err != nil || c.err != nil {
+			return err
+		}
+		return see(&x.Record)
+	case recSighting:
+		return s.sighting(c, see)
+	case recCommand:
+		x.Seq = x.Command.Number
+		return see(&x.Record)
+	case recAnswer, recTold:
+		return see(&x.Record)
 	case recStart:
-		f.Run, f.Crowd, f.Start = d.text(), d.text(), time.Unix(0, d.int())
-		s.start, d.start, s.opened = f.Start.UnixNano(), f.Start.UnixNano(), f.Start
-		return nil
-	case recStream:
-		return s.stream(d)
+		f.Run, f.Crowd, f.Start = x.run, x.crowd, time.Unix(0, x.begun)
+		s.start, c.start, s.opened = x.begun, x.begun, f.Start
+	case recStream, recWitness, recAlert:
+		return s.define(rec)
 	case recRound:
-		f.Rounds = append(f.Rounds, Round{N: d.whole(), Begin: d.when(), End: d.when(), Clock: d.when(), Speed: d.text()})
-		s.rounds, s.streams, s.witnesses, s.alerts = true, d.uint(), d.uint(), d.uint()
-		s.played = 0
-		return nil
+		f.Rounds = append(f.Rounds, x.round)
+		s.rounds, s.defined, s.played = true, x.defined, 0
 	case recOver:
-		n, at, clock, open := d.whole(), d.when(), d.when(), d.whole()
 		for i := range f.Rounds {
-			if f.Rounds[i].N == n && d.err == nil {
-				f.Rounds[i].Over, f.Rounds[i].Stopped, f.Rounds[i].Open = at, clock, open
+			if r := &f.Rounds[i]; r.N == x.round.N {
+				r.Over, r.Stopped, r.Open = x.round.Over, x.round.Stopped, x.round.Open
 			}
 		}
-		return nil
 	case recLeft:
-		if x := (LeftSessions{d.text(), d.whole(), time.Duration(d.whole())}); d.err == nil {
-			f.Left = append(f.Left, x)
+		f.Left = append(f.Left, x.left)
+	case recLink:
+		if s.within(c, x.link.Stream) && (x.link.Times == 0 || s.within(c, x.link.After.Stream)) {
+			f.Links.add(&x.link)
 		}
-		return nil
+	case recDone:
+		if s.within(c, x.done.Stream) {
+			f.Actions.add(&x.done)
+		}
+	case recEnd:
+		f.Ended, f.Interrupted = true, x.interrupted
+	case recReopened:
+		s.opened = x.at
+	case recClosed:
+		s.closed(x.pages)
+	default:
+		if x.witness < len(f.Witnesses) { // that of another ledger tells nothing
+			return s.testimony(rec, &f.Witnesses[x.witness])
+		}
+	}
+	return nil
+}
+
+// within tells whether there is such a stream. Where there is none, what defines it is lost.
+func (s *Scanner) within(c *coder, stream int) bool {
+	if stream < len(s.Facts.Streams) {
+		return true
+	}
+	c.fail()
+	s.bare = true
+	return false
+}
+
+// define takes what defines a stream, a witness or an alert: each comes once, in order.
+func (s *Scanner) define(rec byte) error {
+	f, x := &s.Facts, &s.entry
+	what, have := "stream", len(f.Streams)
+	switch rec {
+	case recStream:
+		f.Streams, f.Last = append(f.Streams, x.stream), append(f.Last, 0)
 	case recWitness:
-		i := d.uint()
-		w := Witness{Name: d.text(), Proof: d.text(), Within: time.Duration(d.int()), WatchCopies: time.Duration(d.int()), Wait: time.Duration(d.int()), Listens: d.bool(), Latest: d.bool(), Types: Types(d.upTo(uint64(TextAlone))), TimeOf: TimeOf(d.upTo(uint64(TimeOfDevice))), Heard: map[int]Hearing{}}
-		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
-			if w.Fields == nil {
-				w.Fields = map[string]FieldRule{}
-			}
-			name := d.text()
-			w.Fields[name] = FieldRule{Ignored: d.bool(), As: d.text(), Tolerance: d.number(), Factor: d.number(), Offset: d.number()}
-		}
-		if d.err == nil && i != uint64(len(f.Witnesses)) {
-			return fmt.Errorf("witness %d comes after %d", i, len(f.Witnesses))
-		}
-		f.Witnesses = append(f.Witnesses, w)
-		return nil
+		what, have = "witness", len(f.Witnesses)
+		x.wit.Heard = map[int]Hearing{}
+		f.Witnesses = append(f.Witnesses, x.wit)
 	case recAlert:
-		i, n := d.uint(), Alert{Name: d.text(), Witness: d.whole(), Within: time.Duration(d.int())}
-		for k := d.uint(); k > 0 && k < maxIndex && d.err == nil; k-- {
-			n.Fields = append(n.Fields, d.text())
+		what, have = "alert", len(f.Alerts)
+		if x.alert.Witness >= len(f.Witnesses) {
+			return fmt.Errorf("the alert %q is heard by a witness that is none", x.alert.Name)
 		}
-		if d.err == nil && i != uint64(len(f.Alerts)) {
-			return fmt.Errorf("alert %d comes after %d", i, len(f.Alerts))
-		}
-		if d.err == nil && n.Witness >= len(f.Witnesses) {
-			return fmt.Errorf("the alert %q is heard by a witness that is none", n.Name)
-		}
-		f.Alerts = append(f.Alerts, n)
+		f.Alerts = append(f.Alerts, x.alert)
+	}
+	if x.index != have {
+		return fmt.Errorf("%s %d comes after %d", what, x.index, have)
+	}
+	return nil
+}
+
+// message takes a record about a message: the one that makes it due comes first.
+func (s *Scanner) message(c *coder, rec byte, r *Record) error {
+	f := &s.Facts
+	if !s.within(c, r.Stream) {
 		return nil
-	case recSaid:
-		w, x := s.witness(d), Said{d.whole(), d.whole() - 1, d.text(), d.when(), d.when(), d.uint(), d.bool(), d.text()}
-		if w == nil || d.err != nil {
-			return nil
+	}
+	last := f.Last[r.Stream]
+	if rec != recDue {
+		if r.Seq < 1 || r.Seq > last && !f.torn() || r.Seq > last+maxHole {
+			return fmt.Errorf("a record of message %d of stream %d stands before the message", r.Seq, r.Stream)
 		}
-		if x.Alert >= len(f.Alerts) || x.Stream >= len(f.Streams) {
+		f.Last[r.Stream] = max(last, r.Seq)
+		return nil
+	}
+	if r.Seq <= last || r.Seq > last+1 && !f.torn() || r.Seq > last+maxHole {
+		return fmt.Errorf("message %d of stream %d is out of place", r.Seq, r.Stream)
+	}
+	f.Last[r.Stream] = r.Seq
+	if n := len(f.Rounds); n > 0 && f.Rounds[n-1].N == r.Round && r.At > s.played {
+		s.played = r.At
+	}
+	return nil
+}
+
+// sighting takes what a witness found.
+func (s *Scanner) sighting(c *coder, see func(*Record) error) error {
+	r := &s.entry.Record
+	x := &r.Sighting
+	if x.Stream >= len(s.Facts.Streams) {
+		c.fail()
+		return nil
+	}
+	if x.Witness >= len(s.Facts.Witnesses) {
+		return nil
+	}
+	s.Facts.Witnesses[x.Witness].Sightings++
+	x.Values, r.ValuesAt, r.Stream, r.Seq = r.Carried.B, r.Carried.At, x.Stream, x.Seq
+	return see(r)
+}
+
+// testimony takes what is told of a witness.
+func (s *Scanner) testimony(rec byte, w *Witness) error {
+	f, x := &s.Facts, &s.entry
+	switch rec {
+	case recGap:
+		w.Gaps = append(w.Gaps, x.gap)
+	case recHeard:
+		x.hearing.session = s.session
+		w.Heard[x.Round] = x.hearing
+	case recClock:
+		offset := x.offset
+		w.Clock = &offset
+	case recCount:
+		k := &x.counted
+		switch {
+		case k.stream >= len(f.Streams):
+			return errors.New("a count is of no device")
+		case k.before:
+			w.Before, w.From = counted(w.Before, k.stream, k.n), k.from
+		default:
+			w.Now = counted(w.Now, k.stream, k.n)
+		}
+	case recSaid:
+		said := &x.said
+		if said.Alert >= len(f.Alerts) || said.Stream >= len(f.Streams) {
 			return errors.New("what the platform said is of no alert, or of no device")
 		}
 		w.Sightings++
-		if n := &f.Alerts[x.Alert]; len(n.Said) < MostSaid {
-			n.Said = append(n.Said, x)
+		if n := &f.Alerts[said.Alert]; len(n.Said) < MostSaid {
+			n.Said = append(n.Said, *said)
 		} else {
 			n.More++
 		}
-		return nil
-	case recGap:
-		if w, x := s.witness(d), (Gap{d.when(), d.when(), d.bool(), d.bool(), d.bool(), d.text()}); w != nil {
-			w.Gaps = append(w.Gaps, x)
-		}
-		return nil
-	case recHeard:
-		if w, n, h := s.witness(d), d.whole(), (Hearing{d.bool(), d.text(), s.session}); w != nil {
-			w.Heard[n] = h
-		}
-		return nil
-	case recCount:
-		w, stream, before, from, n := s.witness(d), d.whole()-1, d.bool(), d.when(), d.int()
-		switch {
-		case w == nil || d.err != nil:
-		case stream >= len(f.Streams):
-			return errors.New("a count is of no device")
-		case before:
-			w.Before, w.From = counted(w.Before, stream, n), from
-		default:
-			w.Now = counted(w.Now, stream, n)
-		}
-		return nil
-	case recClock:
-		if w, x := s.witness(d), (Offset{time.Duration(d.int()), time.Duration(d.int())}); w != nil {
-			w.Clock = &x
-		}
-		return nil
-	case recLink:
-		e := &LinkEvent{s.index(d), d.when(), LinkChange(d.upTo(uint64(Remarked))), d.text(), d.text(), Entry{d.whole(), d.uint()}, d.whole(), d.bool()}
-		if d.err == nil && e.Times > 0 && e.After.Stream >= len(f.Streams) {
-			d.fail()
-		}
-		if d.err == nil {
-			f.Links.add(e)
-		}
-		return nil
-	case recDone:
-		x := &Done{s.index(d), d.text(), d.whole(), Action{d.text(), d.text(), d.text()}, d.when(), d.bool(), d.bool(), d.bool(), d.text()}
-		if d.err == nil {
-			f.Actions.add(x)
-		}
-		return nil
-	case recEnd:
-		_ = d.when()
-		f.Ended, f.Interrupted = true, d.bool()
-		return nil
-	case recReopened:
-		s.opened = d.when()
-		return nil
-	case recClosed:
-		return s.closed(d)
-	case recDue:
-		r.Type, r.Stream, r.Seq, r.Round, r.At, r.Meant, r.Calls, r.Carried = DueRecord, s.index(d), d.uint(), d.whole(), d.nano(), Meant(d.upTo(uint64(ToKeepOne))), d.uint(), d.part()
-		if d.err != nil {
-			return nil
-		}
-		if last := f.Last[r.Stream]; r.Seq <= last || r.Seq > last+1 && !f.torn() || r.Seq > last+maxHole {
-			return fmt.Errorf("message %d of stream %d is out of place", r.Seq, r.Stream)
-		}
-		f.Last[r.Stream] = r.Seq
-		if n := len(f.Rounds); n > 0 && f.Rounds[n-1].N == r.Round && r.At > s.played {
-			s.played = r.At
-		}
-	case recSent, recSettled, recCopied:
-		r.Type, r.Stream, r.Seq, r.At = RecordType(rec), s.index(d), d.uint(), d.nano()
-		if rec == recSent {
-			r.Anew = d.bool()
-		}
-		if rec == recSettled {
-			r.Outcome, r.Code, r.Text = outcome.Outcome(d.upTo(uint64(outcome.Dropped))), d.whole(), d.part()
-		}
-		if d.err != nil {
-			return nil
-		}
-		if last := f.Last[r.Stream]; r.Seq < 1 || r.Seq > last && !f.torn() || r.Seq > last+maxHole {
-			return fmt.Errorf("a record of message %d of stream %d stands before the message", r.Seq, r.Stream)
-		}
-		f.Last[r.Stream] = max(f.Last[r.Stream], r.Seq)
-	case recSighting:
-		if s.sighting(d, r); d.err != nil || r.Sighting.Witness >= len(f.Witnesses) {
-			return nil
-		}
-		f.Witnesses[r.Sighting.Witness].Sightings++
-	case recCommand:
-		c := Command{Number: d.uint(), Device: d.text(), Name: d.text(), At: d.when(), Topic: d.text(), Body: d.bytes(), Done: d.bool(), Why: d.text()}
-		for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
-			c.Did = append(c.Did, Action{d.text(), d.text(), d.text()})
-		}
-		c.Asks = d.bool()
-		*r = Record{Type: CommandRecord, Seq: c.Number, Command: &c}
-	case recAnswer:
-		*r = Record{Type: AnswerRecord, Seq: d.uint(), Answer: &Answer{Due: d.when(), How: How(d.upTo(uint64(Never))), Body: d.bytes()}}
-	case recTold:
-		*r = Record{Type: ToldRecord, Seq: d.uint(), Answer: &Answer{Sent: d.when(), At: d.when(), Outcome: outcome.Outcome(d.upTo(uint64(outcome.Dropped))), Code: d.whole(), Text: d.text()}}
-	default:
-		return fmt.Errorf("a record of the unknown type %d", rec)
 	}
-	if d.err != nil {
-		return nil
-	}
-	return see(r)
+	return nil
 }
 
 // torn tells whether records of messages can be missing between others.
@@ -610,90 +614,16 @@ func (f *Facts) torn() bool { return f.Lost || len(f.Damage) > 0 }
 // maxHole bounds how many messages one damaged place can have held.
 const maxHole = 1 << 20
 
-// stream reads the definition of a stream.
-func (s *Scanner) stream(d *decoder) error {
-	f := &s.Facts
-	i := d.uint()
-	x := Stream{Device: d.text(), Kind: d.text(), Reading: d.text(), QoS0: d.bool(), MayRepeat: d.bool(), List: d.bool()}
-	if n := d.uint(); n > 0 && n < maxIndex {
-		x.Tolerances = map[string]float64{}
-		for ; n > 0 && d.err == nil; n-- {
-			name := d.text()
-			x.Tolerances[name] = d.number()
-		}
-	}
-	if n := d.uint(); n > 0 && n < maxIndex {
-		x.Units = map[string]string{}
-		for ; n > 0 && d.err == nil; n-- {
-			name := d.text()
-			x.Units[name] = d.text()
-		}
-	}
-	for n := d.uint(); n > 0 && n < maxIndex && d.err == nil; n-- {
-		x.Unseen = append(x.Unseen, d.whole())
-	}
-	x.Calls = d.uint()
-	if d.err == nil && i != uint64(len(f.Streams)) {
-		return fmt.Errorf("stream %d comes after %d", i, len(f.Streams))
-	}
-	f.Streams = append(f.Streams, x)
-	f.Last = append(f.Last, 0)
-	return nil
-}
-
-// sighting reads a sighting.
-func (s *Scanner) sighting(d *decoder, r *Record) {
-	r.Type = SightingRecord
-	r.Sighting = Sighting{}
-	x := &r.Sighting
-	x.Witness, x.Stream, x.Seq, r.At, r.Stored = d.whole(), d.whole()-1, d.uint(), d.nano(), d.nano()
-	flags := d.byte()
-	x.Again, x.Perhaps, x.Asked, x.Unsure, x.Row = flags&1 != 0, flags&2 != 0, flags&4 != 0, flags&8 != 0, d.uint()
-	names := [...]*string{&x.Device, &x.Reading, &x.FiledDevice, &x.FiledReading}
-	n := d.uint()
-	if n > uint64(len(names)) || x.Stream >= len(s.Facts.Streams) {
-		d.fail()
-		return
-	}
-	for _, p := range names[:n] {
-		*p = d.text()
-	}
-	values := d.part()
-	x.Values, r.ValuesAt, r.Stream, r.Seq = values.B, values.At, x.Stream, x.Seq
-}
-
 // closed holds the number of blocks that each page had against those that were read.
-func (s *Scanner) closed(d *decoder) error {
-	for i, n := 0, d.uint(); n > 0 && d.err == nil; i, n = i+1, n-1 {
-		blocks, witness := uint32(d.whole()), d.whole()-1
-		if p := s.pages[i]; p == nil && blocks > 0 {
-			s.lost(witness, s.opened, s.Facts.LastWrite)
-		} else if p != nil && blocks > p.next {
+func (s *Scanner) closed(pages []pageBlocks) {
+	for i, x := range pages {
+		if p := s.pages[i]; p == nil && x.blocks > 0 {
+			s.lost(x.witness, s.opened, s.Facts.LastWrite)
+		} else if p != nil && x.blocks > uint64(p.next) {
 			s.lost(p.witness, p.at, s.Facts.LastWrite)
 		}
 	}
 	s.hurt = false
-	return nil
-}
-
-// index reads the index of a stream.
-func (s *Scanner) index(d *decoder) int {
-	i := d.uint()
-	if i >= uint64(len(s.Facts.Streams)) {
-		d.fail()
-		s.bare = true
-		return 0
-	}
-	return int(i)
-}
-
-// witness reads the index of a witness; nil where there is none.
-func (s *Scanner) witness(d *decoder) *Witness {
-	i := d.uint()
-	if d.err != nil || i >= uint64(len(s.Facts.Witnesses)) {
-		return nil
-	}
-	return &s.Facts.Witnesses[i]
 }
 
 // look reads only what a ledger tells beside its messages.
@@ -716,125 +646,17 @@ func Look(path string) (*Facts, error) {
 	return f, err
 }
 
-var errShort = errors.New("a record ends too early")
-
-// decoder takes fields off a block; after the first error all are zero.
-type decoder struct {
-	b     []byte
-	at    int64 // of b in the file
-	start int64
-	err   error
-}
-
-func (d *decoder) take(n int) []byte {
-	v := d.b[:n:n]
-	d.b, d.at = d.b[n:], d.at+int64(n)
-	return v
-}
-
-func (d *decoder) uint() uint64 {
-	v, n := binary.Uvarint(d.b)
-	if n <= 0 {
-		d.fail()
-		return 0
-	}
-	d.take(n)
-	return v
-}
-
-// mostWhole bounds whole numbers: places, rounds, numbers of times, nanoseconds. They fit an
-// int, and sums of them do, too.
-const mostWhole = 1 << 61
-
-// whole reads a number that is used as one of ours. A larger one was never written: it is
-// damage, also where the checksum of its block is right.
-func (d *decoder) whole() int { return int(d.upTo(mostWhole)) }
-
-// upTo reads a number with a bound.
-func (d *decoder) upTo(most uint64) uint64 {
-	v := d.uint()
-	if v > most {
-		d.fail()
-		return 0
-	}
-	return v
-}
-
-func (d *decoder) int() int64 {
-	v, n := binary.Varint(d.b)
-	if n <= 0 {
-		d.fail()
-		return 0
-	}
-	d.take(n)
-	return v
-}
-
-func (d *decoder) fail() {
-	if d.err == nil {
-		d.err = errShort
-	}
-	d.b = nil
-}
-
-// part is a text or bytes as they stand in the file.
-func (d *decoder) part() Bytes {
-	n := d.uint()
-	if n > uint64(len(d.b)) {
-		d.fail()
-		return Bytes{}
-	}
-	at := d.at
-	return Bytes{d.take(int(n)), at}
-}
-
-func (d *decoder) bytes() []byte { return bytes.Clone(d.part().B) }
-func (d *decoder) text() string  { return string(d.part().B) }
-
-// number reads a number that stands as a text.
-func (d *decoder) number() float64 {
-	n, err := strconv.ParseFloat(d.text(), 64)
-	if err != nil {
-		d.fail()
-	}
-	return n
-}
-
-func (d *decoder) byte() byte {
-	if len(d.b) == 0 {
-		d.fail()
-		return 0
-	}
-	return d.take(1)[0]
-}
-
-func (d *decoder) bool() bool { return d.byte() != 0 }
-
-// nano reads a time in Unix nanoseconds; 0 is none.
-func (d *decoder) nano() int64 {
-	v := d.int()
-	if v == 0 {
-		return 0
-	}
-	return d.start + v
-}
-
-func (d *decoder) when() time.Time { return timeOf(d.nano()) }
-
-func timeOf(nano int64) time.Time {
-	if nano == 0 {
-		return time.Time{}
-	}
-	return time.Unix(0, nano)
-}
-
-// maxIndex bounds lists when reading.
-const maxIndex = 1 << 24
-
 func counted(m map[int]int64, stream int, n int64) map[int]int64 {
 	if m == nil {
 		m = map[int]int64{}
 	}
 	m[stream] = n
 	return m
+}
+
+func nanoOf(t time.Time) int64 {
+	if t.IsZero() {
+		return 0
+	}
+	return t.UnixNano()
 }

@@ -44,6 +44,7 @@ type subscription struct {
 	opened  int       // connections so far
 	leaving bool      // to change the access token
 	lagging time.Time // since when pings are answered late; zero: they are not
+	suspect time.Time // since when one was answered so late that messages may have waited; zero: not
 	waited  int64     // messages that waited for it at most, since then
 	since   int64     // messages before the last ping that was answered
 
@@ -224,12 +225,15 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 	now := clock.Now()
 	// What waited while a ping was on its way came before the answer to the next one.
 	waited := s.came.Load() - s.since
-	late := took > slow || took > slow/5 && waited >= int64(s.spec.Queue)
+	if took > slow/5 && s.suspect.IsZero() {
+		s.suspect = now.Add(-took - pingEvery)
+	}
+	late := took > slow || !s.suspect.IsZero() && waited >= int64(s.spec.Queue)
 	if late || !s.lagging.IsZero() {
 		s.waited = max(s.waited, waited)
 	}
 	s.since = s.pinged.Load()
-	if late {
+	if late || took > slow/5 {
 		select {
 		case s.soon <- struct{}{}: // soon, or more comes meanwhile
 		default:
@@ -237,11 +241,14 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 	}
 	switch {
 	case late && s.lagging.IsZero():
-		s.lagging = now.Add(-took - pingEvery)
+		s.lagging = s.suspect
 	case !late && !s.lagging.IsZero():
 		s.lagged(now)
 		s.lagging, s.waited = time.Time{}, 0
 		s.busy.Store(false)
+	}
+	if took <= slow/5 {
+		s.suspect = time.Time{}
 	}
 }
 
