@@ -29,6 +29,31 @@ func (p *Patience) Over() bool {
 	return p.left <= 0
 }
 
+// watchEvery is how often Watch looks, and stillLeast how much later than that it must come to
+// call it standing still.
+const (
+	watchEvery = 100 * time.Millisecond
+	stillLeast = 200 * time.Millisecond
+)
+
+// Watch tells of each time in which this process stood still, until ctx is done.
+func Watch(ctx context.Context, tell func(from, to time.Time)) {
+	t := time.NewTicker(watchEvery)
+	defer t.Stop()
+	for last := Now(); ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		now := Now()
+		if now.Sub(last) > watchEvery+stillLeast {
+			tell(last, now)
+		}
+		last = now
+	}
+}
+
 // slack is how late a timer may be on a machine that keeps up.
 const slack = 50 * time.Millisecond
 

@@ -75,6 +75,8 @@
 //	    witness uint, alert uint, stream uint, device text, seen time, stored time, row uint, perhaps bool, text text
 //	25  how many messages the platform says that it has of a device, by its first stream, 1 more than its index, or in all, 0; before: when the run began; from is the time that it was asked from
 //	    witness uint, stream uint, before bool, from time, n int
+//	26  a time in which this process stood still: it was stopped, or got no turn
+//	    from time, to time
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

@@ -228,6 +228,12 @@ type Said struct {
 // MostSaid bounds how much of an alert is kept: of more, only the number.
 const MostSaid = 1_000_000
 
+// Still is a time in which the process that played stood still.
+type Still struct{ From, To time.Time }
+
+// mostStill bounds how many of them are kept.
+const mostStill = 10_000
+
 // Gap is a time in which a witness could not hear.
 type Gap struct {
 	From, To time.Time // To is zero for: to the end
@@ -549,6 +555,8 @@ type Facts struct {
 	Links     Links
 	Left      []LeftSessions
 	Actions   Actions
+	// Still are the times in which the process that played stood still, in their order.
+	Still []Still
 
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool

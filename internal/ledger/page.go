@@ -55,6 +55,13 @@ func (w *Writer) Left(link string, devices int, kept time.Duration) {
 	w.own.write(recLeft)
 }
 
+// Still notes that this process stood still for a time.
+func (w *Writer) Still(from, to time.Time) {
+	w.own.mu.Lock()
+	w.own.x.still = Still{from, to}
+	w.own.write(recStill)
+}
+
 // Due notes a message, what the platform has to do with it, and which alerts its values call
 // for: two bits for each, the lower one if they call for it, the higher one if they arm it
 // again. Carried is the JSON object of its fields; it is copied.

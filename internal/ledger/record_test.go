@@ -116,6 +116,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
 	w.Over(1, start, time.Time{}, 3)
 	w.Left("sea", 2, time.Minute)
+	w.Still(start, start.Add(time.Second))
 	w.End(true)
 	require.NoError(t, w.Close())
 	again, err := Reopen(path)

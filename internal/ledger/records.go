@@ -33,6 +33,7 @@ const (
 	recAlert
 	recSaid
 	recCount
+	recStill
 )
 
 // entry is any record: each type has some of its parts.
@@ -57,6 +58,7 @@ type entry struct {
 	pages          []pageBlocks
 	at             time.Time
 	interrupted    bool
+	still          Still
 }
 
 // count is what a platform says it has.
@@ -321,5 +323,9 @@ var records = [...]struct {
 		c.bool("before", &k.before)
 		c.time("from", &k.from)
 		c.int("n", &k.n)
+	}},
+	recStill: {"a time in which this process stood still: it was stopped, or got no turn", func(c *coder, x *entry) {
+		c.time("from", &x.still.From)
+		c.time("to", &x.still.To)
 	}},
 }

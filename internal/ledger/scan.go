@@ -483,6 +483,12 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		if s.within(c, x.done.Stream) {
 			f.Actions.add(&x.done)
 		}
+	case recStill:
+		if n := len(f.Still); n < mostStill {
+			f.Still = append(f.Still, x.still)
+		} else { // the rest is one
+			f.Still[n-1].To = x.still.To
+		}
 	case recEnd:
 		f.Ended, f.Interrupted = true, x.interrupted
 	case recReopened:

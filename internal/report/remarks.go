@@ -86,6 +86,14 @@ func remarks(r *tally.Result) (list []remark) {
 		}
 		list = append(list, remark{What: fmt.Sprintf("%s took %s longer than its plan: %s still under way when its time was over.", round, x.By.Round(100*time.Millisecond), were(x.Open))})
 	}
+	if n := len(r.Still); n > 0 {
+		sum := time.Duration(0)
+		for _, x := range r.Still {
+			sum += x.To.Sub(x.From)
+		}
+		list = append(list, remark{fmt.Sprintf("This process stood still %s, %s in all, first at %s", times(n), verdict.Span(sum), r.Still[0].From.UTC().Format("15:04:05.000")),
+			": it was stopped, or got no turn. What came meanwhile was read later, so delays over such a time are not known.", false})
+	}
 	for _, d := range r.Damage {
 		list = append(list, remark{What: fmt.Sprintf("The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.", d.Bytes, d.At)})
 	}

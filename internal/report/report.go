@@ -49,6 +49,7 @@ type Document struct {
 	Closings        []tally.Closing       `json:"closed_right_after,omitempty"`
 	Remarks         map[string]int        `json:"remarks,omitempty"`
 	Overtime        []overtime            `json:"longer_than_planned,omitempty"`
+	Still           []still               `json:"stood_still,omitempty"`
 	Left            []left                `json:"sessions_left,omitempty"`
 	Drops           int                   `json:"connections_lost"`
 	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
@@ -91,6 +92,11 @@ type overtime struct {
 	By float64 `json:"by_ms"`
 }
 
+type still struct {
+	From time.Time `json:"from"`
+	For  float64   `json:"for_ms"`
+}
+
 type left struct {
 	ledger.LeftSessions
 	Kept float64 `json:"kept_s"` // 0: without end
@@ -123,6 +129,9 @@ func JSON(in *Input) ([]byte, error) {
 		Resent: r.Resent, MustNot: r.MustNot, KeptOut: r.KeptOut, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
 	d.OutOfOrderAt, d.Holes, d.HoleCount, d.Never, d.Closings, d.Remarks = r.OutOfOrderAt, r.Holes, r.HoleCount, r.Never, r.Closings, r.Links.Remarks
+	for _, x := range r.Still {
+		d.Still = append(d.Still, still{x.From.UTC(), float64(x.To.Sub(x.From).Microseconds()) / 1000})
+	}
 	for _, x := range r.Overtime {
 		d.Overtime = append(d.Overtime, overtime{x, float64(x.By.Microseconds()) / 1000})
 	}

@@ -175,24 +175,32 @@ func wasAsked(r *tally.Result, name string) bool {
 	return false
 }
 
-// everyProof names the proofs that were had of every message.
+// everyProof names the proofs that were had of every message, and of how many the others.
 func everyProof(r *tally.Result) string {
 	var list []string
+	witnessed := false
 	for _, p := range r.Proofs {
-		if p.NotAsked == 0 && p.AsSent == p.Asked {
+		if p.Asked == 0 || p.AsSent != p.Asked {
+			continue
+		}
+		witnessed = witnessed || p.Name != "acknowledged"
+		if p.NotAsked > 0 {
+			list = append(list, fmt.Sprintf("%d %s", p.Asked, p.Name))
+		} else {
 			list = append(list, p.Name)
 		}
 	}
-	switch len(list) {
-	case 0:
+	if len(list) == 0 {
 		return ""
-	case 1:
-		if list[0] == "acknowledged" {
-			return " acknowledged (no witness looked for them)"
-		}
-		return " " + list[0] + " once, as sent"
 	}
-	return " " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1] + " once, as sent"
+	said := " " + list[0]
+	if n := len(list); n > 1 {
+		said = " " + strings.Join(list[:n-1], ", ") + " and " + list[n-1]
+	}
+	if !witnessed {
+		return said + " (no witness looked for them)"
+	}
+	return said + " once, as sent"
 }
 
 func proofs(b *strings.Builder, r *tally.Result, st Style) {

@@ -487,6 +487,13 @@ func (s *Session) Play(ctx context.Context) error {
 		case <-play.Done():
 		}
 	}()
+	watched := make(chan struct{})
+	looking, enough := context.WithCancel(context.WithoutCancel(ctx))
+	defer func() { enough(); <-watched }()
+	go func() {
+		defer close(watched)
+		clock.Watch(looking, s.ledger.Still)
+	}()
 	plan := &s.crowd.Plan
 	first := s.wait(play)
 	failed := 0

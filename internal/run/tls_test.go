@@ -388,7 +388,7 @@ http {
 			}
 			text := fmt.Sprintf(`
 crowd: nginx
-links: {shore: {http: "https://%[1]s", version: %[2]s, username: gauges, password: "${env.GAUGES_PASSWORD}", tls: {ca: "%[3]s/ca.pem", cert: "%[3]s/${device}.pem", key: "%[3]s/${device}.key"}}}
+links: {shore: {http: "https://%[1]s", timeout: 60s, version: %[2]s, username: gauges, password: "${env.GAUGES_PASSWORD}", tls: {ca: "%[3]s/ca.pem", cert: "%[3]s/${device}.pem", key: "%[3]s/${device}.key"}}}
 kinds: {buoy: {readings: {state: {every: 100ms, path: "/in/harbour/${device}/state", fields: {wave_m: {signal: swell}}}}}}
 devices: [{kind: buoy, count: 4}]
 plan: {for: 1500ms}
@@ -418,7 +418,7 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link:
 	tokens := func(link, path, length string) *played {
 		c, err := file.Parse("nginx.yaml", []byte(fmt.Sprintf(`
 crowd: nginx
-links: {shore: {http: "https://%[1]s", tls: {ca: "%[2]s/ca.pem", cert: "%[2]s/${device}.pem", key: "%[2]s/${device}.key"}, %[3]s}}
+links: {shore: {http: "https://%[1]s", timeout: 60s, tls: {ca: "%[2]s/ca.pem", cert: "%[2]s/${device}.pem", key: "%[2]s/${device}.key"}, %[3]s}}
 kinds: {buoy: {readings: {state: {every: 100ms, path: "%[4]s", fields: {wave_m: {signal: swell}}}}}}
 devices: [{kind: buoy, count: 4}]
 plan: {for: %[5]s}

@@ -476,12 +476,12 @@ func TestDelaysByAnotherClock(t *testing.T) {
 		want    proof.State
 		says    string
 	}{
-		"behind":                          {twoSecondsBefore, "stored_p99: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"behind":                          {twoSecondsBefore, "stored_p99: 700ms", proof.Undecided, "; surely between "},
 		"behind, and it does not matter":  {twoSecondsBefore, "stored_p99: 1h", proof.Met, ""},
 		"the device's own":                {sentAt, "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
-		"the device's own, a percentile":  {sentAt, "stored_p50: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"the device's own, a percentile":  {sentAt, "stored_p50: 700ms", proof.Undecided, "; surely between "},
 		"the device's own, in seconds":    {sentIn(time.Second), "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
-		"the device's own, cut to ms":     {sentIn(time.Millisecond), "stored_worst: 700ms", proof.Undecided, ", if the clocks are alike; between "},
+		"the device's own, cut to ms":     {sentIn(time.Millisecond), "stored_worst: 700ms", proof.Undecided, "; surely between "},
 		"the device's own, in time it is": {sentAt, "stored: 100% within 1h", proof.Met, "100% (7 of 7)"},
 	} {
 		t.Run(name, func(t *testing.T) {

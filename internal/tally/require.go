@@ -112,7 +112,11 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 			c.Got += fmt.Sprintf("; how long %d more took is not known", open)
 		default:
 			c.State = proof.Undecided
-			c.Got += fmt.Sprintf(", if the clocks are alike; between %s and %s as far as they are known", verdict.Span(least), verdict.Span(most))
+			why := "the clocks may not be alike"
+			if len(r.Still) > 0 {
+				why = "this process stood still meanwhile"
+			}
+			c.Got += fmt.Sprintf("; surely between %s and %s: %s", verdict.Span(least), verdict.Span(most), why)
 		}
 	}
 	if met {

@@ -254,8 +254,7 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	if state[0] = r.Answer; c.Sent.IsZero() || c.At.IsZero() {
 		took[0].Took = -1
 	} else {
-		d := c.At.Sub(c.Sent)
-		took[0] = verdict.Delay{Took: d, Least: d, Most: d}
+		took[0] = t.judge.DelayOf(c.Sent, c.At)
 	}
 	in := t.inRound[c.Round]
 	if in == nil {

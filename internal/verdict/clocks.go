@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"sort"
 	"time"
 
 	"runcrowd/internal/evidence"
@@ -129,6 +130,30 @@ func precision(t time.Time) time.Duration {
 type Delay struct{ Took, Least, Most time.Duration }
 
 var noDelay = Delay{Took: -1}
+
+// DelayOf is how long it took from a time of ours to another one, as far as this process did
+// not stand still meanwhile: what was there long before may have been read later.
+func (s *Survey) DelayOf(from, to time.Time) Delay {
+	took := to.Sub(from)
+	return Delay{took, took - s.still(from, to), took}
+}
+
+// still is for how long this process stood still between two times.
+func (s *Survey) still(from, to time.Time) (sum time.Duration) {
+	list := s.facts.Still
+	i := sort.Search(len(list), func(i int) bool { return list[i].To.After(from) })
+	for ; i < len(list) && list[i].From.Before(to); i++ {
+		a, b := list[i].From, list[i].To
+		if a.Before(from) {
+			a = from
+		}
+		if b.After(to) {
+			b = to
+		}
+		sum += b.Sub(a)
+	}
+	return sum
+}
 
 // delay tells how long a message took: nobody stored it after we saw it.
 func (k *Clock) delay(sent time.Time, x *evidence.Sighting) Delay {

@@ -34,6 +34,7 @@ const (
 	sayLate
 	sayNoValues
 	sayClock
+	sayStill
 	sayNotToTheEnd
 	sayGapOnce      // text is why
 	sayGapMeanwhile // text is why
@@ -138,6 +139,7 @@ func (l *look) gather() {
 	l.found = said{state: Found, times: max(1, len(l.copies)), delay: noDelay}
 	if l.first != nil && timed(l.first) && !l.c.Sent.IsZero() {
 		l.found.delay = l.Clocks[l.w].delay(l.c.Sent, l.first)
+		l.found.delay.Least = max(0, l.found.delay.Least-l.still(l.c.Sent, l.first.Seen))
 	}
 }
 
@@ -270,6 +272,9 @@ func (l *look) tooLate() (said, bool) {
 	}
 	switch l.found.delay.inTime(wit.Within) {
 	case InDoubt:
+		if l.still(l.c.Sent, l.first.Seen) > 0 {
+			return l.foundAs(InDoubt, sayStill)
+		}
 		return l.foundAs(InDoubt, sayClock)
 	case FoundLate:
 		if h := wit.Heard[l.c.Round]; wit.Listens && !h.Complete { // whether it waited is written down later

@@ -156,6 +156,26 @@ func TestDelays(t *testing.T) {
 	assert.Equal(t, []State{Found, InDoubt, InDoubt, FoundLate}, []State{d.inTime(3 * s), d.inTime(3*s - 1), d.inTime(s), d.inTime(s - 1)})
 }
 
+// What was there long before is read when this process goes on: a delay over a time in which
+// it stood still may be shorter by as much.
+func TestDelaysOfAProcessThatStoodStill(t *testing.T) {
+	const s = time.Second
+	still := []ledger.Still{{From: after(10 * s), To: after(12 * s)}, {From: after(20 * s), To: after(25 * s)}}
+	for name, c := range map[string]struct{ from, to, least time.Duration }{
+		"before":          {1 * s, 9 * s, 8 * s},
+		"up to it":        {1 * s, 10 * s, 9 * s},
+		"into it":         {9 * s, 11 * s, 1 * s},
+		"out of it":       {11 * s, 14 * s, 2 * s},
+		"within it":       {21 * s, 23 * s, 0},
+		"over it":         {9 * s, 14 * s, 3 * s},
+		"over both":       {9 * s, 30 * s, 14 * s},
+		"between the two": {12 * s, 20 * s, 8 * s},
+	} {
+		v := &Survey{facts: &ledger.Facts{Still: still}}
+		assert.Equal(t, Delay{c.to - c.from, c.least, c.to - c.from}, v.DelayOf(after(c.from), after(c.to)), name)
+	}
+}
+
 // What many messages tell of a clock.
 func TestWhatClocksTell(t *testing.T) {
 	sighting := func(sent, stored, seen time.Duration) *evidence.Case {
