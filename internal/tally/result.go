@@ -129,7 +129,7 @@ type Result struct {
 	Overtime       []Overtime
 	Left           []ledger.LeftSessions
 	Still          []ledger.Still // when the process that played stood still
-	Resent         int // messages sent more than once
+	Resent         int            // messages sent more than once
 	// MustNot are messages that had to be refused or discarded, and KeptOut those that were.
 	MustNot, KeptOut int
 	Acknowledged     Delays
