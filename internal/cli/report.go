@@ -167,26 +167,44 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 	if _, err := run.ReadManifest(folder); err != nil {
 		return err
 	}
-	var files []*report.File
-	var failed []error
+	w := e.create(list, &how)
+	if len(w.files) == 0 {
+		return errors.Join(w.failed...)
+	}
+	j, err := run.Judge(folder, how)
+	if err != nil {
+		w.abandon()
+		return errors.Join(append(w.failed, err)...)
+	}
+	return w.end(&report.Input{Folder: folder, Result: j.Result, Checks: j.Checks, AtMost: keepFindings}, quiet)
+}
+
+// writing are the files that a judgement fills.
+type writing struct {
+	env    *env
+	files  []*report.File
+	failed []error // of those that cannot be written
+	forget func()  // them, where a signal ends the program
+}
+
+// create begins files, and has a judgement fill them.
+func (e *env) create(list []target, how *run.Judging) *writing {
+	w := &writing{env: e}
 	for _, t := range list {
 		f, err := report.Create(t.path, t.format, e.raw, true)
 		if err != nil {
-			failed = append(failed, err)
+			w.failed = append(w.failed, err)
 			continue
 		}
-		files = append(files, f)
+		w.files = append(w.files, f)
 	}
-	if len(files) == 0 {
-		return errors.Join(failed...)
-	}
-	defer onInterrupt(func() {
-		for _, f := range files {
+	w.forget = onInterrupt(func() {
+		for _, f := range w.files {
 			f.Remove()
 		}
-	})()
+	})
 	var wanting []*report.File
-	for _, f := range files {
+	for _, f := range w.files {
 		how.Series = how.Series || f.Format.Name == "html"
 		switch f.Format.Name {
 		case "html":
@@ -198,22 +216,29 @@ func (e *env) write(folder string, how run.Judging, list []target, quiet bool) e
 			wanting = append(wanting, f)
 		}
 	}
-	j, err := e.judgeEach(folder, how, nil, wanting)
-	if err != nil {
-		for _, f := range files {
-			f.Abandon()
-		}
-		return errors.Join(append(failed, err)...)
-	}
-	in := &report.Input{Folder: folder, Result: j.Result, Checks: j.Checks, AtMost: keepFindings}
-	for _, f := range files {
+	feed(how, nil, wanting)
+	return w
+}
+
+// end writes what the files need at the end.
+func (w *writing) end(in *report.Input, quiet bool) error {
+	defer w.forget()
+	for _, f := range w.files {
 		if err := f.End(in); err != nil {
-			failed = append(failed, err)
+			w.failed = append(w.failed, err)
 		} else if f.Path != "-" && !quiet {
-			fmt.Fprintf(e.stderr, "%s is written.\n", f.Path)
+			fmt.Fprintf(w.env.stderr, "%s is written.\n", f.Path)
 		}
 	}
-	return errors.Join(failed...)
+	return errors.Join(w.failed...)
+}
+
+// abandon removes the files: there is no judgement.
+func (w *writing) abandon() {
+	defer w.forget()
+	for _, f := range w.files {
+		f.Abandon()
+	}
 }
 
 // leftovers are what has to be taken away where a signal ends the program.
@@ -267,13 +292,11 @@ func opened(arg string) (folder string, release func(), err error) {
 	return folder, func() { remove(); forget() }, nil
 }
 
-// judgeEach judges a run folder, and hands each message to files that want it; only, if not
-// nil, chooses.
-func (e *env) judgeEach(folder string, how run.Judging, only func(device string, v verdict.Verdict) bool, files []*report.File) (*run.Judgement, error) {
+// feed has a judgement hand each message to files that want it; only, if not nil, chooses.
+func feed(how *run.Judging, only func(device string, v verdict.Verdict) bool, files []*report.File) {
 	if len(files) > 0 {
 		how.Feed = func(facts *ledger.Facts) tally.Each { return report.Feed(facts, only, files) }
 	}
-	return run.Judge(folder, how)
 }
 
 // fleetOf makes the devices of a run folder, of its crowd file.
@@ -369,9 +392,10 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			}
 			defer onInterrupt(file.Remove)()
 			how.Keep = 1
-			j, err := e.judgeEach(folder, how, func(device string, v verdict.Verdict) bool {
+			feed(&how, func(device string, v verdict.Verdict) bool {
 				return chosen(device) && (len(set) == 0 || set[v])
 			}, []*report.File{file})
+			j, err := run.Judge(folder, how)
 			if err != nil {
 				file.Abandon()
 				return err

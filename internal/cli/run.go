@@ -238,12 +238,18 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if n, first := s.ValuesFailed(); n > 0 {
 		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n", plural(int(n), "message"), c.Redact(first.Error()))
 	}
-	j, err := s.Judge()
+	for i := range c.Results { // those of the file stand in the run folder, and come first
+		results[i].path = filepath.Join(s.Folder, results[i].path)
+	}
+	w := e.create(results, &how)
+	j, err := s.Judge(how)
 	if err != nil {
+		w.abandon()
 		return nil, fail(err, c)
 	}
 	in, err := e.report(s.Folder, j, o.format, true)
 	if err != nil {
+		w.abandon()
 		return nil, fail(err, c)
 	}
 	p := &played{s.Folder, in}
@@ -252,17 +258,10 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	} else if o.format == "text" {
 		fmt.Fprintf(e.stdout, "\nThe run folder is %s\nJudge it again with: %s verify %s\n", s.Folder, e.program, s.Folder)
 	}
-	for i := range results {
-		if i < len(c.Results) { // those of the file stand in the run folder
-			results[i].path = filepath.Join(s.Folder, results[i].path)
-		}
-	}
-	if len(results) > 0 {
-		if err = e.write(s.Folder, how, results, o.quiet || o.format != "text"); err != nil {
-			err = fail(err, c)
-			if ctx.Err() != nil || !in.Met() { // how the run went weighs more
-				fmt.Fprintf(e.stderr, "runcrowd: %s\n", err)
-			}
+	if err = w.end(in, o.quiet || o.format != "text"); err != nil {
+		err = fail(err, c)
+		if ctx.Err() != nil || !in.Met() { // how the run went weighs more
+			fmt.Fprintf(e.stderr, "runcrowd: %s\n", err)
 		}
 	}
 	if ctx.Err() != nil {

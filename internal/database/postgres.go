@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strconv"
 	"strings"
@@ -207,7 +208,7 @@ func postgresError(err error, connecting bool) error {
 		return e
 	}
 	var ne net.Error
-	e.Passing = connecting || errors.As(err, &ne) || pgconn.SafeToRetry(err) || strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "conn closed")
+	e.Passing = connecting || errors.As(err, &ne) || pgconn.SafeToRetry(err) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, pgconn.ErrConnClosed)
 	e.Text = strings.Join(strings.Fields(e.Text), " ")
 	return e
 }

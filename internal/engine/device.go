@@ -455,3 +455,19 @@ func (d *device) shown(m *link.Message, o outcome.Outcome, text string) (outcome
 	}
 	return o, text
 }
+
+// satisfied lets a device fall silent that has sent as many messages as the plan wants.
+func (l *loop) satisfied(d *device) {
+	if n := l.engine.fleet.Crowd.Plan.Messages; n > 0 && d.said >= n && !d.quiet {
+		l.silence(d)
+	}
+}
+
+// silence ends all messages of a device in this round: it has said what it had to say.
+func (l *loop) silence(d *device) {
+	d.quiet = true
+	for _, s := range d.Streams {
+		l.schedule(&l.engine.streams[s.Index], 0)
+	}
+	l.leave(d, d.Cast.Link.Timeout, func() { l.disconnect(d, l.engine.lastRound()) })
+}

@@ -103,7 +103,7 @@ func (l *loop) perform(a *act, at, end int64) []ledger.Action {
 			}
 		}
 	}
-	did := l.do(a, at, end)
+	did := l.do(a, moment{at, end})
 	for i, told := range did {
 		if !a.actions[i].Kind.Outside() { // those are told when they are done
 			l.tellDone(a, told, false, "")
@@ -125,7 +125,7 @@ func (l *loop) perform(a *act, at, end int64) []ledger.Action {
 func (l *loop) pass(index int, at, end int64) {
 	a := l.acts[index]
 	l.tellOver(a)
-	l.undo(a, at, end)
+	l.undo(a, moment{at, end})
 	l.release(a)
 }
 

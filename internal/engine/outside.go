@@ -21,6 +21,30 @@ type Outside interface {
 	Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (says string, err error)
 }
 
+// registerAction registers the device.
+var registerAction = handling{
+	outside: func(l *loop, a *act, _ *action, told ledger.Action) { l.register(a, told) },
+}
+
+// unregisterAction removes it; until it is registered again, it must not get in.
+var unregisterAction = handling{
+	outside: func(l *loop, a *act, _ *action, told ledger.Action) { l.unregister(a, told) },
+	next:    func(o *orders, _ *action) bool { o.variant = true; return true },
+}
+
+// commandAction makes the platform give a command.
+var commandAction = handling{
+	outside: func(l *loop, a *act, x *action, told ledger.Action) {
+		d := a.device
+		if l.engine.see == nil {
+			d.busy++
+		}
+		l.outside(a, told, func(ctx context.Context, now *fleet.Device) (string, error) {
+			return l.engine.Outside.Ask(ctx, now, x.Action)
+		}, func(error) { d.busy-- })
+	},
+}
+
 // outside does an action that needs the platform's side, beside the loop, to the device as it
 // is now; then, in the loop, something follows. What is to be told is told then.
 func (l *loop) outside(a *act, told ledger.Action, do func(ctx context.Context, d *fleet.Device) (string, error), then func(err error)) {
@@ -125,7 +149,7 @@ func (l *loop) unregister(a *act, told ledger.Action) {
 			d.idle--
 			d.busy--
 			if err != nil { // it is registered still, and nothing need refuse it
-				l.undo(a, l.at, l.at)
+				l.undo(a, moment{l.at, l.at})
 			} else {
 				d.unregistered = &fleet.Variant{Identity: d.Identity()}
 				d.unregistered.Identity.Stranger = true

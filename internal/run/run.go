@@ -749,7 +749,8 @@ func (s *Session) abandon() {
 }
 
 // Judge judges the run when it is over. Most of its evidence was gathered while it played.
-func (s *Session) Judge() (*Judgement, error) {
+// How may ask for more than Options.Judging did: what is made of the evidence is made now.
+func (s *Session) Judge(how Judging) (*Judgement, error) {
 	m, err := ReadManifest(s.Folder)
 	if err == nil {
 		err = s.follower.end()
@@ -758,6 +759,7 @@ func (s *Session) Judge() (*Judgement, error) {
 	if err != nil {
 		return nil, ledgerError(s.Folder, err)
 	}
+	s.follower.watcher.Want(how.options())
 	return judge(s.Folder, m, s.follower.watcher, false)
 }
 

@@ -114,6 +114,9 @@ func Watch(e *evidence.Evidence, opt Options) *Watcher {
 // Gather takes what has been recorded since the last time.
 func (w *Watcher) Gather() error { return w.evidence.Gather() }
 
+// Want says what the judgement is to give, in place of what Watch was told.
+func (w *Watcher) Want(opt Options) { w.opt = opt }
+
 // Judge takes the rest and judges the run. It is called once.
 func (w *Watcher) Judge() (*Result, error) {
 	e := w.evidence

@@ -58,72 +58,104 @@ func (d *actions) add(x crowd.Action) { d.list = append(d.list, x) }
 
 func (d *actions) read(name string, n *yaml.Node, what string) {
 	kind := crowd.ActionKind(slices.Index(crowd.ActionNames[:], name))
-	if !d.event {
-		switch kind {
-		case crowd.ActionRegister, crowd.ActionUnregister, crowd.ActionCommand, crowd.ActionConnect, crowd.ActionLeave,
-			crowd.ActionCredential, crowd.ActionCorrupt: // only an event says what the platform must do then
-			d.Add(pos(n), "%s: a command cannot do this, only an event; write it under plan: events", what)
-			return
+	h := &actionKinds[kind]
+	if !d.event && !h.command {
+		d.Add(pos(n), "%s: a command cannot do this, only an event; write it under plan: events", what)
+		return
+	}
+	if h.read != nil {
+		h.read(d, n, what)
+	} else if d.boolean(n, what, true) {
+		d.add(crowd.Action{Kind: kind})
+	}
+}
+
+// actionKinds says how each kind of action is read, and whether a command may do it; what is
+// read by nothing is true.
+var actionKinds [len(crowd.ActionNames)]actionKind
+
+type actionKind struct {
+	command bool
+	read    func(d *actions, n *yaml.Node, what string)
+}
+
+func init() { // some read actions themselves
+	actionKinds = [...]actionKind{
+		crowd.ActionInterval: {true, (*actions).intervals},
+		crowd.ActionSet:      {true, (*actions).set},
+		crowd.ActionStuck:    {true, (*actions).stuck},
+		crowd.ActionMissing:  {true, (*actions).missing},
+		crowd.ActionErratic:  {true, (*actions).erratic},
+		crowd.ActionSend:     {true, (*actions).send},
+		crowd.ActionClock:    {true, (*actions).clock},
+		crowd.ActionNetwork:  {true, (*actions).network},
+		crowd.ActionOffline:  {true, (*actions).offline},
+		crowd.ActionRestart:  {true, (*actions).restart},
+		crowd.ActionRepeat:   {true, (*actions).repeat},
+		crowd.ActionSwap:     {true, nil},
+		// Only an event says what the platform must do then.
+		crowd.ActionCredential: {false, (*actions).credential},
+		crowd.ActionCorrupt:    {false, (*actions).corrupt},
+		crowd.ActionRegister:   {false, (*actions).register},
+		crowd.ActionUnregister: {false, (*actions).unregister},
+		crowd.ActionCommand:    {false, (*actions).command},
+		crowd.ActionConnect:    {false, nil},
+		crowd.ActionLeave:      {false, nil},
+	}
+}
+
+func (d *actions) stuck(n *yaml.Node, what string)   { d.fields(crowd.ActionStuck, n, what) }
+func (d *actions) missing(n *yaml.Node, what string) { d.fields(crowd.ActionMissing, n, what) }
+
+func (d *actions) fields(kind crowd.ActionKind, n *yaml.Node, what string) {
+	for _, x := range d.reader.list(n, what) {
+		if s, ok := d.scalar(x, what); ok && d.field(x, what, s, nil) {
+			d.add(crowd.Action{Kind: kind, Name: s, Field: true})
 		}
 	}
-	switch kind {
-	case crowd.ActionInterval:
-		d.intervals(n, what)
-	case crowd.ActionSet:
-		d.set(n, what)
-	case crowd.ActionStuck, crowd.ActionMissing:
-		for _, x := range d.reader.list(n, what) {
-			if s, ok := d.scalar(x, what); ok && d.field(x, what, s, nil) {
-				d.add(crowd.Action{Kind: kind, Name: s, Field: true})
-			}
+}
+
+func (d *actions) erratic(n *yaml.Node, what string) {
+	for _, e := range d.entries(n, what) {
+		if by := d.number(e.value, what+": "+e.key.Value, 1); d.field(e.key, what, e.key.Value, 0.0) {
+			d.add(crowd.Action{Kind: crowd.ActionErratic, Name: e.key.Value, Field: true, By: by})
 		}
-	case crowd.ActionErratic:
-		for _, e := range d.entries(n, what) {
-			if by := d.number(e.value, what+": "+e.key.Value, 1); d.field(e.key, what, e.key.Value, 0.0) {
-				d.add(crowd.Action{Kind: kind, Name: e.key.Value, Field: true, By: by})
-			}
-		}
-	case crowd.ActionSend:
-		d.send(n, what)
-	case crowd.ActionClock:
-		d.clock(n, what)
-	case crowd.ActionNetwork:
-		if !d.behind(n, what) {
-			d.network(n, what)
-		}
-	case crowd.ActionCredential:
-		if d.behind(n, what) {
-			return
-		}
-		s := d.word(n, what, "", crowd.CredentialNames...)
-		if i := slices.Index(crowd.CredentialNames, s); i >= 0 {
-			d.add(crowd.Action{Kind: kind, Credential: crowd.Credential(i + 1)})
-		}
-	case crowd.ActionCorrupt:
-		d.corrupt(n, what)
-	case crowd.ActionRepeat:
-		x := crowd.Action{Kind: kind, Times: 1}
-		if !isTrue(n) {
-			x.Times = int(d.whole(n, what, 1, 1, 100))
-		}
-		d.add(x)
-	case crowd.ActionOffline:
-		d.offline(n, what)
-	case crowd.ActionRestart:
-		d.restart(n, what)
-	case crowd.ActionCommand:
-		d.command(n, what)
-	default: // register, unregister, join, leave, swap
-		en := d.crowd.Register
-		switch {
-		case kind == crowd.ActionRegister && en == nil:
-			d.Add(pos(n), "%s: the file does not say how devices are registered; write register: {request: …}", what)
-		case kind == crowd.ActionUnregister && (en == nil || en.Unregister == nil):
-			d.Add(pos(n), "%s: the file does not say how devices are removed; write register: {unregister: {url: …}}", what)
-		}
-		if d.boolean(n, what, true) {
-			d.add(crowd.Action{Kind: kind})
-		}
+	}
+}
+
+func (d *actions) repeat(n *yaml.Node, what string) {
+	x := crowd.Action{Kind: crowd.ActionRepeat, Times: 1}
+	if !isTrue(n) {
+		x.Times = int(d.whole(n, what, 1, 1, 100))
+	}
+	d.add(x)
+}
+
+func (d *actions) credential(n *yaml.Node, what string) {
+	if d.behind(n, what) {
+		return
+	}
+	s := d.word(n, what, "", crowd.CredentialNames...)
+	if i := slices.Index(crowd.CredentialNames, s); i >= 0 {
+		d.add(crowd.Action{Kind: crowd.ActionCredential, Credential: crowd.Credential(i + 1)})
+	}
+}
+
+func (d *actions) register(n *yaml.Node, what string) {
+	if d.crowd.Register == nil {
+		d.Add(pos(n), "%s: the file does not say how devices are registered; write register: {request: …}", what)
+	}
+	if d.boolean(n, what, true) {
+		d.add(crowd.Action{Kind: crowd.ActionRegister})
+	}
+}
+
+func (d *actions) unregister(n *yaml.Node, what string) {
+	if r := d.crowd.Register; r == nil || r.Unregister == nil {
+		d.Add(pos(n), "%s: the file does not say how devices are removed; write register: {unregister: {url: …}}", what)
+	}
+	if d.boolean(n, what, true) {
+		d.add(crowd.Action{Kind: crowd.ActionUnregister})
 	}
 }
 
@@ -398,6 +430,9 @@ func parseStall(s string) ([2]time.Duration, error) {
 }
 
 func (d *actions) network(n *yaml.Node, what string) {
+	if d.behind(n, what) {
+		return
+	}
 	before := len(d.List)
 	o := d.object(n, what, networkMap)
 	x := crowd.Action{Kind: crowd.ActionNetwork, Network: crowd.Network{Delay: o.span("delay"), Jitter: o.span("jitter")}}

@@ -1,6 +1,7 @@
 package file
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -169,8 +170,9 @@ func (r *reader) data(f *crowd.Field, rest []entry, what string) bool {
 	rec, err := r.recording(r.resolve(e.value), what+": file", name, column, timeColumn)
 	if err != nil {
 		at := pos(r.resolve(e.value))
+		var column *columnError
 		for _, key := range []string{"column", "time"} {
-			if c := find(rest, key); c != nil && strings.Contains(err.Error(), fmt.Sprintf("no column %q", c.value.Value)) {
+			if c := find(rest, key); c != nil && errors.As(err, &column) && column.name == c.value.Value {
 				at = pos(r.resolve(c.value))
 			}
 		}

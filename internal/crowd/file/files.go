@@ -379,7 +379,7 @@ func (rf *recordedFile) known() []string {
 // cells gives the values of a column, with the line of each.
 func (rf *recordedFile) cells(name string) ([]signal.Value, []int, error) {
 	if !contains(rf.known(), name) {
-		return nil, nil, fmt.Errorf("there is no column %q%s", name, formula.Hint(name, rf.known()))
+		return nil, nil, &columnError{name, formula.Hint(name, rf.known())}
 	}
 	if t := rf.table; t != nil {
 		i := t.column(name)
@@ -457,3 +457,8 @@ func (rf *recordedFile) series(column, timeColumn string) (*signal.Recording, er
 	}
 	return rec, nil
 }
+
+// columnError is the error for a column that a recorded file does not have.
+type columnError struct{ name, hint string }
+
+func (e *columnError) Error() string { return fmt.Sprintf("there is no column %q%s", e.name, e.hint) }

@@ -362,15 +362,11 @@ type exchange struct {
 // sure where the platform's kernel threw it away (reset).
 func (t *exchange) untaken(err error) (is, sure bool) {
 	// HTTP/2: it was not processed (RFC 9113, section 8.7), and the client library would
-	// repeat it, if it could have the body again. It has no other way to say so.
-	for _, says := range []string{"cannot retry err", "cannot rewind body"} {
-		if strings.Contains(err.Error(), says) {
-			return true, true
-		}
+	// repeat it, if it could have the body again.
+	if errors.Is(err, errAgain) {
+		return true, true
 	}
-	// It was closed before the server's first frame, which comes before any answer
-	// (RFC 9113, section 3.4).
-	if strings.Contains(err.Error(), "client conn could not be established") {
+	if unmet(err) {
 		return true, false
 	}
 	if t.conn == nil || !t.reused || t.begun {
@@ -382,6 +378,13 @@ func (t *exchange) untaken(err error) (is, sure bool) {
 	return t.conn.reset.Load(), false
 }
 
+// unmet tells whether an HTTP/2 connection was closed before the server's first frame, which
+// comes before any answer (RFC 9113, section 3.4). The library has no other way to say so:
+// where its words change, such a request counts as one without an answer.
+func unmet(err error) bool {
+	return strings.Contains(err.Error(), "client conn could not be established")
+}
+
 // turnedAway tells whether the platform cut a connection over TLS before it said anything on
 // it: what it said of a certificate may be thrown away with that (a reset). It may also have
 // broken.
@@ -389,8 +392,7 @@ func (t *exchange) turnedAway(err error) bool {
 	if t.begun || t.conn == nil || !t.conn.secure || t.conn.served.Load() {
 		return false
 	}
-	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		strings.Contains(err.Error(), "client conn could not be established")
+	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || unmet(err)
 }
 
 // request sends one message; anew: it was sent before, and the platform may store it once
@@ -410,7 +412,7 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	}()
 	trace := &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { writing.Add(-1) }, GotConn: func(info httptrace.GotConnInfo) {
 		writing.Add(1)
-		t = exchange{conn: watchedOf(info.Conn), reused: info.Reused, left: true}
+		t.conn, t.reused, t.left, t.wrote, t.begun = watchedOf(info.Conn), info.Reused, true, 0, false
 		if t.conn != nil {
 			t.wrote = t.conn.out.Load()
 		}
@@ -446,7 +448,8 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 		case anew:
 			client = c.link.fresh
 		}
-		resp, err := client.Do(req)
+		// Not through the client: that would follow redirects, and read the body for it.
+		resp, err := client.Transport.RoundTrip(req)
 		if err == nil && c.link.cfg.Redirects && hops < maxHops {
 			if to := redirect(resp, m.HTTP.OKStatus); to != nil {
 				resp.Body.Close()
@@ -591,14 +594,21 @@ func (c *Conn) message(ctx context.Context, m *link.Message, target, token strin
 	return req, nil
 }
 
-// build makes a request of the device. Its body cannot be had a second time (GetBody):
-// the client library cannot send it again.
+// errAgain is what the client library gets where it would send a request of HTTP/2 a second
+// time, because the platform did not process it. Of HTTP/1.1 it would without being sure.
+var errAgain = errors.New("the platform did not take the request")
+
+// build makes a request of the device. Its body cannot be had a second time: the client
+// library cannot send it again, and tells that it would.
 func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string, own bool) (*http.Request, error) {
 	req, err := http.NewRequestWithContext(ctx, method, target, nil)
 	if err != nil {
 		return nil, err
 	}
 	req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+	if c.link.cfg.Version == 2 {
+		req.GetBody = func() (io.ReadCloser, error) { return nil, errAgain }
+	}
 	req.Header.Set("User-Agent", "runcrowd")
 	for _, h := range headers {
 		value := link.Fill(h.Value, token)
@@ -696,7 +706,7 @@ func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
 	if err != nil {
 		return nil, "the request could not be made: " + err.Error()
 	}
-	resp, err := c.client.Do(req)
+	resp, err := c.client.Transport.RoundTrip(req)
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
 		return nil, link.Hide(what, token)
