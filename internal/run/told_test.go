@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/memnet"
+	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
 )
 
@@ -145,6 +146,51 @@ func TestMessagesWithoutAMark(t *testing.T) {
 			assert.Equal(t, due-bad, p.result.Total[verdict.Proven], "%v %+v", p.result.Total, p.result.Witnesses)
 			assert.Equal(t, bad == 0, p.holds())
 		})
+	}
+}
+
+// A listening witness knows messages by their time as one that asks does: in whatever place of
+// the body it stands.
+func TestAListenerKnowsMessagesByTheirTime(t *testing.T) {
+	t.Parallel()
+	for name, form := range map[string]string{
+		"flat":     ``,
+		"nested":   `, payload: {form: json, nested: true}`,
+		"template": `, payload: {template: '{"head": {"ts": "${at}"}, "b": [1, {"level": ${level_m}}]}'}`,
+		"a list":   `, payload: {template: '["x", {"when": "${at}"}, ${level_m}]'}`,
+	} {
+		for flaw, want := range map[string]verdict.Verdict{
+			"reorder": verdict.Proven, "lose": verdict.Lost, "alter": verdict.Altered, "repeat": verdict.Repeated,
+		} {
+			if flaw == "alter" && (name == "a list" || name == "template") { // the stand-in cannot alter these
+				continue
+			}
+			t.Run(name+", "+flaw, func(t *testing.T) {
+				t.Parallel()
+				text := `
+crowd: told
+links: {sea: {mqtt: mqtt://MQTT}}
+kinds: {gauge: {mark: {time: at}, readings: {level: {every: 300ms, topic: "harbour/${device}/level", qos: 1FORM,
+  fields: {at: {signal: clock, as: ms}, level_m: {signal: tide, range: 4, round: 3}}}}}}
+devices: [{kind: gauge, count: 4, name: "gauge-${n}"}]
+plan: {for: 6s}
+witnesses: {ear: {proves: received, subscribe: harbour/#, link: sea, wait: 5s}}
+`
+				if text = strings.Replace(text, "FORM", form, 1); name == "nested" {
+					text = strings.NewReplacer("{at: {", "{head.at: {", "{time: at}", "{time: head.at}").Replace(text)
+				}
+				inWorld(t, standin.Config{Flaws: flawsOf(t, flaw+"=15%")}, func(t *testing.T, w *world) {
+					p, hits := w.play(t, text), len(w.StandIn.Hits())
+					if want == verdict.Proven {
+						hits = 0
+					} else {
+						require.Positive(t, hits)
+						assert.Equal(t, hits, p.result.Total[want], p.says())
+					}
+					assert.Equal(t, p.result.Total.Due()-hits, p.result.Total[verdict.Proven], p.says())
+				})
+			})
+		}
 	}
 }
 

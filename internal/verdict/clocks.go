@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"time"
@@ -83,35 +84,40 @@ func echo(carried []byte, due, at time.Time) (field string, is bool) {
 	same := func(t time.Time) bool { return t.Truncate(unit).Equal(at) || t.Round(unit).Equal(at) }
 	list, _ := strictjson.Members(carried)
 	for _, m := range list {
-		if holdsTime(m.Value, same) {
-			return m.Name, true
+		if at, is := timeIn(m.Value, same); is {
+			return m.Name + at, true
 		}
 	}
 	return "", !due.IsZero() && same(due)
 }
 
-// holdsTime tells whether a value is a time, or holds one, that a question says yes to.
-func holdsTime(v any, same func(time.Time) bool) bool {
+// timeIn is where a value is a time that a question says yes to, or holds one: its path, each
+// part behind a dot.
+func timeIn(v any, same func(time.Time) bool) (path string, is bool) {
 	switch x := v.(type) {
 	case json.Number:
 		t, is := quantity.ParseUnix(x.String())
-		return is && same(t)
+		return "", is && same(t)
 	case string:
 		t, is := quantity.ParseInstant(x)
 		if !is {
 			t, is = quantity.ParseUnix(x)
 		}
-		return is && same(t)
+		return "", is && same(t)
 	case map[string]any:
-		for _, y := range x {
-			if holdsTime(y, same) {
-				return true
+		for _, name := range slices.Sorted(maps.Keys(x)) {
+			if at, is := timeIn(x[name], same); is {
+				return "." + name + at, true
 			}
 		}
 	case []any:
-		return slices.ContainsFunc(x, func(y any) bool { return holdsTime(y, same) })
+		for n, y := range x {
+			if at, is := timeIn(y, same); is {
+				return fmt.Sprintf(".%d%s", n, at), true
+			}
+		}
 	}
-	return false
+	return "", false
 }
 
 // precision is the largest usual unit that a time is a whole number of.

@@ -199,6 +199,16 @@ func (x *Index) at(streams []*fleet.Stream, t time.Time, shift, cut time.Duratio
 	return list
 }
 
+// stamp is the time by which a message is known: what the witness picked as its mark, or what
+// stands where the first of some streams has it.
+func (x *Index) stamp(streams []*fleet.Stream, p *part, values map[string]any, picked bool) any {
+	v := p.mark
+	for i := 0; !picked && v == nil && i < len(streams); i++ {
+		v, _ = strictjson.At(values, x.times[streams[i].Index])
+	}
+	return v
+}
+
 // valued lists the messages of a stream with a digest.
 func (x *Index) valued(stream int, digest uint64) (list []entry) {
 	x.mu.RLock()
@@ -264,11 +274,7 @@ func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor)
 	k := occasion{device: d.Index}
 	var list []entry
 	if how.Place == crowd.MarkTime {
-		stamp := p.mark
-		for i := 0; q.mark == nil && stamp == nil && i < len(streams); i++ {
-			stamp, _ = strictjson.At(values, index.times[streams[i].Index])
-		}
-		t, ok := timeOf(stamp)
+		t, ok := timeOf(index.stamp(streams, p, values, q.mark != nil))
 		if !ok {
 			q.foreign(whose{}, v)
 			return
@@ -476,7 +482,7 @@ func (b *base) hasFound(stream int, seq uint64) bool {
 // unmarkedOurs notes a message that was heard and has no mark, where what it carries tells
 // which it is. It is false where that is not how it is known.
 func (e *listener) unmarkedOurs(m *message, p *part, filed int) bool {
-	values, is := p.values.(map[string]any)
+	values, is := strictjson.Object(p.values)
 	var d *fleet.Device
 	x := ledger.Sighting{}
 	fill(&x, p.values, false, e.device, e.reading, nil, nil)
@@ -488,17 +494,13 @@ func (e *listener) unmarkedOurs(m *message, p *part, filed int) bool {
 	if !is || d == nil || d.Cast.Kind.Mark.Place != crowd.MarkTime {
 		return d != nil && e.catalog.Index.tells(d)
 	}
-	stamp := p.mark
-	if e.mark == nil {
-		stamp = values[d.Cast.Kind.Mark.Name]
-	}
-	t, ok := timeOf(stamp)
-	if !ok {
-		return true
-	}
 	streams := streamsOf(d, x.FiledReading)
 	if filed >= 0 && x.FiledReading == "" {
 		streams = []*fleet.Stream{e.catalog.Fleet.Streams[filed]}
+	}
+	t, ok := timeOf(e.catalog.Index.stamp(streams, p, values, e.mark != nil))
+	if !ok {
+		return true
 	}
 	list := e.catalog.Index.at(streams, t, e.spec.Shift, e.spec.Cut)
 	if len(list) == 0 {
