@@ -254,7 +254,7 @@ func TestEchoes(t *testing.T) {
 		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x, ""}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x.Truncate(time.Microsecond), "t"},
 		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Truncate(time.Millisecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Round(time.Microsecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMilli()), x.Truncate(time.Second), "t"},
 		{fmt.Sprintf(`{"t":%d}`, x.Unix()), x.Truncate(time.Minute), "t"}, {`{"t":1893553445.123456789}`, x, "t"}, {`{"t":"1893553445123"}`, x.Truncate(time.Millisecond), "t"},
-		{fmt.Sprintf(`{"e":[{"n":"a"},{"deep":{"t":%d}}]}`, x.UnixMilli()), x.Truncate(time.Millisecond), "e"},
+		{fmt.Sprintf(`{"e":[{"n":"a"},{"deep":{"t":%d}}]}`, x.UnixMilli()), x.Truncate(time.Millisecond), "e.1.deep.t"},
 		{fmt.Sprintf(`{"t":%d}`, x.Unix()+1), x, ""}, {`{}`, x, ""}, {`null`, x, ""}, {`{}`, due, "due"}, {`null`, due.Truncate(time.Minute), "due"},
 	} {
 		field, is := echo([]byte(c.carried), due, c.at)
