@@ -18,7 +18,6 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
-	"runcrowd/internal/strictjson"
 )
 
 // askers is how many questions are under way at once.
@@ -278,9 +277,12 @@ func (q *poller) split(row any, d *fleet.Device, filed int) []part {
 		}
 		return []part{{mark: v}}
 	}
-	if object, is := row.(map[string]any); is {
-		for _, place := range q.catalog.places {
-			if v, has := strictjson.At(object, place.Name); has {
+	if v, has := q.catalog.markIn(row); has {
+		return []part{{mark: v}}
+	}
+	if q.values != nil { // it rides among them
+		if values, err := q.values.One(row); err == nil {
+			if v, has := q.catalog.markIn(values); has {
 				return []part{{mark: v}}
 			}
 		}
@@ -417,7 +419,7 @@ var roundLimits = []int{10, 20, 25, 30, 50, 100, 150, 200, 250, 300, 500, 1000, 
 // question brought a number of rows that limits have, or all of several the same number, and
 // what is missing is the oldest or the newest of a device, all in one piece.
 func (q *poller) capped(e Expect, pages int) string {
-	if q.spec.Hears || q.spec.Latest || pages > len(q.answers) || len(q.answers) == 0 || q.answers[0] < 3 {
+	if q.spec.Hears || q.spec.Latest || !q.marked || pages > len(q.answers) || len(q.answers) == 0 || q.answers[0] < 3 {
 		return ""
 	}
 	n := slices.Max(q.answers)

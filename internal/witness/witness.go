@@ -478,6 +478,17 @@ func (c *Catalog) objects(v any) (parts []part, marked bool) {
 	return parts, marked
 }
 
+// markIn is what stands in a value under the name of a mark: a store may keep a property or a
+// header in a column.
+func (c *Catalog) markIn(v any) (any, bool) {
+	for _, place := range c.places {
+		if m, has := strictjson.At(v, place.Name); has {
+			return m, true
+		}
+	}
+	return nil, false
+}
+
 // whose is what a mark says.
 type whose struct {
 	ledger.Mark
