@@ -412,6 +412,7 @@ func (c *checker) witnesses() {
 			c.add(w.Pos, "the witness %q hears alerts, and no alert is heard by it; name it under alerts: heard_by: %s", w.Name, w.Name)
 		}
 		c.places(w)
+		c.rowTimes(i, w)
 		if w.Filter == "" {
 			continue
 		}
@@ -427,6 +428,29 @@ func (c *checker) witnesses() {
 			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {
 				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
 				break
+			}
+		}
+	}
+}
+
+// rowTimes looks whether the time of a row is one that the device sends.
+func (c *checker) rowTimes(i int, w *crowd.Witness) {
+	if !w.Asks() || w.Time == "" || w.TimeOf != "" {
+		return
+	}
+	for _, s := range c.Streams {
+		if !c.Sees(i, s.Device) {
+			continue
+		}
+		for k := range s.Reading.Fields {
+			f := &s.Reading.Fields[k]
+			at := s.Place(f.Name)
+			if f.Spec == nil || f.Spec.Name != "clock" || at == "" {
+				continue
+			}
+			if w.Time == at || strings.TrimPrefix(w.Time, ".") == strings.Trim(w.Values+"."+at, ".") {
+				c.add(w.Pos, "the witness %q takes the time of a row from %s, which is the field %q that the device sends: it says nothing about when a message was stored; name the platform's own time, or say that it is the device's: time: {at: %s, of: device}", w.Name, w.Time, f.Name, w.Time)
+				return
 			}
 		}
 	}

@@ -48,6 +48,26 @@ func look(t *testing.T, opt check.Options, edits ...string) ([]check.Warning, ch
 	return check.Check(f, opt)
 }
 
+// The time of a row that is a field of the device's says nothing about when it was stored.
+func TestTheTimeOfARowIsTheDevices(t *testing.T) {
+	clock := `fields: {level_m: {signal: tide}}}} => fields: {level_m: {signal: tide}, at: {signal: clock}}}}`
+	for edit, warned := range map[string]bool{
+		`time: .body.at, values: .body`:                     true,
+		`time: .at`:                                         true,
+		`time: .stored_at, values: .body`:                   false,
+		`time: {at: .body.at, of: device}, values: .body`:   false,
+		`time: {at: .body.at, of: platform}, values: .body`: false,
+		`time: .body.level_m, values: .body`:                false,
+	} {
+		list, _ := look(t, check.Options{}, clock, `rows: ".rows[]" => rows: ".rows[]", `+edit)
+		if !warned {
+			assert.Empty(t, list, edit)
+		} else if assert.Len(t, list, 1, edit) {
+			assert.Contains(t, list[0].Text, `which is the field "at" that the device sends`)
+		}
+	}
+}
+
 // What is allowed and probably not meant, each with the one warning that it gets.
 func TestWarnings(t *testing.T) {
 	list, _ := look(t, check.Options{})
