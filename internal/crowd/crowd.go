@@ -198,6 +198,7 @@ type Property struct {
 	Draw   Draw
 	Column []signal.Value // of the roster, by row
 	Secret bool           // never printed, never in a message
+	Public bool           // the file says that it is no secret
 	Kept   bool           // of the platform's answer when the device was registered
 	Sample any            // of its type
 }

@@ -66,10 +66,11 @@ type RequestParts struct {
 func (q *Request) For(c *Cast) *RequestParts { return q.Parts[c] }
 
 // Save is a value of the answer to a request, by its place among the requests, that
-// becomes a property of the device: a secret.
+// becomes a property of the device: a secret, unless it is public.
 type Save struct {
 	Name, Path string
 	Request    int
+	Public     bool
 }
 
 // Listing says how the platform tells whom it knows.

@@ -234,3 +234,26 @@ func BenchmarkValues(b *testing.B) {
 		composer.Values(f.Streams[0], fleet.Occasion{Seq: i, Due: time.Unix(1_900_000_000, 0)})
 	}
 }
+
+// What is computed from a secret is one, wherever it goes, unless the file says that it is none.
+func TestWhatIsComputedFromASecret(t *testing.T) {
+	c, err := file.Parse("x.yaml", []byte(`
+crowd: x
+links: {shore: {http: "http://h", headers: {X-Sign: "v1 ${bytes_hex(hmac('sha256', env.KEY, device))}", X-Mode: "${env.KEY == 'a' ? 'unsigned-mode' : 'signed-mode'}"}}}
+kinds:
+  gauge:
+    properties: {sig: "${bytes_hex(hmac('sha256', env.KEY, 'p' + device))}", id: {value: "${bytes_hex(digest('md5', env.KEY + device))}", public: true}}
+    readings: {level: {every: 1s, path: "/in/${id}?s=${sig}", fields: {id: "${id}", a: 1}}}
+devices: [{kind: gauge, count: 2, name: "gauge-${n}"}]
+plan: {for: 1s}
+`), file.Sources{Getenv: func(string) (string, bool) { return "a-secret-of-the-harbour", true }})
+	require.NoError(t, err)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	for _, s := range f.Streams {
+		id := s.Device.Env["id"].(string)
+		assert.Equal(t, "/in/"+id+"?s="+"«secret»", c.Redact(s.Target))
+		assert.Equal(t, "v1 "+"«secret»", c.Redact(s.Values[0]))
+		assert.Equal(t, "signed-mode", c.Redact(s.Values[1]), "what stands in the file is no secret")
+	}
+}

@@ -696,7 +696,9 @@ func (o *Registrar) keep(answer []byte, request int, kept map[string]string) err
 			x = n.String()
 		}
 		kept[k.Name] = formula.String(x)
-		o.Crowd.Secret(kept[k.Name])
+		if !k.Public {
+			o.Crowd.Secret(kept[k.Name])
+		}
 	}
 	return nil
 }

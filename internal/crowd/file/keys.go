@@ -169,9 +169,11 @@ var willMap = &mapping{name: "will", doc: "What the broker publishes when it los
 	{name: "content_type", typ: plain, goes: "MQTT 5", doc: "Media type; if not given, application/json for a mapping."},
 }}
 
-var sources = []string{"pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
+var sources = []string{"value", "pick", "uniform", "normal", "sequence", "position", "mac", "eui64", "ipv4", "ipv6", "uuid", "pattern"}
 
 var propertyMap = &mapping{name: "drawn property", doc: "A property that differs from device to device.", one: sources, keys: []key{
+	{name: "value", typ: special("value, or text with ${…}", scalar()), doc: "The same value for all, or a text with ${…}."},
+	{name: "public", typ: truth, def: "false", doc: "It is no secret, though it is computed from one, or named like one."},
 	{name: "pick", typ: texts, doc: "One of a list, such as [12, 20, 35]."},
 	{name: "uniform", typ: matching("range, such as 3 to 8", `^.+ to .+$`), doc: "Anywhere in a range; a whole number where both ends are."},
 	{name: "normal", typ: sub(normalMap), doc: "Spread around a mean; min and max bound it."},
@@ -304,14 +306,19 @@ var requestMap = &mapping{name: "request", doc: "An HTTP request for a device.",
 	{name: "ok_status", typ: statuses, def: "[200, 201, 202, 204]", doc: "Statuses that are a success."},
 }}
 
-var saveKey = key{name: "save", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"type": "string"}}), doc: "Values of the answer that become secret properties of the device, also for later requests."}
+var saveKey = key{name: "save", typ: special("names to jq expressions", node{"type": "object", "additionalProperties": node{"anyOf": []any{node{"type": "string"}, ref("saved value")}}}), doc: "Values of the answer that become properties of the device, also for later requests; secret ones, unless public is said."}
+
+var savedMap = &mapping{name: "saved value", doc: "A value of the answer to a registration.", keys: []key{
+	{name: "take", typ: jqText, need: ".id", doc: "Where it is in the answer."},
+	{name: "public", typ: truth, def: "false", doc: "It is no secret."},
+}}
 
 var registerRequestMap = requestMap.with("register request", "A request that registers a device.", []key{saveKey})
 
 var registerMap = &mapping{name: "register", doc: "How devices are registered with the platform, and what is kept of its answers.", one: []string{"request", "requests"}, keys: []key{
 	{name: "request", typ: sub(registerRequestMap), doc: "The request that registers a device."},
 	{name: "requests", typ: special("list of requests", node{"type": "array", "minItems": 1, "items": ref("register request")}), doc: "Several requests, in order."},
-	{name: "save", typ: saveKey.typ, doc: "Values of the last answer that become secret properties of the device."},
+	{name: "save", typ: saveKey.typ, doc: "Values of the last answer that become properties of the device; secret ones, unless public is said."},
 	{name: "names", typ: sub(nameRuleMap), doc: "What names the platform takes. Each device's is checked before anything is sent: names cannot be changed later."},
 	{name: "pace", typ: rate, def: "20/s", doc: "At most this many devices a second."},
 	{name: "list", typ: sub(listMap), doc: "How the platform tells which devices it knows."},
@@ -589,5 +596,5 @@ func mappings() []*mapping {
 	for _, form := range crowd.PayloadForms {
 		list = append(list, payloadMaps[form])
 	}
-	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, corruptMap, askActionMap, replyMap, wrongMap, readReplyMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, rowTimeMap, respondMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
+	return append(list, slotMap, bitsMap, willMap, commandMap, doMap, offlineMap, restartMap, clockMap, networkMap, corruptMap, askActionMap, replyMap, wrongMap, readReplyMap, requestMap, groupMap, recordingMap, changeMap, registerMap, registerRequestMap, savedMap, nameRuleMap, listMap, planMap, roundsMap, eventMap, markMap, witnessMap, rowTimeMap, respondMap, fieldRuleMap, alertMap, requireMap, requireRoundMap)
 }

@@ -42,7 +42,7 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 		}
 		c.Properties = append(c.Properties, p)
 		env[p.Name] = p.Sample
-		if p.Secret || p.Text != nil && usesSecret(p.Text.Names(), secrets) {
+		if !p.Public && (p.Secret || p.Text != nil && usesSecret(p.Text.Names(), secrets)) {
 			secrets[p.Name] = true
 		}
 	}
@@ -87,7 +87,7 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 			if done[k.Name] {
 				continue // a roster may bring it, too
 			}
-			p := crowd.Property{Name: k.Name, Pos: en.Pos, Secret: true, Kept: true, Sample: ""}
+			p := crowd.Property{Name: k.Name, Pos: en.Pos, Secret: !k.Public, Public: k.Public, Kept: true, Sample: ""}
 			if e := find(list, k.Name); e != nil { // until the device is registered
 				def := r.property(*e, env)
 				p.Value, p.Text, p.Draw = def.Value, def.Text, def.Draw
@@ -186,7 +186,18 @@ func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	v := o.get(source)
 	what += ": " + source
 	before := len(r.List)
+	p.Public = o.truth("public")
 	switch source {
+	case "value":
+		if v.Kind == yaml.ScalarNode && v.Tag == "!!str" {
+			if p.Text = r.text(v, what, env); p.Text != nil && looksSecret(p.Name) && !p.Public {
+				r.secretText(v, p.Text)
+				p.Secret = true
+			}
+		} else if x, ok := r.plain(v, what); ok {
+			p.Value, p.Sample = x, sampleOf(x)
+		}
+		return p
 	case "pick":
 		p.Draw, p.Sample = r.pick(v, o.get("weights"), what)
 	case "uniform", "normal", "sequence":

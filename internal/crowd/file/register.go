@@ -35,8 +35,10 @@ func (r *reader) loadRegistered(at crowd.Pos) {
 	}
 	c.Registered = crowd.ReadRegistered(data)
 	for _, e := range c.Registered {
-		for _, v := range e.Kept {
-			c.Secret(v)
+		for name, v := range e.Kept {
+			if !slices.ContainsFunc(c.Register.Save, func(k crowd.Save) bool { return k.Name == name && k.Public }) {
+				c.Secret(v)
+			}
 		}
 	}
 }
@@ -82,8 +84,15 @@ func (r *reader) save(n *yaml.Node, what string, request int) {
 			r.Add(pos(e.key), "%s: %q is kept of another answer already", what, e.key.Value)
 			continue
 		}
-		if path := parse(r, r.resolve(e.value), what+": "+e.key.Value, "", checkJQ); path != "" {
-			en.Save = append(en.Save, crowd.Save{Name: e.key.Value, Path: path, Request: request})
+		take, public := r.resolve(e.value), false
+		if take.Kind == yaml.MappingNode {
+			o := r.object(take, what+": "+e.key.Value, savedMap)
+			if take, public = o.get("take"), o.truth("public"); take == nil {
+				continue
+			}
+		}
+		if path := parse(r, take, what+": "+e.key.Value, "", checkJQ); path != "" {
+			en.Save = append(en.Save, crowd.Save{Name: e.key.Value, Path: path, Request: request, Public: public})
 		}
 	}
 }

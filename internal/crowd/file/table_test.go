@@ -60,6 +60,7 @@ var places = map[string]string{
 	"change":              inMQTT("change", "- {KEY, who: all, tags: [x]}"),
 	"register":            inMQTT("root", "register: {KEY, request: {url: \"http://h/d\"}}"),
 	"register request":    inMQTT("root", "register: {request: {KEY, url: \"http://h\"}}"),
+	"saved value":         inMQTT("root", "register: {request: {url: \"http://h\", save: {id: {KEY, take: .id}}}}"),
 	"names":               inMQTT("root", "register: {request: {url: \"http://h\"}, names: {KEY}}"),
 	"list":                inMQTT("root", "register: {request: {url: \"http://h\"}, list: {KEY, get: \"http://h\", names: .}}"),
 	"plan":                inMQTT("plan", "KEY"),
