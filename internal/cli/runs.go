@@ -171,12 +171,16 @@ func (e *env) removeRuns(old []run.Kept, keep string, remove bool) error {
 
 func (e *env) pack() *cobra.Command {
 	var to string
+	var unsearched bool
 	cmd := &cobra.Command{
 		Use:   "pack RUN",
 		Short: "Make one file of a run folder, to hand on",
 		Long: `Pack makes one file of a run folder: a tar archive compressed with zstd, which every
-command reads in place of a folder. It refuses if the run folder contains a secret of the
-crowd file whose value is in the environment now.`,
+command reads in place of a folder. Only what belongs to the run goes in: no other file of
+the folder does.
+
+It looks for the secrets of the crowd file, and refuses where it finds one, or where it
+cannot look: their values must be in the environment. With --unsearched it packs without.`,
 		Example: "  runcrowd pack runs/skerry-roads-…\n  runcrowd devices skerry-roads-abcdefgh.run.tar.zst",
 		Args:    exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -197,22 +201,31 @@ crowd file whose value is in the environment now.`,
 				fmt.Fprintln(e.stderr, "The run still plays: what is there so far is packed.")
 			}
 			var redact func(string) string
-			if c, err := run.LoadCopy(args[0]); err == nil {
-				redact = c.Redact
-			} else {
-				fmt.Fprintf(e.stderr, "The run was not searched for secrets, because its crowd file cannot be loaded:\n%s\n", err)
+			var results []string
+			switch c, err := run.LoadCopy(args[0]); {
+			case err == nil:
+				redact, results = c.Redact, c.Results
+			case !unsearched:
+				return fmt.Errorf("nothing was packed: the run cannot be searched for secrets, because its crowd file cannot be loaded:\n%w\nSet what is missing, or pack it unsearched, with --unsearched", err)
+			default:
+				fmt.Fprintf(e.stderr, "The run was not searched for secrets, and results: are left out: its crowd file cannot be loaded.\n")
 			}
-			if err := run.Pack(args[0], to, redact); err != nil {
+			left, err := run.Pack(args[0], to, results, redact)
+			if err != nil {
 				if errors.Is(err, run.ErrSecret) {
 					return fmt.Errorf("nothing was packed: %w of the crowd file; a platform or a device said it", err)
 				}
 				return err
+			}
+			if len(left) > 0 {
+				fmt.Fprintf(e.stderr, "Left out, because the run did not make it: %s\n", strings.Join(left, ", "))
 			}
 			fmt.Fprintf(e.stdout, "%s is written, %s\n", to, roughSize(fileSize(to)))
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "the file to make; if not given, CROWD-RUN"+run.PackEnding)
+	cmd.Flags().BoolVar(&unsearched, "unsearched", false, "pack it though it cannot be searched for secrets")
 	return cmd
 }
 

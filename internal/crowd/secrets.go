@@ -13,7 +13,7 @@ import (
 func (c *Crowd) Secret(value string) {
 	c.secretMu.Lock()
 	defer c.secretMu.Unlock()
-	if len(value) >= LeastSecret && !c.secrets[value] {
+	if len(value) >= LeastSecret && value != Redacted && !c.secrets[value] {
 		if c.secrets == nil {
 			c.secrets = map[string]bool{}
 		}

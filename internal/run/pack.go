@@ -30,15 +30,23 @@ var ErrSecret = errors.New("holds a secret")
 
 // Pack packs a run folder into one file: a tar archive (POSIX.1-2001), compressed with zstd
 // (RFC 8878). Redact takes secrets out of a text; a file in which it finds one ends packing,
-// with an ErrSecret. The file is written whole or not at all.
-func Pack(folder, path string, redact func(string) string) (err error) {
+// with an ErrSecret. Only what belongs to a run is packed: what the run left, and its results;
+// left are the names of other files. The file is written whole or not at all.
+func Pack(folder, path string, results []string, redact func(string) string) (left []string, err error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
-		return err
+		return nil, err
+	}
+	own := map[string]bool{LedgerFile: true, ManifestFile: true, CrowdFile: true, ReportJSON: true, ReportText: true}
+	for _, name := range results {
+		own[name] = true
+	}
+	for _, f := range m.Files {
+		own[f.Copy] = true
 	}
 	to, err := wholefile.New(path, false)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer func() {
 		if err != nil {
@@ -47,7 +55,7 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 	}()
 	z, err := zstd.NewWriter(to)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	t := tar.NewWriter(z)
 	top := fmt.Sprintf("%s-%s", m.Crowd, m.Run)
@@ -60,7 +68,10 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 		switch {
 		case err != nil || relErr != nil:
 			return errors.Join(err, relErr)
-		case d.IsDir() || !info.Mode().IsRegular() || d.Name() == ledger.LockName:
+		case d.IsDir() || rel == ledger.LockName:
+			return nil
+		case !own[filepath.ToSlash(rel)] || !info.Mode().IsRegular():
+			left = append(left, rel)
 			return nil
 		}
 		return packFile(t, name, top+"/"+filepath.ToSlash(rel), info, redact)
@@ -74,7 +85,7 @@ func Pack(folder, path string, redact func(string) string) (err error) {
 	if err != nil && !errors.Is(err, ErrSecret) {
 		err = fmt.Errorf("%s could not be written: %w", path, wholefile.Cause(err))
 	}
-	return err
+	return left, err
 }
 
 func packFile(t *tar.Writer, name, as string, info fs.FileInfo, redact func(string) string) error {

@@ -25,7 +25,7 @@ import (
 func runFolder(t *testing.T, ledger string) string {
 	dir := filepath.Join(t.TempDir(), "harbour-k3f9a2xy")
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "files"), 0o700))
-	for name, text := range map[string]string{run.ManifestFile: `{"run": "k3f9a2xy", "crowd": "harbour"}`, run.LedgerFile: ledger, "files/1-gauges.csv": "device\n", "ledger.lock": "x"} {
+	for name, text := range map[string]string{run.ManifestFile: `{"run": "k3f9a2xy", "crowd": "harbour", "files": [{"copy": "files/1-gauges.csv"}]}`, run.LedgerFile: ledger, "files/1-gauges.csv": "device\n", "ledger.lock": "x"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	return dir
@@ -38,7 +38,11 @@ func TestPacks(t *testing.T) {
 	redact := func(s string) string { return strings.ReplaceAll(s, "open-sesame-77", "***") }
 	folder := runFolder(t, strings.Repeat("0123456789", 100_000))
 	path := filepath.Join(t.TempDir(), "x"+run.PackEnding)
-	require.NoError(t, run.Pack(folder, path, redact))
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "id_rsa"), []byte("a key"), 0o600))
+	require.NoError(t, os.Symlink("/etc/hostname", filepath.Join(folder, run.ReportText)))
+	left, err := run.Pack(folder, path, nil, redact)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"id_rsa", run.ReportText}, left)
 	to := t.TempDir()
 	got, err := run.Unpack(path, to)
 	require.NoError(t, err)
@@ -55,7 +59,8 @@ func TestPacks(t *testing.T) {
 	for _, at := range []int{0, 32<<10 - 7, 64<<10 - 3, 500_000} { // also where two pieces meet that are read
 		bad := runFolder(t, strings.Repeat("x", at)+"open-sesame-77"+strings.Repeat("y", 100_000))
 		out := filepath.Join(t.TempDir(), "y"+run.PackEnding)
-		assert.ErrorIs(t, run.Pack(bad, out, redact), run.ErrSecret, "at %d", at)
+		_, err := run.Pack(bad, out, nil, redact)
+		assert.ErrorIs(t, err, run.ErrSecret, "at %d", at)
 		left, err := os.ReadDir(filepath.Dir(out))
 		require.NoError(t, err)
 		assert.Empty(t, left)
