@@ -293,7 +293,8 @@ func spans(list []*ledger.Said, w *ledger.Witness) []span {
 	return out
 }
 
-// match gives each call what was said for it, and returns what is left over.
+// match gives each call what was said for it, and returns what is left over. What was said in
+// time for no call is late for the nearest one before it that has none.
 func match(calls []call, said []span, within time.Duration) (over []span) {
 	give := func(s span, inTime bool) bool {
 		best := -1
@@ -306,7 +307,7 @@ func match(calls []call, said []span, within time.Duration) (over []span) {
 			if inTime && s.to > limit && (s.from > limit || s.from == 0) {
 				continue
 			}
-			if best < 0 || c.sure && !calls[best].sure {
+			if best < 0 || c.sure && !calls[best].sure || !inTime && c.sure == calls[best].sure {
 				best = i
 			}
 		}
@@ -328,11 +329,12 @@ func match(calls []call, said []span, within time.Duration) (over []span) {
 			rest = append(rest, s)
 		}
 	}
-	for _, s := range rest {
+	for _, s := range slices.Backward(rest) { // the last is the nearest to the last
 		if !give(s, false) {
 			over = append(over, s)
 		}
 	}
+	slices.Reverse(over)
 	return over
 }
 

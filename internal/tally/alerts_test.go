@@ -2,6 +2,7 @@ package tally_test
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -113,6 +114,25 @@ func TestAlerts(t *testing.T) {
 }
 
 // A witness that could not listen, or was not heard to the end, accuses nobody.
+func TestALateAlertIsOfTheNearestCrossing(t *testing.T) {
+	for _, c := range []struct{ messages, said, want string }{
+		{"ooxooooooxoooooo", "13.5", "#10 late, #3 missing"},
+		{"ooxooooooxoooooo", "7.5 13.5", "#10 late, #3 late"},
+		{"ooxooooooxoooooo", "13.4 13.5", "#10 late, #3 late"},
+		{"ooxooooooxoooooo", "9.5 13.5", "#3 late"}, // the first was in time for the second
+	} {
+		r := judge(noticed(c.messages, c.said))
+		var got []string
+		for _, f := range r.AlertFindings {
+			if f.Call != nil {
+				got = append(got, fmt.Sprintf("#%d %s", f.Call.Seq, f.Verdict))
+			}
+		}
+		slices.Sort(got)
+		assert.Equal(t, c.want, strings.Join(got, ", "), "%s %s", c.messages, c.said)
+	}
+}
+
 func TestAlertsThatCouldNotBeHeard(t *testing.T) {
 	at := func(s float64) time.Time { return start.Add(time.Duration(s * float64(time.Second))) }
 	for name, change := range map[string]func(*ledger.Witness){
