@@ -7,6 +7,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/timeline"
 )
@@ -66,7 +67,15 @@ func (c *checker) events() {
 		times[i], devices[i] = map[uint64]bool{}, map[int]bool{}
 	}
 	held := map[int]bool{}
+	tried := map[*crowd.Cast]map[int]bool{}
 	for _, h := range story {
+		if cast := c.Devices[h.Device].Cast; !tried[cast][h.Event] { // others of a group have the same texts
+			if tried[cast] == nil {
+				tried[cast] = map[int]bool{}
+			}
+			tried[cast][h.Event] = true
+			c.workable(plan.Events[h.Event], c.Devices[h.Device])
+		}
 		x := &c.load.Story[h.Event]
 		x.Befalls++
 		times[h.Event][h.N], devices[h.Event][h.Device] = true, true
@@ -89,6 +98,29 @@ func (c *checker) events() {
 		}
 	}
 	c.overlaps(story)
+}
+
+// workable looks whether what an event does can be worked out for a device.
+func (c *checker) workable(e *crowd.Event, d *fleet.Device) {
+	for i := range e.Do[d.Cast] {
+		x := &e.Do[d.Cast][i]
+		if x.Value == nil || x.Field { // a field's value is made for each message
+			continue
+		}
+		s, err := x.Value.Expand(&formula.Machine{}, d.Env)
+		switch {
+		case err != nil:
+		case x.Kind == crowd.ActionInterval:
+			_, err = crowd.ParseInterval(s)
+		case x.Kind == crowd.ActionCorrupt && d.Cast.Link.Protocol == crowd.MQTT:
+			err = crowd.CheckTopic(s)
+		case x.Kind == crowd.ActionCorrupt:
+			err = crowd.CheckPath(s)
+		}
+		if err != nil {
+			c.add(x.Pos, "the event %q: %s cannot be done to %s: %s", e.Title(), x.Kind, d.Name, err)
+		}
+	}
 }
 
 // away tells whether an event keeps devices from being connected.
