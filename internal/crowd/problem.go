@@ -44,11 +44,13 @@ func (p *Problems) Hide(secrets []string) {
 	}
 }
 
-// Add notes a mistake; the same one at the same place is noted once.
+// Add notes a mistake; the same one at the same place is noted once, whatever is said behind a
+// semicolon: a text is read anew for each group of devices, and each has other names.
 func (p *Problems) Add(at Pos, format string, args ...any) {
 	problem := Problem{at, fmt.Sprintf(format, args...)}
+	what, _, _ := strings.Cut(problem.Text, "; ")
 	for _, q := range p.List {
-		if q == problem {
+		if before, _, _ := strings.Cut(q.Text, "; "); q.Pos == at && before == what {
 			return
 		}
 	}

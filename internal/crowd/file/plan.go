@@ -365,10 +365,23 @@ func (r *reader) event(e *crowd.Event, o *object) {
 	if dn == nil {
 		return
 	}
-	for _, c := range casts {
+	before, first, fits := len(r.List), []crowd.Problem(nil), false
+	for i, c := range casts {
 		if list := r.actions(dn, o.what+": do", c, casts, castEnv(c), true); len(list) > 0 {
 			e.Do[c] = list
 		}
+		if len(members) > 0 || e.Who == nil {
+			continue
+		}
+		// Whom it befalls is not known yet: a mistake is one of all groups.
+		if i == 0 {
+			first = slices.Clone(r.List[before:])
+		}
+		fits = fits || len(r.List) == before
+		r.List = r.List[:before]
+	}
+	if !fits {
+		r.List = append(r.List, first...)
 	}
 	r.expected(e, o, dn)
 }
