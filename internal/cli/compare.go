@@ -14,16 +14,21 @@ import (
 
 func (e *env) compare() *cobra.Command {
 	var format, margin, least string
+	var anyway bool
 	var mem memory
 	cmd := &cobra.Command{
 		Use:   "compare RUN RUN",
 		Short: "Compare two runs: verdicts, delays, rates, devices that changed",
 		Long: `Compare puts two runs beside each other: is the second worse than the first?
 
-Verdicts are facts: fewer proven messages are worse. Delays and rates vary by chance, so
-each difference has a confidence interval (block bootstrap). It counts if 95 % of the
-resamples agree on its sign and it exceeds --margin (and --least, for delays). The lag is
-this machine's own: it is shown, and makes no run worse.
+Verdicts are facts: fewer proven messages are worse; what is unknown may be proven, and
+counts for neither. Delays and rates vary by chance: stretches of both runs are held against
+each other by their ranks. A difference counts if the ranks are clearly apart (by chance in
+1 of 1000 pairs) and it exceeds --margin (and --least, for delays). The lag is this machine's
+own: it is shown, and makes no run worse. A difference that a busy machine may have made by
+itself decides nothing, and is said to be unclear.
+
+Runs of different crowds are not compared, but with --anyway.
 
 Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b --margin 20% --format markdown",
@@ -60,6 +65,9 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 				}
 				both[i], checks[i], c.Folders[i], c.Runs[i] = j.Result, j.Checks, arg, j.Run
 			}
+			if a, b := both[0].Crowd, both[1].Crowd; a != b && !anyway {
+				return fmt.Errorf("these are runs of different crowds, %s and %s: what differs between them says nothing of the platform; compare them with --anyway", a, b)
+			}
 			c.Comparison = tally.Compare(both[0], both[1], checks, tally.Comparing{Margin: float64(share) / 100, Least: floor})
 			c.Worse = c.Comparison.Worse()
 			switch format {
@@ -80,6 +88,7 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&anyway, "anyway", false, "compare runs of different crowds")
 	cmd.Flags().StringVar(&format, "format", "text", "text, json or markdown")
 	cmd.Flags().StringVar(&margin, "margin", "10%", "the least difference of delays and rates that is called a change")
 	cmd.Flags().StringVar(&least, "least", "1ms", "the least difference of delays, in time, that is called a change")

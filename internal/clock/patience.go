@@ -32,22 +32,54 @@ func (p *Patience) Over() bool {
 // watchEvery is how often Watch looks, and stillLeast how much later than that it must come to
 // call it standing still.
 const (
-	watchEvery = 100 * time.Millisecond
-	stillLeast = 200 * time.Millisecond
+	watchEvery = 25 * time.Millisecond
+	stillLeast = 250 * time.Millisecond
 )
 
-// Watch tells of each time in which this process stood still, until ctx is done.
-func Watch(ctx context.Context, tell func(from, to time.Time)) {
-	t := time.NewTicker(watchEvery)
-	defer t.Stop()
+// Turns is how late this process got its turns: whatever it measures may be as much too long.
+type Turns struct {
+	Looks int
+	// Late is how many of these were late by at least each of Lateness.
+	Late [len(Lateness)]int
+}
+
+// Lateness are the times that Turns counts by.
+var Lateness = [...]time.Duration{time.Millisecond, 5 * time.Millisecond, 20 * time.Millisecond, 100 * time.Millisecond}
+
+// Share is the greatest share of turns, in per cent, that may have been late by more than a time.
+func (x *Turns) Share(t time.Duration) float64 {
+	if x.Looks == 0 {
+		return 0
+	}
+	at := 0
+	for i, l := range Lateness {
+		if l <= t {
+			at = i
+		}
+	}
+	return 100 * float64(x.Late[at]) / float64(x.Looks)
+}
+
+// Watch looks how this process gets its turns, until ctx is done, and tells of each time in
+// which it stood still.
+func Watch(ctx context.Context, tell func(from, to time.Time)) (turns Turns) {
 	for last := Now(); ; {
+		timer := time.NewTimer(watchEvery)
 		select {
 		case <-ctx.Done():
-			return
-		case <-t.C:
+			timer.Stop()
+			return turns
+		case <-timer.C:
 		}
 		now := Now()
-		if now.Sub(last) > watchEvery+stillLeast {
+		late := now.Sub(last) - watchEvery
+		turns.Looks++
+		for i, l := range Lateness {
+			if late >= l {
+				turns.Late[i]++
+			}
+		}
+		if late > stillLeast {
 			tell(last, now)
 		}
 		last = now

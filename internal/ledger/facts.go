@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/decimal"
 	"runcrowd/internal/outcome"
 )
@@ -557,6 +558,8 @@ type Facts struct {
 	Actions   Actions
 	// Still are the times in which the process that played stood still, in their order.
 	Still []Still
+	// Turns is how that process got its turns.
+	Turns clock.Turns
 
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool

@@ -3,6 +3,7 @@ package ledger
 import (
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/outcome"
 )
 
@@ -60,6 +61,13 @@ func (w *Writer) Still(from, to time.Time) {
 	w.own.mu.Lock()
 	w.own.x.still = Still{from, to}
 	w.own.write(recStill)
+}
+
+// Turns notes how this process got its turns.
+func (w *Writer) Turns(t clock.Turns) {
+	w.own.mu.Lock()
+	w.own.x.turns = t
+	w.own.write(recTurns)
 }
 
 // Due notes a message, what the platform has to do with it, and which alerts its values call

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/outcome"
 )
 
@@ -117,6 +118,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	w.Over(1, start, time.Time{}, 3)
 	w.Left("sea", 2, time.Minute)
 	w.Still(start, start.Add(time.Second))
+	w.Turns(clock.Turns{Looks: 9, Late: [4]int{3, 2, 1, 0}})
 	w.End(true)
 	require.NoError(t, w.Close())
 	again, err := Reopen(path)

@@ -3,6 +3,7 @@ package ledger
 import (
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/outcome"
 )
 
@@ -34,6 +35,7 @@ const (
 	recSaid
 	recCount
 	recStill
+	recTurns
 )
 
 // entry is any record: each type has some of its parts.
@@ -59,6 +61,7 @@ type entry struct {
 	at             time.Time
 	interrupted    bool
 	still          Still
+	turns          clock.Turns
 }
 
 // count is what a platform says it has.
@@ -327,5 +330,11 @@ var records = [...]struct {
 	recStill: {"a time in which this process stood still: it was stopped, or got no turn", func(c *coder, x *entry) {
 		c.time("from", &x.still.From)
 		c.time("to", &x.still.To)
+	}},
+	recTurns: {"how often this process looked whether it gets its turn, and how often that came 1, 5, 20 and 100 ms late", func(c *coder, x *entry) {
+		c.whole("looks", &x.turns.Looks)
+		for i, name := range [...]string{"late_1", "late_5", "late_20", "late_100"} {
+			c.whole(name, &x.turns.Late[i])
+		}
 	}},
 }

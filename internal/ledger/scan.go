@@ -489,6 +489,8 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		} else { // the rest is one
 			f.Still[n-1].To = x.still.To
 		}
+	case recTurns:
+		f.Turns = x.turns
 	case recEnd:
 		f.Ended, f.Interrupted = true, x.interrupted
 	case recReopened:

@@ -61,15 +61,18 @@ func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list 
 	measures := func(list []tally.MeasureChange, unit string) (rows []table.Row) {
 		for _, m := range list {
 			between := "too few messages to tell"
-			if m.Trend != tally.Unclear {
+			if m.Low != 0 || m.High != 0 || m.Trend != tally.Unclear {
 				between = fmt.Sprintf("%+.4g to %+.4g", m.Low, m.High)
+			}
+			if m.Busy {
+				between += ", as the machine was busy"
 			}
 			rows = append(rows, table.Row{m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit), fmt.Sprintf("%.4g %s", m.Value[1], unit), between, mark(m.Trend)})
 		}
 		return rows
 	}
-	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (95 % interval)", ""}, measures(c.Delays, "ms"))
-	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (95 % interval)", ""}, measures(c.Rates, "/s"))
+	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""}, measures(c.Delays, "ms"))
+	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""}, measures(c.Rates, "/s"))
 	rows = nil
 	for _, d := range c.Devices[:min(len(c.Devices), mostCompared)] {
 		trend := tally.Better
@@ -99,6 +102,9 @@ func (c *Compared) notes() (list []string) {
 		if !c.Whole[i] {
 			list = append(list, fmt.Sprintf("The %s run was not played to its end.", run))
 		}
+		if why := c.Late[i]; why != "" {
+			list = append(list, fmt.Sprintf("The machine that played the %s run did not keep up: %s. Delays and rates decide nothing.", run, why))
+		}
 		if n := c.OnlyIn[i]; n > 0 {
 			list = append(list, fmt.Sprintf("Only in the %s run: %s.", run, plural(n, "device")))
 		}
@@ -114,7 +120,7 @@ func (c *Compared) head() string {
 	better := c.Proven == tally.Better
 	for _, list := range [][]tally.MeasureChange{c.Delays, c.Rates} {
 		for _, m := range list {
-			better = better || m.Trend == tally.Better
+			better = better || m.Trend == tally.Better && !strings.HasPrefix(m.Name, "lag ")
 		}
 	}
 	if better {

@@ -104,7 +104,8 @@ type Session struct {
 	start     time.Time
 	follower  *follower
 	log       *slog.Logger // nil: there is none
-	made      bool         // its folder was made by it
+	turns     func() clock.Turns
+	made      bool // its folder was made by it
 
 	mu       sync.Mutex
 	progress Progress
@@ -489,10 +490,12 @@ func (s *Session) Play(ctx context.Context) error {
 	}()
 	watched := make(chan struct{})
 	looking, enough := context.WithCancel(context.WithoutCancel(ctx))
-	defer func() { enough(); <-watched }()
+	var turns clock.Turns
+	s.turns = func() clock.Turns { enough(); <-watched; return turns }
+	defer s.turns()
 	go func() {
 		defer close(watched)
-		clock.Watch(looking, s.ledger.Still)
+		turns = clock.Watch(looking, s.ledger.Still)
 	}()
 	plan := &s.crowd.Plan
 	first := s.wait(play)
@@ -602,6 +605,7 @@ func (s *Session) finish(ctx context.Context) error {
 	interrupted := ctx.Err() != nil
 	s.close()
 	if s.ledger.Err() == nil {
+		s.ledger.Turns(s.turns())
 		s.ledger.End(interrupted)
 	}
 	if err := s.ledger.Close(); err != nil {

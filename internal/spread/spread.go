@@ -76,6 +76,28 @@ func (s Spread) At(percent int) time.Duration {
 	return Top(len(s) - 1)
 }
 
+// Between is At, in milliseconds, and between the bounds of its place by how many of that are
+// before it: two spreads that are nearly alike are nearly alike in it.
+func (s Spread) Between(percent int) float64 {
+	n := s.N()
+	if n == 0 {
+		return 0
+	}
+	rank := Rank(percent, n)
+	for p, x := range s {
+		if rank > int(x) {
+			rank -= int(x)
+			continue
+		}
+		from, to := float64(0), float64(Top(p))
+		if p > 0 {
+			from = float64(Top(p - 1))
+		}
+		return (from + (to-from)*(float64(rank)-0.5)/float64(x)) / 1e6
+	}
+	return 0
+}
+
 // Classes lists the places that have any: up to which time, and how many.
 func (s Spread) Classes() (upTo []time.Duration, n []int) {
 	for p, x := range s {

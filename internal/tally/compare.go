@@ -2,13 +2,12 @@ package tally
 
 import (
 	"cmp"
-	"math/rand/v2"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"runcrowd/internal/proof"
-	"runcrowd/internal/spread"
 	"runcrowd/internal/verdict"
 )
 
@@ -45,7 +44,10 @@ type Comparison struct {
 	OnlyIn       [2]int              `json:"devices_only_in"`
 	// Whole tells whether the runs were played to their ends.
 	Whole  [2]bool `json:"played_to_the_end"`
-	Blocks [2]int  `json:"blocks"` // of which samples were drawn
+	Blocks [2]int  `json:"blocks"` // stretches of time that are held against each other
+	// Late tells why the machine that played a run may have made its delays and rates, not the
+	// platform; empty: it kept up.
+	Late [2]string `json:"machine_late,omitempty"`
 }
 
 // VerdictChange is how many messages had a verdict.
@@ -62,15 +64,18 @@ type RequirementChange struct {
 	Trend Trend          `json:"trend"`
 }
 
-// MeasureChange is a figure of both runs, with the interval in which 95 of 100 differences lie
-// that were drawn of blocks of both (bootstrap by percentiles).
+// MeasureChange is a figure of both runs, as their reports have it, with the interval in which
+// the difference lies between stretches of the two (Hodges and Lehmann, at 99 %).
 type MeasureChange struct {
 	Name  string     `json:"name"`
 	Value [2]float64 `json:"value"`
 	// Low and High bound by how much the second is above the first.
-	Low   float64 `json:"low"`
-	High  float64 `json:"high"`
-	Trend Trend   `json:"trend"`
+	Low     float64 `json:"low"`
+	High    float64 `json:"high"`
+	Trend   Trend   `json:"trend"`
+	typical float64 // difference between stretches
+	// Busy: a machine that played may have made the difference, because it got its turns late.
+	Busy bool `json:"machine_busy,omitempty"`
 }
 
 // DeviceChange is a device that fared otherwise.
@@ -97,16 +102,24 @@ func (c *Comparison) Worse() bool {
 // mostChanged is how many devices that changed are kept.
 const mostChanged = 10_000
 
-// draws is how many samples are drawn, and leastBlocks of how many blocks at least.
+// A run is held against another by stretches of time: what is near in time is alike, so that
+// single messages would seem to tell more than they do.
 const (
-	draws       = 500
 	leastBlocks = 8
 	mostBlocks  = 60
+	// sure is how many standard deviations the ranks of the stretches of both must be apart
+	// (Mann and Whitney, 1947): by chance they are in 1 of 1 000 pairs, and a dozen figures are
+	// looked at.
+	sure = 3.3
+	// of99 is how many a two-sided interval of 99 % takes.
+	of99 = 2.576
+	// leastOf is how many messages of a stretch a percentile of it needs.
+	leastOf = 20
 )
 
 // Compare compares two runs. Both were judged with Series and Rows.
 func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
-	c := &Comparison{Proven: Same}
+	c := &Comparison{}
 	both := [2]*Result{a, b}
 	for _, v := range verdict.All() {
 		if a.Total[v] > 0 || b.Total[v] > 0 {
@@ -119,57 +132,61 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 			c.ProvenShare[i] = 100 * float64(r.Total[verdict.Proven]) / float64(n)
 		}
 	}
-	// As whole numbers: no rounding calls a change what is none.
-	x, y := a.Total[verdict.Proven]*b.Total.Asked(), b.Total[verdict.Proven]*a.Total.Asked()
-	switch {
-	case y < x || b.Total.Asked() == 0 && a.Total.Asked() > 0:
-		c.Proven = Worse
-	case y > x:
-		c.Proven = Better
-	}
+	c.Proven = provenTrend(a, b)
 	c.requirements(checks)
 	var blocks [2][]Step
 	var step [2]time.Duration
 	for i, r := range both {
 		blocks[i], step[i] = blocksOf(r.Series)
 		c.Blocks[i] = len(blocks[i])
+		c.Late[i] = late(r)
 	}
-	rng := rand.New(rand.NewPCG(1907, 1))
 	for p, name := range []string{"acknowledged", "received", "stored", "lag"} {
 		for _, share := range []struct {
 			name string
 			of   int
-		}{{"p50", 50}, {"p90", 90}, {"p99", 99}} {
-			at := func(s spread.Spread) float64 { return float64(s.At(share.of).Microseconds()) / 1000 }
-			m, any := measure(rng, blocks, func(list []*Step) (float64, bool) {
-				var all spread.Spread
-				for _, s := range list {
-					all.Merge(s.Delays[p], 1)
-				}
-				return at(all), all.N() > 0
-			}, func(x float64) float64 { return max(how.Margin*x, float64(how.Least.Microseconds())/1000) }, true)
-			if any {
-				m.Name = name + " " + share.name
-				c.Delays = append(c.Delays, m)
+			all  func(*Delays) time.Duration
+		}{{"p50", 50, func(d *Delays) time.Duration { return d.P50 }}, {"p90", 90, func(d *Delays) time.Duration { return d.P90 }}, {"p99", 99, func(d *Delays) time.Duration { return d.P99 }}} {
+			m := MeasureChange{Name: name + " " + share.name}
+			n := [2]int{}
+			for i, r := range both {
+				d := []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag}[p]
+				n[i], m.Value[i] = d.N, milliseconds(share.all(d))
 			}
+			if n[0] == 0 || n[1] == 0 {
+				continue
+			}
+			m.compare(c.sampled(blocks, func(_ int, s *Step) (float64, bool) {
+				return s.Delays[p].Between(share.of), s.Delays[p].N() >= leastOf
+			}), max(how.Margin*m.Value[0], milliseconds(how.Least)), true)
+			if p < 3 && (c.Late != [2]string{} || busy(both, share.of, m.typical)) {
+				m.excuse()
+			}
+			c.Delays = append(c.Delays, m)
 		}
 	}
 	for _, r := range []struct {
 		name string
 		of   func(*Step) int
 	}{{"sent", func(s *Step) int { return s.Sent }}, {"acknowledged", func(s *Step) int { return s.Acknowledged }}} {
-		// Each run has steps of its own length.
-		m, any := measureOf(rng, blocks, func(i int, list []*Step) (float64, bool) {
+		m := MeasureChange{Name: r.name}
+		for i := range blocks { // each run has steps of its own length
 			n := 0
-			for _, s := range list {
-				n += r.of(s)
+			for k := range blocks[i] {
+				n += r.of(&blocks[i][k])
 			}
-			return float64(n) / (float64(len(list)) * step[i].Seconds()), n > 0
-		}, func(x float64) float64 { return how.Margin * x }, false)
-		if any {
-			m.Name = r.name
-			c.Rates = append(c.Rates, m)
+			if len(blocks[i]) > 0 {
+				m.Value[i] = float64(n) / (float64(len(blocks[i])) * step[i].Seconds())
+			}
 		}
+		if m.Value[0] == 0 && m.Value[1] == 0 {
+			continue
+		}
+		m.compare(c.sampled(blocks, func(i int, s *Step) (float64, bool) { return float64(r.of(s)) / step[i].Seconds(), true }), how.Margin*m.Value[0], false)
+		if c.Late != [2]string{} {
+			m.excuse()
+		}
+		c.Rates = append(c.Rates, m)
 	}
 	c.devices(both)
 	return c
@@ -193,17 +210,72 @@ func (c *Comparison) requirements(checks [2][]proof.Check) {
 		q := &c.Requirements[i]
 		switch {
 		case q.State[0] == "" || q.State[1] == "" || q.State[0] == q.State[1]:
+			continue
 		case q.State[0] == proof.Met || q.State[1] == proof.NotMet:
 			q.Trend = Worse
 		default:
 			q.Trend = Better
 		}
+		if q.State[0] == proof.Undecided || q.State[1] == proof.Undecided {
+			q.Trend = Unclear
+		}
 	}
 }
 
-// blocksOf are the stretches of a run of which samples are drawn: what is near in time is
-// alike, so that single messages would seem to tell more than they do. The first and the last
-// are left out: they are not whole.
+// provenTrend compares the shares that are proven, as whole numbers: what is unknown of one may
+// be proven, so a share that is told apart from it alone is no change.
+func provenTrend(a, b *Result) Trend {
+	if a.Total.Asked() == 0 || b.Total.Asked() == 0 {
+		if a.Total.Asked() > 0 {
+			return Worse
+		}
+		return Same
+	}
+	at := func(r, other *Result) (low, high int) {
+		n := other.Total.Asked()
+		return r.Total[verdict.Proven] * n, (r.Total[verdict.Proven] + r.Total[verdict.Unknown]) * n
+	}
+	low, high := at(a, b)
+	low2, high2 := at(b, a)
+	switch {
+	case high2 < low:
+		return Worse
+	case low2 > high:
+		return Better
+	case low == low2:
+		return Same
+	}
+	return Unclear
+}
+
+// late tells why the machine that played a run made delays of its own; empty: it did not.
+func late(r *Result) string {
+	still := time.Duration(0)
+	for _, x := range r.Still {
+		still += x.To.Sub(x.From)
+	}
+	if still == 0 {
+		return ""
+	}
+	return "it stood still for " + verdict.Span(still)
+}
+
+// busy tells whether one of the machines may have made a difference of a percentile by itself:
+// of its turns, half as many as are above the percentile came late by half of the difference
+// that there is between stretches.
+func busy(both [2]*Result, percent int, difference float64) bool {
+	half := time.Duration(math.Abs(difference) / 2 * 1e6)
+	return max(both[0].Turns.Share(half), both[1].Turns.Share(half)) >= float64(100-percent)/2
+}
+
+// excuse lets a figure of a machine that did not keep up decide nothing.
+func (m *MeasureChange) excuse() {
+	if m.Trend != Same {
+		m.Trend, m.Busy = Unclear, true
+	}
+}
+
+// blocksOf are the stretches of a run. The first and the last are left out: they are not whole.
 func blocksOf(s *Series) ([]Step, time.Duration) {
 	if s == nil {
 		return nil, 0
@@ -222,56 +294,73 @@ func blocksOf(s *Series) ([]Step, time.Duration) {
 	return list, s.Step
 }
 
-func measure(rng *rand.Rand, blocks [2][]Step, of func([]*Step) (float64, bool), margin func(float64) float64, less bool) (MeasureChange, bool) {
-	return measureOf(rng, blocks, func(_ int, list []*Step) (float64, bool) { return of(list) }, margin, less)
+// sampled is a figure of the stretches of both runs. Where many stretches have too few messages
+// for it, neighbours are one.
+func (c *Comparison) sampled(blocks [2][]Step, of func(run int, s *Step) (float64, bool)) (list [2][]float64) {
+	for i := range blocks {
+		for size := 1; ; size *= 2 {
+			list[i] = list[i][:0]
+			n := 0
+			for k := 0; k+size <= len(blocks[i]); k += size {
+				x := Step{Found: make([]int, len(blocks[i][k].Found))}
+				for s := range size {
+					x.merge(&blocks[i][k+s])
+				}
+				n++
+				if v, tells := of(i, &x); tells {
+					list[i] = append(list[i], v)
+				}
+			}
+			if 2*len(list[i]) > n || n <= leastBlocks {
+				break
+			}
+		}
+	}
+	return list
 }
 
-// measureOf compares a figure of the blocks of both runs. Less: the lower the better.
-func measureOf(rng *rand.Rand, blocks [2][]Step, of func(run int, list []*Step) (float64, bool), margin func(float64) float64, less bool) (m MeasureChange, any bool) {
-	m.Trend = Same
-	var list [2][]*Step
-	for i := range blocks {
-		for k := range blocks[i] {
-			x := &blocks[i][k]
-			if _, tells := of(i, []*Step{x}); tells || !less { // a time without messages is a rate, and no delay
-				list[i] = append(list[i], x)
+// compare holds the figures of the stretches of both runs against each other. Less: the lower
+// the better. Least is the least difference that counts.
+func (m *MeasureChange) compare(list [2][]float64, least float64, less bool) {
+	a, b := list[0], list[1]
+	m.Trend = Unclear
+	if min(len(a), len(b)) < leastBlocks {
+		return
+	}
+	diffs, above := make([]float64, 0, len(a)*len(b)), 0.0
+	for _, x := range a {
+		for _, y := range b {
+			diffs = append(diffs, y-x)
+			switch {
+			case y > x:
+				above++
+			case y == x:
+				above += 0.5
 			}
 		}
-		v, has := of(i, list[i])
-		if m.Value[i] = v; !has {
-			return m, false
-		}
-	}
-	if min(len(list[0]), len(list[1])) < leastBlocks {
-		m.Trend = Unclear
-		return m, true
-	}
-	var diffs []float64
-	for range draws {
-		var v [2]float64
-		for i := range blocks {
-			sample := make([]*Step, len(list[i]))
-			for k := range sample {
-				sample[k] = list[i][rng.IntN(len(list[i]))]
-			}
-			v[i], _ = of(i, sample)
-		}
-		diffs = append(diffs, v[1]-v[0])
 	}
 	slices.Sort(diffs)
-	m.Low, m.High = diffs[draws*25/1000], diffs[draws-1-draws*25/1000]
-	least := margin(m.Value[0])
+	n := float64(len(diffs))
+	sd := math.Sqrt(n * float64(len(a)+len(b)+1) / 12)
+	k := max(0, int(n/2-of99*sd))
+	m.Low, m.High = diffs[k], diffs[len(diffs)-1-k]
+	median := diffs[len(diffs)/2]
+	m.typical = median
+	z := (above - n/2) / sd
+	m.Trend = Same
+	more := func(x, y float64) bool { return x > least && y > least } // between stretches, and in all
 	switch {
-	case m.Low > 0 && m.Value[1]-m.Value[0] > least:
+	case z > sure && more(median, m.Value[1]-m.Value[0]):
 		m.Trend = Worse
-	case m.High < 0 && m.Value[0]-m.Value[1] > least:
+	case z < -sure && more(-median, m.Value[0]-m.Value[1]):
 		m.Trend = Better
 	}
 	if !less {
 		m.Trend = map[Trend]Trend{Worse: Better, Better: Worse, Same: Same}[m.Trend]
 	}
-	return m, true
 }
+
+func milliseconds(d time.Duration) float64 { return float64(d.Nanoseconds()) / 1e6 }
 
 func (c *Comparison) devices(both [2]*Result) {
 	at := map[string]*DeviceChange{}

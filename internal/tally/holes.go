@@ -231,7 +231,7 @@ func (t *Tally) connections() {
 			r.Overtime = append(r.Overtime, Overtime{x.N, by, x.Open})
 		}
 	}
-	r.Left, r.Still = f.Left, f.Still
+	r.Left, r.Still, r.Turns = f.Left, f.Still, f.Turns
 	r.Actions = f.Actions.Events
 }
 

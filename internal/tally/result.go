@@ -3,6 +3,7 @@ package tally
 import (
 	"time"
 
+	"runcrowd/internal/clock"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/verdict"
 )
@@ -129,7 +130,8 @@ type Result struct {
 	Overtime       []Overtime
 	Left           []ledger.LeftSessions
 	Still          []ledger.Still // when the process that played stood still
-	Resent         int            // messages sent more than once
+	Turns          clock.Turns
+	Resent         int // messages sent more than once
 	// MustNot are messages that had to be refused or discarded, and KeptOut those that were.
 	MustNot, KeptOut int
 	Acknowledged     Delays

@@ -173,13 +173,13 @@ func gaps(list []ledger.Gap) []string {
 		if d.Lag {
 			what = "lagged"
 		}
-		text := what + " from " + clock(d.From)
+		text := what + " from " + timeOfDay(d.From)
 		switch {
 		case d.To.IsZero():
 		case times[k] == 0: // summed up already
 			continue
 		case times[k] >= manyTimes:
-			text = fmt.Sprintf("%s %d times, from %s on, for %s in all", what, times[k], clock(d.From), total[k].Round(time.Millisecond))
+			text = fmt.Sprintf("%s %d times, from %s on, for %s in all", what, times[k], timeOfDay(d.From), total[k].Round(time.Millisecond))
 			times[k] = 0
 		default:
 			text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))

@@ -451,4 +451,4 @@ func (t *Tally) likenesses(c *evidence.Case, s *ledger.Stream) {
 	})
 }
 
-func clock(t time.Time) string { return t.UTC().Format("15:04:05.000") }
+func timeOfDay(t time.Time) string { return t.UTC().Format("15:04:05.000") }
