@@ -227,7 +227,11 @@ func shortTime(s float64) string {
 	d := time.Duration(s * float64(time.Second)).Round(time.Millisecond)
 	switch {
 	case d >= 72*time.Hour:
-		return fmt.Sprintf("%.0fd", d.Hours()/24)
+		hours := int(d.Round(time.Hour).Hours())
+		if hours%24 == 0 || hours >= 100*24 {
+			return fmt.Sprintf("%dd", (hours+12)/24)
+		}
+		return fmt.Sprintf("%dd%dh", hours/24, hours%24)
 	case d >= time.Hour:
 		d = d.Round(time.Minute)
 	case d >= 10*time.Second:

@@ -23,6 +23,9 @@ type Happens struct {
 	Longest time.Duration `json:"-"`
 }
 
+// mostStory bounds how long a time is looked at.
+const mostStory = 400 * quantity.Day
+
 // mostDrawn bounds how much of a long round is looked at, in draws of chance.
 const mostDrawn = 3_000_000
 
@@ -30,7 +33,7 @@ const mostDrawn = 3_000_000
 // of one that is long.
 func Story(f *fleet.Fleet) (story []timeline.Happening, span time.Duration, err error) {
 	plan := &f.Crowd.Plan
-	span = min(plan.Lasts(time.Now()), quantity.Day)
+	span = min(plan.Lasts(time.Now()), mostStory)
 	for _, e := range plan.Events {
 		if e.When == crowd.ByChance {
 			if draws := float64(span) / float64(e.Per) * float64(len(f.Devices)); draws > mostDrawn {

@@ -94,13 +94,12 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 	}
 	list := moments(f, story)
 	if p.format == "json" {
-		return e.timelineJSON(f, list)
+		return e.timelineJSON(f, list, span)
 	}
-	length := "the whole of a round"
+	title := fmt.Sprintf("%s: what happens in a round of %s", f.Crowd.Name, quantity.FormatDuration(span.Round(time.Millisecond)))
 	if lasts := plan.Lasts(time.Now()); span < lasts {
-		length = "the first part of a round"
+		title = fmt.Sprintf("%s: what happens in the first %s of a round of %s; the rest is not shown", f.Crowd.Name, quantity.FormatDuration(span.Round(time.Second)), quantity.FormatDuration(lasts.Round(time.Millisecond)))
 	}
-	title := fmt.Sprintf("%s: what happens in %s, %s", f.Crowd.Name, length, quantity.FormatDuration(span.Round(time.Millisecond)))
 	if p.out != "" {
 		if err := deviceBars(f, story, span, title).File(p.out); err != nil {
 			return err
@@ -213,7 +212,7 @@ func deviceBars(f *fleet.Fleet, story []timeline.Happening, span time.Duration, 
 	return b
 }
 
-func (e *env) timelineJSON(f *fleet.Fleet, list []moment) error {
+func (e *env) timelineJSON(f *fleet.Fleet, list []moment, span time.Duration) error {
 	type told struct {
 		Event   string   `json:"event"`
 		Do      string   `json:"do"`
@@ -233,5 +232,9 @@ func (e *env) timelineJSON(f *fleet.Fleet, list []moment) error {
 	}
 	enc := json.NewEncoder(e.stdout)
 	enc.SetIndent("", "  ")
-	return enc.Encode(out)
+	return enc.Encode(struct {
+		Round   float64 `json:"round_seconds"`
+		Shown   float64 `json:"shown_seconds"` // of it
+		Moments []told  `json:"moments"`
+	}{f.Crowd.Plan.Lasts(time.Now()).Seconds(), span.Seconds(), out})
 }
