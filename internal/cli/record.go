@@ -243,11 +243,8 @@ func (r *recorder) serve(ctx context.Context, l net.Listener) error {
 		}
 		x := &recording.Line{At: at, Path: q.URL.RequestURI(), Method: q.Method, Body: body, ContentType: q.Header.Get("Content-Type")}
 		for _, name := range r.only.headers {
-			if v := q.Header.Get(name); v != "" {
-				if x.Headers == nil {
-					x.Headers = map[string]string{}
-				}
-				x.Headers[name] = v
+			for _, v := range q.Header.Values(name) {
+				x.Headers = append(x.Headers, recording.Pair{name, v})
 			}
 		}
 		if !r.taken(x) {

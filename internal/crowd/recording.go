@@ -34,6 +34,8 @@ type Recording struct {
 	Largest     int             // body, in bytes
 	Others      int64           // lines that are of no device
 	Raw         map[string]bool // readings that are not all JSON objects
+	// QoS is, by reading, the least and the most that messages of MQTT were recorded with.
+	QoS map[string][2]byte
 }
 
 // Override is a field that has another value than the one recorded.

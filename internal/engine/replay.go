@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
+	"strings"
 	"time"
 
 	"runcrowd/internal/crowd"
@@ -193,7 +195,9 @@ func (w *BodyWriter) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l
 		return Written{First: seq, Body: append(body, l.Body...), Carried: [][]byte{[]byte("null")}, Mark: out.Mark}, fmt.Errorf("the recorded message of %s at %s is no JSON object", s.Device.Name, l.At.UTC().Format(time.RFC3339Nano))
 	}
 	w.object = append(w.object[:0], bytes.TrimSpace(object)...)
-	w.marked(s, &out, mark, body)
+	at := bytes.Index(object, w.object)
+	w.marked(s, &out, mark, append(body, object[:at]...))
+	out.Body = append(out.Body, object[at+len(w.object):]...) // white space around it stays
 	return out, failed
 }
 
@@ -232,22 +236,27 @@ func (w *BodyWriter) overrides(s *fleet.Stream, seq uint64, due, begin time.Time
 
 // beside adds what stood beside a recorded body: properties, headers, whether it was retained.
 func beside(m *link.Message, s *fleet.Stream, l *recording.Line) {
-	if l.ContentType != "" {
+	if s.Device.Cast.Recording.Time == "" { // rows of CSV have none
 		m.ContentType = l.ContentType
 	}
 	skip := s.Device.Cast.Kind.Mark.Name
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		m.MQTT.Retain = m.MQTT.Retain || l.Retained
-		for name, v := range l.Properties {
-			if name != skip {
-				m.MQTT.User = append(m.MQTT.User[:len(m.MQTT.User):len(m.MQTT.User)], link.Header{Name: name, Value: v})
+		m.MQTT.Response, m.MQTT.Correlation, m.MQTT.UTF8 = l.Response, l.Correlation, l.UTF8
+		if l.Expiry > 0 {
+			m.MQTT.Expiry = l.Expiry
+		}
+		for _, p := range l.Properties {
+			if p[0] != skip {
+				m.MQTT.User = append(m.MQTT.User[:len(m.MQTT.User):len(m.MQTT.User)], link.Header{Name: p[0], Value: p[1]})
 			}
 		}
 		return
 	}
-	for name, v := range l.Headers {
-		if name != skip {
-			m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: name, Value: v})
+	for i, p := range l.Headers {
+		if p[0] != skip {
+			again := slices.ContainsFunc(l.Headers[:i], func(q recording.Pair) bool { return strings.EqualFold(q[0], p[0]) })
+			m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: p[0], Value: p[1], More: again})
 		}
 	}
 }

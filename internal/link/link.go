@@ -55,6 +55,8 @@ type MQTT struct {
 	User        []Header
 	Expiry      uint32
 	Correlation []byte
+	Response    string // the topic for an answer
+	UTF8        bool   // its body is said to be a text
 }
 
 // HTTP is what a message has over HTTP.
@@ -76,6 +78,7 @@ func (m *Message) Same(o *Message) bool { return m.Stream == o.Stream && m.Seq =
 type Header struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
+	More  bool   `json:"-"` // it stands beside another of its name, not in its place
 }
 
 // Identity is who a device is to the platform. The texts, and targets and headers

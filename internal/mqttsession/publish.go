@@ -80,7 +80,8 @@ func (s *Session) alias(p *mqttwire.Publish) (fresh bool) {
 }
 
 // Subscribe asks for a subscription (section 3.8), and gives the identifier of its answer.
-func (s *Session) Subscribe(now time.Time, filter string, qos byte) (id uint16, err error) {
+// Options are those of mqttwire.AppendSubscribe.
+func (s *Session) Subscribe(now time.Time, filter string, options byte) (id uint16, err error) {
 	if s.state != Connected {
 		return 0, fmt.Errorf("the connection is %s", s.state)
 	}
@@ -88,7 +89,7 @@ func (s *Session) Subscribe(now time.Time, filter string, qos byte) (id uint16, 
 		return 0, errors.New("all 65535 packet identifiers are in use")
 	}
 	before := len(s.out)
-	if s.out, err = mqttwire.AppendSubscribe(s.out, s.opt.Connect.Version, id, filter, qos); err != nil {
+	if s.out, err = mqttwire.AppendSubscribe(s.out, s.opt.Connect.Version, id, filter, options); err != nil {
 		return 0, err
 	}
 	if size := len(s.out) - before; s.ack.MaximumPacket > 0 && size > int(s.ack.MaximumPacket) {

@@ -341,7 +341,9 @@ func (p *Packet) property(q *cursor, id int) {
 		p.NoWildcards = !q.flag()
 	case propSharedSubscriptions:
 		p.NoSharedSubscriptions = !q.flag()
-	case propSubscriptionIDs, propPayloadFormat:
+	case propPayloadFormat:
+		p.Publish.UTF8 = q.flag()
+	case propSubscriptionIDs:
 		q.flag()
 	case propAssignedClientID:
 		p.AssignedClientID = q.text()

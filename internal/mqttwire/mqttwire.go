@@ -302,6 +302,7 @@ type Publish struct {
 
 	Alias         uint16 // in place of the topic from now on (section 3.3.2.3.4)
 	Expiry        uint32 // seconds that the message lasts
+	UTF8          bool   // it says that its payload is a text (payload format, section 3.3.2.3.2)
 	ContentType   string
 	ResponseTopic string
 	Correlation   []byte
@@ -320,6 +321,9 @@ func (p *Publish) props() int {
 	}
 	if p.Expiry > 0 {
 		n += 5
+	}
+	if p.UTF8 {
+		n += 2
 	}
 	if p.ContentType != "" {
 		n += 3 + len(p.ContentType)
@@ -345,6 +349,9 @@ func (p *Publish) appendProps(b []byte) []byte {
 	}
 	if p.Expiry > 0 {
 		b = binary.BigEndian.AppendUint32(append(b, propMessageExpiry), p.Expiry)
+	}
+	if p.UTF8 {
+		b = append(b, propPayloadFormat, 1)
 	}
 	if p.ContentType != "" {
 		b = appendText(append(b, propContentType), p.ContentType)
@@ -471,8 +478,13 @@ func AppendAck(b []byte, packet byte, id uint16, reason byte) []byte {
 	return append(b, first, 2, byte(id>>8), byte(id))
 }
 
-// AppendSubscribe appends a SUBSCRIBE for one filter (section 3.8).
-func AppendSubscribe(b []byte, version byte, id uint16, filter string, qos byte) ([]byte, error) {
+// AsPublished is the option of a subscription of version 5 by which messages keep the retained
+// flag with which they were published (section 3.8.3.1).
+const AsPublished = 0x08
+
+// AppendSubscribe appends a SUBSCRIBE for one filter (section 3.8). Options are its QoS, and
+// AsPublished.
+func AppendSubscribe(b []byte, version byte, id uint16, filter string, options byte) ([]byte, error) {
 	if err := checkText("the filter", filter); err != nil {
 		return b, err
 	}
@@ -488,7 +500,7 @@ func AppendSubscribe(b []byte, version byte, id uint16, filter string, qos byte)
 	if version == V5 {
 		b = append(b, 0)
 	}
-	return append(appendText(b, filter), qos), nil
+	return append(appendText(b, filter), options), nil
 }
 
 // CheckFilter tells what is wrong with a topic filter (sections 4.7.1, 4.8.2).

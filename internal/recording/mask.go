@@ -31,18 +31,18 @@ func (m *Mask) has(name string) bool {
 
 // Apply masks a line.
 func (m *Mask) Apply(l *Line) {
-	for _, list := range []map[string]string{l.Headers, l.Properties} {
-		for name, v := range list {
-			if m.has(name) {
-				v = Masked
+	for _, list := range [][]Pair{l.Headers, l.Properties} {
+		for i := range list {
+			if m.has(list[i][0]) {
+				list[i][1] = Masked
 			}
 			if m.Hide != nil {
-				v = m.Hide(v)
+				list[i][1] = m.Hide(list[i][1])
 			}
-			list[name] = v
 		}
 	}
 	if m.Hide != nil {
+		l.Response, l.Correlation = m.Hide(l.Response), []byte(m.Hide(string(l.Correlation)))
 		l.Topic, l.Path = m.Hide(l.Topic), m.Hide(l.Path)
 		l.Body = []byte(m.Hide(string(l.Body)))
 	}

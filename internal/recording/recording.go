@@ -30,31 +30,45 @@ type Line struct {
 	QoS         byte
 	Retained    bool
 	ContentType string
-	Headers     map[string]string // of HTTP
-	Properties  map[string]string // user properties of MQTT 5
+	Headers     []Pair // of HTTP
+	// Of MQTT 5: user properties, the topic for an answer, what that is matched by, how long
+	// the message lasts in seconds (0: for ever), whether its body is said to be a text.
+	Properties  []Pair
+	Response    string
+	Correlation []byte
+	Expiry      uint32
+	UTF8        bool
 
 	// Whose it is, where the file tells that beside the topic: of CSV.
 	Device, Reading string
 }
 
+// Pair is a name and a value: names come more than once, and in an order.
+type Pair [2]string
+
 // line is a Line as it stands in a file.
 type line struct {
-	At          time.Time         `json:"at"`
-	Topic       string            `json:"topic,omitempty"`
-	Path        string            `json:"path,omitempty"`
-	Method      string            `json:"method,omitempty"`
-	Body        *string           `json:"body,omitempty"`
-	Base64      []byte            `json:"body_base64,omitempty"`
-	QoS         byte              `json:"qos,omitempty"`
-	Retained    bool              `json:"retained,omitempty"`
-	ContentType string            `json:"content_type,omitempty"`
-	Headers     map[string]string `json:"headers,omitempty"`
-	Properties  map[string]string `json:"properties,omitempty"`
+	At          time.Time `json:"at"`
+	Topic       string    `json:"topic,omitempty"`
+	Path        string    `json:"path,omitempty"`
+	Method      string    `json:"method,omitempty"`
+	Body        *string   `json:"body,omitempty"`
+	Base64      []byte    `json:"body_base64,omitempty"`
+	QoS         byte      `json:"qos,omitempty"`
+	Retained    bool      `json:"retained,omitempty"`
+	ContentType string    `json:"content_type,omitempty"`
+	Headers     []Pair    `json:"headers,omitempty"`
+	Properties  []Pair    `json:"properties,omitempty"`
+	Response    string    `json:"response_topic,omitempty"`
+	Correlation []byte    `json:"correlation_base64,omitempty"`
+	Expiry      uint32    `json:"expires_s,omitempty"`
+	UTF8        bool      `json:"utf8,omitempty"`
 }
 
 // Append appends the line to b, with the line break.
 func (l *Line) Append(b []byte) ([]byte, error) {
-	x := line{At: l.At.UTC(), Topic: l.Topic, Path: l.Path, Method: l.Method, QoS: l.QoS, Retained: l.Retained, ContentType: l.ContentType, Headers: l.Headers, Properties: l.Properties}
+	x := line{At: l.At.UTC(), Topic: l.Topic, Path: l.Path, Method: l.Method, QoS: l.QoS, Retained: l.Retained, ContentType: l.ContentType, Headers: l.Headers, Properties: l.Properties,
+		Response: l.Response, Correlation: l.Correlation, Expiry: l.Expiry, UTF8: l.UTF8}
 	if utf8.Valid(l.Body) {
 		s := string(l.Body)
 		x.Body = &s
@@ -76,7 +90,8 @@ func Parse(b []byte) (Line, error) {
 	if err := json.Unmarshal(b, &x); err != nil {
 		return Line{}, fmt.Errorf("it is no recorded message: %w", err)
 	}
-	l := Line{At: x.At, Topic: x.Topic, Path: x.Path, Method: x.Method, QoS: x.QoS, Retained: x.Retained, ContentType: x.ContentType, Headers: x.Headers, Properties: x.Properties}
+	l := Line{At: x.At, Topic: x.Topic, Path: x.Path, Method: x.Method, QoS: x.QoS, Retained: x.Retained, ContentType: x.ContentType, Headers: x.Headers, Properties: x.Properties,
+		Response: x.Response, Correlation: x.Correlation, Expiry: x.Expiry, UTF8: x.UTF8}
 	switch {
 	case x.At.IsZero():
 		return l, errors.New(`it has no time ("at")`)

@@ -24,8 +24,8 @@ func TestWrittenAndRead(t *testing.T) {
 	for _, name := range []string{"w.jsonl", "w.jsonl.gz"} {
 		path := filepath.Join(t.TempDir(), name)
 		lines := []recording.Line{
-			{At: at, Topic: "harbour/buoy-1/state", Body: []byte(`{"a":"<ä>\n"}`), QoS: 1, Retained: true, ContentType: "application/json", Properties: map[string]string{"k": "v"}},
-			{At: at.Add(time.Second), Path: "/in/x?y=1", Method: "PUT", Body: []byte{0xff, 0, 1}, Headers: map[string]string{"X-A": "b"}},
+			{At: at, Topic: "harbour/buoy-1/state", Body: []byte(`{"a":"<ä>\n"}`), QoS: 1, Retained: true, ContentType: "application/json", Properties: []recording.Pair{{"k", "v"}, {"a", "b"}, {"k", "w"}}, Response: "answers/1", Correlation: []byte{0, 0xff}, Expiry: 60, UTF8: true},
+			{At: at.Add(time.Second), Path: "/in/x?y=1", Method: "PUT", Body: []byte{0xff, 0, 1}, Headers: []recording.Pair{{"X-A", "b"}, {"X-A", "c"}}},
 			{At: at, Topic: "t", Body: []byte{}},
 		}
 		var paths []string
@@ -179,10 +179,11 @@ func TestChanges(t *testing.T) {
 // Secrets are not written down.
 func TestMask(t *testing.T) {
 	m := recording.Mask{Names: []string{"token"}, Hide: func(s string) string { return strings.ReplaceAll(s, "sesame", "***") }}
-	l := recording.Line{Topic: "t/sesame", Body: []byte(`{"Token":"abc","in":[{"token":1,"a":"sesame"}],"n":1.50}`), Headers: map[string]string{"Token": "abc", "X": "sesame"}}
+	l := recording.Line{Topic: "t/sesame", Body: []byte(`{"Token":"abc","in":[{"token":1,"a":"sesame"}],"n":1.50}`), Headers: []recording.Pair{{"Token", "abc"}, {"X", "sesame"}}, Response: "to/sesame"}
 	m.Apply(&l)
 	assert.Equal(t, `{"Token":"***","in":[{"token":"***","a":"***"}],"n":1.50}`, string(l.Body))
-	assert.Equal(t, map[string]string{"Token": "***", "X": "***"}, l.Headers)
+	assert.Equal(t, []recording.Pair{{"Token", "***"}, {"X", "***"}}, l.Headers)
+	assert.Equal(t, "to/***", l.Response)
 	assert.Equal(t, "t/***", l.Topic)
 	l = recording.Line{Path: "/in?n=1&to%6ben=abc&TOKEN=abc&token"}
 	m.Apply(&l)

@@ -91,7 +91,7 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte(body), ContentType: "application/json", QoS: 1}
 	}
 	bytes := func(i int, _ time.Time) recording.Line {
-		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte{0xff, 0, byte(i), '{'}, Retained: i%2 == 0, Properties: map[string]string{"unit": "m"}}
+		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte{0xff, 0, byte(i), '{'}, Retained: i%2 == 0, QoS: 1, Properties: []recording.Pair{{"unit", "m"}}}
 	}
 	for name, c := range map[string]struct {
 		body   func(int, time.Time) recording.Line
@@ -192,7 +192,7 @@ func TestRecordedOverHTTP(t *testing.T) {
 	var rows strings.Builder
 	rows.WriteString("when,gauge,level_m,note\n")
 	for i := range 20 {
-		require.NoError(t, w.Write(&recording.Line{At: at.Add(time.Duration(i) * 20 * time.Millisecond), Path: fmt.Sprintf("/v1/gauge-%d/level?x=1", i%2), Method: "POST", Body: fmt.Appendf(nil, "level=%d", i), ContentType: "text/plain", Headers: map[string]string{"X-Unit": "m"}}))
+		require.NoError(t, w.Write(&recording.Line{At: at.Add(time.Duration(i) * 20 * time.Millisecond), Path: fmt.Sprintf("/v1/gauge-%d/level?x=1", i%2), Method: "POST", Body: fmt.Appendf(nil, "level=%d", i), ContentType: "text/plain", Headers: []recording.Pair{{"X-Unit", "m"}, {"X-Unit", "cm"}}}))
 		fmt.Fprintf(&rows, "%s,gauge-%d,%d.5,\"a %d\"\n", at.Add(time.Duration(i)*20*time.Millisecond).Format(time.RFC3339Nano), i%2, i, i)
 	}
 	require.NoError(t, w.Close())
@@ -203,7 +203,7 @@ func TestRecordedOverHTTP(t *testing.T) {
 		b, _ := io.ReadAll(r.Body)
 		mu.Lock()
 		defer mu.Unlock()
-		got = append(got, fmt.Sprintf("%s %s %s %v", r.URL.Path, r.Header.Get("X-Unit"), b, r.Header.Get("X-Mark") != ""))
+		got = append(got, fmt.Sprintf("%s %s %s %v", r.URL.Path, strings.Join(r.Header.Values("X-Unit"), "+"), b, r.Header.Get("X-Mark") != ""))
 		w.WriteHeader(http.StatusAccepted)
 	}))
 	t.Cleanup(platform.Close)
@@ -217,7 +217,7 @@ plan: {for: 1s, settle: 20s}
 `
 	p := playFile(t, dir, strings.Replace(text, "FILE", `file: w.jsonl, topic: "/v1/${device}/${reading}"`, 1))
 	assert.Equal(t, 20, p.result.Total[verdict.Proven], p.says())
-	assert.Contains(t, got, "/in/new-gauge-1 m level=7 true")
+	assert.Contains(t, got, "/in/new-gauge-1 m+cm level=7 true")
 	got = nil
 	p = playFile(t, dir, strings.Replace(text, "FILE", "file: w.csv, time: when, device: gauge", 1))
 	assert.Equal(t, 20, p.result.Total[verdict.Proven], p.says())
@@ -272,10 +272,85 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	require.NoError(t, <-recorded)
 	require.NoError(t, w.Close())
 	assert.Equal(t, 33, lines)
-	assert.Equal(t, 3, retained)
+	assert.Equal(t, 33, retained, "live messages keep the flag with which they were published")
 	text := strings.NewReplacer("MQTT", m.addr, "MARK", "mark: {user_property: new-mark}", "MORE", "", ", EVENTS", "").Replace(again)
 	p = playFile(t, dir, text)
 	assert.Equal(t, 33, p.result.Total[verdict.Proven], "%s %+v", p.says(), p.checks)
+}
+
+// What is recorded goes out as it was, to the byte and to the property: recorded once more it
+// is the same, but for the topic and the mark.
+func TestMosquittoIsPlayedAgainToTheProperty(t *testing.T) {
+	t.Parallel()
+	m := startMosquitto(t, "allow_anonymous true")
+	at := time.Date(2026, 1, 15, 2, 0, 0, 0, time.UTC)
+	var lines []recording.Line
+	for i, l := range []recording.Line{
+		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte(" \n{\"a\" : 1.50,\t\"b\":[ ]}\r\n")},
+		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte("no json"), ContentType: "text/plain", UTF8: true, Retained: true},
+		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte{}},
+		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte{0xff, 0, '{'}, Properties: []recording.Pair{{"k", "v"}, {"a", ""}, {"k", "w"}, {"k", "v"}}},
+		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte("{}"), Response: "answers/1", Correlation: []byte{0, 1, 0xff}, Expiry: 3600, ContentType: "application/json"},
+		{Topic: "old/buoy-2/hail", QoS: 0, Body: []byte("x"), Expiry: 7200},
+	} {
+		l.At = at.Add(time.Duration(i) * 20 * time.Millisecond)
+		lines = append(lines, l)
+	}
+	dir := t.TempDir()
+	w, err := recording.Create(filepath.Join(dir, "w.jsonl"), recording.Options{})
+	require.NoError(t, err)
+	for i := range lines {
+		require.NoError(t, w.Write(&lines[i]))
+	}
+	require.NoError(t, w.Close())
+	c := fileIn(t, dir, `
+crowd: again
+links: {sea: {mqtt: "mqtt://`+m.addr+`", timeout: 60s}}
+mark: {user_property: new-mark}
+kinds: {buoy: {readings: {state: {topic: "new/${device}/state"}, light: {topic: "new/${device}/light"}, hail: {topic: "new/${device}/hail"}}}}
+devices: [{kind: buoy, recording: {file: w.jsonl}}]
+plan: {for: 2s, settle: 20s}
+`)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
+	playCrowd(t, c, run.Options{}) // it leaves a retained message, by which it is known when the recorder listens
+	var got []recording.Line
+	recorded, listens := make(chan error, 1), make(chan bool, 1)
+	go func() {
+		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "new/#", QoS: 2, Link: c.Links[0]}, func(l *recording.Line) {
+			if got = append(got, *l); len(got) == 1 {
+				listens <- true
+			}
+			if len(got) == 1+len(lines) {
+				cancel()
+			}
+		})
+	}()
+	select {
+	case <-listens:
+	case err := <-recorded:
+		require.NoError(t, err)
+	}
+	p := playCrowd(t, c, run.Options{})
+	require.NoError(t, <-recorded)
+	require.Len(t, got, 1+len(lines), p.says())
+	for i, l := range got[1:] {
+		want := lines[i]
+		l.At, l.Topic = want.At, strings.Replace(l.Topic, "new/", "old/", 1)
+		l.Properties = slices.DeleteFunc(l.Properties, func(p recording.Pair) bool { return p[0] == "new-mark" })
+		if len(want.Properties) == 0 && len(l.Properties) == 0 {
+			l.Properties = nil
+		}
+		if l.Expiry > 0 { // what is left of it
+			assert.InDelta(t, want.Expiry, l.Expiry, 60)
+			l.Expiry = want.Expiry
+		}
+		if len(l.Correlation) == 0 {
+			l.Correlation = nil
+		}
+		assert.Equal(t, want, l)
+	}
 }
 
 // A million lines cost no more memory than a thousand: it is read line by line.

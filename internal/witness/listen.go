@@ -44,12 +44,10 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
 	return listen(ctx, f, spec, func(e *listener) {
 		e.record = func(m *message) {
-			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained, ContentType: m.kind}
+			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained, ContentType: m.kind,
+				Response: m.response, Correlation: bytes.Clone(m.correlation), Expiry: m.expiry, UTF8: m.utf8}
 			for _, u := range m.user {
-				if l.Properties == nil {
-					l.Properties = map[string]string{}
-				}
-				l.Properties[u.Key] = u.Value
+				l.Properties = append(l.Properties, recording.Pair{u.Key, u.Value})
 			}
 			see(l)
 		}

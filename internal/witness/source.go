@@ -41,8 +41,13 @@ type message struct {
 	retained bool
 	kind     string                  // content type
 	user     []mqttwire.UserProperty // valid until take returns
-	again    bool                    // it is another delivery of the same message
-	perhaps  bool                    // it may be one, or a copy that was never heard
+	// of version 5, as they came; valid until take returns
+	response    string
+	correlation []byte
+	expiry      uint32
+	utf8        bool
+	again       bool // it is another delivery of the same message
+	perhaps     bool // it may be one, or a copy that was never heard
 }
 
 // asked is a source that is asked for rows: the core is a poller.

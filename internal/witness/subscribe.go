@@ -113,7 +113,11 @@ func (s *subscription) open(ctx Context) error {
 	if !kept {
 		s.again, s.ids = s.connected, nil
 		asking, cancel := context.WithTimeout(ctx, s.broker.Timeout)
-		err := s.line.Subscribe(asking, s.spec.Filter, s.spec.QoS, &s.granted)
+		options := s.spec.QoS
+		if s.listener.record != nil && s.connect.Version == mqttwire.V5 {
+			options |= mqttwire.AsPublished
+		}
+		err := s.line.Subscribe(asking, s.spec.Filter, options, &s.granted)
 		cancel()
 		if err != nil {
 			s.line.Close()
@@ -300,6 +304,7 @@ func (s *subscription) take(p *mqttwire.Packet) {
 	m := &s.heard
 	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
 		kind: p.Publish.ContentType, user: p.UserProp,
+		response: p.Publish.ResponseTopic, correlation: p.Publish.Correlation, expiry: p.Publish.Expiry, utf8: p.Publish.UTF8,
 		again: again || p.Publish.Retain && s.again, perhaps: perhaps}
 	if len(p.UserProp) > 0 {
 		m.beside = func(name string) (string, bool) {

@@ -146,6 +146,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 	if c.Recording != nil {
 		rd.Payload.Form = "json"
 		rd.Raw = c.Recording.Raw[rd.Name]
+		if q, known := c.Recording.QoS[rd.Name]; known && o.get("qos") == nil {
+			rd.QoS = q[1]
+		}
 		return rd
 	}
 	r.payload(rd, o, c, env, streamEnv, what)

@@ -154,6 +154,7 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 	}
 	defer source.Close()
 	known := map[string]bool{}
+	x.QoS = map[string][2]byte{}
 	inField := kind.Mark.Place == crowd.MarkField || kind.Mark.Place == crowd.MarkSequence
 	var copyOf bytes.Buffer
 	seen := map[[2]string]bool{}
@@ -200,6 +201,13 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 			}
 			x.Raw[reading] = true
 		}
+		if l.Topic != "" && x.Time == "" {
+			q, any := x.QoS[reading]
+			if !any {
+				q = [2]byte{l.QoS, l.QoS}
+			}
+			x.QoS[reading] = [2]byte{min(q[0], l.QoS), max(q[1], l.QoS)}
+		}
 		x.Bytes += int64(len(l.Body))
 		x.Largest = max(x.Largest, len(l.Body))
 		if x.Lines++; x.First.IsZero() || l.At.Before(x.First) {
@@ -210,7 +218,7 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 		}
 		if k := [2]string{device, reading}; !seen[k] && x.Time == "" {
 			seen[k] = true
-			short := recording.Line{At: l.At, Topic: l.Topic, Path: l.Path, Body: []byte("{}")}
+			short := recording.Line{At: l.At, Topic: l.Topic, Path: l.Path, QoS: l.QoS, Body: []byte("{}")}
 			if b, err := short.Append(nil); err == nil {
 				copyOf.Write(b)
 			}

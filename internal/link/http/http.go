@@ -619,7 +619,11 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 			req.Host = value
 			continue
 		}
-		req.Header.Set(h.Name, value)
+		if h.More {
+			req.Header.Add(h.Name, value)
+		} else {
+			req.Header.Set(h.Name, value)
+		}
 	}
 	if own && c.id.Username != "" && req.Header.Get("Authorization") == "" {
 		req.SetBasicAuth(link.Fill(c.id.Username, token), link.Fill(c.id.Password, token)) // RFC 7617

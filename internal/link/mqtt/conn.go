@@ -78,6 +78,7 @@ type request link.Message
 func (m *request) Fill(p *mqttwire.Publish) {
 	users := p.User
 	*p = mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
+		ResponseTopic: m.MQTT.Response, UTF8: m.MQTT.UTF8,
 		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: users[:0], Payload: m.Body}
 	for _, u := range m.MQTT.User {
 		p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})

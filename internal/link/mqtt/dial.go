@@ -269,13 +269,14 @@ func (l *Line) Close() {
 }
 
 // Subscribe subscribes on a line that nobody else reads, and waits for the answer: the
-// QoS that was granted. Heard is what the session's Handler noted of the answer.
-func (l *Line) Subscribe(ctx context.Context, filter string, qos byte, heard *Granted) error {
+// QoS that was granted. Options are those of mqttwire.AppendSubscribe. Heard is what the
+// session's Handler noted of the answer.
+func (l *Line) Subscribe(ctx context.Context, filter string, options byte, heard *Granted) error {
 	defer l.bound(ctx)()
 	var id uint16
 	*heard = Granted{}
 	err := l.Do(func(s *mqttsession.Session, now time.Time) (err error) {
-		id, err = s.Subscribe(now, filter, qos)
+		id, err = s.Subscribe(now, filter, options)
 		return err
 	})
 	for err == nil && heard.ID != id {
