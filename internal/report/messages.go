@@ -285,7 +285,7 @@ func DevicesCSV(in *Input) ([]byte, error) {
 				line = append(line, fmt.Sprint(r.Counts[v]))
 			}
 		}
-		line = append(line, fmt.Sprint(r.SeqHere), fmt.Sprint(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)), fmt.Sprint(r.Gaps), fmt.Sprint(r.Disconnects))
+		line = append(line, sequence(r.SeqHere), sequence(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)), fmt.Sprint(r.Gaps), fmt.Sprint(r.Disconnects))
 		fields := r.Fields
 		if len(fields) == 0 {
 			fields = []tally.RowField{{}}
@@ -318,3 +318,11 @@ type writer struct{ b []byte }
 
 // Write implements io.Writer.
 func (w *writer) Write(b []byte) (int, error) { w.b = append(w.b, b...); return len(b), nil }
+
+// sequence is a sequence number, if there is one: a group has none.
+func sequence(n uint64) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.FormatUint(n, 10)
+}

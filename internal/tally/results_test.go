@@ -113,6 +113,7 @@ func TestRows(t *testing.T) {
 	sum.Merge(&row)
 	assert.Equal(t, 8, sum.Counts.Due())
 	assert.Equal(t, 2.5, sum.Fields[0].Here.Mean())
+	assert.Equal(t, []string{"4", "20"}, []string{sum.Fields[0].Here.Last, sum.Fields[0].There.Last}, "the last of a group is that of its last device")
 }
 
 // course is a run of a minute whose acknowledgements take about so long; every nth is lost.

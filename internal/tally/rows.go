@@ -86,15 +86,22 @@ func (s *Spans) merge(o *Spans) {
 	s.sum += o.sum
 }
 
-// Merge adds another row: of a group, nothing is the last.
+// Merge adds another row. The last of a group is that of the device that sent, or was found,
+// last; sequence numbers are no group's.
 func (r *Row) Merge(o *Row) {
+	sent, found := !o.LastHere.Before(r.LastHere), !o.LastThere.Before(r.LastThere)
 	for v, n := range o.Counts {
 		r.Counts[v] += n
 	}
 	r.Gaps, r.Disconnects = r.Gaps+o.Gaps, r.Disconnects+o.Disconnects
 	for _, f := range o.Fields {
 		x := r.field(f.Name)
-		x.Unit = f.Unit
+		if x.Unit = f.Unit; sent {
+			x.Here.Last = f.Here.Last
+		}
+		if found {
+			x.There.Last = f.There.Last
+		}
 		x.Here.merge(&f.Here)
 		x.There.merge(&f.There)
 	}
