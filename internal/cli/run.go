@@ -197,6 +197,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, err
 	}
+	if other := run.Plays(o.out, c.Name); other != "" {
+		fmt.Fprintf(e.stderr, "Warning: %s still plays, and is a run of this crowd, too: where both reach the same broker, their devices throw each other off.\n", other)
+	}
 	if check.NothingDue(f) {
 		fmt.Fprintf(e.stderr, "Warning: %s.\n", check.NothingDueText(f))
 	}

@@ -79,6 +79,10 @@ func remarks(r *tally.Result) (list []remark) {
 		}
 		list = append(list, remark{plural(x.Devices, "device") + " never connected", more, true})
 	}
+	if x := r.ThrownOff; x.Devices > 0 {
+		list = append(list, remark{plural(x.Devices, "device") + " lost the connection within two seconds of having it, again and again", such(x.Examples, x.Devices) +
+			":\n  another client uses the same client ids, perhaps another run of this crowd.", true})
+	}
 	for _, x := range r.Overtime {
 		round := "The run"
 		if len(r.Rounds) > 1 {

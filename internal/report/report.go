@@ -47,6 +47,7 @@ type Document struct {
 	HoleCount       int                   `json:"gap_count"`
 	Never           []tally.Never         `json:"never_connected,omitempty"`
 	Closings        []tally.Closing       `json:"closed_right_after,omitempty"`
+	ThrownOff       *tally.ThrownOff      `json:"thrown_off,omitempty"`
 	Remarks         map[string]int        `json:"remarks,omitempty"`
 	Overtime        []overtime            `json:"longer_than_planned,omitempty"`
 	Still           []still               `json:"stood_still,omitempty"`
@@ -129,6 +130,9 @@ func JSON(in *Input) ([]byte, error) {
 		Resent: r.Resent, MustNot: r.MustNot, KeptOut: r.KeptOut, Drops: r.Links.Drops, DropReasons: r.Links.Why, Witnesses: r.Witnesses, Findings: r.Findings, Recovered: r.Recovered, AtMost: in.AtMost, Alike: r.Alike,
 		Delays: map[string]delays{"acknowledged": ms(r.Acknowledged), "received": ms(r.Received), "stored": ms(r.Stored), "lag": ms(r.Lag)}}
 	d.OutOfOrderAt, d.Holes, d.HoleCount, d.Never, d.Closings, d.Remarks = r.OutOfOrderAt, r.Holes, r.HoleCount, r.Never, r.Closings, r.Links.Remarks
+	if r.ThrownOff.Devices > 0 {
+		d.ThrownOff = &r.ThrownOff
+	}
 	for _, x := range r.Still {
 		d.Still = append(d.Still, still{x.From.UTC(), float64(x.To.Sub(x.From).Microseconds()) / 1000})
 	}

@@ -10,6 +10,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -135,6 +136,24 @@ func (roundExpect) Calls() bool { return false } // its time is over
 
 // Busy tells whether a process plays or verifies the run of a folder.
 func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerFile)) }
+
+// Plays is a run folder of a crowd in a folder that is played just now; empty: there is none.
+func Plays(dir, crowd string) string {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return ""
+	}
+	for _, e := range slices.Backward(entries) { // the newest first
+		folder := filepath.Join(dir, e.Name())
+		if !e.IsDir() || !strings.HasPrefix(e.Name(), crowd+"-") || !Busy(folder) {
+			continue
+		}
+		if m, err := ReadManifest(folder); err == nil && m.Crowd == crowd {
+			return folder
+		}
+	}
+	return ""
+}
 
 // Unheard lists the witnesses that were not heard to the end and can still be
 // asked: queries. With all, queries that were heard are listed too.

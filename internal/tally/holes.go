@@ -38,6 +38,34 @@ type Never struct {
 	Crowded bool `json:"others_connected,omitempty"`
 }
 
+// ThrownOff are devices that lost their connection soon after it was there, again and again, for
+// no message's sake: another client that has their client id takes it from them.
+type ThrownOff struct {
+	Devices  int      `json:"devices"`
+	Examples []string `json:"examples,omitempty"`
+}
+
+// What is soon, and how often is again and again.
+const (
+	soonLost   = 2 * time.Second
+	againTimes = 3
+)
+
+// thrownOff tells whether a device fared so.
+func thrownOff(d *ledger.DeviceLinks, breaks []ledger.Break) bool {
+	times := 0
+	for i := 1; i < len(d.Outages); i++ {
+		o, before := &d.Outages[i], &d.Outages[i-1]
+		byPlan := slices.ContainsFunc(breaks, func(b ledger.Break) bool {
+			return !o.From.Before(b.From) && (b.To.IsZero() || !o.From.After(b.To.Add(time.Second)))
+		})
+		if !byPlan && o.Times == 0 && !before.To.IsZero() && o.From.Sub(before.To) < soonLost {
+			times++
+		}
+	}
+	return times >= againTimes
+}
+
 // Closing is a reading right after whose messages the platform closed connections.
 type Closing struct {
 	Reading string `json:"reading"`
@@ -199,6 +227,13 @@ func (t *Tally) connections() {
 		r.Never = append(r.Never, *n)
 	}
 	slices.SortFunc(r.Never, func(a, b Never) int { return cmp.Or(cmp.Compare(b.Devices, a.Devices), strings.Compare(a.Why, b.Why)) })
+	for _, i := range sortedKeys(f.Links.Devices) {
+		if i < len(f.Streams) && thrownOff(f.Links.Devices[i], f.Actions.Breaks[i]) {
+			if r.ThrownOff.Devices++; len(r.ThrownOff.Examples) < 3 {
+				r.ThrownOff.Examples = append(r.ThrownOff.Examples, f.Streams[i].Device)
+			}
+		}
+	}
 	closings := map[string]*Closing{}
 	devices := map[[2]string]bool{}
 	for e, times := range f.Links.Closings {

@@ -78,6 +78,49 @@ func TestHolesAndConnections(t *testing.T) {
 	assert.Equal(t, map[string]int{"a remark": 1}, r.Links.Remarks)
 }
 
+// A client id that another client uses, too, shows in connections that are lost as soon as they
+// are there, again and again; not where the plan broke them, or where a message did it.
+func TestThrownOff(t *testing.T) {
+	for name, c := range map[string]struct {
+		lasts, times int // milliseconds that a connection lasts, and how many are lost
+		after        int // messages right after which they were
+		broken       bool
+		thrown       int
+	}{
+		"again and again":     {200, 6, 0, false, 1},
+		"three times":         {200, 4, 0, false, 1},
+		"twice":               {200, 3, 0, false, 0},
+		"long connections":    {2500, 6, 0, false, 0},
+		"a message did it":    {200, 6, 2, false, 0},
+		"the plan broke them": {200, 6, 0, true, 0},
+	} {
+		begin := time.Unix(1_900_000_000, 0)
+		path := filepath.Join(t.TempDir(), "ledger")
+		w, err := ledger.Create(path, "k3f9a2xy", "harbour", begin)
+		require.NoError(t, err)
+		w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state"})
+		w.Round(ledger.Round{N: 1, Begin: begin, End: begin.Add(time.Minute)})
+		p, at := w.Page(), begin
+		if c.broken {
+			p.Done(&ledger.Done{Event: "cut", Action: ledger.Action{Kind: "offline"}, At: begin, Broke: true, Disturbs: true})
+		}
+		for range c.times {
+			p.Link(&ledger.LinkEvent{At: at, What: ledger.Up})
+			at = at.Add(time.Duration(c.lasts) * time.Millisecond)
+			p.Link(&ledger.LinkEvent{At: at, What: ledger.Down, Why: "closed", Times: c.after})
+			at = at.Add(300 * time.Millisecond)
+		}
+		w.End(false)
+		require.NoError(t, w.Close())
+		e, err := evidence.Open(path, evidence.Options{})
+		require.NoError(t, err)
+		r, err := tally.Watch(e, tally.Options{}).Judge()
+		require.NoError(t, err)
+		require.NoError(t, e.Close())
+		assert.Equal(t, c.thrown, r.ThrownOff.Devices, name)
+	}
+}
+
 func utc(h tally.Hole) tally.Hole {
 	h.FirstDue, h.LastDue = h.FirstDue.Local(), h.LastDue.Local()
 	return h

@@ -127,6 +127,7 @@ type Result struct {
 	HoleCount      int
 	Never          []Never
 	Closings       []Closing
+	ThrownOff      ThrownOff
 	Overtime       []Overtime
 	Left           []ledger.LeftSessions
 	Still          []ledger.Still // when the process that played stood still
