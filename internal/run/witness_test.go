@@ -509,6 +509,39 @@ func TestDelaysByAnotherClock(t *testing.T) {
 	}
 }
 
+// One row under a wrong time is named, and decides about itself alone: neither the delays nor
+// the order of the others hang on it.
+func TestOneRowUnderAWrongTime(t *testing.T) {
+	t.Parallel()
+	for name, by := range map[string]time.Duration{"later": time.Hour, "earlier": -time.Hour} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			var times []time.Time
+			srv := &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				w.Header()["Date"] = nil
+				var list []string
+				for i, m := range p.messages {
+					if i >= len(times) {
+						at := time.Now()
+						if i == 5 {
+							at = at.Add(by)
+						}
+						times = append(times, at)
+					}
+					list = append(list, fmt.Sprintf(`{"stored":"%s",%s`, times[i].Format(time.RFC3339Nano), m[1:]))
+				}
+				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
+			}}
+			text := strings.NewReplacer("time: .at", "time: {at: .stored, of: platform}", "wait: 600ms", "wait: 30s", "for: 700ms", "for: 5s").Replace(oneGauge)
+			p := playOn(t, srv, text+"require: {stored: 90% within 30s, out_of_order: 0}\n")
+			require.Greater(t, p.result.Total.Due(), 30)
+			assert.True(t, p.holds(), "%+v %s", p.checks, p.says())
+			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why, p.result.Witnesses), "1 row is filed under a wrong time, and when it was stored is not known: gauge-1 level #6 ")
+			assert.NotContains(t, fmt.Sprint(p.result.Witnesses), "clock")
+		})
+	}
+}
+
 func twoSecondsBefore(m json.RawMessage) string {
 	at, _ := time.Parse(time.RFC3339Nano, sentAt(m))
 	return at.Add(-2 * time.Second).Format(time.RFC3339Nano)

@@ -407,7 +407,7 @@ func (t *Tally) ordered(c *evidence.Case) {
 		first, copies, own := (*evidence.Sighting)(nil), 0, t.judge.Clocks[w].Own()
 		for i := range c.Sightings {
 			x := &c.Sightings[i]
-			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) {
+			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) || t.judge.Clocks[w].IsOff(c.Sent, x) {
 				continue
 			}
 			if copies++; first == nil {

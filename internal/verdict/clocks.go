@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"runcrowd/internal/evidence"
@@ -27,6 +28,86 @@ type Clock struct {
 	looked int           // sightings of which it was looked whether the message carried their time
 	echoes int           // of these, those that did
 	field  string        // in which field; empty: it is when the message was due
+
+	agree []agreement // what sightings say of the offset
+	// Off are rows that are filed under a time that fits none that the others agree on: their
+	// times say nothing. Some of them are named.
+	Off      int
+	examples []string
+}
+
+// agreement is an offset on which so many sightings agree.
+type agreement struct {
+	ledger.Offset
+	n int
+}
+
+// mostAgreements bounds how many are followed.
+const mostAgreements = 32
+
+// vote takes what one sighting says of the offset: it joins the agreement of most that it fits.
+func (k *Clock) vote(o ledger.Offset) {
+	best := -1
+	for i := range k.agree {
+		// A time that is cut off may be as much later as its unit.
+		if a := &k.agree[i]; o.Least <= a.Most+k.unit && a.Least <= o.Most+k.unit && (best < 0 || a.n > k.agree[best].n) {
+			best = i
+		}
+	}
+	if best >= 0 {
+		a := &k.agree[best]
+		a.Least, a.Most, a.n = max(a.Least, o.Least), min(a.Most, o.Most), a.n+1
+		return
+	}
+	if len(k.agree) < mostAgreements {
+		k.agree = append(k.agree, agreement{o, 1})
+		return
+	}
+	fewest := 0
+	for i := range k.agree {
+		if k.agree[i].n < k.agree[fewest].n {
+			fewest = i
+		}
+	}
+	k.agree[fewest] = agreement{o, 1}
+}
+
+// off tells by how much a row is filed under a wrong time.
+func (k *Clock) off(sent time.Time, x *evidence.Sighting) (by time.Duration, is bool) {
+	if x.Stored.IsZero() || sent.IsZero() || !k.tells() {
+		return 0, false
+	}
+	least, most := x.Stored.Sub(x.Seen), x.Stored.Sub(sent)+k.unit
+	switch {
+	case least > k.Offset.Most:
+		return least - k.Offset.Most, true
+	case most < k.Offset.Least:
+		return most - k.Offset.Least, true
+	}
+	return 0, false
+}
+
+// IsOff tells whether a row is filed under a wrong time.
+func (k *Clock) IsOff(sent time.Time, x *evidence.Sighting) bool {
+	_, is := k.off(sent, x)
+	return is
+}
+
+// mostOff is how many rows under a wrong time are named.
+const mostOff = 3
+
+// name notes a row that is filed under a wrong time.
+func (k *Clock) name(device, reading string, seq uint64, by time.Duration) {
+	if k.Off++; len(k.examples) < mostOff {
+		k.examples = append(k.examples, fmt.Sprintf("%s %s #%d %s", device, reading, seq, offText(by)))
+	}
+}
+
+func offText(by time.Duration) string {
+	if by < 0 {
+		return Span(-by) + " too early"
+	}
+	return Span(by) + " too late"
 }
 
 // echoLook is how many sightings are looked through for the device's own time.
@@ -45,6 +126,7 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 			k.Offset, k.unit = ledger.Offset{Least: least, Most: most}, time.Second
 		}
 		k.Offset.Least, k.Offset.Most = max(k.Offset.Least, least), min(k.Offset.Most, most)
+		k.vote(ledger.Offset{Least: least, Most: most})
 		for k.unit > 0 && x.Stored.UnixNano()%int64(k.unit) != 0 {
 			if k.unit /= 1000; k.unit < time.Millisecond {
 				k.unit = 0
@@ -64,6 +146,11 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 func finishClocks(clocks []Clock, f *ledger.Facts) {
 	for i := range clocks {
 		k := &clocks[i]
+		for _, a := range k.agree { // a few rows under a wrong time are no other clock
+			if 10*a.n > 9*k.timed {
+				k.Offset = a.Offset
+			}
+		}
 		k.Offset.Most += k.unit // the time told is cut off
 		told := f.Witnesses[i].Clock
 		if told == nil || k.timed == 0 {
@@ -170,6 +257,9 @@ func (k *Clock) delay(sent time.Time, x *evidence.Sighting) Delay {
 	case !k.tells():
 		return Delay{Took: seen, Most: seen}
 	}
+	if _, is := k.off(sent, x); is {
+		return Delay{Took: seen, Most: seen}
+	}
 	within := func(d time.Duration) time.Duration { return min(max(0, d), seen) }
 	took, o := x.Stored.Sub(sent), k.Offset
 	least, most := within(took-o.Most), within(took+k.unit-o.Least)
@@ -215,6 +305,13 @@ func (k *Clock) Says() (lines []string) {
 		lines = append(lines, fmt.Sprintf("its clock is ahead of ours by %s to %s: it tells times of storage later than we saw them", Span(o.Least), Span(o.Most)))
 	case o.Most < 0:
 		lines = append(lines, fmt.Sprintf("it tells times of storage before the message was sent, which cannot be: its clock is behind ours by %s to %s, or time: picks another time", Span(-o.Most), Span(-o.Least)))
+	}
+	if k.Off > 0 {
+		rows := "1 row is"
+		if k.Off > 1 {
+			rows = fmt.Sprintf("%d rows are", k.Off)
+		}
+		lines = append(lines, fmt.Sprintf("%s filed under a wrong time, and when it was stored is not known: %s", rows, strings.Join(k.examples, ", ")))
 	}
 	if k.echoed() && k.of == ledger.TimeOfAnybody {
 		field := "the time at which the message was due"

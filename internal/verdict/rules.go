@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"slices"
+	"time"
 
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
@@ -12,9 +13,10 @@ import (
 type said struct {
 	state       State
 	words       words
-	times       int    // it was found
-	delay       Delay  // to where it was found
-	text        string // a place, or why
+	times       int           // it was found
+	delay       Delay         // to where it was found
+	off         time.Duration // by which the time of its row is wrong
+	text        string        // a place, or why
 	differences []Difference
 }
 
@@ -35,6 +37,7 @@ const (
 	sayNoValues
 	sayClock
 	sayStill
+	sayOff
 	sayNotToTheEnd
 	sayGapOnce      // text is why
 	sayGapMeanwhile // text is why
@@ -139,6 +142,10 @@ func (l *look) gather() {
 	l.found = said{state: Found, times: max(1, len(l.copies)), delay: noDelay}
 	if l.first != nil && timed(l.first) && !l.c.Sent.IsZero() {
 		l.found.delay = l.Clocks[l.w].delay(l.c.Sent, l.first)
+		if by, is := l.Clocks[l.w].off(l.c.Sent, l.first); is {
+			l.found.off = by
+			l.Clocks[l.w].name(l.stream().Device, l.stream().Reading, l.c.Seq, by)
+		}
 		l.found.delay.Least = max(0, l.found.delay.Least-l.still(l.c.Sent, l.first.Seen))
 	}
 }
@@ -272,6 +279,9 @@ func (l *look) tooLate() (said, bool) {
 	}
 	switch l.found.delay.inTime(wit.Within) {
 	case InDoubt:
+		if l.found.off != 0 {
+			return l.foundAs(InDoubt, sayOff)
+		}
 		if l.still(l.c.Sent, l.first.Seen) > 0 {
 			return l.foundAs(InDoubt, sayStill)
 		}

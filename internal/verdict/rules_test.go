@@ -176,6 +176,49 @@ func TestDelaysOfAProcessThatStoodStill(t *testing.T) {
 	}
 }
 
+// A few rows under a wrong time are no other clock: each says so of itself, and of no other.
+func TestRowsUnderAWrongTime(t *testing.T) {
+	const ms = time.Millisecond
+	for name, c := range map[string]struct {
+		good, wrong int
+		by, unit    time.Duration
+		off         int
+		tells       bool
+	}{
+		"none":                     {100, 0, 0, 1, 0, true},
+		"an hour later":            {98, 2, time.Hour, 1, 2, true},
+		"an hour earlier":          {98, 2, -time.Hour, 1, 2, true},
+		"told in milliseconds":     {98, 2, -time.Hour, time.Millisecond, 2, true},
+		"told in seconds":          {98, 2, time.Hour, time.Second, 2, true},
+		"a clock that was set":     {60, 40, time.Hour, 1, 0, false},
+		"earlier than it was sent": {99, 1, -50 * ms, 1, 1, true},
+	} {
+		clocks := make([]Clock, 1)
+		var cases []*evidence.Case
+		for i := range c.good + c.wrong {
+			sent := after(time.Duration(i) * 137 * ms)
+			stored := sent.Add(3 * ms)
+			if i%(c.good+c.wrong) < c.wrong { // the first ones: nothing is known yet
+				stored = stored.Add(c.by)
+			}
+			cases = append(cases, &evidence.Case{Known: true, Seq: uint64(i + 1), Sent: sent, Sightings: []evidence.Sighting{{Seen: sent.Add(20 * ms), Stored: stored.Truncate(c.unit)}}})
+			addClocks(clocks, cases[i])
+		}
+		finishClocks(clocks, &ledger.Facts{Witnesses: make([]ledger.Witness, 1)})
+		assert.Equal(t, c.tells, clocks[0].tells(), name)
+		off := 0
+		for i, x := range cases {
+			by, is := clocks[0].off(x.Sent, &x.Sightings[0])
+			if is {
+				off++
+				assert.Equal(t, c.by > 0, by > 0, name)
+				assert.Equal(t, Delay{20 * ms, 0, 20 * ms}, clocks[0].delay(x.Sent, &x.Sightings[0]), "%s: #%d is known as far as it was seen", name, i+1)
+			}
+		}
+		assert.Equal(t, c.off, off, name)
+	}
+}
+
 // What many messages tell of a clock.
 func TestWhatClocksTell(t *testing.T) {
 	sighting := func(sent, stored, seen time.Duration) *evidence.Case {

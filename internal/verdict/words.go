@@ -96,6 +96,8 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 		if j.Clocks[w].echoed() {
 			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the device's own", wit.Within)
 		}
+	case sayOff:
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: its row is filed under a wrong time, %s", wit.Within, offText(x.off))
 	case sayStill:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: this process stood still meanwhile", wit.Within)
 	case sayNotToTheEnd:
