@@ -49,6 +49,7 @@ type fates struct {
 	deafen, cutEar float64
 	stall          float64 // the witness is slow to take what it gets, for a while
 	restart        float64 // of the broker
+	wrongTime      float64 // a row tells another time than that at which it was stored
 	storeFails     float64 // of questions
 	limits         float64
 	keeps          bool // sessions of the ear
@@ -80,6 +81,7 @@ type emission struct {
 
 type row struct {
 	at      time.Time
+	wrong   time.Duration // by which the time that it tells is wrong
 	id      int
 	device  string
 	body    string
@@ -502,6 +504,9 @@ func (m *model) keep(t *truth, d *decision, topic string, body []byte) {
 				break
 			}
 			r := row{at: now, id: len(t.rows) + 1, device: t.device, body: string(body), altered: d.alterRow}
+			if m.rng.Float64() < m.fate.wrongTime {
+				r.wrong = time.Duration(m.rng.IntN(7200)-3600) * time.Second
+			}
 			if d.alterRow {
 				r.body = strings.Replace(r.body, `"level":`, `"level":98,"was":`, 1)
 			}
@@ -632,7 +637,7 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 	list := []item{}
 	for _, mark := range m.order {
 		for _, x := range m.truths[mark].rows {
-			list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device, x.at.UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
+			list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device, x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
 		}
 	}
 	from := 0

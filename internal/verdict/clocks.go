@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"cmp"
+	"container/heap"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -29,47 +30,50 @@ type Clock struct {
 	echoes int           // of these, those that did
 	field  string        // in which field; empty: it is when the message was due
 
-	agree []agreement // what sightings say of the offset
-	// Off are rows that are filed under a time that fits none that the others agree on: their
+	// What sightings say: the greatest of Least and, with another sign, of Most.
+	least, most greatest
+	// Off are rows that are filed under a time that does not fit what the others say: their
 	// times say nothing. Some of them are named.
 	Off      int
 	examples []string
 }
 
-// agreement is an offset on which so many sightings agree.
-type agreement struct {
-	ledger.Offset
-	n int
+// wrongMost is the share of rows, one in so many, that may be filed under a wrong time while the
+// others still tell the clock.
+const wrongMost = 10
+
+// behind is the greatest one behind n that are greater, as far as that many are kept.
+func (g greatest) behind(n int) time.Duration {
+	list := slices.Sorted(slices.Values(g))
+	return list[max(0, len(list)-1-n)]
 }
 
-// mostAgreements bounds how many are followed.
-const mostAgreements = 32
+// mostKept bounds how many of the greatest are kept.
+const mostKept = 4096
 
-// vote takes what one sighting says of the offset: it joins the agreement of most that it fits.
-func (k *Clock) vote(o ledger.Offset) {
-	best := -1
-	for i := range k.agree {
-		// A time that is cut off may be as much later as its unit.
-		if a := &k.agree[i]; o.Least <= a.Most+k.unit && a.Least <= o.Most+k.unit && (best < 0 || a.n > k.agree[best].n) {
-			best = i
-		}
+// greatest are the greatest of many times, the least of them first (a heap).
+type greatest []time.Duration
+
+func (g greatest) Len() int           { return len(g) }
+func (g greatest) Less(i, j int) bool { return g[i] < g[j] }
+func (g greatest) Swap(i, j int)      { g[i], g[j] = g[j], g[i] }
+func (g *greatest) Push(x any)        { *g = append(*g, x.(time.Duration)) }
+func (g *greatest) Pop() any {
+	last := len(*g) - 1
+	x := (*g)[last]
+	*g = (*g)[:last]
+	return x
+}
+
+// add takes a time.
+func (g *greatest) add(t time.Duration) {
+	switch {
+	case len(*g) < mostKept:
+		heap.Push(g, t)
+	case t > (*g)[0]:
+		(*g)[0] = t
+		heap.Fix(g, 0)
 	}
-	if best >= 0 {
-		a := &k.agree[best]
-		a.Least, a.Most, a.n = max(a.Least, o.Least), min(a.Most, o.Most), a.n+1
-		return
-	}
-	if len(k.agree) < mostAgreements {
-		k.agree = append(k.agree, agreement{o, 1})
-		return
-	}
-	fewest := 0
-	for i := range k.agree {
-		if k.agree[i].n < k.agree[fewest].n {
-			fewest = i
-		}
-	}
-	k.agree[fewest] = agreement{o, 1}
 }
 
 // off tells by how much a row is filed under a wrong time.
@@ -126,7 +130,8 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 			k.Offset, k.unit = ledger.Offset{Least: least, Most: most}, time.Second
 		}
 		k.Offset.Least, k.Offset.Most = max(k.Offset.Least, least), min(k.Offset.Most, most)
-		k.vote(ledger.Offset{Least: least, Most: most})
+		k.least.add(least)
+		k.most.add(-most)
 		for k.unit > 0 && x.Stored.UnixNano()%int64(k.unit) != 0 {
 			if k.unit /= 1000; k.unit < time.Millisecond {
 				k.unit = 0
@@ -146,10 +151,8 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 func finishClocks(clocks []Clock, f *ledger.Facts) {
 	for i := range clocks {
 		k := &clocks[i]
-		for _, a := range k.agree { // a few rows under a wrong time are no other clock
-			if 10*a.n > 9*k.timed {
-				k.Offset = a.Offset
-			}
+		if n := k.timed / wrongMost; n > 0 { // a few rows under a wrong time are no other clock
+			k.Offset = ledger.Offset{Least: k.least.behind(n), Most: -k.most.behind(n)}
 		}
 		k.Offset.Most += k.unit // the time told is cut off
 		told := f.Witnesses[i].Clock
