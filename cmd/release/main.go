@@ -34,7 +34,8 @@ func run(args []string) error {
 		}
 		root := cli.Commands()
 		root.DisableAutoGenTag = true // the same source makes the same pages
-		return doc.GenManTree(root, &doc.GenManHeader{Title: "RUNCROWD", Section: "1", Source: "Run Crowd", Manual: "Run Crowd"}, args[1])
+		return doc.GenManTree(root, &doc.GenManHeader{Title: "RUNCROWD", Section: "1", Source: "Run Crowd",
+			Manual: "Run Crowd"}, args[1])
 	case len(args) == 2 && args[0] == "sbom":
 		return sbom(args[1])
 	case len(args) == 2 && args[0] == "licences":
@@ -82,7 +83,8 @@ func licence(name, dir string) error {
 	found := false
 	for _, e := range entries {
 		upper := strings.ToUpper(e.Name())
-		if !strings.Contains(upper, "LICENSE") && !strings.Contains(upper, "LICENCE") && !strings.HasPrefix(upper, "COPYING") && !strings.HasPrefix(upper, "NOTICE") {
+		if !strings.Contains(upper, "LICENSE") && !strings.Contains(upper, "LICENCE") &&
+			!strings.HasPrefix(upper, "COPYING") && !strings.HasPrefix(upper, "NOTICE") {
 			continue
 		}
 		text, err := os.ReadFile(filepath.Join(dir, e.Name()))
@@ -125,18 +127,21 @@ func sbom(binary string) error {
 	if err != nil {
 		return err
 	}
-	list := []component{{Type: "library", Name: "std", Version: info.GoVersion, PURL: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go")}}
+	list := []component{{Type: "library", Name: "std", Version: info.GoVersion,
+		PURL: "pkg:golang/std@" + strings.TrimPrefix(info.GoVersion, "go")}}
 	for _, m := range info.Deps {
 		if m.Replace != nil {
 			m = m.Replace
 		}
-		list = append(list, component{Type: "library", Name: m.Path, Version: m.Version, PURL: "pkg:golang/" + m.Path + "@" + m.Version})
+		list = append(list, component{Type: "library", Name: m.Path, Version: m.Version,
+			PURL: "pkg:golang/" + m.Path + "@" + m.Version})
 	}
 	e := json.NewEncoder(os.Stdout)
 	e.SetIndent("", "  ")
 	return e.Encode(map[string]any{
 		"bomFormat": "CycloneDX", "specVersion": "1.5", "version": 1,
-		"metadata":   map[string]any{"component": component{Type: "application", Name: "runcrowd", Version: info.Main.Version, PURL: "pkg:generic/" + filepath.Base(binary)}},
+		"metadata": map[string]any{"component": component{Type: "application", Name: "runcrowd",
+			Version: info.Main.Version, PURL: "pkg:generic/" + filepath.Base(binary)}},
 		"components": list,
 	})
 }

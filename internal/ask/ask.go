@@ -87,7 +87,8 @@ func (q *Question) Ask(ctx context.Context) (*Answer, error) {
 	overMQTT := q.Device.Cast.Link.Protocol == crowd.MQTT
 	var line *exchange
 	if q.Command.Request == nil && !overMQTT {
-		return nil, fmt.Errorf("the command %q does not say how the platform is asked to give it; write, for example, request: {url: \"http://HOST/asks/${device}\"}", q.Command.Name)
+		return nil, fmt.Errorf("the command %q does not say how the platform is asked to give it; write, for example, "+
+			"request: {url: \"http://HOST/asks/${device}\"}", q.Command.Name)
 	}
 	if overMQTT && (q.Command.Request == nil || a.Wanted) {
 		if line, err = q.open(ctx, a, env); err != nil {
@@ -146,7 +147,8 @@ func (q *Question) open(ctx context.Context, a *Answer, env formula.Env) (*excha
 	l := q.Link
 	own, err := q.Credentials.Guest(l, "ask")
 	if err != nil {
-		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a link of its own: --link NAME", l.Name)
+		return nil, fmt.Errorf("the credentials of the link %q are those of single devices; say as whom to ask, with a "+
+			"link of its own: --link NAME", l.Name)
 	}
 	n := &exchange{q: q, a: a, correlation: []byte(rand.Text()[:12])}
 	if x := q.Command.Answer; x != nil && x.Topic != nil {
@@ -156,7 +158,8 @@ func (q *Question) open(ctx context.Context, a *Answer, env formula.Env) (*excha
 	} else if x != nil {
 		n.response = "runcrowd/" + q.Device.Name + "/" + strings.ToLower(rand.Text()[:12])
 	}
-	connect := mqttwire.Connect{Version: byte(l.Version), ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]), KeepAlive: 60, CleanStart: true}
+	connect := mqttwire.Connect{Version: byte(l.Version), ClientID: "runcrowd-ask-" + strings.ToLower(rand.Text()[:8]),
+		KeepAlive: 60, CleanStart: true}
 	broker := guest.Broker(l, &own)
 	broker.Network = q.Network
 	n.line = mqtt.NewLine(mqttsession.Options{Connect: connect, InFlight: 1, MaxPacket: maxAnswer, Timeout: l.Timeout}, n)
@@ -223,7 +226,8 @@ func (n *exchange) publish(ctx context.Context, body []byte) error {
 		return fmt.Errorf("the command %q: %w; a command for several topics cannot be asked from here", n.q.Command.Name, err)
 	}
 	n.a.Where = topic
-	n.command = mqttwire.Publish{Topic: topic, QoS: 1, ContentType: "application/json", ResponseTopic: n.response, Payload: body}
+	n.command = mqttwire.Publish{Topic: topic, QoS: 1, ContentType: "application/json", ResponseTopic: n.response,
+		Payload: body}
 	if n.response != "" {
 		n.command.Correlation = n.correlation
 	}
@@ -268,7 +272,8 @@ func (n *exchange) close() {
 
 // client is the client of the platform's API.
 func (q *Question) client() *http.Client {
-	return &http.Client{Transport: link.Transport(credential.TLS(q.Link).Elsewhere(), nil, q.Network), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(credential.TLS(q.Link).Elsewhere(), nil, q.Network),
+		Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
 }
 
 // request asks over the platform's API.
@@ -323,7 +328,8 @@ func (q *Question) do(req *http.Request) (int, []byte, error) {
 	resp, err := q.client().Do(req)
 	if err != nil {
 		what, try := link.Explain(err, req.URL.Host)
-		return 0, nil, &link.ReachError{Link: "the platform", Address: (&url.URL{Scheme: req.URL.Scheme, Host: req.URL.Host}).String(), What: what, Try: try, Err: err}
+		return 0, nil, &link.ReachError{Link: "the platform", Address: (&url.URL{Scheme: req.URL.Scheme,
+			Host: req.URL.Host}).String(), What: what, Try: try, Err: err}
 	}
 	defer resp.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
@@ -387,7 +393,8 @@ func (h *hearer) look(ctx context.Context) ([]string, error) {
 	}
 	rows, err := h.rows.All(v)
 	if err != nil {
-		return nil, fmt.Errorf("the answer of %s does not have the rows the file says (%w)%s", h.address, err, link.Snippet(body))
+		return nil, fmt.Errorf("the answer of %s does not have the rows the file says (%w)%s", h.address, err,
+			link.Snippet(body))
 	}
 	var list []string
 	for _, row := range rows {

@@ -32,7 +32,8 @@ func question(t *testing.T, text string, values map[string]any) *ask.Question {
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
 	d := f.Devices[0]
-	return &ask.Question{Crowd: c, Credentials: f.Credentials, Device: d, Command: d.Commands[0], Values: values, Link: d.Cast.Link, Wait: 5 * time.Second}
+	return &ask.Question{Crowd: c, Credentials: f.Credentials, Device: d, Command: d.Commands[0], Values: values,
+		Link: d.Cast.Link, Wait: 5 * time.Second}
 }
 
 func overHTTP(url, more string) string {
@@ -74,7 +75,8 @@ func TestOldAnswersAreNotTheAnswer(t *testing.T) {
 				told = nil
 			}
 		}))
-		a, err := question(t, overHTTP(platform.URL, `}, read_reply: {get: "`+platform.URL+`/told", rows: ".answers[]"}`), map[string]any{"by": 3}).Ask(t.Context())
+		a, err := question(t, overHTTP(platform.URL, `}, read_reply: {get: "`+platform.URL+`/told", rows: ".answers[]"}`),
+			map[string]any{"by": 3}).Ask(t.Context())
 		platform.Close()
 		require.NoError(t, err)
 		assert.Equal(t, "POST "+platform.URL+"/give/gauge", a.Where)
@@ -111,7 +113,8 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 	for _, c := range []struct {
 		status       int
 		answer, says string
-	}{{500, "no", "answered with status 500: no"}, {200, "no", "the answer is not JSON"}, {200, `{"told":3}`, "does not have the rows the file says"}} {
+	}{{500, "no", "answered with status 500: no"}, {200, "no", "the answer is not JSON"},
+		{200, `{"told":3}`, "does not have the rows the file says"}} {
 		status, answer = c.status, c.answer
 		_, err := question(t, overHTTP(platform.URL, hear), nil).Ask(t.Context())
 		assert.ErrorContains(t, err, c.says)
@@ -144,7 +147,8 @@ func TestBrokers(t *testing.T) {
 		check  func(a *ask.Answer, err error)
 	}{
 		"refuses the subscription": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
-			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: p.Expect(packets.Subscribe).PacketID, ReasonCodes: []byte{0x87}})
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback},
+				PacketID: p.Expect(packets.Subscribe).PacketID, ReasonCodes: []byte{0x87}})
 		}, func(_ *ask.Answer, err error) {
 			assert.ErrorContains(t, err, `the broker refused the subscription "told": not authorized (0x87)`)
 		}},
@@ -162,15 +166,17 @@ func TestBrokers(t *testing.T) {
 			require.NoError(t, err)
 			assert.True(t, a.Nobody && !a.Refused && !a.Wanted)
 		}},
-		"cuts the connection": {"", func(p *brokertest.Peer) { p.Expect(packets.Publish); p.Close() }, func(_ *ask.Answer, err error) {
-			assert.ErrorContains(t, err, "the platform closed the connection")
-		}},
+		"cuts the connection": {"", func(p *brokertest.Peer) { p.Expect(packets.Publish); p.Close() },
+			func(_ *ask.Answer, err error) {
+				assert.ErrorContains(t, err, "the platform closed the connection")
+			}},
 		"brings answers to others first": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
 			grant(p)
 			asked := p.Expect(packets.Publish)
 			assert.Equal(t, "told", asked.Properties.ResponseTopic)
 			say := func(body, correlation string, retain bool) {
-				p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1, Retain: retain}, PacketID: 7, TopicName: "told", Payload: []byte(body),
+				p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1, Retain: retain},
+					PacketID: 7, TopicName: "told", Payload: []byte(body),
 					Properties: packets.Properties{CorrelationData: []byte(correlation)}, Mods: packets.Mods{AllowResponseInfo: true}})
 				p.Expect(packets.Puback)
 			}
@@ -186,7 +192,8 @@ func TestBrokers(t *testing.T) {
 		"brings an answer without correlation data": {`, reply: {topic: told}`, func(p *brokertest.Peer) {
 			grant(p)
 			p.Ack(packets.Puback, p.Expect(packets.Publish).PacketID, 0)
-			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "told", Payload: []byte("well")})
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "told",
+				Payload: []byte("well")})
 		}, func(a *ask.Answer, err error) {
 			require.NoError(t, err)
 			assert.True(t, a.Answered && !a.Matched)
@@ -225,5 +232,6 @@ func TestBrokers(t *testing.T) {
 }
 
 func grant(p *brokertest.Peer) {
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: p.Expect(packets.Subscribe).PacketID, ReasonCodes: []byte{1}})
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback},
+		PacketID: p.Expect(packets.Subscribe).PacketID, ReasonCodes: []byte{1}})
 }

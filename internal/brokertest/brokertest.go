@@ -63,8 +63,10 @@ func read(t require.TestingT, version byte, r *bufio.Reader) packets.Packet {
 func Encode(t require.TestingT, version byte, pk packets.Packet) []byte {
 	pk.ProtocolVersion = version
 	var buf bytes.Buffer
-	encode := map[byte]func(*bytes.Buffer) error{packets.Connack: pk.ConnackEncode, packets.Publish: pk.PublishEncode, packets.Puback: pk.PubackEncode,
-		packets.Pubrec: pk.PubrecEncode, packets.Pubrel: pk.PubrelEncode, packets.Pubcomp: pk.PubcompEncode, packets.Suback: pk.SubackEncode,
+	encode := map[byte]func(*bytes.Buffer) error{packets.Connack: pk.ConnackEncode, packets.Publish: pk.PublishEncode,
+		packets.Puback: pk.PubackEncode,
+		packets.Pubrec: pk.PubrecEncode, packets.Pubrel: pk.PubrelEncode, packets.Pubcomp: pk.PubcompEncode,
+		packets.Suback:   pk.SubackEncode,
 		packets.Pingresp: pk.PingrespEncode, packets.Disconnect: pk.DisconnectEncode}[pk.FixedHeader.Type]
 	require.NotNil(t, encode, "packet type %d", pk.FixedHeader.Type)
 	require.NoError(t, encode(&buf))

@@ -42,8 +42,9 @@ func NewAuthority(name string, from, to time.Time) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: from, NotAfter: to,
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: from,
+		NotAfter: to,
+		IsCA:     true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -61,7 +62,8 @@ func encode(der []byte, key *ecdsa.PrivateKey) (Pair, error) {
 	if err != nil {
 		return Pair{}, err
 	}
-	return Pair{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})}, nil
+	return Pair{pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})}, nil
 }
 
 // Issue signs a certificate and gives its serial number.
@@ -71,7 +73,8 @@ func (a *Authority) Issue(r Request) (Pair, *big.Int, error) {
 		return Pair{}, nil, err
 	}
 	a.serial = new(big.Int).Add(a.serial, big.NewInt(1))
-	t := &x509.Certificate{SerialNumber: a.serial, Subject: pkix.Name{CommonName: r.Name}, NotBefore: r.From, NotAfter: r.To,
+	t := &x509.Certificate{SerialNumber: a.serial, Subject: pkix.Name{CommonName: r.Name}, NotBefore: r.From,
+		NotAfter: r.To,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
 	if r.Server {
 		t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
@@ -95,7 +98,8 @@ func (a *Authority) Issue(r Request) (Pair, *big.Int, error) {
 func (a *Authority) Revoke(at, next time.Time, serials ...*big.Int) ([]byte, error) {
 	t := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: at, NextUpdate: next}
 	for _, s := range serials {
-		t.RevokedCertificateEntries = append(t.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: s, RevocationTime: at})
+		t.RevokedCertificateEntries = append(t.RevokedCertificateEntries,
+			x509.RevocationListEntry{SerialNumber: s, RevocationTime: at})
 	}
 	der, err := x509.CreateRevocationList(rand.Reader, t, a.cert, a.key)
 	if err != nil {
@@ -144,8 +148,10 @@ func Make(clients, hosts []string, now time.Time, valid time.Duration) (map[stri
 		return nil, otherErr
 	}
 	issue(other, "refused/stranger", Request{Name: name, From: from, To: to})
-	issue(ca, "refused/server-expired", Request{Name: hosts[0], Hosts: hosts, Server: true, From: past, To: now.Add(-24 * time.Hour)})
-	issue(ca, "refused/server-wrong-name", Request{Name: "elsewhere.example", Hosts: []string{"elsewhere.example"}, Server: true, From: from, To: to})
+	issue(ca, "refused/server-expired", Request{Name: hosts[0], Hosts: hosts, Server: true, From: past,
+		To: now.Add(-24 * time.Hour)})
+	issue(ca, "refused/server-wrong-name", Request{Name: "elsewhere.example", Hosts: []string{"elsewhere.example"},
+		Server: true, From: from, To: to})
 	if err != nil {
 		return nil, err
 	}

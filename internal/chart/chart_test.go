@@ -39,7 +39,8 @@ func TestText(t *testing.T) {
 	}
 	c := &chart.Chart{Series: []chart.Series{{X: []float64{0}, Y: []float64{math.NaN()}}}}
 	assert.Contains(t, c.Text(60, 8), "nothing to draw")
-	c.Series = []chart.Series{{Name: "a", X: []float64{0, 1}, Y: []float64{0, 1}}, {Name: "b", X: []float64{0, 1}, Y: []float64{1, 0}}}
+	c.Series = []chart.Series{{Name: "a", X: []float64{0, 1}, Y: []float64{0, 1}},
+		{Name: "b", X: []float64{0, 1}, Y: []float64{1, 0}}}
 	c.Names = []string{"free", "taken"}
 	assert.Equal(t, 2, strings.Count(c.Text(60, 4), "taken ┤"), "one below the other")
 }

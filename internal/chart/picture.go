@@ -62,7 +62,9 @@ func newPicture(path string, high int) (*picture, error) {
 		p.img = image.NewRGBA(image.Rect(0, 0, pictureWidth*pixels, high*pixels))
 		draw.Draw(p.img, p.img.Bounds(), image.White, image.Point{}, draw.Src)
 	case ".svg":
-		fmt.Fprintf(&p.svg, "<?xml version=\"1.0\"?>\n<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%d\" height=\"%d\" viewBox=\"0 0 %d %d\" font-family=\"sans-serif\">\n<rect width=\"100%%\" height=\"100%%\" fill=\"#fff\"/>\n", pictureWidth, high, pictureWidth, high)
+		fmt.Fprintf(&p.svg, "<?xml version=\"1.0\"?>\n<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"%d\" height=\"%d\" "+
+			"viewBox=\"0 0 %d %d\" font-family=\"sans-serif\">\n<rect width=\"100%%\" height=\"100%%\" fill=\"#fff\"/>\n",
+			pictureWidth, high, pictureWidth, high)
 	default:
 		return nil, fmt.Errorf("%s: a picture is a .png or an .svg, not %q", path, ext)
 	}
@@ -119,7 +121,8 @@ func (p *picture) fill(c color.RGBA, list ...point) {
 // line draws a line through points.
 func (p *picture) line(c color.RGBA, width float64, list ...point) {
 	if p.img == nil {
-		fmt.Fprintf(&p.svg, "<polyline points=\"%s\" fill=\"none\" stroke=\"%s\" stroke-width=\"%g\" stroke-linejoin=\"round\"/>\n", coordinates(list), hex(c), width)
+		fmt.Fprintf(&p.svg, "<polyline points=\"%s\" fill=\"none\" stroke=\"%s\" stroke-width=\"%g\" "+
+			"stroke-linejoin=\"round\"/>\n", coordinates(list), hex(c), width)
 		return
 	}
 	r, h := p.rasterizer(), width/2
@@ -203,14 +206,16 @@ func (p *picture) text(at point, s string, size float64, a anchor, upright bool)
 		if upright {
 			turn = fmt.Sprintf(" transform=\"rotate(-90 %.2f %.2f)\"", at.x, at.y)
 		}
-		fmt.Fprintf(&p.svg, "<text x=\"%.2f\" y=\"%.2f\" font-size=\"%g\" text-anchor=\"%s\" fill=\"%s\"%s>", at.x, at.y, size, [...]string{"start", "middle", "end"}[a], hex(ink), turn)
+		fmt.Fprintf(&p.svg, "<text x=\"%.2f\" y=\"%.2f\" font-size=\"%g\" text-anchor=\"%s\" fill=\"%s\"%s>", at.x, at.y,
+			size, [...]string{"start", "middle", "end"}[a], hex(ink), turn)
 		xml.EscapeText(&p.svg, []byte(s))
 		p.svg.WriteString("</text>\n")
 		return
 	}
 	shift := p.width(s, size) * [...]float64{0, 0.5, 1}[a]
 	if !upright {
-		d := font.Drawer{Dst: p.img, Src: image.NewUniform(ink), Face: p.face(size), Dot: fixed.P(int((at.x-shift)*pixels), int(at.y*pixels))}
+		d := font.Drawer{Dst: p.img, Src: image.NewUniform(ink), Face: p.face(size),
+			Dot: fixed.P(int((at.x-shift)*pixels), int(at.y*pixels))}
 		d.DrawString(s)
 		return
 	}
@@ -223,7 +228,8 @@ func (p *picture) text(at point, s string, size float64, a anchor, upright bool)
 		for y := range high {
 			if v := side.AlphaAt(x, y).A; v > 0 {
 				to := image.Rect(x0+y, y0-x, x0+y+1, y0-x+1)
-				draw.DrawMask(p.img, to, image.NewUniform(ink), image.Point{}, image.NewUniform(color.Alpha{v}), image.Point{}, draw.Over)
+				draw.DrawMask(p.img, to, image.NewUniform(ink), image.Point{}, image.NewUniform(color.Alpha{v}), image.Point{},
+					draw.Over)
 			}
 		}
 	}
@@ -259,7 +265,8 @@ type frame struct {
 
 // newFrame draws the title, the axes and what stands at them.
 func newFrame(p *picture, title, xLabel, yLabel string, x0, x1, y0, y1 float64, xs, ys []tick, across bool) *frame {
-	f := &frame{picture: p, left: 20, top: 38, right: pictureWidth - 22, bottom: float64(p.high) - 46, x0: x0, x1: x1, y0: y0, y1: y1}
+	f := &frame{picture: p, left: 20, top: 38, right: pictureWidth - 22, bottom: float64(p.high) - 46, x0: x0, x1: x1,
+		y0: y0, y1: y1}
 	widest := 0.0
 	for _, t := range ys {
 		widest = max(widest, p.width(t.label, 10))
@@ -298,7 +305,8 @@ func (f *frame) legend(names []string, wide float64) {
 	for i, s := range names {
 		y := f.top + 10 + legendRow*float64(i)
 		c := colours[i%len(colours)]
-		f.fill(c, point{f.right - 20, y - wide/2}, point{f.right, y - wide/2}, point{f.right, y + wide/2}, point{f.right - 20, y + wide/2})
+		f.fill(c, point{f.right - 20, y - wide/2}, point{f.right, y - wide/2}, point{f.right, y + wide/2},
+			point{f.right - 20, y + wide/2})
 		f.text(point{f.right - 25, y + 3.5}, s, 10, atEnd, false)
 	}
 }

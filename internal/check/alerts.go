@@ -64,9 +64,12 @@ func (c *checker) alerts() {
 		counts[i].Devices, counts[i].All = len(devices[i]), seen < mostCalling
 		switch {
 		case both[i]:
-			c.add(n.Pos, "the alert %q: some values make \"when\" and \"until\" true at once: whether it is called for is not known then; let a gap be between both", n.Name)
+			c.add(n.Pos, "the alert %q: some values make \"when\" and \"until\" true at once: whether it is called for is not "+
+				"known then; let a gap be between both", n.Name)
 		case counts[i].Times == 0 && counts[i].All:
-			c.add(n.Pos, "the alert %q is never called for in a round of this plan: only that it does not come is tested; let an event cross the limit, such as {at: 10s, for: 10s, who: 1 of %s, do: {set: {FIELD: VALUE}}}", n.Name, kindOf(c.Crowd))
+			c.add(n.Pos, "the alert %q is never called for in a round of this plan: only that it does not come is tested; let "+
+				"an event cross the limit, such as {at: 10s, for: 10s, who: 1 of %s, do: {set: {FIELD: VALUE}}}", n.Name,
+				kindOf(c.Crowd))
 		}
 	}
 	c.load.Alerts = counts

@@ -118,7 +118,8 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c.sums()
 	for _, l := range c.load.Links {
 		if opt.MaxFiles > 0 && l.Connections > opt.MaxFiles-50 {
-			c.add(f.Crowd.Link(l.Name).Pos, "the link %q needs %d connections, and this machine allows a process %d open files; raise it (ulimit -n), or use fewer devices", l.Name, l.Connections, opt.MaxFiles)
+			c.add(f.Crowd.Link(l.Name).Pos, "the link %q needs %d connections, and this machine allows a process %d open "+
+				"files; raise it (ulimit -n), or use fewer devices", l.Name, l.Connections, opt.MaxFiles)
 		}
 	}
 	for i, n := range c.more {
@@ -164,7 +165,8 @@ func (c *checker) names() {
 		look := func(at crowd.Pos, what, text string) {
 			for _, m := range padded.FindAllStringSubmatch(text, -1) {
 				if digits, _ := strconv.Atoi(m[1]); len(strconv.Itoa(last)) > digits {
-					c.add(at, "%s: %s is too short for the number of the last device, %d: names will not sort, and not match as the others do; write pad(n, %d)", what, m[0], last, len(strconv.Itoa(last)))
+					c.add(at, "%s: %s is too short for the number of the last device, %d: names will not sort, and not match as the "+
+						"others do; write pad(n, %d)", what, m[0], last, len(strconv.Itoa(last)))
 				}
 			}
 		}
@@ -186,7 +188,8 @@ func (c *checker) names() {
 
 func (c *checker) registered() {
 	if list := c.NotRegistered(); len(list) > 0 {
-		c.add(c.Crowd.Register.Pos, "%d of %d devices are not registered yet, and have no %s: run register before they send", len(list), len(c.Devices), c.Lacks(list[0]))
+		c.add(c.Crowd.Register.Pos, "%d of %d devices are not registered yet, and have no %s: run register before they send",
+			len(list), len(c.Devices), c.Lacks(list[0]))
 	}
 }
 
@@ -204,17 +207,21 @@ func (c *checker) tokens() {
 			texts = append(append(texts, s.Target), s.Values...)
 		}
 		if !strings.Contains(strings.Join(texts, " "), link.TokenPlace) {
-			c.add(d.Cast.Token.Pos, "access tokens of %s are made and never shown; write, for example, password: ${access_token} or headers: {Authorization: \"Bearer ${access_token}\"} in the link %q", d.Cast.Kind.Name, d.Cast.Link.Name)
+			c.add(d.Cast.Token.Pos, "access tokens of %s are made and never shown; write, for example, password: "+
+				"${access_token} or headers: {Authorization: \"Bearer ${access_token}\"} in the link %q", d.Cast.Kind.Name,
+				d.Cast.Link.Name)
 		}
 	}
 }
 
 func (c *checker) secrets() {
 	for _, name := range c.Crowd.ShortSecrets {
-		c.add(crowd.Pos{Line: 1, Column: 1}, "the value of ${env.%s} has fewer than %d characters: it is not masked where it is shown", name, crowd.LeastSecret)
+		c.add(crowd.Pos{Line: 1, Column: 1}, "the value of ${env.%s} has fewer than %d characters: it is not masked where "+
+			"it is shown", name, crowd.LeastSecret)
 	}
 	for _, at := range c.Crowd.PlainSecrets() {
-		c.add(at, "a secret stands here in plain text; it is kept out of all output, but whoever has the file has it: write ${env.NAME} and export NAME=…")
+		c.add(at, "a secret stands here in plain text; it is kept out of all output, but whoever has the file has it: "+
+			"write ${env.NAME} and export NAME=…")
 	}
 }
 
@@ -231,12 +238,14 @@ func local(hostPort string) bool {
 func (c *checker) addresses() {
 	for _, l := range c.Crowd.AllLinks() {
 		if l.TLS != nil && l.TLS.NoVerify {
-			c.add(l.Pos, "the link %q does not check who it talks to (verify: false): anybody on the way can answer in the platform's place; name the authority instead: tls: {ca: FILE}", l.Name)
+			c.add(l.Pos, "the link %q does not check who it talks to (verify: false): anybody on the way can answer in the "+
+				"platform's place; name the authority instead: tls: {ca: FILE}", l.Name)
 		}
 		switch l.Protocol {
 		case crowd.MQTT:
 			if l.TLS == nil && !local(l.Address) {
-				c.add(l.Pos, "the link %q goes to another machine (%s) without TLS: whoever is on the way reads names, secrets and values", l.Name, l.Address)
+				c.add(l.Pos, "the link %q goes to another machine (%s) without TLS: whoever is on the way reads names, secrets "+
+					"and values", l.Name, l.Address)
 			}
 		case crowd.HTTP:
 			c.insecure(l.Pos, fmt.Sprintf("the link %q", l.Name), l.Address)
@@ -253,7 +262,8 @@ func (c *checker) insecure(at crowd.Pos, what, address string) {
 	rest, plain := strings.CutPrefix(address, "http://")
 	host, _, _ := strings.Cut(rest, "/")
 	if plain && host != "" && !strings.Contains(host, "${") && !local(host) {
-		c.add(at, "%s goes to another machine (%s) without TLS: whoever is on the way reads secrets and values; write https://", what, host)
+		c.add(at, "%s goes to another machine (%s) without TLS: whoever is on the way reads secrets and values; write "+
+			"https://", what, host)
 	}
 }
 
@@ -273,11 +283,13 @@ func (c *checker) targets() {
 			}
 			text := "a message filed under the wrong one cannot be seen"
 			if s.Device.Cast.Kind.Mark.Place == crowd.MarkSequence {
-				text = "a mark that is a sequence cannot tell whose a message is: put ${device} or ${reading} into the topic, or use mark: {field: NAME}"
+				text = "a mark that is a sequence cannot tell whose a message is: put ${device} or ${reading} into the topic, or " +
+					"use mark: {field: NAME}"
 			}
 			c.add(s.Reading.Pos, "%s send to the same topic %q; %s", who, s.Target, text)
 		} else if other.Device == s.Device {
-			c.add(s.Reading.Pos, "the readings %q and %q of %s send to the same path %q; a message filed under the wrong one cannot be seen", other.Reading.Name, s.Reading.Name, s.Device.Name, s.Target)
+			c.add(s.Reading.Pos, "the readings %q and %q of %s send to the same path %q; a message filed under the wrong one "+
+				"cannot be seen", other.Reading.Name, s.Reading.Name, s.Device.Name, s.Target)
 		}
 		if l.Protocol == crowd.MQTT {
 			c.topic(s)
@@ -311,9 +323,11 @@ func (c *checker) schedule() {
 		r := s.Reading
 		every := r.Every * time.Duration(r.Batch)
 		if every > plan.For {
-			c.add(r.Pos, "the reading %q is due every %s, and the plan lasts %s: most devices will not send it at all", r.Name, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
+			c.add(r.Pos, "the reading %q is due every %s, and the plan lasts %s: most devices will not send it at all", r.Name,
+				quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
 		} else if r.Turns.How == crowd.InOrder && every*time.Duration(s.Peers) > plan.For {
-			c.add(r.Pos, "the reading %q is sent in turn by %d devices, one every %s: the plan of %s is over before all have had their turn", r.Name, s.Peers, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
+			c.add(r.Pos, "the reading %q is sent in turn by %d devices, one every %s: the plan of %s is over before all have "+
+				"had their turn", r.Name, s.Peers, quantity.FormatDuration(every), quantity.FormatDuration(plan.For))
 		}
 	}
 	if NothingDue(c.Fleet) {
@@ -321,7 +335,8 @@ func (c *checker) schedule() {
 	}
 	if plan.Join.Rate > 0 {
 		if last := plan.Join.At(len(c.Devices)-1, len(c.Devices)); last > plan.For {
-			c.add(crowd.Pos{}, "plan: at %s devices join so slowly that the last would come after %s; the plan lasts %s", plan.Join.Rate, last.Round(time.Second), quantity.FormatDuration(plan.For))
+			c.add(crowd.Pos{}, "plan: at %s devices join so slowly that the last would come after %s; the plan lasts %s",
+				plan.Join.Rate, last.Round(time.Second), quantity.FormatDuration(plan.For))
 		}
 	}
 }
@@ -353,7 +368,9 @@ func NothingDueText(f *fleet.Fleet) string {
 	if least == 0 {
 		return "plan: nothing falls due: no device has a reading"
 	}
-	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval is %s); make it longer, or the intervals shorter", quantity.FormatDuration(f.Crowd.Plan.Lasts(time.Now()).Round(time.Millisecond)), quantity.FormatDuration(least))
+	return fmt.Sprintf("plan: nothing falls due: it lasts %s, and no reading is due in that time (the shortest interval "+
+		"is %s); make it longer, or the intervals shorter", quantity.FormatDuration(
+		f.Crowd.Plan.Lasts(time.Now()).Round(time.Millisecond)), quantity.FormatDuration(least))
 }
 
 // stampUnit is in what a field tells a time, by an example of its value.
@@ -382,13 +399,17 @@ func (c *checker) stamps(k *crowd.Kind, r *crowd.Reading) {
 	for i := range r.Fields {
 		if f := &r.Fields[i]; f.Name == k.Mark.Name {
 			if unit := stampUnit(f.Sample); r.Every < unit {
-				c.add(r.Pos, "the reading %q is due every %s, and its mark is the field %q, which tells times to %s: messages of a device share one, and only their values tell them apart; let the field tell more, for example as: us", r.Name, quantity.FormatDuration(r.Every), f.Name, quantity.FormatDuration(unit))
+				c.add(r.Pos, "the reading %q is due every %s, and its mark is the field %q, which tells times to %s: messages of "+
+					"a device share one, and only their values tell them apart; let the field tell more, for example as: us", r.Name,
+					quantity.FormatDuration(r.Every), f.Name, quantity.FormatDuration(unit))
 			}
 		}
 	}
 	for _, w := range c.Crowd.Witnesses {
 		if w.Cut > 0 && r.Every < w.Cut {
-			c.add(w.Pos, "the witness %q cuts times to %s, and the reading %q is due every %s: messages of a device share one, and only their values tell them apart", w.Name, quantity.FormatDuration(w.Cut), r.Name, quantity.FormatDuration(r.Every))
+			c.add(w.Pos, "the witness %q cuts times to %s, and the reading %q is due every %s: messages of a device share "+
+				"one, and only their values tell them apart", w.Name, quantity.FormatDuration(w.Cut), r.Name,
+				quantity.FormatDuration(r.Every))
 		}
 	}
 }
@@ -397,7 +418,9 @@ func (c *checker) stamps(k *crowd.Kind, r *crowd.Reading) {
 func (c *checker) precision(r *crowd.Reading) {
 	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[r.Payload.Precision]
 	if r.Payload.Form == "line-protocol" && r.Every < unit {
-		c.add(r.Payload.Pos, "the reading %q is due every %s, and its time stamps have a precision of %s: two messages of a device may share one, and a store then keeps one of them; write precision: ns", r.Name, quantity.FormatDuration(r.Every), r.Payload.Precision)
+		c.add(r.Payload.Pos, "the reading %q is due every %s, and its time stamps have a precision of %s: two messages of "+
+			"a device may share one, and a store then keeps one of them; write precision: ns", r.Name,
+			quantity.FormatDuration(r.Every), r.Payload.Precision)
 	}
 }
 
@@ -409,7 +432,8 @@ func (c *checker) witnesses() {
 	}
 	for i, w := range cr.Witnesses {
 		if w.Hears && len(cr.AlertsOf(w)) == 0 {
-			c.add(w.Pos, "the witness %q hears alerts, and no alert is heard by it; name it under alerts: heard_by: %s", w.Name, w.Name)
+			c.add(w.Pos, "the witness %q hears alerts, and no alert is heard by it; name it under alerts: heard_by: %s", w.Name,
+				w.Name)
 		}
 		c.places(w)
 		c.rowTimes(i, w)
@@ -418,7 +442,8 @@ func (c *checker) witnesses() {
 		}
 		if rest, shared := strings.CutPrefix(w.Filter, "$share/"); shared {
 			group, filter, _ := strings.Cut(rest, "/")
-			c.add(w.Pos, "the witness %q subscribes to %q: the broker splits its messages between all members of the group %q, and what another member gets is missing here; write subscribe: %q", w.Name, w.Filter, group, filter)
+			c.add(w.Pos, "the witness %q subscribes to %q: the broker splits its messages between all members of the group "+
+				"%q, and what another member gets is missing here; write subscribe: %q", w.Name, w.Filter, group, filter)
 			continue
 		}
 		for _, s := range c.Streams {
@@ -426,7 +451,9 @@ func (c *checker) witnesses() {
 				continue
 			}
 			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {
-				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name, w.Filter, s.Target, s.Device.Name)
+				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; "+
+					"widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name,
+					w.Filter, s.Target, s.Device.Name)
 				break
 			}
 		}
@@ -449,7 +476,9 @@ func (c *checker) rowTimes(i int, w *crowd.Witness) {
 				continue
 			}
 			if w.Time == at || strings.TrimPrefix(w.Time, ".") == strings.Trim(w.Values+"."+at, ".") {
-				c.add(w.Pos, "the witness %q takes the time of a row from %s, which is the field %q that the device sends: it says nothing about when a message was stored; name the platform's own time, or say that it is the device's: time: {at: %s, of: device}", w.Name, w.Time, f.Name, w.Time)
+				c.add(w.Pos, "the witness %q takes the time of a row from %s, which is the field %q that the device sends: it "+
+					"says nothing about when a message was stored; name the platform's own time, or say that it is the "+
+					"device's: time: {at: %s, of: device}", w.Name, w.Time, f.Name, w.Time)
 				return
 			}
 		}
@@ -472,8 +501,10 @@ func (c *checker) places(w *crowd.Witness) {
 			return // told already
 		}
 		q, err := sqltext.Parse(w.SQL.Query, kind.Dialect(), sqltext.Parameters)
-		if err == nil && !slices.ContainsFunc(q.Names(), func(n string) bool { return n != "device" && n != "devices" }) && w.Sees() {
-			c.add(w.Pos, "the witness %q asks for rows of all times: in a table that has many, that takes long; narrow it with @from and @to", w.Name)
+		if err == nil && !slices.ContainsFunc(q.Names(), func(n string) bool { return n != "device" && n != "devices" }) &&
+			w.Sees() {
+			c.add(w.Pos, "the witness %q asks for rows of all times: in a table that has many, that takes long; narrow it "+
+				"with @from and @to", w.Name)
 		}
 		if path, is := strings.CutPrefix(w.SQL.Address, "sqlite:"); is {
 			if _, err := os.Stat(here(path)); err != nil {
@@ -592,7 +623,8 @@ func (c *checker) large(r *crowd.Reading, carried []byte) {
 			continue
 		}
 		if i, err := n.Int64(); err == nil && (i > 1<<53 || i < -(1<<53)) {
-			c.add(r.Pos, "the field %q of the reading %q is %s: JSON readers that keep numbers as 64-bit floating point change whole numbers beyond 2^53 (9007199254740992); send it as a text, or smaller", m.Name, r.Name, n)
+			c.add(r.Pos, "the field %q of the reading %q is %s: JSON readers that keep numbers as 64-bit floating point "+
+				"change whole numbers beyond 2^53 (9007199254740992); send it as a text, or smaller", m.Name, r.Name, n)
 		}
 	}
 }
@@ -600,12 +632,14 @@ func (c *checker) large(r *crowd.Reading, carried []byte) {
 func (c *checker) units(r *crowd.Reading) {
 	for i := range r.Fields {
 		f := &r.Fields[i]
-		if u, known := unit.Find(f.Unit); f.Unit != "" && strings.HasPrefix(r.Payload.Form, "senml") && (!known || !u.SenML || u.Name != f.Unit) {
+		if u, known := unit.Find(f.Unit); f.Unit != "" && strings.HasPrefix(r.Payload.Form, "senml") &&
+			(!known || !u.SenML || u.Name != f.Unit) {
 			hint := "leave it out, or convert to one that has"
 			if known && u.SenML {
 				hint = "write " + u.Name
 			}
-			c.add(f.Pos, "the unit %q of the field %q has no entry in SenML's registry (RFC 8428, section 12.1); %s", f.Unit, f.Name, hint)
+			c.add(f.Pos, "the unit %q of the field %q has no entry in SenML's registry (RFC 8428, section 12.1); %s", f.Unit,
+				f.Name, hint)
 		}
 	}
 }
@@ -616,7 +650,9 @@ func WireSize(s *fleet.Stream, w engine.Written) int {
 	r := s.Reading
 	l := s.Device.Cast.Link
 	if l.Protocol == crowd.MQTT {
-		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body, ContentType: engine.ContentType(s), UserKey: w.Mark.Name, UserVal: w.Mark.Value, Expiry: uint32(r.Expires / time.Second)}
+		p := mqttwire.Publish{Topic: s.Target, QoS: r.QoS, Retain: r.Retain, ID: 1, Payload: w.Body,
+			ContentType: engine.ContentType(s), UserKey: w.Mark.Name, UserVal: w.Mark.Value,
+			Expiry: uint32(r.Expires / time.Second)}
 		for _, u := range s.User {
 			p.User = append(p.User, mqttwire.UserProperty{Key: u.Name, Value: u.Value})
 		}
@@ -662,9 +698,13 @@ func RequestHead(s *fleet.Stream, w engine.Written) []string {
 	}
 	l, d := s.Device.Cast.Link, s.Device
 	if l.RetryKey != "" {
-		lines = append(lines, l.RetryKey+": "+ledger.Mark{Run: engine.PreviewRun, Device: d.Name, Reading: r.Name, Seq: max(1, w.First)}.String())
+		lines = append(lines, l.RetryKey+": "+ledger.Mark{Run: engine.PreviewRun, Device: d.Name, Reading: r.Name,
+			Seq: max(1, w.First)}.String())
 	}
-	if d.Username != "" && !slices.ContainsFunc(s.Headers, func(h crowd.Header) bool { return strings.EqualFold(h.Name, "Authorization") }) {
+	if d.Username != "" && !slices.ContainsFunc(s.Headers, func(h crowd.Header) bool {
+		return strings.EqualFold(h.Name,
+			"Authorization")
+	}) {
 		basic := http.Header{}
 		(&http.Request{Header: basic}).SetBasicAuth(d.Username, d.Password)
 		lines = append(lines, "Authorization: "+basic.Get("Authorization"))
@@ -729,7 +769,8 @@ func (c *checker) sums() {
 		l.PerRound, lasts = 0, 0 // without end
 	}
 	l.Messages = l.PerRound * float64(plan.Rounds)
-	if l.Length = time.Duration(float64(time.Duration(max(plan.Rounds, 1)-1)*plan.Every+lasts) / speed); plan.Rounds == 0 || lasts == 0 || plan.Speed.Max {
+	if l.Length = time.Duration(float64(time.Duration(max(plan.Rounds, 1)-1)*plan.Every+
+		lasts) / speed); plan.Rounds == 0 || lasts == 0 || plan.Speed.Max {
 		l.Length = 0
 	}
 }

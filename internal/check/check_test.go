@@ -41,7 +41,8 @@ func look(t *testing.T, opt check.Options, edits ...string) ([]check.Warning, ch
 		require.True(t, ok && strings.Contains(text, from), e)
 		text = strings.Replace(text, from, to, 1)
 	}
-	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "a-secret-value", true }})
+	c, err := file.Parse("harbour.yaml", []byte(text),
+		file.Sources{Getenv: func(string) (string, bool) { return "a-secret-value", true }})
 	require.NoError(t, err, edits)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err, edits)
@@ -75,31 +76,45 @@ func TestWarnings(t *testing.T) {
 	for _, c := range []struct{ edit, says string }{
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "postgres://h/d", query: "select mark from r where d = @device"}`, "asks for rows of all times"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "sqlite:nowhere.db", query: "select mark from r where d = @device and at > @from"}`, "there is no database nowhere.db"},
-		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, file: "nowhere/*.csv", device: device}`, "looks for files in nowhere, and there is no such folder"},
+		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, file: "nowhere/*.csv", device: device}`, "looks " +
+			"for files in nowhere, and there is no such folder"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, program: [./nowhere.sh], device: device}`, "runs ./nowhere.sh, which is not there"},
-		{`plan: {for: 1m, => plan: {events: [{at: 1s, who: buoy, do: {every: "${site}"}}], for: 1m,`, `every cannot be done to buoy-01: "outer" is not a duration`},
+		{`plan: {for: 1m, => plan: {events: [{at: 1s, who: buoy, do: {every: "${site}"}}], for: 1m,`,
+			`every cannot be done to buoy-01: "outer" is not a duration`},
 		{`plan: {for: 1m, => plan: {events: [{at: 1s, who: buoy, do: {corrupt: {topic: "harbour/#"}}, expect: discarded}], for: 1m,`, `corrupt cannot be done to buoy-01: the topic "harbour/#" holds a wildcard`},
-		{`plan: {for: 1m, => plan: {events: [{at: 1s, who: buoy, do: {set: {site: "${1 / 0}"}}}], for: 1m,`, `set cannot be done to buoy-01: the formula 1 / 0: division by zero`},
+		{`plan: {for: 1m, => plan: {events: [{at: 1s, who: buoy, do: {set: {site: "${1 / 0}"}}}], for: 1m,`,
+			`set cannot be done to buoy-01: the formula 1 / 0: division by zero`},
 		{`topic: "harbour/ => topic: "$SYS/harbour/`, "begins with $: such topics belong to the broker"},
 		{`topic: "harbour/${device} => topic: "harbour//${device}`, "has an empty level; is a property empty?"},
 		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/state/"`, "has an empty level; is a property empty?"},
-		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/sea state"`, "holds a blank; many platforms refuse it"},
+		{`topic: "harbour/${device}/state" => topic: "harbour/${device}/sea state"`, "holds a blank; many platforms refuse " +
+			"it"},
 		{`topic: "harbour/${device}/state" => topic: "harbour/state"`, "buoy-01 and buoy-02 send to the same topic"},
 		{`path: "/in/${device}/level", fields: {level_m: {signal: tide}}} => path: "/in", fields: {a: 1}}, other: {every: 2s, path: "/in", fields: {a: 1}}`, `the readings "level" and "other" of gauge-001 send to the same path "/in"`},
 		{`every: 2s => every: 2m`, "due every 2m, and the plan lasts 1m"},
-		{`every: 1s => every: 10s, turns: in order`, "in turn by 12 devices, one every 10s: the plan of 1m is over before all have had their turn"},
+		{`every: 1s => every: 10s, turns: in order`, "in turn by 12 devices, one every 10s: the plan of 1m is over before " +
+			"all have had their turn"},
 		{`join: 10/s => join: 0.1/s`, "the last would come after 2m20s; the plan lasts 1m"},
 		{`subscribe: "harbour/#" => subscribe: "harbor/#"`, `does not match the topic "harbour/buoy-01/state" of buoy-01`},
-		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://broker.example:1883`, "goes to another machine (broker.example:1883) without TLS"},
-		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtts://127.0.0.1:8883, tls: {verify: false}`, "does not check who it talks to"},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://broker.example:1883`, "goes to another machine (broker.example:1883) " +
+			"without TLS"},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtts://127.0.0.1:8883, tls: {verify: false}`,
+			"does not check who it talks to"},
 		{`http: http://127.0.0.1:8080 => http: http://shore.example`, "goes to another machine (shore.example) without TLS"},
-		{`get: "http://127.0.0.1:8080 => get: "http://store.example`, `the witness "store" goes to another machine (store.example) without TLS`},
-		{`fields: {wave_m: {signal: swell, unit: m}} => payload: senml, fields: {wave_m: {signal: swell, unit: metre}}`, `the unit "metre" of the field "wave_m" has no entry in SenML's registry`},
-		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, access_token: {text: "${device}"}`, "access tokens of buoy are made and never shown"},
-		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: plain-secret`, "a secret stands here in plain text"},
-		{`devices: => register: {request: {url: "http://h/d"}, save: {token: .token}}` + "\ndevices:", "15 of 15 devices are not registered yet, and have no token"},
-		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 1 / (seq - 1)}}`, "a value cannot be made; null is sent in its place"},
-		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 'repeat("x", 300000)'}}`, "makes messages of 300042 bytes; many brokers take 256 KiB at most"},
+		{`get: "http://127.0.0.1:8080 => get: "http://store.example`,
+			`the witness "store" goes to another machine (store.example) without TLS`},
+		{`fields: {wave_m: {signal: swell, unit: m}} => payload: senml, fields: {wave_m: {signal: swell, unit: metre}}`,
+			`the unit "metre" of the field "wave_m" has no entry in SenML's registry`},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, access_token: {text: "${device}"}`, "access tokens " +
+			"of buoy are made and never shown"},
+		{`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: plain-secret`,
+			"a secret stands here in plain text"},
+		{`devices: => register: {request: {url: "http://h/d"}, save: {token: .token}}` + "\ndevices:", "15 of 15 devices " +
+			"are not registered yet, and have no token"},
+		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 1 / (seq - 1)}}`, "a value cannot be made; " +
+			"null is sent in its place"},
+		{`fields: {wave_m: {signal: swell, unit: m}} => fields: {a: {formula: 'repeat("x", 300000)'}}`, "makes messages of " +
+			"300042 bytes; many brokers take 256 KiB at most"},
 	} {
 		list, _ := look(t, check.Options{}, c.edit)
 		require.NotEmpty(t, list, c.edit)
@@ -110,8 +125,10 @@ func TestWarnings(t *testing.T) {
 	}
 	list, _ = look(t, check.Options{MaxFiles: 60})
 	require.Len(t, list, 1)
-	assert.Contains(t, list[0].Text, `the link "sea" needs 12 connections, and this machine allows a process 60 open files`)
-	list, _ = look(t, check.Options{}, `mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: "${access_token}", access_token: {text: "${device}"}`)
+	assert.Contains(t, list[0].Text,
+		`the link "sea" needs 12 connections, and this machine allows a process 60 open files`)
+	list, _ = look(t, check.Options{},
+		`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: "${access_token}", access_token: {text: "${device}"}`)
 	assert.Empty(t, list)
 }
 

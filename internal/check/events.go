@@ -87,7 +87,9 @@ func (c *checker) events() {
 		}
 		if h.To != timeline.Never && h.To > lasts && away(plan.Events[h.Event]) && !held[h.Event] {
 			held[h.Event] = true
-			c.add(plan.Events[h.Event].Pos, "the event %q begins at %s and would last longer than the round, for example for %s: what the device keeps then is never sent", x.Event, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Devices[h.Device].Name)
+			c.add(plan.Events[h.Event].Pos, "the event %q begins at %s and would last longer than the round, for example for "+
+				"%s: what the device keeps then is never sent", x.Event, quantity.FormatDuration(h.From.Round(time.Millisecond)),
+				c.Devices[h.Device].Name)
 		}
 	}
 	for i := range c.load.Story {
@@ -144,7 +146,9 @@ func (c *checker) overlaps(story []timeline.Happening) {
 			pair := [2]int{by[h.Device], h.Event}
 			if !told[pair] {
 				told[pair] = true
-				c.add(e.Pos, "the event %q takes %s off at %s while %q has it off already: they act as one outage", e.Title(), c.Devices[h.Device].Name, quantity.FormatDuration(h.From.Round(time.Millisecond)), c.Crowd.Plan.Events[pair[0]].Title())
+				c.add(e.Pos, "the event %q takes %s off at %s while %q has it off already: they act as one outage", e.Title(),
+					c.Devices[h.Device].Name, quantity.FormatDuration(h.From.Round(time.Millisecond)),
+					c.Crowd.Plan.Events[pair[0]].Title())
 			}
 		}
 		if h.To > until[h.Device] {

@@ -39,11 +39,14 @@ func (c *checker) recording(r *crowd.Recording, load *LinkLoad) {
 	load.PerSecond += float64(r.Lines) / seconds
 	load.BytesPerSecond += (float64(r.Bytes) + float64(r.Lines)*besideBody) / seconds
 	if plan := c.Crowd.Plan.Lasts(time.Now()); lasts > plan && !r.Loop {
-		c.add(r.Pos, "recording: %s lasts %s at this pace, and the plan %s: the rest is not played; write for: %s, or a higher pace", r.File, quantity.FormatDuration(lasts.Round(time.Second)), quantity.FormatDuration(plan), quantity.FormatDuration(lasts.Truncate(time.Second)+time.Second))
+		c.add(r.Pos, "recording: %s lasts %s at this pace, and the plan %s: the rest is not played; write for: %s, or a "+
+			"higher pace", r.File, quantity.FormatDuration(lasts.Round(time.Second)), quantity.FormatDuration(plan),
+			quantity.FormatDuration(lasts.Truncate(time.Second)+time.Second))
 	}
 	for _, reading := range slices.Sorted(maps.Keys(r.QoS)) {
 		if q := r.QoS[reading]; q[0] != q[1] {
-			c.add(r.Pos, "recording: messages of the reading %q in %s came with QoS %d to %d, and all go out with %d", reading, r.File, q[0], q[1], q[1])
+			c.add(r.Pos, "recording: messages of the reading %q in %s came with QoS %d to %d, and all go out with %d", reading,
+				r.File, q[0], q[1], q[1])
 		}
 	}
 	if r.Others > 0 {

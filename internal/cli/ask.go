@@ -36,7 +36,8 @@ Ask connects with the link of the first subscribing witness, or with the one tha
 Exit codes: 0 it was answered, or no answer is due; 1 it was not answered, or the
 answer says that it was not done; 2 the command or the
 file is wrong; 3 the platform could not be reached; 4 interrupted.`,
-		Example: "  runcrowd ask harbour/crowd.yaml buoy-007 set-rate seconds=2\n  runcrowd ask harbour/crowd.yaml buoy-007 set-lamp watts=35 --wait 30s",
+		Example: "  runcrowd ask harbour/crowd.yaml buoy-007 set-rate seconds=2\n  runcrowd ask harbour/crowd.yaml " +
+			"buoy-007 set-lamp watts=35 --wait 30s",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 3 {
 				return fmt.Errorf("ask needs a crowd file, a device and a command: %s", cmd.UseLine())
@@ -84,7 +85,8 @@ func question(path, device, command string, args []string, linkName string) (*as
 	}
 	switch {
 	case len(names) == 0:
-		return nil, fmt.Errorf("ask: the kind %q knows no commands; write, for example, commands: {set-rate: {topic: \"harbour/${device}/ask\", do: {every: \"${ask.seconds}s\"}, reply: {}}}", q.Device.Cast.Kind.Name)
+		return nil, fmt.Errorf("ask: the kind %q knows no commands; write, for example, commands: {set-rate: {topic: "+
+			"\"harbour/${device}/ask\", do: {every: \"${ask.seconds}s\"}, reply: {}}}", q.Device.Cast.Kind.Name)
 	case q.Command == nil:
 		return nil, unknownName("ask", "the kind "+q.Device.Cast.Kind.Name+" has no command", command, names)
 	}
@@ -101,7 +103,8 @@ func question(path, device, command string, args []string, linkName string) (*as
 			return nil, err
 		}
 		if q.Link.Protocol != crowd.MQTT {
-			return nil, fmt.Errorf("--link: %q speaks %s; commands over HTTP are given by the request of the command", linkName, q.Link.Protocol)
+			return nil, fmt.Errorf("--link: %q speaks %s; commands over HTTP are given by the request of the command", linkName,
+				q.Link.Protocol)
 		}
 	}
 	return q, nil
@@ -143,9 +146,12 @@ func (e *env) askOne(q *ask.Question, format string) error {
 		return fail(err, c)
 	}
 	if format == "json" {
-		err = e.json(map[string]any{"device": q.Device.Name, "command": q.Command.Name, "where": c.Redact(a.Where), "asked": rawOrText(c.Redact(string(a.Body))),
-			"taken": !a.Refused, "taken_after_ms": milliseconds(a.Took), "said": c.Redact(a.Said), "answer_due": a.Wanted, "answered": a.Answered,
-			"answered_after_ms": milliseconds(a.After), "denied": a.Denied, "answer": rawOrText(c.Redact(string(a.Told))), "matched_by_correlation_data": a.Matched})
+		err = e.json(map[string]any{"device": q.Device.Name, "command": q.Command.Name, "where": c.Redact(a.Where),
+			"asked": rawOrText(c.Redact(string(a.Body))),
+			"taken": !a.Refused, "taken_after_ms": milliseconds(a.Took), "said": c.Redact(a.Said), "answer_due": a.Wanted,
+			"answered":          a.Answered,
+			"answered_after_ms": milliseconds(a.After), "denied": a.Denied, "answer": rawOrText(c.Redact(string(a.Told))),
+			"matched_by_correlation_data": a.Matched})
 	} else {
 		e.tellAnswer(q, a)
 	}
@@ -174,7 +180,8 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 	if q.Command.Request != nil {
 		where = "by " + a.Where
 	}
-	fmt.Fprintf(e.stdout, "%s %s, %s\n  %s\n\n", e.paint(text.Bold, q.Device.Name), q.Command.Name, c.Redact(where), c.Redact(printable(a.Body)))
+	fmt.Fprintf(e.stdout, "%s %s, %s\n  %s\n\n", e.paint(text.Bold, q.Device.Name), q.Command.Name, c.Redact(where),
+		c.Redact(printable(a.Body)))
 	line := func(ok bool, name, after, says string) {
 		sign := e.paint(text.FgGreen, "yes")
 		if !ok {
@@ -200,7 +207,8 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 		fmt.Fprintf(e.stdout, "\n  %s\n", c.Redact(printable(a.Told)))
 	case a.Wanted:
 		line(false, "answered", "", fmt.Sprintf("nothing came within %s at %s", quantity.FormatDuration(q.Wait), a.At))
-		why := "is the device there, and is this the topic it listens to? Play it in another terminal: " + e.program + " run " + c.Path
+		why := "is the device there, and is this the topic it listens to? Play it in another terminal: " + e.program +
+			" run " + c.Path
 		if a.Nobody {
 			why = "nobody listens there: play the device in another terminal: " + e.program + " run " + c.Path
 		}
@@ -208,7 +216,8 @@ func (e *env) tellAnswer(q *ask.Question, a *ask.Answer) {
 	case q.Command.Answer == nil:
 		fmt.Fprintf(e.stdout, "  --   %-14s the command wants no answer\n", "answered")
 	default:
-		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: read_reply: {get: …}\n", "answered")
+		fmt.Fprintf(e.stdout, "  --   %-14s the file does not say where the platform tells it: read_reply: {get: …}\n",
+			"answered")
 	}
 }
 

@@ -56,7 +56,8 @@ Files with keys can be read by their owner alone.`,
 		},
 	}
 	cmd.Flags().StringVarP(&out, "out", "o", "", "folder in which they are made; certs beside the crowd file if not given")
-	cmd.Flags().StringArrayVar(&hosts, "host", nil, "another name or address of the platform (may be given more than once)")
+	cmd.Flags().StringArrayVar(&hosts, "host", nil, "another name or address of the platform (may be given more than "+
+		"once)")
 	cmd.Flags().StringVar(&valid, "valid", "90d", "how long they are valid")
 	return cmd
 }
@@ -115,12 +116,14 @@ func (e *env) makeCerts(path, out string, hosts []string, valid time.Duration) e
 	if err := writeFiles(out, files); err != nil {
 		return err
 	}
-	fmt.Fprintf(e.stdout, "Made an authority, a server's certificate for %s, and %s in %s, valid for %s.\n\n", formula.List(all), plural(len(clients), "client certificate"), out, quantity.FormatDuration(valid))
+	fmt.Fprintf(e.stdout, "Made an authority, a server's certificate for %s, and %s in %s, valid for %s.\n\n",
+		formula.List(all), plural(len(clients), "client certificate"), out, quantity.FormatDuration(valid))
 	rel, err := filepath.Rel(filepath.Dir(path), out)
 	if err != nil {
 		rel = out
 	}
-	fmt.Fprintf(e.stdout, "Use them in a link (mqtts, wss, https):\n  tls: {ca: %s, cert: \"%s\", key: \"%s\"}\n\n", filepath.Join(rel, "ca.pem"), filepath.Join(rel, "${device}.pem"), filepath.Join(rel, "${device}.key"))
+	fmt.Fprintf(e.stdout, "Use them in a link (mqtts, wss, https):\n  tls: {ca: %s, cert: \"%s\", key: \"%s\"}\n\n",
+		filepath.Join(rel, "ca.pem"), filepath.Join(rel, "${device}.pem"), filepath.Join(rel, "${device}.key"))
 	fmt.Fprintf(e.stdout, "Try them on the stand-in:\n  %s standin --tls %s --client-certs\n", e.program, out)
 	return nil
 }

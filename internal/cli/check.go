@@ -124,10 +124,12 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		if k.AsksPerSecond > 0 {
 			asks = fmt.Sprintf("; commands are asked for %s times a second", rate(k.AsksPerSecond))
 		}
-		line("link "+k.Name, "%s, opened %s; %s messages/s, %s/s%s", count(k.Connections, "connection"), joins, rate(k.PerSecond), size(k.BytesPerSecond), asks)
+		line("link "+k.Name, "%s, opened %s; %s messages/s, %s/s%s", count(k.Connections, "connection"), joins,
+			rate(k.PerSecond), size(k.BytesPerSecond), asks)
 	}
 	if len(l.Links) > 1 {
-		line("all links", "%s messages/s, %s/s on the wire, acknowledgements included", rate(l.PerSecond), size(l.BytesPerSecond))
+		line("all links", "%s messages/s, %s/s on the wire, acknowledgements included", rate(l.PerSecond),
+			size(l.BytesPerSecond))
 	}
 	rounds := ""
 	switch {
@@ -148,13 +150,16 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	case l.Length == 0:
 		line("takes", "as long as it is let: stop it with Ctrl-C")
 	default:
-		line("takes", "%s, and the time until the witnesses are heard", quantity.FormatDuration(l.Length.Round(time.Millisecond)))
+		line("takes", "%s, and the time until the witnesses are heard",
+			quantity.FormatDuration(l.Length.Round(time.Millisecond)))
 	}
 	for i, r := range l.Recordings {
 		if i == 0 {
 			b.WriteString("What is played again\n")
 		}
-		line(r.File, "%s of %s, recorded from %s to %s; %s at this pace", count(int(r.Messages), "message"), count(r.Devices, "device"), r.From.UTC().Format("2006-01-02 15:04:05"), r.To.UTC().Format("2006-01-02 15:04:05"), quantity.FormatDuration(r.Lasts.Round(time.Millisecond)))
+		line(r.File, "%s of %s, recorded from %s to %s; %s at this pace", count(int(r.Messages), "message"),
+			count(r.Devices, "device"), r.From.UTC().Format("2006-01-02 15:04:05"), r.To.UTC().Format("2006-01-02 15:04:05"),
+			quantity.FormatDuration(r.Lasts.Round(time.Millisecond)))
 	}
 	for i, n := range l.Alerts {
 		if i == 0 {
@@ -247,15 +252,18 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 		var links []map[string]any
 		for _, k := range l.Links {
 			links = append(links, map[string]any{"name": k.Name, "address": k.Address, "connections": k.Connections,
-				"messages_per_second": k.PerSecond, "bytes_per_second": k.BytesPerSecond, "joins_per_second": k.JoinsPerSecond, "asks_for_commands_per_second": k.AsksPerSecond})
+				"messages_per_second": k.PerSecond, "bytes_per_second": k.BytesPerSecond, "joins_per_second": k.JoinsPerSecond,
+				"asks_for_commands_per_second": k.AsksPerSecond})
 		}
 		kinds := map[string]int{}
 		for _, k := range l.Kinds {
 			kinds[k.Name] = k.N
 		}
 		doc["load"] = map[string]any{"devices": l.Devices, "kinds": kinds, "readings": l.Readings, "links": links,
-			"messages_per_second": l.PerSecond, "bytes_per_second": l.BytesPerSecond, "messages_per_round": l.PerRound, "messages": l.Messages,
-			"rounds": f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf, "seconds": l.Length.Seconds()}
+			"messages_per_second": l.PerSecond, "bytes_per_second": l.BytesPerSecond, "messages_per_round": l.PerRound,
+			"messages": l.Messages,
+			"rounds":   f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf,
+			"seconds": l.Length.Seconds()}
 		if len(l.Recordings) > 0 {
 			doc["recordings"] = l.Recordings
 		}

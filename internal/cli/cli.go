@@ -64,8 +64,10 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root.SetArgs(args[1:])
 	err := root.Execute()
 	// A result that nobody could read is none, whatever it was.
-	if lost := out.failed(); lost != nil && (err == nil || strings.Contains(err.Error(), lost.Error()) || err.Error() == "") {
-		err = fmt.Errorf("standard output could not be written, and what it should hold is not whole: %w", wholefile.Cause(lost))
+	if lost := out.failed(); lost != nil && (err == nil || strings.Contains(err.Error(), lost.Error()) ||
+		err.Error() == "") {
+		err = fmt.Errorf("standard output could not be written, and what it should hold is not whole: %w",
+			wholefile.Cause(lost))
 	}
 	if err == nil {
 		return exitProven
@@ -183,7 +185,9 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fmt.Errorf("%w\nSee %s %s --help", err, e.program, strings.TrimPrefix(cmd.CommandPath(), "runcrowd "))
 	})
-	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(), e.certs(), e.register(), e.unregister(), e.probe(), e.send(), e.ask(), e.do(), e.listen(), e.record(), e.run(), e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
+	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(),
+		e.certs(), e.register(), e.unregister(), e.probe(), e.send(), e.ask(), e.do(), e.listen(), e.record(), e.run(),
+		e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
 	root.SetVersionTemplate(versionLine())
 	root.InitDefaultCompletionCmd()
 	e.completions(root)

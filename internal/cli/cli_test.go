@@ -51,7 +51,8 @@ func TestScripts(t *testing.T) {
 	testscript.Run(t, testscript.Params{
 		Files: files,
 		Setup: func(env *testscript.Env) error {
-			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
+			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0",
+				Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 			if err != nil {
 				return err
 			}
@@ -65,21 +66,24 @@ func TestScripts(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			altering, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: []standin.Flaw{alter}})
+			altering, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0",
+				Flaws: []standin.Flaw{alter}})
 			if err != nil {
 				return err
 			}
 			env.Defer(altering.Close)
 			env.Setenv("ALTERING", altering.MQTTAddr)
 			env.Setenv("ALTERING_HTTP", altering.HTTPAddr)
-			registry, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Registry: true, RegistryRate: 10, Token: "open-sesame-77"})
+			registry, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Registry: true,
+				RegistryRate: 10, Token: "open-sesame-77"})
 			if err != nil {
 				return err
 			}
 			env.Defer(registry.Close)
 			env.Setenv("REGISTRY", registry.MQTTAddr)
 			env.Setenv("REGISTRY_HTTP", registry.HTTPAddr)
-			signed, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "open-sesame-77", JWTSecret: "jwt-secret-55", TokenAsUser: true,
+			signed, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "open-sesame-77",
+				JWTSecret: "jwt-secret-55", TokenAsUser: true,
 				OAuthSecret: "oauth-secret-66", TokenLife: 2 * time.Second, OwnTopics: true})
 			if err != nil {
 				return err

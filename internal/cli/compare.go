@@ -31,8 +31,9 @@ itself decides nothing, and is said to be unclear.
 Runs of different crowds are not compared, but with --anyway.
 
 Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
-		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b --margin 20% --format markdown",
-		Args:    exactly(2, "two run folders"),
+		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b " +
+			"--margin 20% --format markdown",
+		Args: exactly(2, "two run folders"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if format != "text" && format != "json" && format != "markdown" {
 				return fmt.Errorf("--format is text, json or markdown, not %q", format)
@@ -66,7 +67,8 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 				both[i], checks[i], c.Folders[i], c.Runs[i] = j.Result, j.Checks, arg, j.Run
 			}
 			if a, b := both[0].Crowd, both[1].Crowd; a != b && !anyway {
-				return fmt.Errorf("these are runs of different crowds, %s and %s: what differs between them says nothing of the platform; compare them with --anyway", a, b)
+				return fmt.Errorf("these are runs of different crowds, %s and %s: what differs between them says nothing of the "+
+					"platform; compare them with --anyway", a, b)
 			}
 			c.Comparison = tally.Compare(both[0], both[1], checks, tally.Comparing{Margin: float64(share) / 100, Least: floor})
 			c.Worse = c.Comparison.Worse()

@@ -22,12 +22,14 @@ import (
 func (e *env) completions(root *cobra.Command) {
 	for _, cmd := range root.Commands() {
 		words := strings.Fields(cmd.Use)[1:]
-		cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, _ string) ([]cobra.Completion, cobra.ShellCompDirective) {
+		cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string,
+			_ string) ([]cobra.Completion, cobra.ShellCompDirective) {
 			return argument(cmd.Name(), words, args)
 		}
 		flag := func(name string, f func(args []string) []string) {
 			if cmd.Flags().Lookup(name) != nil {
-				cmd.RegisterFlagCompletionFunc(name, func(_ *cobra.Command, args []string, _ string) ([]cobra.Completion, cobra.ShellCompDirective) {
+				cmd.RegisterFlagCompletionFunc(name, func(_ *cobra.Command, args []string,
+					_ string) ([]cobra.Completion, cobra.ShellCompDirective) {
 					return f(args), cobra.ShellCompDirectiveNoFileComp
 				})
 			}
@@ -82,7 +84,8 @@ func (e *env) completions(root *cobra.Command) {
 			flag("like", func([]string) []string { return runFolders() })
 		}
 	}
-	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]cobra.Completion{"auto", "always", "never"}, cobra.ShellCompDirectiveNoFileComp))
+	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]cobra.Completion{"auto", "always", "never"},
+		cobra.ShellCompDirectiveNoFileComp))
 }
 
 // formatWords are the words that the help of --format names.

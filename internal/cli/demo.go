@@ -62,7 +62,8 @@ With --flaw the stand-in has a defect, and the demo shows that it is found:
 ` + flawHelp() + `
 A flaw falls on 3 messages; with --flaw alter=5 on 5, with --flaw alter=2% on one of
 fifty. --flaw delay=3@5s holds three back for five seconds.`,
-		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5\n  runcrowd demo storm --flaw stale --flaw admit",
+		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5\n  runcrowd demo storm --flaw stale --flaw " +
+			"admit",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) > 1 || len(args) == 1 && args[0] != "storm" {
 				return fmt.Errorf("there is no demo %q; there are demo and demo storm", strings.Join(args, " "))
@@ -97,7 +98,8 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 		},
 	}
 	o.flags(cmd)
-	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect of the platform, such as lose or alter=5 (may be given more than once)")
+	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect of the platform, such as lose or alter=5 (may be given "+
+		"more than once)")
 	cmd.Flags().StringVar(&length, "for", "10s", "how long the devices send")
 	return cmd
 }
@@ -114,7 +116,8 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 	if err != nil {
 		return err
 	}
-	e.tellStandIn(s, o, flaws, fmt.Sprintf("48 light buoys and 6 tide gauges join and send for %s.\n\n", quantity.FormatDuration(length)))
+	e.tellStandIn(s, o, flaws, fmt.Sprintf("48 light buoys and 6 tide gauges join and send for %s.\n\n",
+		quantity.FormatDuration(length)))
 	_, err = e.play(c, "(demo)", o, func(p *played) {
 		if o.format != "text" {
 			return
@@ -125,7 +128,8 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
 		fmt.Fprintf(e.stdout, "  %s verify %s\n        judges the same evidence again\n", e.program, p.folder)
 		if len(flaws) == 0 {
-			fmt.Fprintf(e.stdout, "  %s demo --flaw lose --flaw alter\n        the same against a platform that loses and alters messages\n", e.program)
+			fmt.Fprintf(e.stdout, "  %s demo --flaw lose --flaw alter\n        the same against a platform that loses and "+
+				"alters messages\n", e.program)
 		}
 		fmt.Fprintf(e.stdout, "  %s new harbour\n        writes a first crowd file of your own\n", e.program)
 		fmt.Fprintf(e.stdout, "The run folder is %s; the crowd file it played is in it.\n", p.folder)
@@ -152,13 +156,15 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 	if err != nil {
 		return err
 	}
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws, Token: token, HookSecret: token, Hook: "http://" + hook + "/from-platform",
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Flaws: flaws, Token: token,
+		HookSecret: token, Hook: "http://" + hook + "/from-platform",
 		Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr, examples.HookAddress, hook).Replace(examples.Storm)
+	text := strings.NewReplacer(examples.MQTTAddress, s.MQTTAddr, examples.HTTPAddress, s.HTTPAddr, examples.HookAddress,
+		hook).Replace(examples.Storm)
 	c, err := file.Parse("storm.crowd.yaml", []byte(text), file.Sources{Getenv: func(name string) (string, bool) {
 		if name == "HARBOUR_TOKEN" {
 			return token, true
@@ -177,9 +183,11 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 			e.tellHits(s, p)
 		}
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
-		fmt.Fprintf(e.stdout, "  HARBOUR_TOKEN=x %s preview %s/crowd.yaml --timeline\n        draws what happened to whom, and when\n", e.program, p.folder)
+		fmt.Fprintf(e.stdout, "  HARBOUR_TOKEN=x %s preview %s/crowd.yaml --timeline\n        draws what happened to whom, "+
+			"and when\n", e.program, p.folder)
 		if len(flaws) == 0 {
-			fmt.Fprintf(e.stdout, "  %s demo storm --flaw stale --flaw admit\n        the same against a platform that discards what comes late, and lets strangers in\n", e.program)
+			fmt.Fprintf(e.stdout, "  %s demo storm --flaw stale --flaw admit\n        the same against a platform that "+
+				"discards what comes late, and lets strangers in\n", e.program)
 		}
 	})
 	return err
@@ -294,14 +302,17 @@ It publishes an alert at alerts/DEVICE and, with --hook, posts it to an address:
 It can be told to have flaws:
 
 ` + flawHelp(),
-		Example: "  runcrowd standin\n  runcrowd standin --mqtt 127.0.0.1:0 --flaw lose=5%\n  runcrowd standin --tls harbour/certs --client-certs\n  runcrowd standin --jwt-keys harbour/certs --token-env PLATFORM_TOKEN --own-topics",
-		Args:    exactly(0, ""),
+		Example: "  runcrowd standin\n  runcrowd standin --mqtt 127.0.0.1:0 --flaw lose=5%\n  runcrowd standin --tls " +
+			"harbour/certs --client-certs\n  runcrowd standin --jwt-keys harbour/certs --token-env PLATFORM_TOKEN " +
+			"--own-topics",
+		Args: exactly(0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			list, err := parseFlaws(flaws)
 			if err != nil {
 				return err
 			}
-			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry, RegistryRate: registryRate}
+			cfg := standin.Config{MQTT: mqttAddr, HTTP: httpAddr, WS: wsAddr, Flaws: list, Registry: registry,
+				RegistryRate: registryRate}
 			for _, text := range rules {
 				rule, err := standin.ParseRule(text)
 				if err != nil {
@@ -312,7 +323,8 @@ It can be told to have flaws:
 			if hook != "" && !strings.HasPrefix(hook, "http://") && !strings.HasPrefix(hook, "https://") {
 				return fmt.Errorf("--hook: %q is no address; write one such as http://127.0.0.1:9099/from-platform", hook)
 			}
-			if err := alertsOnly(list, len(rules) > 0, `give it a rule: --rule "low-battery: battery_v < 11 until > 11.5"`); err != nil {
+			if err := alertsOnly(list, len(rules) > 0,
+				`give it a rule: --rule "low-battery: battery_v < 11 until > 11.5"`); err != nil {
 				return err
 			}
 			cfg.Hook, cfg.AlertTopic = hook, alertTopic
@@ -326,7 +338,8 @@ It can be told to have flaws:
 			for _, secret := range []struct {
 				flag, name string
 				into       *string
-			}{{"--token-env", tokenEnv, &cfg.Token}, {"--hook-secret-env", hookEnv, &cfg.HookSecret}, {"--jwt-secret-env", jwtEnv, &cfg.JWTSecret}, {"--oauth-env", oauthEnv, &cfg.OAuthSecret}} {
+			}{{"--token-env", tokenEnv, &cfg.Token}, {"--hook-secret-env", hookEnv, &cfg.HookSecret},
+				{"--jwt-secret-env", jwtEnv, &cfg.JWTSecret}, {"--oauth-env", oauthEnv, &cfg.OAuthSecret}} {
 				if secret.name == "" {
 					continue
 				}
@@ -348,22 +361,33 @@ It can be told to have flaws:
 	cmd.Flags().StringVar(&mqttAddr, "mqtt", examples.MQTTAddress, "address of the broker; port 0 takes a free one")
 	cmd.Flags().StringVar(&wsAddr, "ws", "", "address for MQTT over WebSocket; none if not given")
 	cmd.Flags().StringVar(&tlsDir, "tls", "", "speak TLS, with server.pem and server.key of this folder (see certs)")
-	cmd.Flags().BoolVar(&registry, "registry", false, "devices must be registered: POST /registry {\"name\": DEVICE} gives the token that each must show")
+	cmd.Flags().BoolVar(&registry, "registry", false, "devices must be registered: POST /registry {\"name\": DEVICE} "+
+		"gives the token that each must show")
 	cmd.Flags().IntVar(&registryRate, "registry-rate", 0, "register at most this many devices a second")
-	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not in crl.pem")
+	cmd.Flags().BoolVar(&clientCerts, "client-certs", false, "insist on certificates of ca.pem in that folder, and not "+
+		"in crl.pem")
 	cmd.Flags().StringVar(&httpAddr, "http", examples.HTTPAddress, "address of intake and API; port 0 takes a free one")
-	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than once)")
-	cmd.Flags().StringArrayVar(&rules, "rule", nil, "say so by itself when a value passes a limit, such as\n\"low-battery: battery_v < 11 until > 11.5\" (may be given more than once)")
+	cmd.Flags().StringArrayVar(&flaws, "flaw", nil, "a defect to have, such as lose or alter=5 (may be given more than "+
+		"once)")
+	cmd.Flags().StringArrayVar(&rules, "rule", nil, "say so by itself when a value passes a limit, such "+
+		"as\n\"low-battery: battery_v < 11 until > 11.5\" (may be given more than once)")
 	cmd.Flags().StringVar(&alertTopic, "alert-topic", "alerts", "publish alerts at this topic, followed by the device")
 	cmd.Flags().StringVar(&hook, "hook", "", "post alerts to this address")
-	cmd.Flags().StringVar(&hookEnv, "hook-secret-env", "", "sign what is posted with the secret in an environment variable: X-Signature is\nthe HMAC-SHA256 of the body in hexadecimal")
-	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment variable")
-	cmd.Flags().StringVar(&jwtDir, "jwt-keys", "", "want JSON Web Tokens, signed with the key to DEVICE.pem of this folder (see certs);\nsub is the device, and the connection ends when exp has come")
-	cmd.Flags().StringVar(&jwtEnv, "jwt-secret-env", "", "want JSON Web Tokens, signed with the secret in an environment variable")
-	cmd.Flags().StringVar(&oauthEnv, "oauth-env", "", "want tokens of POST /token (OAuth 2.0, client credentials); the secret of every\nclient stands in an environment variable")
+	cmd.Flags().StringVar(&hookEnv, "hook-secret-env", "", "sign what is posted with the secret in an environment "+
+		"variable: X-Signature is\nthe HMAC-SHA256 of the body in hexadecimal")
+	cmd.Flags().StringVar(&tokenEnv, "token-env", "", "want this token of every client, which stands in an environment "+
+		"variable")
+	cmd.Flags().StringVar(&jwtDir, "jwt-keys", "", "want JSON Web Tokens, signed with the key to DEVICE.pem of this "+
+		"folder (see certs);\nsub is the device, and the connection ends when exp has come")
+	cmd.Flags().StringVar(&jwtEnv, "jwt-secret-env", "", "want JSON Web Tokens, signed with the secret in an "+
+		"environment variable")
+	cmd.Flags().StringVar(&oauthEnv, "oauth-env", "", "want tokens of POST /token (OAuth 2.0, client credentials); the "+
+		"secret of every\nclient stands in an environment variable")
 	cmd.Flags().StringVar(&tokenLife, "token-life", "1h", "how long those tokens are good")
-	cmd.Flags().BoolVar(&tokenAsUser, "token-as-user", false, "over MQTT, take the user name for the token where there is no password")
-	cmd.Flags().BoolVar(&ownTopics, "own-topics", false, "let a device publish and subscribe only where a level of the topic is its name")
+	cmd.Flags().BoolVar(&tokenAsUser, "token-as-user", false, "over MQTT, take the user name for the token where there "+
+		"is no password")
+	cmd.Flags().BoolVar(&ownTopics, "own-topics", false, "let a device publish and subscribe only where a level of the "+
+		"topic is its name")
 	cmd.Flags().IntVar(&connections, "connections", 0, "at most this many clients may connect over MQTT; 0: any number")
 	return cmd
 }
@@ -405,7 +429,8 @@ func (e *env) serve(cfg standin.Config) error {
 	s, err := standin.Start(cfg)
 	if err != nil {
 		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("%w; stop what uses it, or take a free port: %s standin --mqtt 127.0.0.1:0 --http 127.0.0.1:0", err, e.program)
+			return fmt.Errorf("%w; stop what uses it, or take a free port: %s standin --mqtt 127.0.0.1:0 --http 127.0.0.1:0",
+				err, e.program)
 		}
 		return err
 	}

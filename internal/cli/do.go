@@ -51,7 +51,9 @@ Who may act is who may read and write the run folder: its owner.
 
 Exit codes: 0 it was done; 1 it could not be done; 2 the command is wrong, or nobody
 plays that run.`,
-		Example: "  runcrowd do buoy-007 set battery_v=10.9 --for 1m\n  runcrowd do \"20% of light-buoy\" offline --for 30s\n  runcrowd do buoy-007 send sea-state wave_m=2\n  runcrowd do runs/harbour-20300601-120000-abcdefgh pause\n  runcrowd do runs/harbour-20300601-120000-abcdefgh --as-events",
+		Example: "  runcrowd do buoy-007 set battery_v=10.9 --for 1m\n  runcrowd do \"20% of light-buoy\" offline --for " +
+			"30s\n  runcrowd do buoy-007 send sea-state wave_m=2\n  runcrowd do runs/harbour-20300601-120000-abcdefgh " +
+			"pause\n  runcrowd do runs/harbour-20300601-120000-abcdefgh --as-events",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 0 && !asEvents {
 				return fmt.Errorf("do needs who and what: %s", cmd.UseLine())
@@ -90,7 +92,8 @@ plays that run.`,
 		},
 	}
 	cmd.Flags().StringVar(&length, "for", "", "how long, such as 30s; for good if not given")
-	cmd.Flags().StringVar(&expect, "expect", "", "what the platform must do with the messages meanwhile: "+strings.Join(crowd.ExpectNames, ", "))
+	cmd.Flags().StringVar(&expect, "expect", "", "what the platform must do with the messages meanwhile: "+
+		strings.Join(crowd.ExpectNames, ", "))
 	cmd.Flags().BoolVar(&asEvents, "as-events", false, "print what was done by hand as events of a plan")
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
 	return cmd
@@ -105,7 +108,8 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 		return &run.HandRequest{Want: args[0]}, nil
 	}
 	if len(args) < 2 {
-		return nil, fmt.Errorf("do: say what is to be done: %s, or an action after who, such as offline", strings.Join(handWords, ", "))
+		return nil, fmt.Errorf("do: say what is to be done: %s, or an action after who, such as offline",
+			strings.Join(handWords, ", "))
 	}
 	who, action, words := args[0], args[1], args[2:]
 	if !slices.Contains(crowd.ActionNames[:], action) {
@@ -218,7 +222,8 @@ func put(m *yaml.Node, key string, value *yaml.Node) {
 // scalar is a value as it would stand in a file: a number is a number.
 func scalar(s string) *yaml.Node {
 	var n yaml.Node
-	if yaml.Unmarshal([]byte(s), &n) == nil && len(n.Content) == 1 && n.Content[0].Kind == yaml.ScalarNode && n.Content[0].Value == s {
+	if yaml.Unmarshal([]byte(s), &n) == nil && len(n.Content) == 1 && n.Content[0].Kind == yaml.ScalarNode &&
+		n.Content[0].Value == s {
 		x := n.Content[0]
 		return &yaml.Node{Kind: yaml.ScalarNode, Value: s, Tag: x.Tag, Style: x.Style}
 	}
@@ -278,7 +283,8 @@ func handLines(q *run.HandRequest, a *run.HandAnswer) (lines []string) {
 			paused = ", paused by hand"
 		}
 		say("%s  run %s: %s%s", a.Crowd, a.Run, phaseText(p), paused)
-		say("  %d of %d devices connected; %d messages due, %d acknowledged, %d refused", p.Up, p.Devices, p.Due, p.Accepted, p.Refused)
+		say("  %d of %d devices connected; %d messages due, %d acknowledged, %d refused", p.Up, p.Devices, p.Due, p.Accepted,
+			p.Refused)
 	case run.HandEvent:
 		if len(a.Done) == 0 && a.Error == "" {
 			say("Nobody is selected.")

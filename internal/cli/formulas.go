@@ -32,7 +32,8 @@ holds throughout. A formula stands in a field ({formula: …}), in a placeholder
 			var names []string
 			for _, f := range formula.Functions() {
 				if f.Name == args[0] {
-					fmt.Fprintf(e.stdout, "%s\n\n  %s\n\nFor example\n\n  %s   gives   %s\n", e.paint(text.Bold, f.Name+"("+f.Args+")"), f.Doc, f.Example, f.Result)
+					fmt.Fprintf(e.stdout, "%s\n\n  %s\n\nFor example\n\n  %s   gives   %s\n",
+						e.paint(text.Bold, f.Name+"("+f.Args+")"), f.Doc, f.Example, f.Result)
 					e.sample()
 					return nil
 				}
@@ -41,7 +42,8 @@ holds throughout. A formula stands in a field ({formula: …}), in a placeholder
 			for _, o := range formula.Operators() {
 				for _, name := range strings.Fields(o.Name) {
 					if name == args[0] {
-						fmt.Fprintf(e.stdout, "%s\n\n  %s\n\nFor example\n\n  %s   gives   %s\n", e.paint(text.Bold, o.Name), o.Doc, o.Example, o.Result)
+						fmt.Fprintf(e.stdout, "%s\n\n  %s\n\nFor example\n\n  %s   gives   %s\n", e.paint(text.Bold, o.Name), o.Doc,
+							o.Example, o.Result)
 						e.sample()
 						return nil
 					}
@@ -54,7 +56,8 @@ holds throughout. A formula stands in a field ({formula: …}), in a placeholder
 
 // sample says what the names in examples stand for.
 func (e *env) sample() {
-	fmt.Fprintln(e.stdout, "\nIn examples: n is 7, site 'outer', level_m 4.6, draught_m 1.4, mooring 58.02,-6.41,\ntime 2030-03-17T17:46:40Z; previous is empty, as at the first message.")
+	fmt.Fprintln(e.stdout, "\nIn examples: n is 7, site 'outer', level_m 4.6, draught_m 1.4, mooring 58.02,-6.41,\ntime "+
+		"2030-03-17T17:46:40Z; previous is empty, as at the first message.")
 }
 
 func (e *env) listFormulas() {
@@ -101,10 +104,15 @@ func (e *env) listFormulas() {
 	fmt.Fprintln(e.stdout)
 	heading("names")
 	for _, l := range [][2]string{
-		{"n, device, kind, tags", "the device's number, name, kind and tags"}, {"crowd", "the crowd's name"}, {"env.NAME", "an environment variable; its value is never printed"},
-		{"PROPERTY, FIELD", "each property of the device; each field above in the reading"}, {"reading, seq", "of the message: its reading, its number from 1"},
-		{"time, elapsed", "of the message: when it is due, seconds since the round began"}, {"previous.FIELD", "a field of the message before; nothing at the first"},
-		{"ask.NAME", "in commands: what the platform sent"}, {"from, to, issued, expiry", "in questions and in tokens: the times they concern"},
+		{"n, device, kind, tags", "the device's number, name, kind and tags"}, {"crowd", "the crowd's name"},
+		{"env.NAME", "an " +
+			"environment variable; its value is never printed"},
+		{"PROPERTY, FIELD", "each property of the device; each field above in the reading"}, {"reading, seq", "of the " +
+			"message: its reading, its number from 1"},
+		{"time, elapsed", "of the message: when it is due, seconds since the round began"}, {"previous.FIELD", "a field of " +
+			"the message before; nothing at the first"},
+		{"ask.NAME", "in commands: what the platform sent"}, {"from, to, issued, expiry", "in questions and in tokens: the " +
+			"times they concern"},
 	} {
 		line(l[0], l[1], "", "")
 	}

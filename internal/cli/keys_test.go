@@ -38,7 +38,8 @@ func TestKeys(t *testing.T) {
 	}
 	press(tea.KeyPressMsg{Text: "x", Code: 'x'})
 	assert.Nil(t, m.typed, "no line is open")
-	press(tea.KeyPressMsg{Text: ":", Code: ':'}, tea.KeyPressMsg{Text: "a", Code: 'a'}, tea.KeyPressMsg{Text: "ü", Code: 'ü'}, tea.KeyPressMsg{Text: ":", Code: ':'})
+	press(tea.KeyPressMsg{Text: ":", Code: ':'}, tea.KeyPressMsg{Text: "a", Code: 'a'},
+		tea.KeyPressMsg{Text: "ü", Code: 'ü'}, tea.KeyPressMsg{Text: ":", Code: ':'})
 	assert.Equal(t, "aü:", *m.typed)
 	press(tea.KeyPressMsg{Code: tea.KeyBackspace}, tea.KeyPressMsg{Code: tea.KeyBackspace})
 	assert.Equal(t, "a", *m.typed)
@@ -52,13 +53,19 @@ func TestWordsMakeEvents(t *testing.T) {
 		args        []string
 		length, say string
 	}{
-		{[]string{"buoy-007", "set", "battery_v=10.9", "note=a: b"}, "1m", `{who: buoy-007, for: 1m, do: {set: {battery_v: 10.9, note: "a: b"}}}`},
-		{[]string{"20% of buoy", "offline", "silent", "keep=50"}, "", `{who: 20% of buoy, do: {offline: {keep: 50, how: silent}}}`},
+		{[]string{"buoy-007", "set", "battery_v=10.9", "note=a: b"}, "1m",
+			`{who: buoy-007, for: 1m, do: {set: {battery_v: 10.9, note: "a: b"}}}`},
+		{[]string{"20% of buoy", "offline", "silent", "keep=50"}, "",
+			`{who: 20% of buoy, do: {offline: {keep: 50, how: silent}}}`},
 		{[]string{"all", "offline", "idle"}, "", `{do: {offline: idle}}`},
-		{[]string{"buoy-1", "send", "state", "wave_m=2", "level=missing"}, "", `{who: buoy-1, for: 1ms, do: {set: {wave_m: 2}, missing: [level], send: state}}`},
+		{[]string{"buoy-1", "send", "state", "wave_m=2", "level=missing"}, "",
+			`{who: buoy-1, for: 1ms, do: {set: {wave_m: 2}, missing: [level], send: state}}`},
 		{[]string{"buoy-1", "stuck", "a", "b"}, "", `{who: buoy-1, do: {stuck: [a, b]}}`},
-		{[]string{"buoy-1", "command", "set-rate", "seconds=1"}, "", `{who: buoy-1, do: {command: {name: set-rate, with: {seconds: 1}}}}`},
-		{[]string{"buoy-1", "set", "note=two  spaces, and so much text that it would not fit into one line of a document that is to be read by people"}, "", `{who: buoy-1, do: {set: {note: 'two  spaces, and so much text that it would not fit into one line of a document that is to be read by people'}}}`},
+		{[]string{"buoy-1", "command", "set-rate", "seconds=1"}, "",
+			`{who: buoy-1, do: {command: {name: set-rate, with: {seconds: 1}}}}`},
+		{[]string{"buoy-1", "set", "note=two  spaces, and so much text that it would not fit into one line of a document " +
+			"that is to be read by people"}, "",
+			`{who: buoy-1, do: {set: {note: 'two  spaces, and so much text that it would not fit into one line of a document that is to be read by people'}}}`},
 		{[]string{"buoy-1", "restart"}, "", `{who: buoy-1, do: {restart: true}}`},
 		{[]string{"buoy-1", "clock", "-40s"}, "", `{who: buoy-1, do: {clock: -40s}}`},
 	} {

@@ -40,8 +40,9 @@ read in the form that the crowd file says. A number that is missing, comes twice
 or comes late is flagged as it happens. It sends nothing, and may run beside a run.
 
 It goes on until Ctrl-C, or until --for or --count is reached.`,
-		Example: "  runcrowd listen harbour/crowd.yaml\n  runcrowd listen harbour/crowd.yaml --who 'buoy-0*' --format json > heard.jsonl",
-		Args:    exactly(1, "one crowd file"),
+		Example: "  runcrowd listen harbour/crowd.yaml\n  runcrowd listen harbour/crowd.yaml --who 'buoy-0*' --format json " +
+			"> heard.jsonl",
+		Args: exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(l.format); err != nil {
 				return err
@@ -130,7 +131,8 @@ func (e *env) listenFile(path string, l *listening) error {
 		return fail(err, c)
 	}
 	if l.format == "text" {
-		fmt.Fprintf(e.stderr, "\n%s heard; %d missing, %d repeated, %d out of order, %d without a mark.\n", plural(h.total, "message"), h.missing, h.repeated, h.late, h.unmarked)
+		fmt.Fprintf(e.stderr, "\n%s heard; %d missing, %d repeated, %d out of order, %d without a mark.\n",
+			plural(h.total, "message"), h.missing, h.repeated, h.late, h.unmarked)
 	}
 	return nil
 }
@@ -227,7 +229,8 @@ func shown(values []byte, names []string) string {
 func (h *hearer) hear(o witness.Overheard) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !crowd.TopicMatches(h.only.topic, o.Topic) || h.only.count > 0 && h.total >= h.only.count {
+	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !crowd.TopicMatches(h.only.topic, o.Topic) ||
+		h.only.count > 0 && h.total >= h.only.count {
 		return
 	}
 	h.total++
@@ -240,7 +243,8 @@ func (h *hearer) hear(o witness.Overheard) {
 	}
 	e := h.env
 	if h.only.format == "json" {
-		doc := map[string]any{"at": o.At.UTC(), "witness": o.Witness, "topic": h.crowd.Redact(o.Topic), "qos": o.QoS, "retained": o.Retained, "device": o.Device, "reading": o.Reading, "bytes": len(o.Body)}
+		doc := map[string]any{"at": o.At.UTC(), "witness": o.Witness, "topic": h.crowd.Redact(o.Topic), "qos": o.QoS,
+			"retained": o.Retained, "device": o.Device, "reading": o.Reading, "bytes": len(o.Body)}
 		if o.Mark != nil {
 			doc["run"], doc["seq"] = o.Mark.Run, o.Mark.Seq
 		}
@@ -283,7 +287,8 @@ func (h *hearer) hear(o witness.Overheard) {
 		if room := h.width - 13 - len([]rune(lead)) - len(flag); h.width > 0 && room > 10 && len([]rune(what)) > room {
 			what = string([]rune(what)[:room-1]) + "…"
 		}
-		fmt.Fprintf(e.stdout, "%s%s%s%s\n", e.paint(text.Faint, o.At.UTC().Format("15:04:05.000")), lead, e.paint(text.FgYellow, flag), what)
+		fmt.Fprintf(e.stdout, "%s%s%s%s\n", e.paint(text.Faint, o.At.UTC().Format("15:04:05.000")), lead,
+			e.paint(text.FgYellow, flag), what)
 	}
 	if h.total == h.only.count {
 		h.enough()

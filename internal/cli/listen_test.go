@@ -11,7 +11,8 @@ func TestNumbersAreFollowed(t *testing.T) {
 	for i, c := range []struct {
 		seq  uint64
 		says string
-	}{{5, ""}, {6, ""}, {9, "GAP: #7 to #8 are missing"}, {8, "OUT OF ORDER: it was missing"}, {9, "REPEATED"}, {11, "GAP: #10 is missing"}, {12, ""}, {8, "REPEATED"}} {
+	}{{5, ""}, {6, ""}, {9, "GAP: #7 to #8 are missing"}, {8, "OUT OF ORDER: it was missing"}, {9, "REPEATED"},
+		{11, "GAP: #10 is missing"}, {12, ""}, {8, "REPEATED"}} {
 		assert.Equal(t, c.says, h.follow("x", c.seq), "message %d", i)
 	}
 	assert.Equal(t, []int{2, 2, 1}, []int{h.missing, h.repeated, h.late})

@@ -71,7 +71,8 @@ func metricsOf(s *run.Session, crowd string) []byte {
 	x := &exposition{}
 	p := s.Progress()
 	phase, _ := p.Phase.MarshalText()
-	x.one("run_info", "gauge", "The run that plays: its crowd, its run and the version of the program.", 1, "crowd", crowd, "run", s.ID, "version", Version())
+	x.one("run_info", "gauge", "The run that plays: its crowd, its run and the version of the program.", 1, "crowd",
+		crowd, "run", s.ID, "version", Version())
 	x.one("phase", "gauge", "1 for the phase that the run is in.", 1, "phase", string(phase))
 	x.one("round", "gauge", "The round that plays, from 1.", float64(p.Round))
 	x.one("devices", "gauge", "Devices of the crowd.", float64(p.Devices))
@@ -82,7 +83,8 @@ func metricsOf(s *run.Session, crowd string) []byte {
 	for _, o := range []struct {
 		name string
 		n    int64
-	}{{"acknowledged", p.Accepted}, {"refused", p.Refused}, {"not_asked", p.NotAsked}, {"no_answer", p.NoAnswer}, {"unsent", p.Unsent}} {
+	}{{"acknowledged", p.Accepted}, {"refused", p.Refused}, {"not_asked", p.NotAsked}, {"no_answer", p.NoAnswer},
+		{"unsent", p.Unsent}} {
 		x.sample("messages_settled_total", float64(o.n), "outcome", o.name)
 	}
 	x.metric("witness_found_total", "counter", "Messages that a witness found, once each; alerts that one heard.")
@@ -105,7 +107,8 @@ func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (
 		if errors.As(err, &op) {
 			err = op.Err
 		}
-		return nil, fmt.Errorf("--metrics: cannot listen at %s: %w; write an address such as :9090 or 127.0.0.1:9090", address, err)
+		return nil, fmt.Errorf("--metrics: cannot listen at %s: %w; write an address such as :9090 or 127.0.0.1:9090",
+			address, err)
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /metrics", func(w http.ResponseWriter, _ *http.Request) {
@@ -122,7 +125,8 @@ func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (
 		}
 		fmt.Fprintf(w, "ok, %s\n", phase)
 	})
-	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second, MaxHeaderBytes: 16 << 10}
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
+		MaxHeaderBytes: 16 << 10}
 	go srv.Serve(l)
 	return func() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)

@@ -59,7 +59,8 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#"}}
 	var text string
 	require.Eventually(t, func() bool {
 		text = get("/metrics")
-		return strings.Contains(text, "runcrowd_connections_lost_total 1") && strings.Contains(text, `runcrowd_witness_found_total{witness="ear",proves="received"} `)
+		return strings.Contains(text, "runcrowd_connections_lost_total 1") &&
+			strings.Contains(text, `runcrowd_witness_found_total{witness="ear",proves="received"} `)
 	}, 20*time.Second, 20*time.Millisecond, "%s", &said)
 	assert.Contains(t, get("/healthz"), "ok, ")
 	p := expfmt.NewTextParser(names.UTF8Validation)

@@ -37,8 +37,9 @@ With --example it writes one of these instead, each the smallest crowd that show
 one thing:
 
 ` + list.String(),
-		Example: "  runcrowd new harbour\n  runcrowd new harbour --address mqtt://192.0.2.7:1883\n  runcrowd new gauges --example roster",
-		Args:    exactly(1, "one folder"),
+		Example: "  runcrowd new harbour\n  runcrowd new harbour --address mqtt://192.0.2.7:1883\n  runcrowd new gauges " +
+			"--example roster",
+		Args: exactly(1, "one folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if example != "" && address != "" {
 				return errors.New("--example and --address write different files; give one")
@@ -59,7 +60,8 @@ one thing:
 			return unknownName("--example", "there is no example", example, known)
 		},
 	}
-	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or https://HOST:PORT")
+	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or "+
+		"https://HOST:PORT")
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }
@@ -101,7 +103,8 @@ func (e *env) writeForLink(dir, address string) error {
 	}
 	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: one device for %s.\n\n", path, address)
-	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then test the connection step by step, and send one message:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
+	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then test the connection step by step, and send one "+
+		"message:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
 		map[bool]string{true: "gauge-001", false: "buoy-001"}[template == examples.LinkHTTP])
 	return nil
 }
@@ -111,13 +114,15 @@ func (e *env) writeFirst(dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))}); err != nil {
+	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(
+		strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))}); err != nil {
 		return err
 	}
 	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
 	e.whatNext(path)
-	fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress, examples.HTTPAddress)
+	fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress,
+		examples.HTTPAddress)
 	return nil
 }
 
@@ -147,7 +152,8 @@ func (e *env) writeExample(dir string, x examples.Example) error {
 
 func (e *env) whatNext(path string) {
 	fmt.Fprintf(e.stdout, "See what it would send:\n  %s check %s\n  %s preview %s\n\n", e.program, path, e.program, path)
-	fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program, e.program, path)
+	fmt.Fprintf(e.stdout, "Try it against the stand-in, in two terminals:\n  %s standin\n  %s run %s\n\n", e.program,
+		e.program, path)
 }
 
 func fileNames(files map[string][]byte) []string { return slices.Sorted(maps.Keys(files)) }

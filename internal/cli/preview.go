@@ -84,9 +84,11 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 	}
 	f := cmd.Flags()
 	f.IntVarP(&p.count, "count", "n", 1, "how many messages of each reading")
-	f.StringArrayVar(&p.devices, "who", nil, "whose messages: a name, kind, tag, pattern, share or formula (may be given more than once)")
+	f.StringArrayVar(&p.devices, "who", nil, "whose messages: a name, kind, tag, pattern, share or formula (may be "+
+		"given more than once)")
 	f.StringVar(&p.reading, "reading", "", "only this reading")
-	f.StringVar(&p.at, "at", "", "when the plan begins: a time of today (UTC) such as 15:00, or RFC 3339; now if not given")
+	f.StringVar(&p.at, "at", "", "when the plan begins: a time of today (UTC) such as 15:00, or RFC 3339; now if not "+
+		"given")
 	f.StringVar(&p.after, "after", "0s", "skip what is due before so much of the plan is over, such as 5m")
 	f.BoolVar(&p.plain, "plain", false, "the payload as it is sent, not laid out")
 	f.StringVar(&p.format, "format", "text", "text or json")
@@ -168,7 +170,8 @@ func (e *env) previewFile(path string, p *previewing) error {
 	case never:
 		fmt.Fprintf(e.stdout, "Nothing is due for %s in what is left of the plan.\n", plural(len(devices), "device"))
 	case len(p.devices) == 0 && len(f.Devices) > len(devices):
-		fmt.Fprintf(e.stdout, "\nThe first device of each kind; --who shows others of the %d, -n shows more.\n", len(f.Devices))
+		fmt.Fprintf(e.stdout, "\nThe first device of each kind; --who shows others of the %d, -n shows more.\n",
+			len(f.Devices))
 	}
 	return nil
 }
@@ -229,7 +232,8 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	fmt.Fprintf(&b, "%s, due %s after the beginning, at %s\n", e.paint(text.Bold, title),
 		r.Due.Sub(begin).Round(time.Millisecond), r.Due.UTC().Round(time.Millisecond).Format("2006-01-02 15:04:05.000Z"))
 	line := func(name, format string, args ...any) {
-		fmt.Fprintf(&b, "  %s %s\n", e.paint(text.Faint, fmt.Sprintf("%-9s", name)), f.Crowd.Redact(fmt.Sprintf(format, args...)))
+		fmt.Fprintf(&b, "  %s %s\n", e.paint(text.Faint, fmt.Sprintf("%-9s", name)),
+			f.Crowd.Redact(fmt.Sprintf(format, args...)))
 	}
 	if l.Protocol == crowd.MQTT {
 		version := "5"
@@ -256,7 +260,8 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	if list := callsFor(f, r); len(list) > 0 {
 		line("calls for", "%s", strings.Join(list, ", "))
 	}
-	line("size", "%s of payload, %s on the wire with its acknowledgement", plural(len(w.Body), "byte"), plural(check.WireSize(s, *w), "byte"))
+	line("size", "%s of payload, %s on the wire with its acknowledgement", plural(len(w.Body), "byte"),
+		plural(check.WireSize(s, *w), "byte"))
 	var units []string
 	for i := range s.Reading.Fields {
 		if x := &s.Reading.Fields[i]; x.Unit != "" {
@@ -284,7 +289,8 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 		line("payload", "compressed:")
 	}
 	shown := f.Crowd.Redact(string(body))
-	isText := !s.Reading.Gzip && utf8.Valid(body) && !bytes.ContainsFunc(body, func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
+	isText := !s.Reading.Gzip && utf8.Valid(body) && !bytes.ContainsFunc(body,
+		func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
 	switch {
 	case isText && plain:
 		fmt.Fprintf(&b, "%s\n", shown)
@@ -348,7 +354,8 @@ func callsFor(f *fleet.Fleet, r *engine.Rehearsed) (list []string) {
 
 func previewDoc(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time) map[string]any {
 	s, w, l := r.Stream, &r.Written, r.Stream.Device.Cast.Link
-	doc := map[string]any{"device": s.Device.Name, "kind": s.Device.Cast.Kind.Name, "reading": s.Reading.Name, "seq": r.Seq,
+	doc := map[string]any{"device": s.Device.Name, "kind": s.Device.Cast.Kind.Name, "reading": s.Reading.Name,
+		"seq": r.Seq,
 		"due": r.Due.UTC(), "after_seconds": r.Due.Sub(begin).Seconds(), "link": l.Name, "address": l.Address,
 		"payload_bytes": len(w.Body), "wire_bytes": check.WireSize(s, *w), "content_type": engine.ContentType(s)}
 	if len(w.Carried) > 1 {

@@ -74,9 +74,11 @@ func (e *env) probeFile(path, only, format string) error {
 		} else {
 			var steps []map[string]any
 			for _, s := range r.Steps {
-				steps = append(steps, map[string]any{"step": s.Name, "result": s.Result.String(), "milliseconds": float64(s.Took.Microseconds()) / 1000, "says": c.Redact(s.Says), "causes": s.Causes})
+				steps = append(steps, map[string]any{"step": s.Name, "result": s.Result.String(),
+					"milliseconds": float64(s.Took.Microseconds()) / 1000, "says": c.Redact(s.Says), "causes": s.Causes})
 			}
-			docs = append(docs, map[string]any{"link": r.Link, "address": r.Address, "device": r.Device, "ok": !r.Failed(), "steps": steps})
+			docs = append(docs, map[string]any{"link": r.Link, "address": r.Address, "device": r.Device, "ok": !r.Failed(),
+				"steps": steps})
 		}
 		if ctx.Err() != nil {
 			return &exitError{code: exitInterrupted}
@@ -116,7 +118,8 @@ func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 		fmt.Fprintf(e.stdout, "  %s  %s\n", e.paint(text.Faint, "--  "), e.paint(text.Faint, s.Name))
 		return
 	case probe.Doubtful:
-		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took), c.Redact(s.Says))
+		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took),
+			c.Redact(s.Says))
 		return
 	case probe.OK:
 		says := c.Redact(s.Says)

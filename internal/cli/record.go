@@ -51,9 +51,11 @@ fields, headers, properties and parameters of a path that --mask names. A body t
 is no JSON and has such a name in it is masked whole.
 
 The format is described in docs/recording.md.`,
-		Example: "  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record winter.jsonl.gz --crowd harbour/crowd.yaml --for 24h --every 1h\n  runcrowd record intake.jsonl --intake 0.0.0.0:8090 --headers X-Device --mask token",
-		Args:    exactly(1, "a file to write"),
-		RunE:    func(_ *cobra.Command, args []string) error { return e.recordInto(args[0], &o) },
+		Example: "  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record " +
+			"winter.jsonl.gz --crowd harbour/crowd.yaml --for 24h --every 1h\n  runcrowd record intake.jsonl --intake " +
+			"0.0.0.0:8090 --headers X-Device --mask token",
+		Args: exactly(1, "a file to write"),
+		RunE: func(_ *cobra.Command, args []string) error { return e.recordInto(args[0], &o) },
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.with, "crowd", "", "a crowd file, whose broker is listened to")
@@ -67,7 +69,8 @@ The format is described in docs/recording.md.`,
 	f.StringVar(&o.every, "every", "", "begin a new file after this time, such as 1h")
 	f.BoolVar(&o.zip, "gzip", false, "compress; so does a name that ends in .gz")
 	f.StringSliceVar(&o.headers, "headers", nil, "headers to write down, by name")
-	f.StringSliceVar(&o.mask, "mask", nil, "fields, headers, properties and parameters whose values are not written down, by name")
+	f.StringSliceVar(&o.mask, "mask", nil, "fields, headers, properties and parameters whose values are not written "+
+		"down, by name")
 	return cmd
 }
 
@@ -176,7 +179,8 @@ func recordedAt(o *recordingOf) (*fleet.Fleet, *crowd.Witness, error) {
 	case spec.Link == nil:
 		return nil, nil, errors.New("the file has no MQTT link to record at")
 	case spec.Link.GuestErr != nil:
-		return nil, nil, fmt.Errorf("the link %q has credentials of single devices; name another one with --link: %w", spec.Link.Name, spec.Link.GuestErr)
+		return nil, nil, fmt.Errorf("the link %q has credentials of single devices; name another one with --link: %w",
+			spec.Link.Name, spec.Link.GuestErr)
 	}
 	return f, spec, nil
 }
@@ -234,25 +238,27 @@ const mostRecorded = 16 << 20
 
 // serve takes messages over HTTP. What could not be written down is not acknowledged.
 func (r *recorder) serve(ctx context.Context, l net.Listener) error {
-	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		at := clock.Now()
-		body, err := io.ReadAll(http.MaxBytesReader(w, q.Body, mostRecorded))
-		if err != nil {
-			http.Error(w, "the body could not be read, or is too long", http.StatusRequestEntityTooLarge)
-			return
-		}
-		x := &recording.Line{At: at, Path: q.URL.RequestURI(), Method: q.Method, Body: body, ContentType: q.Header.Get("Content-Type")}
-		for _, name := range r.only.headers {
-			for _, v := range q.Header.Values(name) {
-				x.Headers = append(x.Headers, recording.Pair{name, v})
+	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+			at := clock.Now()
+			body, err := io.ReadAll(http.MaxBytesReader(w, q.Body, mostRecorded))
+			if err != nil {
+				http.Error(w, "the body could not be read, or is too long", http.StatusRequestEntityTooLarge)
+				return
 			}
-		}
-		if !r.taken(x) {
-			http.Error(w, "it could not be written down", http.StatusServiceUnavailable)
-			return
-		}
-		w.WriteHeader(r.only.status)
-	})}
+			x := &recording.Line{At: at, Path: q.URL.RequestURI(), Method: q.Method, Body: body,
+				ContentType: q.Header.Get("Content-Type")}
+			for _, name := range r.only.headers {
+				for _, v := range q.Header.Values(name) {
+					x.Headers = append(x.Headers, recording.Pair{name, v})
+				}
+			}
+			if !r.taken(x) {
+				http.Error(w, "it could not be written down", http.StatusServiceUnavailable)
+				return
+			}
+			w.WriteHeader(r.only.status)
+		})}
 	go func() {
 		<-ctx.Done()
 		stop, cancel := context.WithTimeout(context.Background(), time.Second)

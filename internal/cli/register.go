@@ -45,8 +45,10 @@ compares them with the crowd.`,
 			return e.tellRegistered(ctx, o, res, err, "registered")
 		},
 	}
-	cmd.Flags().BoolVar(&adopt, "adopt", false, "take devices that the platform has, and that were not registered here, for ours")
-	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with the crowd")
+	cmd.Flags().BoolVar(&adopt, "adopt", false, "take devices that the platform has, and that were not registered here, "+
+		"for ours")
+	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with "+
+		"the crowd")
 	return cmd
 }
 
@@ -72,7 +74,8 @@ says). What is not proven gone is named and stays registered here: call it again
 			return e.tellRegistered(ctx, o, res, err, "unregistered")
 		},
 	}
-	cmd.Flags().BoolVar(&adopt, "adopt", false, "remove also devices whose registration was not answered, where no list tells whether they exist")
+	cmd.Flags().BoolVar(&adopt, "adopt", false, "remove also devices whose registration was not answered, where no list "+
+		"tells whether they exist")
 	return cmd
 }
 
@@ -83,7 +86,8 @@ func registrar(path string) (*register.Registrar, context.Context, context.Cance
 		return nil, nil, nil, err
 	}
 	if f.Crowd.Register == nil {
-		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: {request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, save: {token: .token}}", path)
+		return nil, nil, nil, fmt.Errorf("%s does not say how devices are registered; write, for example, register: "+
+			"{request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}, save: {token: .token}}", path)
 	}
 	registrar, err := register.New(f, nil)
 	if err != nil {
@@ -103,7 +107,8 @@ func (e *env) progress(what string, all int) func(string, error) {
 	}
 }
 
-func (e *env) tellRegistered(ctx context.Context, o *register.Registrar, res *register.Result, err error, what string) error {
+func (e *env) tellRegistered(ctx context.Context, o *register.Registrar, res *register.Result, err error,
+	what string) error {
 	if res != nil {
 		fmt.Fprintf(e.stdout, "%s %s", plural(len(res.Done), "device"), what)
 		if n := len(res.Already); n > 0 {
@@ -122,15 +127,18 @@ func (e *env) tellRegistered(ctx context.Context, o *register.Registrar, res *re
 		}
 		if what == "unregistered" {
 			if list := o.Forgotten(); len(list) > 0 {
-				fmt.Fprintf(e.stdout, "Registered here, but no longer in the crowd file: %s. Put them back to unregister them.\n", formula.List(list))
+				fmt.Fprintf(e.stdout, "Registered here, but no longer in the crowd file: %s. Put them back to unregister them.\n",
+					formula.List(list))
 			}
 			if o.Crowd.Register.List == nil && len(res.Done) > 0 {
 				fmt.Fprintln(e.stdout, "Whether they are gone was not checked: the file has no register: list.")
 			} else if len(res.Done) > 0 && err == nil {
-				fmt.Fprintln(e.stdout, "The platform listed them before, or said that they were not there, and lists none of them now.")
+				fmt.Fprintln(e.stdout, "The platform listed them before, or said that they were not there, and lists none of "+
+					"them now.")
 			}
 			if n := len(res.Failed); n > 0 {
-				fmt.Fprintf(e.stdout, "%s not proven gone, and stay registered here; call it again to remove them.\n", plural(n, "device"))
+				fmt.Fprintf(e.stdout, "%s not proven gone, and stay registered here; call it again to remove them.\n",
+					plural(n, "device"))
 			}
 		} else if len(res.Done)+len(res.Already) > 0 && len(o.Crowd.Register.Save) > 0 {
 			fmt.Fprintf(e.stdout, "What was kept is in %s; only its owner can read it\n", o.Crowd.RegisteredFile())

@@ -52,8 +52,10 @@ the others are. Messages are written one by one: a run may be of any size.
 
 No witness is asked again; use verify for that. Exit codes: 0 all files were written,
 2 one was not. They say nothing about the verdict.`,
-		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> \"$SUMMARY\"",
-		Args:    exactly(1, "one run folder"),
+		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report " +
+			"runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> " +
+			"\"$SUMMARY\"",
+		Args: exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(to.list) == 0 {
 				return errors.New("report needs at least one file: --to report.html")
@@ -154,7 +156,8 @@ func (f *targetFlags) targets() ([]target, error) {
 			t.format = report.FormatNamed("markdown")
 		default:
 			if t.format = report.FormatOf(t.path); t.format == nil {
-				return nil, fmt.Errorf("--to: the ending of %s tells no form; say which after it, for example --as messages-csv", t.path)
+				return nil, fmt.Errorf("--to: the ending of %s tells no form; say which after it, for example --as messages-csv",
+					t.path)
 			}
 		}
 	}
@@ -318,7 +321,8 @@ func verdictsNamed(names []string) (map[verdict.Verdict]bool, error) {
 			for _, v := range verdict.All() {
 				known = append(known, v.String())
 			}
-			return nil, fmt.Errorf("--verdict: there is no verdict %q%s; there are %s", name, formula.Hint(name, known), strings.Join(known, ", "))
+			return nil, fmt.Errorf("--verdict: there is no verdict %q%s; there are %s", name, formula.Hint(name, known),
+				strings.Join(known, ", "))
 		}
 		set[verdict.Verdict(i)] = true
 	}
@@ -358,8 +362,10 @@ was due, sent and answered, what it carried, and what each witness says of it. I
 export of one device, or of what went wrong.
 
 The text shows a line a message; json is JSON Lines; csv has a column for all there is.`,
-		Example: "  runcrowd messages runs/skerry-roads-… --who buoy-007\n  runcrowd messages runs/skerry-roads-… --verdict lost --verdict altered\n  runcrowd messages runs/skerry-roads-… --who tide-gauge --format csv > gauges.csv",
-		Args:    exactly(1, "one run folder"),
+		Example: "  runcrowd messages runs/skerry-roads-… --who buoy-007\n  runcrowd messages runs/skerry-roads-… " +
+			"--verdict lost --verdict altered\n  runcrowd messages runs/skerry-roads-… --who tide-gauge --format csv > " +
+			"gauges.csv",
+		Args: exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			how, err := mem.judging()
 			if err != nil {
@@ -405,7 +411,8 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
+	f.StringArrayVar(&who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be "+
+		"given several times")
 	f.StringArrayVar(&verdicts, "verdict", nil, "only messages with this verdict; may be given several times")
 	f.StringVar(&format, "format", "text", "text, json (JSON Lines) or csv")
 	f.StringVar(&to, "to", "-", "a file to write, whole or not at all; - is standard output")
@@ -435,8 +442,10 @@ lowest, highest, mean and last, as sent, and as the witness has it where that di
 
 The witness is the first that proves that messages are stored, or else received, if
 --witness names no other.`,
-		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices runs/skerry-roads-… --by site",
-		Args:    exactly(1, "one run folder"),
+		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort " +
+			"due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices " +
+			"runs/skerry-roads-… --by site",
+		Args: exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			folder, release, err := opened(args[0])
 			if err != nil {
@@ -447,10 +456,12 @@ The witness is the first that proves that messages are stored, or else received,
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&d.who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may be given several times")
+	f.StringArrayVar(&d.who, "who", nil, "only these devices, such as buoy-007, light-buoy or 'site == \"outer\"'; may "+
+		"be given several times")
 	f.StringArrayVar(&d.verdicts, "verdict", nil, "only those with a message of this verdict; may be given several times")
 	f.StringVar(&d.by, "by", "", "sum up by this property, or by kind or tag, instead of by device")
-	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or disconnects; if not given, that of the crowd file")
+	f.StringVar(&d.sort, "sort", "", "order: device, due, not-proven, gaps or disconnects; if not given, that of the "+
+		"crowd file")
 	f.StringVar(&d.format, "format", "text", "text, json (JSON Lines) or csv")
 	f.StringVar(&d.witness, "witness", "", "the witness whose values and times are shown")
 	f.BoolVar(&d.values, "values", false, "the values of each field, too; json and csv always have them")
@@ -593,7 +604,8 @@ func groupRows(f *fleet.Fleet, rows []tally.Row, by string) ([]tally.Row, error)
 				}
 			}
 		})
-		return nil, fmt.Errorf("--by: no device has the property %q%s; there are %s", by, formula.Hint(by, names), strings.Join(names, ", "))
+		return nil, fmt.Errorf("--by: no device has the property %q%s; there are %s", by, formula.Hint(by, names),
+			strings.Join(names, ", "))
 	}
 	var list []tally.Row
 	at := map[[2]string]int{}
@@ -707,14 +719,17 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 		fmt.Fprintln(e.stdout, line)
 		t := report.Table()
 		t.AppendHeader(table.Row{"field", "lowest", "highest", "mean", "last"})
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight}})
+		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
+			{Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight},
+			{Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight}})
 		for k := range r.Fields {
 			f := &r.Fields[k]
 			name := f.Name
 			if f.Unit != "" {
 				name += " (" + f.Unit + ")"
 			}
-			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }, -1), here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }, -1),
+			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }, -1),
+				here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }, -1),
 				here(&f.Here, &f.There, (*tally.Spans).Mean, digitsOfMean), lastOf(&f.Here, &f.There)})
 		}
 		for _, line := range strings.Split(t.Render(), "\n") {
@@ -722,7 +737,8 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 		}
 		fmt.Fprintln(e.stdout)
 	}
-	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands after the one that was sent: sent / found.")
+	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands after the one that was sent: sent "+
+		"/ found.")
 	return err
 }
 

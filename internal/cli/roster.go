@@ -32,8 +32,9 @@ a crowd file with roster: FILE.
 
 Secrets are shown as ` + hidden + ` and left empty in CSV and JSON, unless --secrets asks
 for them; then user names and passwords are listed, too.`,
-		Example: "  runcrowd roster harbour/crowd.yaml\n  runcrowd roster harbour/crowd.yaml --who 'site == \"outer\"' --format csv > outer.csv",
-		Args:    exactly(1, "one crowd file"),
+		Example: "  runcrowd roster harbour/crowd.yaml\n  runcrowd roster harbour/crowd.yaml --who 'site == \"outer\"' " +
+			"--format csv > outer.csv",
+		Args: exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if format != "text" && format != "csv" && format != "json" {
 				return fmt.Errorf("--format is text, csv or json, not %q", format)
@@ -49,7 +50,8 @@ for them; then user names and passwords are listed, too.`,
 			return e.listDevices(f, devices, format, secrets, all)
 		},
 	}
-	cmd.Flags().StringArrayVar(&who, "who", nil, "only these devices: a name, kind, tag, pattern, share or formula (may be given more than once)")
+	cmd.Flags().StringArrayVar(&who, "who", nil, "only these devices: a name, kind, tag, pattern, share or formula (may "+
+		"be given more than once)")
 	cmd.Flags().StringVar(&format, "format", "text", "text, csv or json")
 	cmd.Flags().BoolVar(&secrets, "secrets", false, "show secrets")
 	cmd.Flags().BoolVar(&all, "all", false, "list all devices; the table stops at 50 without it")
@@ -99,7 +101,8 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 			if tags == nil {
 				tags = []string{}
 			}
-			list = append(list, map[string]any{"device": d.Name, "kind": d.Cast.Kind.Name, "n": d.N, "tags": tags, "link": d.Cast.Link.Name, "properties": props})
+			list = append(list, map[string]any{"device": d.Name, "kind": d.Cast.Kind.Name, "n": d.N, "tags": tags,
+				"link": d.Cast.Link.Name, "properties": props})
 		}
 		return e.json(map[string]any{"crowd": f.Crowd.Name, "devices": list})
 	case "csv":

@@ -44,7 +44,8 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
 	o.to.flags(cmd, "a file to write at the end, such as junit.xml or report.html, as report does")
-	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 at which metrics for Prometheus (/metrics) and /healthz are served while the run plays")
+	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 at which metrics for Prometheus (/metrics) and "+
+		"/healthz are served while the run plays")
 	f.StringVar(&o.log, "log", "", "a file to which what happens is written as it happens, as JSON lines")
 	o.memory.flag(cmd)
 }
@@ -53,7 +54,8 @@ func (o *output) flags(cmd *cobra.Command) {
 type memory struct{ text string }
 
 func (m *memory) flag(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&m.text, "memory", quantity.FormatSize(evidence.DefaultMemory), "about how much memory judging may take; more is sorted on disk")
+	cmd.Flags().StringVar(&m.text, "memory", quantity.FormatSize(evidence.DefaultMemory), "about how much memory "+
+		"judging may take; more is sorted on disk")
 }
 
 // judging is how runs are judged.
@@ -95,7 +97,9 @@ leaves at once; the run folder can still be verified.
 Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
 not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,
-		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --like runs/harbour-20300601-120000-abcdefgh\n  runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin 2026-01-15T02:00:00Z",
+		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --like runs/harbour-20300601-120000-abcdefgh\n  " +
+			"runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin " +
+			"2026-01-15T02:00:00Z",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if like != "" && len(args) == 0 {
 				return nil
@@ -133,7 +137,8 @@ could not be reached; 4 interrupted.`,
 	}
 	o.flags(cmd)
 	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
-	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of day to wait for (\"02:00\", UTC), or how long ago (-7d)")
+	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of "+
+		"day to wait for (\"02:00\", UTC), or how long ago (-7d)")
 	return cmd
 }
 
@@ -150,7 +155,8 @@ func (e *env) runLike(args []string, like string, o *output) error {
 			return err
 		}
 		if _, err := os.Stat(m.File); err != nil {
-			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --like %s", folder, m.File, e.program, folder)
+			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --like %s", folder,
+				m.File, e.program, folder)
 		}
 		args = []string{m.File}
 	}
@@ -198,7 +204,8 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, err
 	}
 	if other := run.Plays(o.out, c.Name); other != "" {
-		fmt.Fprintf(e.stderr, "Warning: %s still plays, and is a run of this crowd, too: where both reach the same broker, their devices throw each other off.\n", other)
+		fmt.Fprintf(e.stderr, "Warning: %s still plays, and is a run of this crowd, too: where both reach the same broker, "+
+			"their devices throw each other off.\n", other)
 	}
 	if check.NothingDue(f) {
 		fmt.Fprintf(e.stderr, "Warning: %s.\n", check.NothingDueText(f))
@@ -239,7 +246,8 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, fail(err, c)
 	}
 	if n, first := s.ValuesFailed(); n > 0 {
-		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n", plural(int(n), "message"), c.Redact(first.Error()))
+		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n",
+			plural(int(n), "message"), c.Redact(first.Error()))
 	}
 	for i := range c.Results { // those of the file stand in the run folder, and come first
 		results[i].path = filepath.Join(s.Folder, results[i].path)
@@ -402,7 +410,8 @@ func writeReports(folder string, in *report.Input, doc []byte) error {
 	if err := wholefile.Write(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
 		return err
 	}
-	return wholefile.Write(filepath.Join(folder, run.ReportText), printableBytes([]byte(report.Text(in, report.Style{})), false))
+	return wholefile.Write(filepath.Join(folder, run.ReportText),
+		printableBytes([]byte(report.Text(in, report.Style{})), false))
 }
 
 func (e *env) verify() *cobra.Command {
@@ -477,7 +486,8 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 	}
 	if offline { // else it is told, if a witness is to be asked
 		for _, name := range run.Changed(folder) {
-			fmt.Fprintf(e.stderr, "%s in the run folder is not as the run left it: it was changed, or is missing. The verdicts come from the ledger alone.\n", name)
+			fmt.Fprintf(e.stderr, "%s in the run folder is not as the run left it: it was changed, or is missing. The "+
+				"verdicts come from the ledger alone.\n", name)
 		}
 	}
 	j, err := run.Judge(folder, how)
@@ -489,7 +499,8 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 		return err
 	}
 	if format == "text" && in.Result.Torn > 0 && !in.Result.Playing {
-		fmt.Fprintf(e.stdout, "\n%d bytes of the ledger of run %s were not written whole, because it was killed, and were left out.\n", in.Result.Torn, m.Run)
+		fmt.Fprintf(e.stdout, "\n%d bytes of the ledger of run %s were not written whole, because it was killed, and were "+
+			"left out.\n", in.Result.Torn, m.Run)
 	}
 	switch {
 	case !in.Met():

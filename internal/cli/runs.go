@@ -106,7 +106,9 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 	}
 	t := report.Table()
 	t.AppendHeader(table.Row{"folder", "began (UTC)", "due", "proven", "requirements", "size"})
-	t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight}, {Number: 6, Align: text.AlignRight, AlignHeader: text.AlignRight}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight},
+		{Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight},
+		{Number: 6, Align: text.AlignRight, AlignHeader: text.AlignRight}})
 	total := int64(0)
 	for _, k := range list {
 		due, proven, state := fmt.Sprint(k.Due), fmt.Sprint(k.Proven), "not met"
@@ -122,7 +124,8 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 		case k.Met:
 			state = "met"
 		}
-		t.AppendRow(table.Row{k.Folder, k.Started.UTC().Format("2006-01-02 15:04:05"), due, proven, state, roughSize(k.Bytes)})
+		t.AppendRow(table.Row{k.Folder, k.Started.UTC().Format("2006-01-02 15:04:05"), due, proven, state,
+			roughSize(k.Bytes)})
 		total += k.Bytes
 	}
 	for _, line := range strings.Split(t.Render(), "\n") {
@@ -206,9 +209,11 @@ cannot look: their values must be in the environment. With --unsearched it packs
 			case err == nil:
 				redact, results = c.Redact, c.Results
 			case !unsearched:
-				return fmt.Errorf("nothing was packed: the run cannot be searched for secrets, because its crowd file cannot be loaded:\n%w\nSet what is missing, or pack it unsearched, with --unsearched", err)
+				return fmt.Errorf("nothing was packed: the run cannot be searched for secrets, because its crowd file cannot be "+
+					"loaded:\n%w\nSet what is missing, or pack it unsearched, with --unsearched", err)
 			default:
-				fmt.Fprintf(e.stderr, "The run was not searched for secrets, and results: are left out: its crowd file cannot be loaded.\n")
+				fmt.Fprintf(e.stderr, "The run was not searched for secrets, and results: are left out: its crowd file cannot be "+
+					"loaded.\n")
 			}
 			left, err := run.Pack(args[0], to, results, redact)
 			if err != nil {

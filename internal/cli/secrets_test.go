@@ -29,21 +29,25 @@ import (
 func gossip(t *testing.T) (broker, web string) {
 	forms := func(s string) string {
 		quoted, _ := json.Marshal(s)
-		return fmt.Sprint(s, " ", url.QueryEscape(s), " ", string(quoted), " ", base64.StdEncoding.EncodeToString([]byte(s)), " ", base64.URLEncoding.EncodeToString([]byte("user:"+s)))
+		return fmt.Sprint(s, " ", url.QueryEscape(s), " ", string(quoted), " ", base64.StdEncoding.EncodeToString([]byte(s)),
+			" ", base64.URLEncoding.EncodeToString([]byte("user:"+s)))
 	}
 	var asked atomic.Int32
 	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		user, password, _ := r.BasicAuth()
-		said := fmt.Sprintf("%s %s %s %s %s %s", forms(r.Header.Get("Authorization")), forms(r.Header.Get("X-Write-Key")), forms(password), user, r.URL.RawQuery, body)
+		said := fmt.Sprintf("%s %s %s %s %s %s", forms(r.Header.Get("Authorization")), forms(r.Header.Get("X-Write-Key")),
+			forms(password), user, r.URL.RawQuery, body)
 		switch {
 		case r.URL.Path == "/register/list":
 			io.WriteString(w, `{"names": []}`)
 			return
-		case strings.HasPrefix(r.URL.Path, "/register/") && r.Method == http.MethodPost && (asked.Add(1) > 92 || !strings.HasSuffix(r.URL.Path, "-2")):
+		case strings.HasPrefix(r.URL.Path, "/register/") && r.Method == http.MethodPost &&
+			(asked.Add(1) > 92 || !strings.HasSuffix(r.URL.Path, "-2")):
 			fmt.Fprintf(w, `{"token": "made-for-%s-secret", "said": %q}`, filepath.Base(r.URL.Path), said)
 			return
-		case strings.HasPrefix(r.URL.Path, "/register/") && strings.HasSuffix(r.URL.Path, "2"): // to register, and to unregister
+		case strings.HasPrefix(r.URL.Path, "/register/") && strings.HasSuffix(r.URL.Path,
+			"2"): // to register, and to unregister
 			w.WriteHeader(http.StatusConflict)
 		case strings.HasPrefix(r.URL.Path, "/stored/"):
 			json.NewEncoder(w).Encode(map[string]any{"rows": []any{}, "said": said})
@@ -158,7 +162,8 @@ register:
   unregister: {url: "http://WEB/register/${device}"}
 plan: {for: 500ms, settle: 1s}
 witnesses:
-  store: {proves: stored, get: "http://WEB/stored/${device}?key=`+query+`", headers: {Authorization: "Bearer `+literal+`"}, rows: ".rows[]", timeout: 500ms, wait: 500ms}
+  store: {proves: stored, get: "http://WEB/stored/${device}?key=`+query+`", headers: {Authorization: "Bearer `+literal+
+		`"}, rows: ".rows[]", timeout: 500ms, wait: 500ms}
 `))
 	// What there is of each before: that is the user's own.
 	var printed bytes.Buffer
@@ -191,13 +196,15 @@ witnesses:
 	}
 	look := func(where string, text []byte) {
 		for _, s := range secrets {
-			for _, form := range []string{s, url.QueryEscape(s), url.PathEscape(s), base64.StdEncoding.EncodeToString([]byte(s)), s[:len(s)*2/3]} {
+			for _, form := range []string{s, url.QueryEscape(s), url.PathEscape(s),
+				base64.StdEncoding.EncodeToString([]byte(s)), s[:len(s)*2/3]} {
 				assert.NotContains(t, string(text), form, "%s holds a secret: %s", where, s)
 			}
 		}
 	}
 	look("what was printed", printed.Bytes())
-	own := map[string]bool{"harbour.yaml": true, "gauges.csv": true, "harbour.registered.jsonl": true, "harbour.registered.jsonl.lock": true}
+	own := map[string]bool{"harbour.yaml": true, "gauges.csv": true, "harbour.registered.jsonl": true,
+		"harbour.registered.jsonl.lock": true}
 	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
 			return err

@@ -43,7 +43,8 @@ message, and is not thrown off: see do. What becomes of it is in that run's repo
 
 Exit codes: 0 the message is proven; 1 it is not; 2 the command or the file is
 wrong; 3 the platform could not be reached; 4 interrupted.`,
-		Example: "  runcrowd send harbour/crowd.yaml buoy-007\n  runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4 --reading state",
+		Example: "  runcrowd send harbour/crowd.yaml buoy-007\n  runcrowd send harbour/crowd.yaml buoy-007 wave_m=2.4 " +
+			"--reading state",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return fmt.Errorf("send needs a crowd file and a device: %s", cmd.UseLine())
@@ -97,7 +98,8 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 			}
 		}
 		if field == nil {
-			return nil, unknownName("send", "the reading "+s.Reading.Name+" has no field", name, append([]string(nil), s.Names...))
+			return nil, unknownName("send", "the reading "+s.Reading.Name+" has no field", name,
+				append([]string(nil), s.Names...))
 		}
 		number, isNumber := crowd.Number(v)
 		_, isText := field.Sample.(string)
@@ -146,7 +148,8 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	c.Plan.Rounds = 1
 	ctx, stop := interruptible()
 	defer stop()
-	session, err := run.Open(ctx, f, run.Options{Out: out, Version: Version(), File: path, Only: []*fleet.Device{s.Device}})
+	session, err := run.Open(ctx, f, run.Options{Out: out, Version: Version(), File: path,
+		Only: []*fleet.Device{s.Device}})
 	if err != nil {
 		if ctx.Err() != nil {
 			return &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -322,7 +325,8 @@ func (e *env) tellTrace(t *trace) {
 	if len(list) > 1 {
 		number = fmt.Sprintf(", a batch of %d", len(list))
 	}
-	fmt.Fprintf(e.stdout, "%s %s%s, %s\n\n", e.paint(text.Bold, s.Device.Name), s.Reading.Name, number, t.fleet.Crowd.Redact(where))
+	fmt.Fprintf(e.stdout, "%s %s%s, %s\n\n", e.paint(text.Bold, s.Device.Name), s.Reading.Name, number,
+		t.fleet.Crowd.Redact(where))
 	for _, st := range t.steps() {
 		sign := e.paint(text.FgGreen, "yes")
 		if !st.Holds {
@@ -431,5 +435,6 @@ func (t *trace) doc(folder string) map[string]any {
 			counts[v.String()] = n
 		}
 	}
-	return map[string]any{"device": t.stream.Device.Name, "reading": t.stream.Reading.Name, "steps": t.steps(), "messages": messages, "verdicts": counts, "folder": folder}
+	return map[string]any{"device": t.stream.Device.Name, "reading": t.stream.Reading.Name, "steps": t.steps(),
+		"messages": messages, "verdicts": counts, "folder": folder}
 }

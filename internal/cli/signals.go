@@ -176,8 +176,10 @@ func tellDefault(p signal.Param) string {
 // spans are how long the plots of signals are that do not show much in five
 // minutes.
 var spans = map[string]time.Duration{
-	"daily": 48 * time.Hour, "yearly": 730 * quantity.Day, "tide": 48 * time.Hour, "derived": 48 * time.Hour, "drain": 60 * time.Hour,
-	"charge": 4 * time.Hour, "route": 40 * time.Minute, "wander": time.Hour, "recorded": 48 * time.Hour, "saw": 6 * time.Minute,
+	"daily": 48 * time.Hour, "yearly": 730 * quantity.Day, "tide": 48 * time.Hour, "derived": 48 * time.Hour,
+	"drain":  60 * time.Hour,
+	"charge": 4 * time.Hour, "route": 40 * time.Minute, "wander": time.Hour, "recorded": 48 * time.Hour,
+	"saw":  6 * time.Minute,
 	"ramp": 40 * time.Second, "acceleration": time.Minute, "rotation": time.Minute, "states": 5 * time.Minute,
 }
 
@@ -186,7 +188,8 @@ func levels() []byte {
 	var b strings.Builder
 	b.WriteString("at,level\n")
 	for h := range 26 {
-		fmt.Fprintf(&b, "2030-06-0%dT%02d:00:00Z,%.2f\n", 1+h/24, h%24, [...]float64{1.9, 1.6, 0.9, 0.1, -0.8, -1.5, -1.8, -1.6, -1, -0.1, 0.8, 1.6, 2}[h%13])
+		fmt.Fprintf(&b, "2030-06-0%dT%02d:00:00Z,%.2f\n", 1+h/24, h%24,
+			[...]float64{1.9, 1.6, 0.9, 0.1, -0.8, -1.5, -1.8, -1.6, -1, -0.1, 0.8, 1.6, 2}[h%13])
 	}
 	return []byte(b.String())
 }
@@ -216,7 +219,8 @@ kinds:
 devices: [{kind: buoy, name: example}]
 plan: {for: %s}
 `, seed, quantity.FormatDuration(span/300), before, s.Example, quantity.FormatDuration(span))
-	c, err := file.Parse("example", []byte(example), file.Sources{Open: func(string) ([]byte, error) { return levels(), nil }})
+	c, err := file.Parse("example", []byte(example),
+		file.Sources{Open: func(string) ([]byte, error) { return levels(), nil }})
 	if err != nil {
 		return err
 	}

@@ -40,7 +40,8 @@ func moments(f *fleet.Fleet, story []timeline.Happening) []moment {
 			m.lasts = [2]time.Duration{min(m.lasts[0], lasts), max(m.lasts[1], lasts)}
 			continue
 		}
-		list = append(list, moment{event: h.Event, from: h.From, lasts: [2]time.Duration{lasts, lasts}, devices: []string{name}})
+		list = append(list, moment{event: h.Event, from: h.From, lasts: [2]time.Duration{lasts, lasts},
+			devices: []string{name}})
 	}
 	return list
 }
@@ -96,9 +97,11 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 	if p.format == "json" {
 		return e.timelineJSON(f, list, span)
 	}
-	title := fmt.Sprintf("%s: what happens in a round of %s", f.Crowd.Name, quantity.FormatDuration(span.Round(time.Millisecond)))
+	title := fmt.Sprintf("%s: what happens in a round of %s", f.Crowd.Name,
+		quantity.FormatDuration(span.Round(time.Millisecond)))
 	if lasts := plan.Lasts(time.Now()); span < lasts {
-		title = fmt.Sprintf("%s: what happens in the first %s of a round of %s; the rest is not shown", f.Crowd.Name, quantity.FormatDuration(span.Round(time.Second)), quantity.FormatDuration(lasts.Round(time.Millisecond)))
+		title = fmt.Sprintf("%s: what happens in the first %s of a round of %s; the rest is not shown", f.Crowd.Name,
+			quantity.FormatDuration(span.Round(time.Second)), quantity.FormatDuration(lasts.Round(time.Millisecond)))
 	}
 	if p.out != "" {
 		if err := deviceBars(f, story, span, title).File(p.out); err != nil {
@@ -118,7 +121,8 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 			break
 		}
 		ev := plan.Events[m.event]
-		for k, s := range []string{quantity.FormatDuration(rounded(m.from)), ev.Title() + ": " + check.Actions(ev), m.forHow(ev)} {
+		for k, s := range []string{quantity.FormatDuration(rounded(m.from)), ev.Title() + ": " + check.Actions(ev),
+			m.forHow(ev)} {
 			wide[k] = max(wide[k], len(s))
 		}
 	}
@@ -132,7 +136,8 @@ func (e *env) timeline(f *fleet.Fleet, p *previewing) error {
 		if do := check.Actions(ev); do != what {
 			what += ": " + do
 		}
-		fmt.Fprintf(e.stdout, "  %*s  %-*s  %-*s  %s%s\n", wide[0], quantity.FormatDuration(rounded(m.from)), wide[1], what, wide[2], m.forHow(ev), some(m.devices, 4), expects(ev))
+		fmt.Fprintf(e.stdout, "  %*s  %-*s  %-*s  %s%s\n", wide[0], quantity.FormatDuration(rounded(m.from)), wide[1], what,
+			wide[2], m.forHow(ev), some(m.devices, 4), expects(ev))
 	}
 	return nil
 }
@@ -224,7 +229,8 @@ func (e *env) timelineJSON(f *fleet.Fleet, list []moment, span time.Duration) er
 	out := []told{}
 	for _, m := range list {
 		ev := f.Crowd.Plan.Events[m.event]
-		t := told{Event: ev.Title(), Do: check.Actions(ev), At: m.from.Seconds(), For: m.lasts[1].Seconds(), Devices: m.devices}
+		t := told{Event: ev.Title(), Do: check.Actions(ev), At: m.from.Seconds(), For: m.lasts[1].Seconds(),
+			Devices: m.devices}
 		if ev.Expect != crowd.ExpectProven {
 			t.Expect = ev.Expect.String()
 		}

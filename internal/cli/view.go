@@ -61,7 +61,8 @@ func (v *view) start(s *run.Session, f *fleet.Fleet) {
 		if handsHere() {
 			keys = os.Stdin
 		}
-		v.program = tea.NewProgram(&model{view: v, width: width, keys: keys != nil}, tea.WithOutput(v.env.stderr.(*printer).w), tea.WithInput(keys), tea.WithoutSignalHandler())
+		v.program = tea.NewProgram(&model{view: v, width: width, keys: keys != nil},
+			tea.WithOutput(v.env.stderr.(*printer).w), tea.WithInput(keys), tea.WithoutSignalHandler())
 		v.mu.Unlock()
 		go func() {
 			defer close(v.done)
@@ -274,7 +275,8 @@ func (m *model) View() tea.View {
 	}
 	switch {
 	case m.typed != nil:
-		fmt.Fprintf(&b, "do %s█\n%s\n", *m.typed, faint("such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; end. Enter does it, Esc leaves."))
+		fmt.Fprintf(&b, "do %s█\n%s\n", *m.typed, faint("such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; "+
+			"end. Enter does it, Esc leaves."))
 	case m.keys && p.Phase == run.Playing:
 		fmt.Fprintln(&b, faint(": acts by hand, Ctrl-C ends the run"))
 	}
@@ -322,11 +324,14 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 	}
 	add("devices", "%s", devices)
 	sent, accepted := m.rates()
-	counts := []string{fmt.Sprintf("%d due", p.Due), fmt.Sprintf("%d sent", p.Sent), fmt.Sprintf("%d acknowledged", p.Accepted)}
+	counts := []string{fmt.Sprintf("%d due", p.Due), fmt.Sprintf("%d sent", p.Sent),
+		fmt.Sprintf("%d acknowledged", p.Accepted)}
 	for _, x := range []struct {
 		n    int64
 		what string
-	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent, "on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"}, {p.Commands, "commands came"}} {
+	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent,
+		"on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"},
+		{p.Commands, "commands came"}} {
 		if x.n > 0 {
 			counts = append(counts, fmt.Sprintf("%d %s", x.n, x.what))
 		}
@@ -347,7 +352,8 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 	acks, lags := m.view.session.Delays()
 	if a := acks.Spread(); a.N() > 0 {
 		l := lags.Spread()
-		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(50)), verdict.Span(a.At(99)), verdict.Span(l.At(99)))
+		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(50)), verdict.Span(a.At(99)),
+			verdict.Span(l.At(99)))
 	}
 	var seen []string
 	for _, w := range p.Witnesses {

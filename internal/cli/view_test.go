@@ -31,7 +31,8 @@ links: {sea: {mqtt: "mqtt://`+s.MQTTAddr+`"}}
 kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${device}", qos: 1, fields: {a: {signal: counter}}}}}}
 devices: [{kind: buoy, count: 3}]
 plan: {for: 30s, events: [{name: fog, at: 1s, for: 20s, who: all, do: {offline: keep}}, {name: squall, at: 25s, for: 2s, who: all, do: {offline: keep}}]}
-witnesses: {ear: {proves: received, subscribe: "harbour/#"}, store: {proves: stored, get: "http://`+s.HTTPAddr+`/stored/${device}", rows: ".rows[]"}}
+witnesses: {ear: {proves: received, subscribe: "harbour/#"}, store: {proves: stored, get: "http://`+s.HTTPAddr+
+		`/stored/${device}", rows: ".rows[]"}}
 `), file.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
@@ -47,7 +48,8 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#"}, store: {proves: sto
 	p.Phase, p.Begin, p.End = run.Playing, time.Now().Add(-2*time.Second), time.Now().Add(28*time.Second)
 	p.Devices, p.Joined, p.Up, p.Drops, p.Due, p.Sent, p.Accepted, p.Refused, p.NoAnswer, p.Unsent, p.Commands = 1e6, 1e6, 999_999, 1e6, 1e9, 1e9, 1e9-7, 1, 1, 1, 1e6
 	for range 8 {
-		p.Troubles = append(p.Troubles, engine.Trouble{At: time.Now(), Device: "buoy-1", What: "state #1 was refused: \x1b[2J\x1b[31mgo away\n" + strings.Repeat("x", 200)})
+		p.Troubles = append(p.Troubles, engine.Trouble{At: time.Now(), Device: "buoy-1", What: "state #1 was refused: " +
+			"\x1b[2J\x1b[31mgo away\n" + strings.Repeat("x", 200)})
 	}
 	for _, size := range [][2]int{{80, 24}, {80, 12}, {200, 60}, {20, 8}} {
 		m := &model{view: v, width: size[0], height: size[1]}

@@ -40,7 +40,8 @@ func TestPatience(t *testing.T) {
 
 func TestTurns(t *testing.T) {
 	x := clock.Turns{Looks: 200, Late: [4]int{100, 20, 2, 0}}
-	for late, share := range map[time.Duration]float64{0: 50, time.Millisecond: 50, 4 * time.Millisecond: 50, 5 * time.Millisecond: 10, 50 * time.Millisecond: 1, time.Hour: 0} {
+	for late, share := range map[time.Duration]float64{0: 50, time.Millisecond: 50, 4 * time.Millisecond: 50,
+		5 * time.Millisecond: 10, 50 * time.Millisecond: 1, time.Hour: 0} {
 		assert.Equal(t, share, x.Share(late), late)
 	}
 	assert.Zero(t, (&clock.Turns{}).Share(0))

@@ -11,7 +11,8 @@ import (
 
 // Algorithms are the signatures of a JSON Web Token that can be made (RFC 7518,
 // section 3.1; RFC 8037, section 3.1).
-var Algorithms = []string{"HS256", "HS384", "HS512", "RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256", "ES384", "ES512", "EdDSA"}
+var Algorithms = []string{"HS256", "HS384", "HS512", "RS256", "RS384", "RS512", "PS256", "PS384", "PS512", "ES256",
+	"ES384", "ES512", "EdDSA"}
 
 // Symmetric tells whether an algorithm signs with a shared secret.
 func Symmetric(algorithm string) bool { return strings.HasPrefix(algorithm, "HS") }

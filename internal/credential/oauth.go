@@ -33,7 +33,8 @@ func (g *Grant) Make(ctx context.Context, _ time.Time) (string, time.Time, error
 	if g.InBody {
 		style = oauth2.AuthStyleInParams
 	}
-	cfg := clientcredentials.Config{ClientID: g.ID, ClientSecret: g.Secret, TokenURL: g.URL, Scopes: g.Scopes, EndpointParams: g.Params, AuthStyle: style}
+	cfg := clientcredentials.Config{ClientID: g.ID, ClientSecret: g.Secret, TokenURL: g.URL, Scopes: g.Scopes,
+		EndpointParams: g.Params, AuthStyle: style}
 	t, err := cfg.Token(context.WithValue(ctx, oauth2.HTTPClient, g.Client))
 	if err != nil {
 		return "", time.Time{}, g.explain(err)

@@ -45,7 +45,8 @@ type Store struct {
 
 // New makes a store for a crowd.
 func New(c *crowd.Crowd) *Store {
-	return &Store{crowd: c, pairs: map[string]func() (*tls.Certificate, error){}, keys: map[string]func() (crypto.PrivateKey, error){}, shared: map[string]*Token{}}
+	return &Store{crowd: c, pairs: map[string]func() (*tls.Certificate, error){},
+		keys: map[string]func() (crypto.PrivateKey, error){}, shared: map[string]*Token{}}
 }
 
 func (s *Store) open(name string) ([]byte, error) {
@@ -90,13 +91,15 @@ func (s *Store) Pair(cert, key string) (*tls.Certificate, error) {
 		for i, name := range []string{cert, key} {
 			data, err := s.open(name)
 			if err != nil {
-				return nil, fmt.Errorf("%s cannot be read: %s (it is looked for from the crowd file's folder)", name, folder.Why(err))
+				return nil, fmt.Errorf("%s cannot be read: %s (it is looked for from the crowd file's folder)", name,
+					folder.Why(err))
 			}
 			pem[i] = data
 		}
 		pair, err := tls.X509KeyPair(pem[0], pem[1])
 		if err != nil {
-			return nil, fmt.Errorf("%s and %s are not a certificate and its key in PEM: %s", cert, key, strings.TrimPrefix(err.Error(), "tls: "))
+			return nil, fmt.Errorf("%s and %s are not a certificate and its key in PEM: %s", cert, key,
+				strings.TrimPrefix(err.Error(), "tls: "))
 		}
 		return &pair, nil
 	})
@@ -107,7 +110,8 @@ func (s *Store) signingKey(algorithm, name string) (crypto.PrivateKey, error) {
 	return once(&s.mu, s.keys, algorithm+"\x00"+name, func() (crypto.PrivateKey, error) {
 		data, err := s.open(name)
 		if err != nil {
-			return nil, fmt.Errorf("the key %s cannot be read: %s (it is looked for from the crowd file's folder)", name, folder.Why(err))
+			return nil, fmt.Errorf("the key %s cannot be read: %s (it is looked for from the crowd file's folder)", name,
+				folder.Why(err))
 		}
 		key, err := PrivateKey(algorithm, bytes.TrimSpace(data))
 		if err != nil {
@@ -131,7 +135,8 @@ func (s *Store) Token(l *crowd.Link, t *crowd.AccessToken, env formula.Env, try 
 		return out
 	}
 	if o := t.OAuth; o != nil {
-		g := &Grant{URL: expand(o.URL), ID: expand(o.ClientID), Secret: expand(o.ClientSecret), Scopes: o.Scopes, Params: url.Values{}, InBody: o.InBody,
+		g := &Grant{URL: expand(o.URL), ID: expand(o.ClientID), Secret: expand(o.ClientSecret), Scopes: o.Scopes,
+			Params: url.Values{}, InBody: o.InBody,
 			Redacted: s.crowd.Redact, Client: authorizationClient(l)}
 		for _, p := range o.Params {
 			g.Params.Set(p.Name, expand(p.Value))
@@ -190,7 +195,8 @@ func (s *Store) maker(t *crowd.AccessToken, env formula.Env) (Maker, error) {
 		own["issued"], own["expiry"] = int(now.Unix()), int(expiry.Unix())
 		token, err := sign(t, key, m, own, now, expiry)
 		if err != nil {
-			return "", time.Time{}, &link.TokenError{What: "no access token: " + s.crowd.Redact(err.Error()), Try: "see access_token of the link"}
+			return "", time.Time{}, &link.TokenError{What: "no access token: " + s.crowd.Redact(err.Error()),
+				Try: "see access_token of the link"}
 		}
 		return token, expiry, nil
 	}, nil
@@ -230,7 +236,8 @@ func Stranger(name string) (*tls.Certificate, error) {
 		return nil, err
 	}
 	now := time.Now()
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name},
+		NotBefore: now.Add(-time.Hour), NotAfter: now.Add(24 * time.Hour)}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
 	if err != nil {
 		return nil, err
@@ -264,7 +271,8 @@ func sign(t *crowd.AccessToken, key any, m *formula.Machine, env formula.Env, no
 // authorizationClient is the client that asks an authorization server: it trusts whom
 // the link trusts.
 func authorizationClient(l *crowd.Link) *http.Client {
-	return &http.Client{Transport: link.Transport(TLS(l).Elsewhere(), nil, nil), Timeout: 15 * time.Second, CheckRedirect: link.StayOnHost}
+	return &http.Client{Transport: link.Transport(TLS(l).Elsewhere(), nil, nil), Timeout: 15 * time.Second,
+		CheckRedirect: link.StayOnHost}
 }
 
 // Guest is what somebody shows on a link who is no device: a witness, a registration.

@@ -62,7 +62,8 @@ func TestRenewal(t *testing.T) {
 }
 
 func TestRenewalAhead(t *testing.T) {
-	for ahead, want := range map[time.Duration]time.Duration{0: 9 * time.Second, 3 * time.Second: 7 * time.Second, time.Minute: 9 * time.Second} {
+	for ahead, want := range map[time.Duration]time.Duration{0: 9 * time.Second, 3 * time.Second: 7 * time.Second,
+		time.Minute: 9 * time.Second} {
 		for chance, earlier := range map[float64]time.Duration{0: 0, 0.5: time.Second / 2} {
 			p := credential.NewToken(func(_ context.Context, at time.Time) (string, time.Time, error) {
 				return "t", at.Add(10 * time.Second), nil
@@ -72,7 +73,10 @@ func TestRenewalAhead(t *testing.T) {
 			assert.Equal(t, want-earlier, renew.Sub(start), ahead)
 		}
 	}
-	ever := credential.NewToken(func(context.Context, time.Time) (string, time.Time, error) { return "t", time.Time{}, nil }, 0, credential.By{})
+	ever := credential.NewToken(func(context.Context,
+		time.Time) (string, time.Time, error) {
+		return "t", time.Time{}, nil
+	}, 0, credential.By{})
 	_, renew, err := ever.Token(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, renew)
@@ -108,7 +112,8 @@ func TestSignatures(t *testing.T) {
 		claims := credential.Complete(map[string]any{"sub": "buoy-1", "nbf": nil}, start, start.Add(time.Hour))
 		token, err := credential.Sign(algorithm, key, map[string]any{"kid": "k1"}, claims)
 		require.NoError(t, err, algorithm)
-		got, err := jwt.Parse(token, func(*jwt.Token) (any, error) { return public, nil }, jwt.WithValidMethods([]string{algorithm}), jwt.WithTimeFunc(func() time.Time { return start }))
+		got, err := jwt.Parse(token, func(*jwt.Token) (any, error) { return public, nil },
+			jwt.WithValidMethods([]string{algorithm}), jwt.WithTimeFunc(func() time.Time { return start }))
 		require.NoError(t, err, algorithm)
 		assert.Equal(t, jwt.MapClaims{"sub": "buoy-1", "iat": 1.9e9, "exp": 1.9e9 + 3600}, got.Claims)
 		assert.Equal(t, "k1", got.Header["kid"])
@@ -121,7 +126,8 @@ func TestKeysThatDoNotFit(t *testing.T) {
 	der, err := x509.MarshalPKCS8PrivateKey(k)
 	require.NoError(t, err)
 	text := pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der})
-	for algorithm, want := range map[string]string{"ES256": "ES256 cannot sign with this key", "RS256": "it is not an RSA key in PEM, which RS256 wants", "EdDSA": "it is not an Ed25519 key in PEM, which EdDSA wants"} {
+	for algorithm, want := range map[string]string{"ES256": "ES256 cannot sign with this key", "RS256": "it is not an " +
+		"RSA key in PEM, which RS256 wants", "EdDSA": "it is not an Ed25519 key in PEM, which EdDSA wants"} {
 		_, err := credential.PrivateKey(algorithm, text)
 		assert.ErrorContains(t, err, want)
 	}
@@ -141,7 +147,8 @@ func TestGrant(t *testing.T) {
 		w.Write([]byte(answer))
 	}))
 	defer p.Close()
-	g := &credential.Grant{URL: p.URL, ID: "me", Secret: "s3cret", Scopes: []string{"read", "write"}, Params: url.Values{"audience": {"harbour"}}, Client: p.Client(),
+	g := &credential.Grant{URL: p.URL, ID: "me", Secret: "s3cret", Scopes: []string{"read", "write"},
+		Params: url.Values{"audience": {"harbour"}}, Client: p.Client(),
 		Redacted: func(s string) string { return strings.ReplaceAll(s, "s3cret", "…") }}
 	token, until, err := g.Make(t.Context(), time.Now())
 	require.NoError(t, err)
@@ -151,12 +158,15 @@ func TestGrant(t *testing.T) {
 	g.InBody = true
 	_, _, err = g.Make(t.Context(), time.Now())
 	require.NoError(t, err)
-	assert.Equal(t, ": audience=harbour&client_id=me&client_secret=s3cret&grant_type=client_credentials&scope=read+write", asked)
+	assert.Equal(t, ": audience=harbour&client_id=me&client_secret=s3cret&grant_type=client_credentials&scope=read+write",
+		asked)
 	for _, c := range []struct {
 		status            int
 		answer, what, try string
 	}{
-		{401, `{"error":"invalid_client","hint":"s3cret"}`, `answered 401 Unauthorized: {"error":"invalid_client","hint":"…"}`, "check client_id and client_secret, and whether the server wants them in the body: credentials_in: body"},
+		{401, `{"error":"invalid_client","hint":"s3cret"}`,
+			`answered 401 Unauthorized: {"error":"invalid_client","hint":"…"}`, "check " +
+				"client_id and client_secret, and whether the server wants them in the body: credentials_in: body"},
 		{400, `{"error":"invalid_scope"}`, `answered 400 Bad Request: {"error":"invalid_scope"}`, "check scope"},
 		{404, `no`, `answered 404 Not Found: no`, "check the address of the token endpoint"},
 		{500, ``, `answered 500 Internal Server Error`, "check url, scope and params of the link's access_token"},

@@ -66,7 +66,8 @@ const (
 )
 
 // ActionNames are the kinds as the file names them.
-var ActionNames = [...]string{"register", "credential", "set", "stuck", "erratic", "missing", "clock", "network", "every", "corrupt", "repeat", "swap", "connect", "offline", "restart", "send", "command", "leave", "unregister"}
+var ActionNames = [...]string{"register", "credential", "set", "stuck", "erratic", "missing", "clock", "network",
+	"every", "corrupt", "repeat", "swap", "connect", "offline", "restart", "send", "command", "leave", "unregister"}
 
 func (k ActionKind) String() string { return ActionNames[k] }
 

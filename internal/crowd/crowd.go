@@ -298,7 +298,8 @@ type Payload struct {
 }
 
 // PayloadForms are the forms a body can have.
-var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "line-protocol", "protobuf", "bytes"}
+var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "line-protocol", "protobuf",
+	"bytes"}
 
 // Arg is a parameter of a signal: a value, or a formula over the device's
 // properties that gives a number or a position.

@@ -14,7 +14,8 @@ import (
 // NewForm makes the form of a reading's bodies. Expand fills in a text that is the
 // same for all messages of a stream; run runs a formula of a template for one
 // sample.
-func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error), run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
+	run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
 	p := &rd.Payload
 	var names []string
 	var fields []payload.Field
@@ -71,7 +72,8 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 	return payload.NewJSON(names, markName, p.Nested, batch)
 }
 
-func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula, *payload.Sample) (any, error)) (payload.Form, error) {
+func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
+	*payload.Sample) (any, error)) (payload.Form, error) {
 	if p.Template == nil {
 		return nil, fmt.Errorf("the template could not be read")
 	}
@@ -106,7 +108,8 @@ func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
 		}
 		v, ok := signal.Of(x)
 		if !ok {
-			return signal.Value{}, fmt.Errorf("the placeholder ${%s} gives a %T, which no message can carry", formulas[i].Source(), x)
+			return signal.Value{}, fmt.Errorf("the placeholder ${%s} gives a %T, which no message can carry",
+				formulas[i].Source(), x)
 		}
 		return v, nil
 	})

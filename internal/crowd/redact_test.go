@@ -22,10 +22,12 @@ func TestRedactInEveryForm(t *testing.T) {
 	c.Secret("shorter-one")
 	c.Secret("shorter-one-and-longer")
 	quoted, _ := json.Marshal(map[string]string{"said": secret})
-	texts := []string{secret, "x" + secret + "y", url.QueryEscape(secret), url.PathEscape(secret), string(quoted), fmt.Sprintf("%+q", secret), fmt.Sprintf("%q", secret),
+	texts := []string{secret, "x" + secret + "y", url.QueryEscape(secret), url.PathEscape(secret), string(quoted),
+		fmt.Sprintf("%+q", secret), fmt.Sprintf("%q", secret),
 		"Authorization: Basic " + base64.StdEncoding.EncodeToString([]byte(secret))}
 	for _, user := range []string{"u", "me", "you", "gauge-001"} {
-		texts = append(texts, base64.StdEncoding.EncodeToString([]byte(user+":"+secret)), base64.URLEncoding.EncodeToString([]byte(user+":"+secret)))
+		texts = append(texts, base64.StdEncoding.EncodeToString([]byte(user+":"+secret)),
+			base64.URLEncoding.EncodeToString([]byte(user+":"+secret)))
 	}
 	for _, text := range texts {
 		got := c.Redact(text)

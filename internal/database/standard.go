@@ -31,7 +31,8 @@ type standard struct {
 
 func (s *standard) close() { s.db.Close() }
 
-func (s *standard) ask(ctx context.Context, query string, args []arg, columns func([]string) error, row func(func(i int) (any, int)) error) error {
+func (s *standard) ask(ctx context.Context, query string, args []arg, columns func([]string) error,
+	row func(func(i int) (any, int)) error) error {
 	c, err := s.db.Conn(ctx)
 	if err != nil {
 		return s.fails(err, true)
@@ -125,7 +126,8 @@ func (s *standard) value(kind string, v any) (any, int) {
 		return x, len(x)
 	case []byte:
 		switch {
-		case s.kind == sqltext.SQLite || strings.HasSuffix(kind, "BLOB") || strings.HasSuffix(kind, "BINARY") || kind == "BIT" || kind == "GEOMETRY":
+		case s.kind == sqltext.SQLite || strings.HasSuffix(kind, "BLOB") || strings.HasSuffix(kind, "BINARY") ||
+			kind == "BIT" || kind == "GEOMETRY":
 			return encoded(x), len(x)
 		case kind == "JSON":
 			return document(x), len(x)
@@ -180,7 +182,8 @@ func newMySQL(of *Config) (*standard, error) {
 		return nil, errors.New("the address cannot be used: " + err.Error())
 	}
 	s := &standard{db: sql.OpenDB(limited{connector, of.Timeout}), kind: sqltext.MySQL, zone: of.Zone, fails: mysqlError}
-	s.begin = []string{"set time_zone = '" + zone + "'", "set transaction isolation level repeatable read, read only", "start transaction read only"}
+	s.begin = []string{"set time_zone = '" + zone + "'", "set transaction isolation level repeatable read, read only",
+		"start transaction read only"}
 	s.db.SetMaxIdleConns(mostIdle)
 	return s, nil
 }
@@ -210,7 +213,8 @@ func (l limited) Connect(ctx context.Context) (driver.Conn, error) {
 		return nil, err
 	}
 	ms := l.timeout.Milliseconds()
-	for _, text := range []string{fmt.Sprintf("set session max_execution_time = %d", ms), fmt.Sprintf("set session max_statement_time = %d.%03d", ms/1000, ms%1000)} {
+	for _, text := range []string{fmt.Sprintf("set session max_execution_time = %d", ms), fmt.Sprintf("set session "+
+		"max_statement_time = %d.%03d", ms/1000, ms%1000)} {
 		if _, err = c.(driver.ExecerContext).ExecContext(ctx, text, nil); err == nil {
 			return c, nil
 		}
@@ -253,7 +257,8 @@ func newSQLite(of *Config) (*standard, error) {
 	if err != nil {
 		return nil, err
 	}
-	q := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)", fmt.Sprintf("busy_timeout(%d)", of.Timeout.Milliseconds()), "trusted_schema(0)"}, "_timezone": {of.Zone.String()}}
+	q := url.Values{"mode": {"ro"}, "_pragma": {"query_only(1)",
+		fmt.Sprintf("busy_timeout(%d)", of.Timeout.Milliseconds()), "trusted_schema(0)"}, "_timezone": {of.Zone.String()}}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 	if err != nil {
 		return nil, err

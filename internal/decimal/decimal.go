@@ -60,7 +60,8 @@ func split(s string) (digits string, exp int, ok bool) {
 		return "", 0, false
 	}
 	text := strings.TrimPrefix(rest[1:], "+")
-	if text == "" || text != rest[1:] && text[0] == '-' || strings.Trim(strings.TrimPrefix(text, "-"), "0123456789") != "" {
+	if text == "" || text != rest[1:] && text[0] == '-' || strings.Trim(strings.TrimPrefix(text, "-"),
+		"0123456789") != "" {
 		return "", 0, false
 	}
 	if text == "-" {

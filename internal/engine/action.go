@@ -110,7 +110,8 @@ func (l *loop) workOut(d *device, list []crowd.Action, env formula.Env, end int6
 // do does what an act says, and tells it as data.
 func (l *loop) do(a *act, m moment) []ledger.Action {
 	d := a.device
-	if a.to == 0 && len(a.actions) > 0 && !slices.ContainsFunc(a.actions, func(x action) bool { return !x.Kind.Replaces() }) {
+	if a.to == 0 && len(a.actions) > 0 && !slices.ContainsFunc(a.actions,
+		func(x action) bool { return !x.Kind.Replaces() }) {
 		d.acts = slices.DeleteFunc(d.acts, func(b *act) bool { // long runs do the same again and again
 			again := b.to == 0 && len(b.actions) > 0 && b.actions[0].Action == a.actions[0].Action
 			if again {

@@ -36,7 +36,8 @@ func clockText(c crowd.Clock) string {
 		parts = append(parts, quantity.FormatDuration(c.Off.Abs())+what)
 	}
 	if c.Drift != 0 {
-		parts = append(parts, fmt.Sprintf("drifts by %s a minute", quantity.FormatDuration(time.Duration(c.Drift*float64(time.Minute)))))
+		parts = append(parts, fmt.Sprintf("drifts by %s a minute",
+			quantity.FormatDuration(time.Duration(c.Drift*float64(time.Minute)))))
 	}
 	return strings.Join(parts, ", ")
 }

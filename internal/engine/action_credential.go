@@ -55,7 +55,8 @@ func (l *loop) setVariant(d *device) {
 			d.kept = slices.DeleteFunc(d.kept, func(m *link.Message) bool {
 				variant := m.Variant // what is settled is not the device's any more
 				if variant {
-					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could send it")
+					l.engine.Settled(m, clock.Nano(), outcome.Dropped, 0, "the device had its own credentials again before it could "+
+						"send it")
 				}
 				return variant
 			})

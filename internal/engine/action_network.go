@@ -26,7 +26,8 @@ func (l *loop) setNetwork(d *device) {
 	var w link.Weather
 	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionNetwork }); x != nil {
 		n := &x.Network
-		w = link.Weather{Delay: n.Delay, Jitter: n.Jitter, Rate: n.Rate, Stall: n.Stall, StallEvery: n.StallEvery, CutAfter: n.CutAfter}
+		w = link.Weather{Delay: n.Delay, Jitter: n.Jitter, Rate: n.Rate, Stall: n.Stall, StallEvery: n.StallEvery,
+			CutAfter: n.CutAfter}
 	}
 	d.shape.Set(w)
 }
@@ -44,7 +45,8 @@ func networkText(n *crowd.Network) string {
 		parts = append(parts, strconv.FormatFloat(n.Rate, 'f', -1, 64)+" bit/s")
 	}
 	if n.Stall > 0 {
-		parts = append(parts, fmt.Sprintf("nothing for %s every %s", quantity.FormatDuration(n.Stall), quantity.FormatDuration(n.StallEvery)))
+		parts = append(parts, fmt.Sprintf("nothing for %s every %s", quantity.FormatDuration(n.Stall),
+			quantity.FormatDuration(n.StallEvery)))
 	}
 	if n.CutAfter > 0 {
 		parts = append(parts, "cut after "+quantity.FormatSize(n.CutAfter))

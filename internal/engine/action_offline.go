@@ -33,7 +33,8 @@ func (l *loop) goOffline(a *act, f *crowd.Offline) string {
 		return says
 	}
 	most := time.Duration(0)
-	if d.Cast.Link.Protocol == crowd.HTTP || slices.ContainsFunc(d.Streams, func(s *fleet.Stream) bool { return s.Reading.QoS == 2 }) {
+	if d.Cast.Link.Protocol == crowd.HTTP || slices.ContainsFunc(d.Streams,
+		func(s *fleet.Stream) bool { return s.Reading.QoS == 2 }) {
 		most = d.Cast.Link.Timeout // what is under way could not be told from what was never taken
 	}
 	least := time.Duration(0)

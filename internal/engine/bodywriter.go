@@ -70,7 +70,8 @@ func (w *BodyWriter) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Ti
 	}
 	var beyond error
 	if how.Place == crowd.MarkSequence && seq+uint64(s.Reading.Batch) > ledger.MaxSequence {
-		beyond = fmt.Errorf("the reading %q of %s: message %d is one more than marks that are a sequence can tell apart; use mark: {field: NAME}", s.Reading.Name, s.Device.Name, seq)
+		beyond = fmt.Errorf("the reading %q of %s: message %d is one more than marks that are a sequence can tell apart; "+
+			"use mark: {field: NAME}", s.Reading.Name, s.Device.Name, seq)
 	}
 	every := w.Every
 	if every == 0 {
@@ -78,7 +79,8 @@ func (w *BodyWriter) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Ti
 	}
 	jitter := Jitter(s, seq, every)
 	if s.Form == nil {
-		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin), Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since})
+		values, err := w.composer.Values(s, fleet.Occasion{Seq: seq, Tick: tick, Due: due, Elapsed: due.Sub(begin),
+			Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since})
 		if w.Types {
 			otherTypes(values)
 		}
@@ -100,7 +102,8 @@ func (w *BodyWriter) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Ti
 	marked := how.Place == crowd.MarkField || how.Place == crowd.MarkSequence
 	for k := range n {
 		at := due.Add(-time.Duration(n-1-k) * every)
-		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)), Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since}
+		o := fleet.Occasion{Seq: seq + uint64(k), Tick: tick*uint64(n) + uint64(k), Due: at, Elapsed: max(0, at.Sub(begin)),
+			Jitter: jitter, Every: every, Clock: w.Clock, Since: w.Since}
 		values, err := w.composer.Values(s, o)
 		if failed == nil {
 			failed = err
@@ -118,7 +121,8 @@ func (w *BodyWriter) Write(s *fleet.Stream, seq, tick uint64, due, begin time.Ti
 			list = append(list, signal.OfInt(int64(w.Numbers.Of(s.Index, o.Seq))))
 		}
 		w.values[k] = append(list, values...)
-		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at.Add(w.Clock), Elapsed: o.Elapsed, Seq: o.Seq - min(w.Since, o.Seq)})
+		w.samples = append(w.samples, payload.Sample{Values: w.values[k], Time: at.Add(w.Clock), Elapsed: o.Elapsed,
+			Seq: o.Seq - min(w.Since, o.Seq)})
 	}
 	start := len(body)
 	written, err := s.Form.Append(body, w.samples)

@@ -30,7 +30,8 @@ func (c *planClock) still(real int64) int64 {
 }
 
 func clockOf(p *crowd.Plan, begin time.Time) planClock {
-	c := planClock{begin: begin.UnixNano(), real: begin.UnixNano(), speed: p.Speed.Times(), max: p.Speed.Max, pause: new(pause)}
+	c := planClock{begin: begin.UnixNano(), real: begin.UnixNano(), speed: p.Speed.Times(), max: p.Speed.Max,
+		pause: new(pause)}
 	if p.Begin.Past > 0 || !p.Begin.At.IsZero() || c.max || c.speed != 1 {
 		c.real = clock.Nano()
 	}

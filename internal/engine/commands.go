@@ -135,7 +135,8 @@ func (l *loop) obey(in *incoming, body []byte, end int64) {
 	}
 	number := e.asked.Add(1)
 	e.Counts.Commands.Add(1)
-	note := ledger.Command{Number: number, Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(body)}
+	note := ledger.Command{Number: number, Device: d.Name, At: time.Unix(0, in.At),
+		Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(body)}
 	if k == nil {
 		note.Why = "no command of the kind matches"
 		d.page.Command(&note)
@@ -251,8 +252,10 @@ func (l *loop) answer(k *fleet.Command, d *device, in *incoming, number uint64, 
 }
 
 // message is the message of an answer.
-func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.Text, env formula.Env) (link.Message, error) {
-	m := link.Message{Stream: -1, Count: 1, ContentType: a.ContentType, MQTT: link.MQTT{QoS: a.QoS, Correlation: in.Correlation}, HTTP: link.HTTP{Method: a.Method, OKStatus: a.OKStatus}}
+func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.Text,
+	env formula.Env) (link.Message, error) {
+	m := link.Message{Stream: -1, Count: 1, ContentType: a.ContentType,
+		MQTT: link.MQTT{QoS: a.QoS, Correlation: in.Correlation}, HTTP: link.HTTP{Method: a.Method, OKStatus: a.OKStatus}}
 	body, err := text.Expand(&l.machine, env)
 	if err != nil {
 		return m, fmt.Errorf("the answer cannot be made: %w", err)
@@ -342,7 +345,8 @@ func (l *loop) leftover() {
 	for _, in := range l.arrived() {
 		d := &e.devices[in.device]
 		e.Counts.Commands.Add(1)
-		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At), Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
+		d.page.Command(&ledger.Command{Number: e.asked.Add(1), Device: d.Name, At: time.Unix(0, in.At),
+			Topic: e.fleet.Crowd.Redact(in.Topic + in.Path), Body: e.redactBytes(in.Body),
 			Why: "it came when the round was over"})
 	}
 	for i := range l.timed {

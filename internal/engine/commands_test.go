@@ -87,7 +87,8 @@ func rig(t *testing.T, c *crowd.Crowd, line *wire) (e *engine.Engine, f *fleet.F
 
 // obey lets the one device of a crowd obey commands, and gives what the ledger says of
 // each, and the answers.
-func obey(t *testing.T, commands string, fails bool, came ...link.Incoming) (says, answers []string, book *ledger.Book) {
+func obey(t *testing.T, commands string, fails bool,
+	came ...link.Incoming) (says, answers []string, book *ledger.Book) {
 	t.Helper()
 	c, err := file.Parse("harbour.yaml", []byte(`
 crowd: harbour
@@ -126,18 +127,25 @@ plan: {for: 600ms, settle: 0s}
 func TestPropertiesTakeWhatFits(t *testing.T) {
 	commands := `{set: {topic: ask, do: {set: {PROPERTY: "${ask.v}"}}}}`
 	for _, c := range []struct{ property, body, says string }{
-		{"lamp_w", `{"v": 35}`, "lamp_w = 35"}, {"lamp_w", `{"v": "36"}`, "lamp_w = 36"}, {"lamp_w", `{"v": 35.5}`, "set: lamp_w: it is a whole number, not 35.5"},
-		{"lamp_w", `{"v": "bright"}`, `set: lamp_w: it is a number, not "bright"`}, {"lamp_w", `{}`, "set: lamp_w: the command does not give it"}, {"lamp_w", `{"v": 1e99}`, "set: lamp_w: it is a whole number"},
-		{"drift", `{"v": 3}`, "drift = 3"}, {"drift", `{"v": -0.25}`, "drift = -0.25"}, {"drift", `{"v": true}`, `set: drift: it is a number, not "true"`},
-		{"lit", `{"v": true}`, "lit = true"}, {"lit", `{"v": "false"}`, "lit = false"}, {"lit", `{"v": 1}`, `set: lit: it is true or false, not "1"`},
-		{"label", `{"v": "new"}`, "label = new"}, {"label", `{"v": 7}`, "label = 7"}, {"label", `{}`, "set: label: the command does not give it"},
-		{"mooring", `{"v": "58.1,-6.3"}`, "mooring = 58.1,-6.3"}, {"mooring", `{"v": "harbour"}`, `set: mooring: "harbour" is not a position`},
+		{"lamp_w", `{"v": 35}`, "lamp_w = 35"}, {"lamp_w", `{"v": "36"}`, "lamp_w = 36"}, {"lamp_w", `{"v": 35.5}`, "set: " +
+			"lamp_w: it is a whole number, not 35.5"},
+		{"lamp_w", `{"v": "bright"}`, `set: lamp_w: it is a number, not "bright"`}, {"lamp_w", `{}`, "set: lamp_w: the " +
+			"command does not give it"}, {"lamp_w", `{"v": 1e99}`, "set: lamp_w: it is a whole number"},
+		{"drift", `{"v": 3}`, "drift = 3"}, {"drift", `{"v": -0.25}`, "drift = -0.25"},
+		{"drift", `{"v": true}`, `set: drift: it is a number, not "true"`},
+		{"lit", `{"v": true}`, "lit = true"}, {"lit", `{"v": "false"}`, "lit = false"},
+		{"lit", `{"v": 1}`, `set: lit: it is true or false, not "1"`},
+		{"label", `{"v": "new"}`, "label = new"}, {"label", `{"v": 7}`, "label = 7"}, {"label", `{}`, "set: label: the " +
+			"command does not give it"},
+		{"mooring", `{"v": "58.1,-6.3"}`, "mooring = 58.1,-6.3"},
+		{"mooring", `{"v": "harbour"}`, `set: mooring: "harbour" is not a position`},
 		{"gain", `{"v": "x"}`, "gain = x"},
 		{"label", `not JSON`, "set: label: the command does not give it"},
 	} {
 		t.Run(c.property+" "+c.body, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
-				says, _, book := obey(t, strings.Replace(commands, "PROPERTY", c.property, 1), false, link.Incoming{Body: []byte(c.body)})
+				says, _, book := obey(t, strings.Replace(commands, "PROPERTY", c.property, 1), false,
+					link.Incoming{Body: []byte(c.body)})
 				require.Len(t, says, 1)
 				assert.Contains(t, says[0], c.says)
 				assert.Equal(t, says[0][:3] != "set", book.Commands[0].Done)
@@ -157,15 +165,23 @@ func TestAnswers(t *testing.T) {
 		answers []string
 		what    string // outcome of the answer
 	}{
-		"where the command wants it": {`{body: {got: "${ask.n}", ok: "${done}"}}`, asked, false, []string{`reply/here {"got": 3, "ok": true} c-1`}, "accepted: "},
-		"at its own topic":           {`{topic: "told/${device}", body: "well, ${ask.n}"}`, plain, false, []string{"told/buoy well, 3 "}, "accepted: "},
-		"the usual answer":           {`{topic: told}`, plain, false, []string{`told {"ok": true} `}, "accepted: "},
-		"nowhere":                    {`{}`, plain, false, nil, "unsent: the command does not say where it wants its answer (response topic), and the file does not"},
-		"at a topic that is none":    {`{topic: "told/${ask.n > 2 ? '#' : 'x'}"}`, plain, false, nil, `unsent: the answer cannot be sent: the topic "told/#" holds a wildcard; + and # are for subscriptions only`},
-		"where nobody may publish":   {`{topic: told}`, link.Incoming{Body: []byte("{}"), Response: "reply/#"}, false, nil, `unsent: the answer cannot be sent: the topic "reply/#" holds a wildcard`},
-		"of what is not there":       {`{topic: told, body: {v: "${ask.n % 0}"}}`, plain, false, nil, "unsent: the answer cannot be made"},
-		"that is refused":            {`{topic: told}`, plain, true, []string{`told {"ok": true} `}, "refused: not authorized"},
-		"after the round":            {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it was due"},
+		"where the command wants it": {`{body: {got: "${ask.n}", ok: "${done}"}}`, asked, false,
+			[]string{`reply/here {"got": 3, "ok": true} c-1`}, "accepted: "},
+		"at its own topic": {`{topic: "told/${device}", body: "well, ${ask.n}"}`, plain, false,
+			[]string{"told/buoy well, 3 "}, "accepted: "},
+		"the usual answer": {`{topic: told}`, plain, false, []string{`told {"ok": true} `}, "accepted: "},
+		"nowhere": {`{}`, plain, false, nil, "unsent: the command does not say where it wants its " +
+			"answer (response topic), and the file does not"},
+		"at a topic that is none": {`{topic: "told/${ask.n > 2 ? '#' : 'x'}"}`, plain, false, nil,
+			`unsent: the answer cannot be sent: the topic "told/#" holds a wildcard; + and # are for subscriptions only`},
+		"where nobody may publish": {`{topic: told}`, link.Incoming{Body: []byte("{}"), Response: "reply/#"}, false, nil,
+			`unsent: the answer cannot be sent: the topic "reply/#" holds a wildcard`},
+		"of what is not there": {`{topic: told, body: {v: "${ask.n % 0}"}}`, plain, false, nil,
+			"unsent: the answer cannot be made"},
+		"that is refused": {`{topic: told}`, plain, true, []string{`told {"ok": true} `},
+			"refused: not authorized"},
+		"after the round": {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it " +
+			"was due"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

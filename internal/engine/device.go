@@ -264,7 +264,8 @@ func (l *loop) keep(d *device, m *link.Message) {
 		if x.Stream != stream || x.Seq != seq {
 			return false
 		}
-		l.engine.Settled(x, clock.Nano(), outcome.Dropped, 0, fmt.Sprintf("the device keeps %d messages while it is offline", most))
+		l.engine.Settled(x, clock.Nano(), outcome.Dropped, 0, fmt.Sprintf("the device keeps %d messages while it is offline",
+			most))
 		return true
 	})
 }

@@ -140,7 +140,8 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
-		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1), bodies: BodyWriter{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
+		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1),
+			bodies: BodyWriter{Run: run, Numbers: ledger.NumbersOf(run, len(f.Streams))}})
 	}
 	e.devices = make([]device, len(f.Devices))
 	for i, d := range f.Devices {
@@ -610,7 +611,8 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if e.see != nil {
 		first := s.seq + 1
 		s.seq += uint64(len(written.Carried))
-		r := Rehearsed{Stream: s.Stream, Seq: first, Due: time.Unix(0, at), Written: written, Target: target, Meant: o.meant, Err: err}
+		r := Rehearsed{Stream: s.Stream, Seq: first, Due: time.Unix(0, at), Written: written, Target: target, Meant: o.meant,
+			Err: err}
 		if e.see(&r) {
 			e.pool.Put(m)
 		} else {
@@ -648,7 +650,8 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	}
 
 	r := s.Reading
-	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target, ContentType: s.kind, Body: written.Body, Mark: written.Mark, Variant: o.variant, Meant: uint8(o.meant)}
+	*m = link.Message{Stream: s.Index, Seq: s.seq, Count: len(written.Carried), Due: due, Target: target,
+		ContentType: s.kind, Body: written.Body, Mark: written.Mark, Variant: o.variant, Meant: uint8(o.meant)}
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		m.MQTT = link.MQTT{QoS: r.QoS, Retain: r.Retain, User: s.User, Expiry: uint32(r.Expires / time.Second)}
 	} else {
@@ -773,7 +776,8 @@ func (e *Engine) pageOf(m *link.Message) *ledger.Page {
 // changed notes what happened to a device's connection.
 func (e *Engine) changed(i int, x *ledger.LinkEvent) {
 	if d := &e.devices[i]; len(d.Streams) > 0 {
-		x.Stream, x.At, x.Place, x.Why = d.Streams[0].Index, clock.Now(), e.fleet.Crowd.Redact(x.Place), e.fleet.Crowd.Redact(x.Why)
+		x.Stream, x.At, x.Place, x.Why = d.Streams[0].Index, clock.Now(), e.fleet.Crowd.Redact(x.Place), e.fleet.Crowd.Redact(
+			x.Why)
 		d.page.Link(x)
 	}
 }

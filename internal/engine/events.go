@@ -81,7 +81,8 @@ func (l *loop) befall(index int, at, end int64) {
 	list := a.event.Do[d.Cast]
 	worked, err := l.workOut(d, list, d.Env, end)
 	if err != nil {
-		l.tellDone(a, ledger.Action{Kind: list[0].Kind.String(), Name: list[0].Name}, false, e.fleet.Crowd.Redact(err.Error()))
+		l.tellDone(a, ledger.Action{Kind: list[0].Kind.String(), Name: list[0].Name}, false,
+			e.fleet.Crowd.Redact(err.Error()))
 		l.release(a)
 		return
 	}
@@ -98,7 +99,10 @@ func (l *loop) perform(a *act, at, end int64) []ledger.Action {
 	if a.to == 0 && is(crowd.ActionKind.Next) {
 		a.left = map[int]bool{}
 		for _, s := range d.Streams {
-			if slices.ContainsFunc(a.actions, func(x action) bool { return x.Kind.Next() && x.concerns(&l.engine.streams[s.Index]) }) {
+			if slices.ContainsFunc(a.actions, func(x action) bool {
+				return x.Kind.Next() &&
+					x.concerns(&l.engine.streams[s.Index])
+			}) {
 				a.left[s.Index] = true
 			}
 		}
@@ -145,14 +149,18 @@ func (l *loop) tellDone(a *act, told ledger.Action, over bool, why string) {
 		return
 	}
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
-	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Action: told, At: clock.Now(), Over: over, Why: why}
+	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Action: told, At: clock.Now(), Over: over,
+		Why: why}
 	if a.event != nil {
 		x.Event = a.event.Title()
 	}
 	switch told.Kind {
 	case crowd.ActionOffline.String():
 		x.Disturbs = why == ""
-		x.Broke = why == "" && slices.ContainsFunc(a.actions, func(x action) bool { return x.Kind == crowd.ActionOffline && x.Offline.How != crowd.Cleanly })
+		x.Broke = why == "" && slices.ContainsFunc(a.actions, func(x action) bool {
+			return x.Kind == crowd.ActionOffline &&
+				x.Offline.How != crowd.Cleanly
+		})
 	case crowd.ActionNetwork.String(): // what is slow is lost where it is cut
 		x.Broke, x.Disturbs = why == "" && l.engine.cuts(d), why == ""
 	case crowd.ActionRestart.String(), crowd.ActionLeave.String(), crowd.ActionCredential.String():
@@ -166,7 +174,8 @@ func (l *loop) tellDone(a *act, told ledger.Action, over bool, why string) {
 // cuts tells whether the plan cuts connections of a device, at whatever time.
 func (e *Engine) cuts(d *device) bool {
 	is := func(x crowd.Action) bool {
-		return x.Kind == crowd.ActionNetwork && x.Network.CutAfter > 0 || x.Kind == crowd.ActionOffline && x.Offline.How != crowd.Cleanly
+		return x.Kind == crowd.ActionNetwork && x.Network.CutAfter > 0 ||
+			x.Kind == crowd.ActionOffline && x.Offline.How != crowd.Cleanly
 	}
 	for _, event := range e.fleet.Crowd.Plan.Events {
 		if slices.ContainsFunc(event.Do[d.Cast], is) {

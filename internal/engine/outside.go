@@ -47,7 +47,8 @@ var commandAction = handling{
 
 // outside does an action that needs the platform's side, beside the loop, to the device as it
 // is now; then, in the loop, something follows. What is to be told is told then.
-func (l *loop) outside(a *act, told ledger.Action, do func(ctx context.Context, d *fleet.Device) (string, error), then func(err error)) {
+func (l *loop) outside(a *act, told ledger.Action, do func(ctx context.Context, d *fleet.Device) (string, error),
+	then func(err error)) {
 	e := l.engine
 	if e.see != nil || e.Outside == nil {
 		return

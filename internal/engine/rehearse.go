@@ -33,7 +33,8 @@ func Rehearse(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time, see func
 	}
 	e := &Engine{fleet: f, run: PreviewRun, see: see}
 	e.pool.New = newMessage
-	l := &loop{engine: e, bell: make(chan struct{}, 1), bodies: BodyWriter{Run: PreviewRun, Numbers: ledger.NumbersOf(PreviewRun, len(f.Streams))}}
+	l := &loop{engine: e, bell: make(chan struct{}, 1), bodies: BodyWriter{Run: PreviewRun,
+		Numbers: ledger.NumbersOf(PreviewRun, len(f.Streams))}}
 	e.loops = []*loop{l}
 	e.devices, e.streams = make([]device, len(f.Devices)), make([]stream, len(f.Streams))
 	for i, d := range f.Devices {

@@ -163,7 +163,8 @@ func (l *loop) again(i int, at, end int64) {
 
 // Replay writes a recorded message: with its mark, times moved to when it is due, and other
 // values where the file wants them. The rest of its body stays as it is, to the byte.
-func (w *BodyWriter) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *recording.Line, body []byte) (Written, error) {
+func (w *BodyWriter) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l *recording.Line,
+	body []byte) (Written, error) {
 	out := Written{First: seq}
 	r := s.Device.Cast.Recording
 	how := s.Device.Cast.Kind.Mark
@@ -192,7 +193,9 @@ func (w *BodyWriter) Replay(s *fleet.Stream, seq uint64, due, begin time.Time, l
 		return out, errors.Join(failed, err)
 	}
 	if !is {
-		return Written{First: seq, Body: append(body, l.Body...), Carried: [][]byte{[]byte("null")}, Mark: out.Mark}, fmt.Errorf("the recorded message of %s at %s is no JSON object", s.Device.Name, l.At.UTC().Format(time.RFC3339Nano))
+		return Written{First: seq, Body: append(body, l.Body...), Carried: [][]byte{[]byte("null")},
+				Mark: out.Mark}, fmt.Errorf("the "+
+				"recorded message of %s at %s is no JSON object", s.Device.Name, l.At.UTC().Format(time.RFC3339Nano))
 	}
 	w.object = append(w.object[:0], bytes.TrimSpace(object)...)
 	at := bytes.Index(object, w.object)
@@ -215,7 +218,8 @@ func (w *BodyWriter) overrides(s *fleet.Stream, seq uint64, due, begin time.Time
 		var err error
 		if f := o.Value.Single(); f != nil {
 			v, err = f.Any(&w.machine, env)
-		} else if v, err = o.Value.Expand(&w.machine, env); err == nil && o.Value.Fixed() && json.Valid([]byte(o.Value.Source())) {
+		} else if v, err = o.Value.Expand(&w.machine, env); err == nil && o.Value.Fixed() &&
+			json.Valid([]byte(o.Value.Source())) {
 			v = json.RawMessage(o.Value.Source()) // a number, or true
 		}
 		if t, is := v.(time.Time); is {

@@ -81,8 +81,10 @@ func (s *Sighting) Values() []byte { return s.from.bytes(s.values) }
 
 // Ledger is the sighting as the ledger has it.
 func (s *Sighting) Ledger(c *Case) ledger.Sighting {
-	x := ledger.Sighting{Witness: s.Witness, Seen: s.Seen, Stored: s.Stored, Stream: c.Stream, Seq: c.Seq, Device: s.Device, Reading: s.Reading,
-		FiledDevice: s.FiledDevice, FiledReading: s.FiledIn, Again: s.Again, Perhaps: s.Perhaps, Asked: s.Asked, Unsure: s.Unsure, Row: s.Row, Values: s.Values()}
+	x := ledger.Sighting{Witness: s.Witness, Seen: s.Seen, Stored: s.Stored, Stream: c.Stream, Seq: c.Seq,
+		Device: s.Device, Reading: s.Reading,
+		FiledDevice: s.FiledDevice, FiledReading: s.FiledIn, Again: s.Again, Perhaps: s.Perhaps, Asked: s.Asked,
+		Unsure: s.Unsure, Row: s.Row, Values: s.Values()}
 	if c.Stream < 0 {
 		x.Seq = s.seq
 	}
@@ -159,7 +161,8 @@ func Of(b *ledger.Book, same func(stream, witness int, sent, found []byte) bool)
 		for i := range list {
 			m := &list[i]
 			x := e.chunk.open(key{uint32(stream), m.Seq})
-			x.known, x.round, x.attempts, x.anew, x.outcome, x.code = !m.Hole, int32(m.Round), int32(m.Attempts), int32(m.Anew), m.Outcome, int32(m.Code)
+			x.known, x.round, x.attempts, x.anew, x.outcome, x.code = !m.Hole, int32(m.Round), int32(m.Attempts), int32(
+				m.Anew), m.Outcome, int32(m.Code)
 			x.meant, x.calls, x.copies = m.Meant, m.Calls, int32(m.Copies)
 			x.due, x.sent, x.at = nano(m.Due), nano(m.Sent), nano(m.At)
 			x.carriedFrom, x.carriedTo = e.chunk.keep(m.Carried)
@@ -394,7 +397,8 @@ func (e *Evidence) add(r *ledger.Record) error {
 func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 	c := &e.chunk
 	k := key{uint32(s.Stream), s.Seq}
-	x := seen{witness: int32(s.Witness), seen: at, stored: stored, row: s.Row, values: place{at: values, n: int32(len(s.Values))}}
+	x := seen{witness: int32(s.Witness), seen: at, stored: stored, row: s.Row,
+		values: place{at: values, n: int32(len(s.Values))}}
 	if s.Stream < 0 {
 		k.stream = stray
 	}
@@ -486,13 +490,15 @@ func (e *Evidence) spill() error {
 	if e.runs == nil {
 		r, err := newRuns(e.opt.Temp)
 		if err != nil {
-			return fmt.Errorf("the evidence does not fit in %d MiB of memory, and cannot be sorted on disk: %w; give it more with --memory", e.opt.Memory>>20, err)
+			return fmt.Errorf("the evidence does not fit in %d MiB of memory, and cannot be sorted on disk: %w; give it more "+
+				"with --memory", e.opt.Memory>>20, err)
 		}
 		e.runs = r
 	}
 	e.chunk.sort()
 	if err := e.runs.write(&e.chunk); err != nil {
-		return fmt.Errorf("the evidence cannot be sorted on disk: %w; make room, set TMPDIR to another place, or give it more memory with --memory", err)
+		return fmt.Errorf("the evidence cannot be sorted on disk: %w; make room, set TMPDIR to another place, or give it "+
+			"more memory with --memory", err)
 	}
 	e.chunk.clear()
 	e.Sorted++
@@ -533,7 +539,8 @@ func (e *Evidence) join(c *Case, parts []*part) {
 	}
 	for _, p := range parts {
 		if p.known {
-			c.Known, c.Round, c.Due, c.Meant, c.Calls, c.carried = true, int(p.round), when(p.due), p.meant, p.calls, bytesAt{p.carried, p.carriedBytes}
+			c.Known, c.Round, c.Due, c.Meant, c.Calls, c.carried = true, int(p.round), when(
+				p.due), p.meant, p.calls, bytesAt{p.carried, p.carriedBytes}
 		}
 		if c.Sent.IsZero() {
 			c.Sent = when(p.sent)
@@ -546,11 +553,14 @@ func (e *Evidence) join(c *Case, parts []*part) {
 		}
 		for i := range p.seen {
 			s := &p.seen[i]
-			if len(list) >= MostSightings && slices.ContainsFunc(list, func(x Sighting) bool { return x.Witness == int(s.witness) }) {
+			if len(list) >= MostSightings && slices.ContainsFunc(list,
+				func(x Sighting) bool { return x.Witness == int(s.witness) }) {
 				continue
 			}
-			x := Sighting{Witness: int(s.witness), Seen: when(s.seen), Stored: when(s.stored), Row: s.row, values: bytesAt{s.values, p.bytes(s)}, from: e,
-				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Unsure: s.flags&unsure != 0, Same: s.flags&same != 0}
+			x := Sighting{Witness: int(s.witness), Seen: when(s.seen), Stored: when(s.stored), Row: s.row,
+				values: bytesAt{s.values, p.bytes(s)}, from: e,
+				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Unsure: s.flags&unsure != 0,
+				Same: s.flags&same != 0}
 			if s.names > 0 {
 				n := &p.texts[s.names-1]
 				x.Device, x.Reading, x.FiledDevice, x.FiledIn, x.seq = n.device, n.reading, n.filedDevice, n.filedReading, n.seq

@@ -188,12 +188,15 @@ func (s *stored) next() (*part, error) {
 	d := fields{s.buf}
 	p := &s.part
 	p.seen, p.texts = p.seen[:0], p.texts[:0]
-	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()), meant: ledger.Meant(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()), copies: int32(d.uint()), code: int32(d.uint()), calls: d.uint(),
+	p.open = open{key: key{uint32(d.uint()), d.uint()}, known: d.byte() == 1, outcome: outcome.Outcome(d.byte()),
+		meant: ledger.Meant(d.byte()), round: int32(d.uint()), attempts: int32(d.uint()), anew: int32(d.uint()),
+		copies: int32(d.uint()), code: int32(d.uint()), calls: d.uint(),
 		due: d.int(), sent: d.int(), at: d.int(), text: d.place(), carried: d.place()}
 	p.sent, p.at = p.sent+p.due, p.at+p.due
 	for len(d.b) > 0 {
 		flags := d.byte()
-		x := seen{flags: flags &^ named, witness: int32(d.uint()), seen: d.int() + p.due, stored: d.int() + p.due, row: d.uint(), values: d.place()}
+		x := seen{flags: flags &^ named, witness: int32(d.uint()), seen: d.int() + p.due, stored: d.int() + p.due,
+			row: d.uint(), values: d.place()}
 		if flags&named != 0 {
 			p.texts = append(p.texts, names{d.text(), d.text(), d.text(), d.text(), d.uint()})
 			x.names = int32(len(p.texts))

@@ -72,7 +72,8 @@ func (c *Composer) Values(s *Stream, o Occasion) ([]signal.Value, error) {
 	if o.Every == 0 {
 		o.Every = s.Reading.Every
 	}
-	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: o.Every, Body: s.Body, Clock: o.Clock, Since: o.Since}
+	m := signal.Moment{Seq: o.Seq, Tick: o.Tick, Time: o.Due, Elapsed: o.Elapsed, Jitter: o.Jitter, Every: o.Every,
+		Body: s.Body, Clock: o.Clock, Since: o.Since}
 	err := c.make(s, m, len(s.makers), true)
 	if s.recalls {
 		c.remember(s)

@@ -67,7 +67,8 @@ type Command struct {
 
 // Identity is who the device is to its platform.
 func (d *Device) Identity() link.Identity {
-	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password, Path: d.Path,
+	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password,
+		Path: d.Path,
 		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks, Network: d.Network}
 }
 
@@ -233,9 +234,13 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 				if err != nil {
 					continue // told when it is done
 				}
-				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool { return w.Filter != "" && w.Sees() && crowd.TopicMatches(w.Filter, topic) })
+				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool {
+					return w.Filter != "" && w.Sees() &&
+						crowd.TopicMatches(w.Filter, topic)
+				})
 				if !seen && len(f.Crowd.Witnesses) > 0 {
-					p.Add(x.Pos, "the event %q: corrupt: no witness listens at %s, so nothing could show that the platform took it; let one subscribe there", e.Title(), topic)
+					p.Add(x.Pos, "the event %q: corrupt: no witness listens at %s, so nothing could show that the platform took it; "+
+						"let one subscribe there", e.Title(), topic)
 				}
 			}
 		}
@@ -256,14 +261,16 @@ func (f *Fleet) derived(t *formula.Text, m *formula.Machine, d *Device) {
 		return
 	}
 	t.Walk(func(_ string, x *formula.Formula) {
-		if x == nil || bare.MatchString(x.Source()) || !slices.ContainsFunc(x.Names(), func(n string) bool { return d.Cast.Secrets[n] }) {
+		if x == nil || bare.MatchString(x.Source()) || !slices.ContainsFunc(x.Names(),
+			func(n string) bool { return d.Cast.Secrets[n] }) {
 			return
 		}
 		v, err := x.Any(m, d.Env)
 		if err != nil {
 			return
 		}
-		if s := formula.String(v); len(s) >= leastDerived && s != link.TokenPlace && !bytes.Contains(f.Crowd.Source, []byte(s)) {
+		if s := formula.String(v); len(s) >= leastDerived && s != link.TokenPlace &&
+			!bytes.Contains(f.Crowd.Source, []byte(s)) {
 			f.Crowd.Secret(s)
 		}
 	})
@@ -339,10 +346,12 @@ func (f *Fleet) devices(m *formula.Machine, p *crowd.Problems) {
 			continue
 		}
 		// A token is another for each, and not made yet.
-		if l := d.Cast.Link; l.Protocol == crowd.MQTT && d.Cast.Kind.Presence.Through == nil && !strings.Contains(d.ClientID, link.TokenPlace) {
+		if l := d.Cast.Link; l.Protocol == crowd.MQTT && d.Cast.Kind.Presence.Through == nil &&
+			!strings.Contains(d.ClientID, link.TokenPlace) {
 			id := l.Address + "\x00" + d.ClientID
 			if other, twice := clients[id]; twice {
-				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other connects", other, d.Name, d.ClientID)
+				p.Add(l.Pos, "the devices %s and %s have the same client id %q: the broker would throw each off when the other "+
+					"connects", other, d.Name, d.ClientID)
 				failed[mb.Cast] = true
 				continue
 			}
@@ -354,7 +363,8 @@ func (f *Fleet) devices(m *formula.Machine, p *crowd.Problems) {
 }
 
 // device makes one device, or notes why it cannot be made.
-func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form, tried map[*crowd.Cast]bool) *Device {
+func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, forms map[formKey]payload.Form,
+	tried map[*crowd.Cast]bool) *Device {
 	c, cast := f.Crowd, mb.Cast
 	d := &Device{N: cast.First + mb.Index, Name: mb.Name, Cast: cast, Tags: cast.Tags, Env: maps.Clone(mb.Env)}
 	before := len(p.List)
@@ -449,7 +459,8 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 // commands makes the commands and the will of a device.
 func (f *Fleet) commands(d *Device, p *crowd.Problems, expand func(crowd.Pos, string, *formula.Text) string) {
 	if w := d.Cast.Will; w != nil {
-		d.Will = &link.Will{Topic: expand(w.Pos, "will: topic", w.Topic), Body: []byte(expand(w.Pos, "will: body", w.Body)), QoS: w.QoS, Retain: w.Retain,
+		d.Will = &link.Will{Topic: expand(w.Pos, "will: topic", w.Topic), Body: []byte(expand(w.Pos, "will: body", w.Body)),
+			QoS: w.QoS, Retain: w.Retain,
 			Delay: uint32(w.Delay / time.Second), ContentType: w.ContentType}
 		if err := crowd.CheckTopic(d.Will.Topic); err != nil {
 			p.Add(w.Pos, "the will of %s: %s", d.Name, err)
@@ -487,7 +498,8 @@ func (f *Fleet) makers(s *Stream, m *formula.Machine, p *crowd.Problems) {
 	d, r := s.Device, s.Reading
 	for i := range r.Fields {
 		field := &r.Fields[i]
-		mk := maker{key: signal.Key(f.Crowd.Seed, d.Name, r.Name, field.Name), name: strings.ReplaceAll(field.Name, ".", "_"), field: field}
+		mk := maker{key: signal.Key(f.Crowd.Seed, d.Name, r.Name, field.Name),
+			name: strings.ReplaceAll(field.Name, ".", "_"), field: field}
 		s.Names = append(s.Names, field.Name)
 		if _, is := d.Env[mk.name]; is {
 			s.shadows = true

@@ -47,7 +47,8 @@ plan: {for: 1m}
 
 func build(t *testing.T, text string) *fleet.Fleet {
 	t.Helper()
-	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return "pass-word", true }})
+	c, err := file.Parse("harbour.yaml", []byte(text),
+		file.Sources{Getenv: func(string) (string, bool) { return "pass-word", true }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -103,12 +104,14 @@ devices: [{kind: buoy, count: 2, name: "buoy-${n}"}, {kind: gauge, name: gauge}]
 plan: {for: 1m, events: [{name: first, at: 1s, who: buoy-2, do: {set: {a: 2}}}, {WHEN, do: {credential: HOW}, expect: refused}]}
 `
 	for _, c := range []struct{ credentials, when, how, why string }{
-		{"", "at: 1s, who: buoy", "wrong", `the devices of the kind "buoy" show no credentials on the link "sea", which therefore cannot be wrong or left out`},
+		{"", "at: 1s, who: buoy", "wrong",
+			`the devices of the kind "buoy" show no credentials on the link "sea", which therefore cannot be wrong or left out`},
 		{"", "at: 1s, who: buoy", "none", `show no credentials on the link "sea"`},
 		{"", "after: first begins", "wrong", `show no credentials on the link "sea"`},
 		{"", "at: 1s", "wrong", `show no credentials on the link "sea"`},
 		{`, username: "${device}"`, "at: 1s, who: buoy", "wrong", `show no credentials on the link "sea"`},
-		{`, username: "${device}", password: x`, "at: 1s, who: buoy", "expired", `the link "sea" has no access_token that could expire`},
+		{`, username: "${device}", password: x`, "at: 1s, who: buoy", "expired",
+			`the link "sea" has no access_token that could expire`},
 		{"", "at: 1s, who: gauge", "wrong", ""},
 		{`, username: "${device}"`, "at: 1s, who: buoy", "none", ""},
 		{`, username: "${device}"`, "at: 1s, who: buoy", "of another device", ""},
@@ -129,7 +132,8 @@ plan: {for: 1m, events: [{name: first, at: 1s, who: buoy-2, do: {set: {a: 2}}}, 
 		})
 	}
 	// Where it shows only when it is done, it is not done.
-	f := build(t, strings.NewReplacer("CREDENTIALS", `, username: "${device}", password: "${n > 1 ? 'x' : ''}"`, "WHEN", "at: 1s, who: buoy", "HOW", "wrong").Replace(text))
+	f := build(t, strings.NewReplacer("CREDENTIALS", `, username: "${device}", password: "${n > 1 ? 'x' : ''}"`, "WHEN",
+		"at: 1s, who: buoy", "HOW", "wrong").Replace(text))
 	_, err := f.Variant(f.Devices[0], crowd.WrongCredential)
 	assert.ErrorContains(t, err, "it shows none of its own just now")
 	_, err = f.Variant(f.Devices[1], crowd.WrongCredential)

@@ -32,12 +32,14 @@ func (f *Fleet) gateways(m *formula.Machine, p *crowd.Problems) {
 		if way.By != "" {
 			name := formula.String(d.Env[way.By])
 			if g = names[name]; g == nil || g.Cast.Kind != way.Through {
-				p.Add(k.Pos, "the kind %q: presence: by: %s of %s is %q, which is no device of the kind %q", k.Name, way.By, d.Name, name, way.Through.Name)
+				p.Add(k.Pos, "the kind %q: presence: by: %s of %s is %q, which is no device of the kind %q", k.Name, way.By,
+					d.Name, name, way.Through.Name)
 				return
 			}
 		}
 		if g.Cast.Link != d.Cast.Link {
-			p.Add(k.Pos, "the kind %q: presence: through: %s is on the link %q and its gateway %s on %q; both must be on one", k.Name, d.Name, d.Cast.Link.Name, g.Name, g.Cast.Link.Name)
+			p.Add(k.Pos, "the kind %q: presence: through: %s is on the link %q and its gateway %s on %q; both must be on one",
+				k.Name, d.Name, d.Cast.Link.Name, g.Name, g.Cast.Link.Name)
 			return
 		}
 		d.Gateway, g.Behind = g, append(g.Behind, d)
@@ -61,7 +63,8 @@ func (f *Fleet) throughHeaders(d, g *Device, m *formula.Machine, p *crowd.Proble
 		for i := range d.Cast.Headers { // they stand in front
 			v, err := s.Headers[i].Value.Expand(m, env)
 			if err != nil {
-				p.Add(d.Cast.Link.Pos, "the header %s of %s, which is the gateway of %s: %s", s.Headers[i].Name, g.Name, d.Name, err)
+				p.Add(d.Cast.Link.Pos, "the header %s of %s, which is the gateway of %s: %s", s.Headers[i].Name, g.Name, d.Name,
+					err)
 			}
 			s.Values[i] = v
 		}

@@ -21,7 +21,8 @@ func (f *Fleet) Rekey(d *Device, kept map[string]string) error {
 		}
 	}
 	p := crowd.NewProblems(f.Crowd.Path, f.Crowd.Source)
-	n := f.device(&crowd.Member{Cast: d.Cast, Index: d.N - d.Cast.First, Name: d.Name, Env: env}, &formula.Machine{}, p, map[formKey]payload.Form{}, map[*crowd.Cast]bool{})
+	n := f.device(&crowd.Member{Cast: d.Cast, Index: d.N - d.Cast.First, Name: d.Name, Env: env}, &formula.Machine{}, p,
+		map[formKey]payload.Form{}, map[*crowd.Cast]bool{})
 	if n == nil {
 		return errors.New(f.Crowd.Redact(p.List[0].Text))
 	}

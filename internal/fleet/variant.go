@@ -127,7 +127,8 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 	}
 	own := d.Identity()
 	x, differs := &g.Identity, false
-	differs = x.Username != own.Username || x.Password != own.Password || x.Cert != own.Cert || x.Tokens != own.Tokens || x.Path != own.Path
+	differs = x.Username != own.Username || x.Password != own.Password || x.Cert != own.Cert || x.Tokens != own.Tokens ||
+		x.Path != own.Path
 	for _, s := range d.Streams {
 		differs = differs || !slices.Equal(g.Values[s.Index], s.Values)
 	}
@@ -160,7 +161,8 @@ func lacksCredentials(c *crowd.Cast, how crowd.Credential) string {
 		return fmt.Sprintf("the link %q has no access_token that could expire", c.Link.Name)
 	case (how == crowd.NoCredential || how == crowd.AnothersCredential) && c.Username != nil:
 	case !HasCredentials(c):
-		return fmt.Sprintf("the devices of the kind %q show no credentials on the link %q, which therefore cannot be wrong or left out; give the link a password, a token, a certificate or an Authorization header", c.Kind.Name, c.Link.Name)
+		return fmt.Sprintf("the devices of the kind %q show no credentials on the link %q, which therefore cannot be wrong "+
+			"or left out; give the link a password, a token, a certificate or an Authorization header", c.Kind.Name, c.Link.Name)
 	}
 	return ""
 }

@@ -43,7 +43,8 @@ devices:
 
 func buildMixed(t *testing.T, more string) *fleet.Fleet {
 	t.Helper()
-	c, err := file.Parse("harbour.yaml", []byte(mixed+more+"plan: {for: 1m}\n"), file.Sources{Open: func(string) ([]byte, error) { return []byte(roster), nil }})
+	c, err := file.Parse("harbour.yaml", []byte(mixed+more+"plan: {for: 1m}\n"),
+		file.Sources{Open: func(string) ([]byte, error) { return []byte(roster), nil }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -148,7 +149,8 @@ func TestChanges(t *testing.T) {
 	assert.Len(t, f.Crowd.AllLinks(), 4)
 	plain := buildMixed(t, "")
 	assert.Equal(t, plain.Devices[12].Env["lamp_w"], byName(f, plain.Devices[12].Name).Env["lamp_w"])
-	assert.Equal(t, plain.Devices[12].Streams[0].Phase, byName(f, plain.Devices[12].Name).Streams[0].Phase, "others do not change")
+	assert.Equal(t, plain.Devices[12].Streams[0].Phase, byName(f, plain.Devices[12].Name).Streams[0].Phase,
+		"others do not change")
 }
 
 func TestDrawnProperties(t *testing.T) {
@@ -185,7 +187,8 @@ plan: {for: 1m}`), file.Sources{})
 	env := f.Devices[299].Env
 	assert.Equal(t, "LB-0003004", env["serial"])
 	assert.Equal(t, "82", env["iban"], "the check digits of GB82 WEST 1234 5698 7654 32")
-	assert.Equal(t, []any{3090, 29.9, "white", "02:5E:10:00:01:2C", "02-5e-10-ff-00-00-01-2c", "10.20.1.44", "2001:db8::12c"},
+	assert.Equal(t, []any{3090, 29.9, "white", "02:5E:10:00:01:2C", "02-5e-10-ff-00-00-01-2c", "10.20.1.44",
+		"2001:db8::12c"},
 		[]any{env["berth"], env["share"], env["watch"], env["mac"], env["eui"], env["ip"], env["ip6"]})
 	assert.Regexp(t, `^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$`, env["id"])
 	assert.Equal(t, "58.04,-6.36", fmt.Sprint(f.Devices[1999].Env["line"]))
@@ -239,7 +242,8 @@ plan: {for: 20s, join: spread over 4s}`), file.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
-	assert.Equal(t, "b1@0 b1@1 b2@1 b3@1 b1@2 b2@2 b3@2 b4@2 b5@2", strings.Join(due(f, "all")[:9], " "), "those that have joined")
+	assert.Equal(t, "b1@0 b1@1 b2@1 b3@1 b1@2 b2@2 b3@2 b4@2 b5@2", strings.Join(due(f, "all")[:9], " "),
+		"those that have joined")
 	assert.Equal(t, "b1@0 b2@1 b3@2 b4@3 b5@4 b6@5 b7@6 b8@7 b1@8", strings.Join(due(f, "turn")[:9], " "))
 	ticks, spoke := map[string]int{}, map[string]int{}
 	for _, x := range due(f, "some") {

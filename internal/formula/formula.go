@@ -112,8 +112,10 @@ func (v *visitor) refuse(n ast.Node, format string, args ...any) {
 // ourOperators are those of Operators, as the library calls them; others have a word
 // of ours.
 var (
-	ourOperators   = []string{"+", "-", "*", "/", "%", "**", "==", "!=", "<", "<=", ">", ">=", "and", "or", "not", "in", "contains", "matches", "??"}
-	otherOperators = map[string]string{"&&": "write and", "||": "write or", "!": "write not", "^": "write **", "..": "write the list out",
+	ourOperators = []string{"+", "-", "*", "/", "%", "**", "==", "!=", "<", "<=", ">", ">=", "and", "or", "not", "in",
+		"contains", "matches", "??"}
+	otherOperators = map[string]string{"&&": "write and", "||": "write or", "!": "write not", "^": "write **",
+		"..":         "write the list out",
 		"startsWith": "write starts_with(text, part)", "endsWith": "write ends_with(text, part)"}
 )
 
@@ -205,7 +207,8 @@ func (v *methods) Visit(node *ast.Node) {
 	if !is || kindOf(n) != reflect.Func {
 		return
 	}
-	(*visitor)(v).refuse(n, "%s", plainly(fmt.Sprintf("type %v has no field %s", n.Node.Type(), strings.Trim(n.Property.String(), `"`))))
+	(*visitor)(v).refuse(n, "%s", plainly(fmt.Sprintf("type %v has no field %s", n.Node.Type(),
+		strings.Trim(n.Property.String(), `"`))))
 }
 
 // plainly says a message of the expression library in the words of its users.
@@ -231,29 +234,41 @@ var translations = []struct {
 	to    string
 	types map[int]bool
 }{
-	{regexp.MustCompile(`^invalid operation: (\S+) \(mismatched types (.+) and (.+)\)`), "%s does not go with %s and %s", map[int]bool{1: true, 2: true}},
-	{regexp.MustCompile(`^invalid operation: (\S+) \(mismatched type (.+)\)`), "%s does not go with %s", map[int]bool{1: true}},
-	{regexp.MustCompile(`^invalid operation: (\S+) (\S+) (\S+)$`), "%s %s %s is not possible", map[int]bool{0: true, 2: true}},
-	{regexp.MustCompile(`^unexpected token EOF`), "the formula ends too early: a bracket is not closed, or a value is missing", nil},
+	{regexp.MustCompile(`^invalid operation: (\S+) \(mismatched types (.+) and (.+)\)`), "%s does not go with %s and %s",
+		map[int]bool{1: true, 2: true}},
+	{regexp.MustCompile(`^invalid operation: (\S+) \(mismatched type (.+)\)`), "%s does not go with %s",
+		map[int]bool{1: true}},
+	{regexp.MustCompile(`^invalid operation: (\S+) (\S+) (\S+)$`), "%s %s %s is not possible",
+		map[int]bool{0: true, 2: true}},
+	{regexp.MustCompile(`^unexpected token EOF`), "the formula ends too early: a bracket is not closed, or a value is " +
+		"missing", nil},
 	{regexp.MustCompile(`^unexpected token \w+\("(.*)"\)`), "%q is not expected here", nil},
-	{regexp.MustCompile(`type quantity.Position has no (?:field|method) (\S+)`), "a position has no part %q; its parts are lat and lon", nil},
-	{regexp.MustCompile(`type quantity.Axes has no (?:field|method) (\S+)`), "a vector has no part %q; its parts are x, y and z", nil},
-	{regexp.MustCompile(`type time.Time has no (?:field|method) (\S+)`), "a time has no part %q; take a function, such as hour(time)", nil},
+	{regexp.MustCompile(`type quantity.Position has no (?:field|method) (\S+)`), "a position has no part %q; its parts " +
+		"are lat and lon", nil},
+	{regexp.MustCompile(`type quantity.Axes has no (?:field|method) (\S+)`), "a vector has no part %q; its parts are x, " +
+		"y and z", nil},
+	{regexp.MustCompile(`type time.Time has no (?:field|method) (\S+)`), "a time has no part %q; take a function, such " +
+		"as hour(time)", nil},
 	{regexp.MustCompile(`^type (\S+) has no (?:field|method) (\S+)`), "%s has no part %q", map[int]bool{0: true}},
-	{regexp.MustCompile(`^cannot use (.+) as argument \(type (.+)\) to call (\w+)`), "%[3]s does not take %[1]s", map[int]bool{0: true}},
+	{regexp.MustCompile(`^cannot use (.+) as argument \(type (.+)\) to call (\w+)`), "%[3]s does not take %[1]s",
+		map[int]bool{0: true}},
 	{regexp.MustCompile(`^no matching overload for (\w+)`), "%s does not take these arguments", nil},
 	{regexp.MustCompile(`^too many arguments to call (\S+)`), "%s has too many arguments", nil},
 	{regexp.MustCompile(`^not enough arguments to call (\S+)`), "%s has too few arguments", nil},
 	{regexp.MustCompile(`^invalid number of arguments`), "the number of arguments is wrong", nil},
-	{regexp.MustCompile(`^non-bool expression \(type (.+)\) used as condition`), "the condition is %s; it must be true or false", map[int]bool{0: true}},
+	{regexp.MustCompile(`^non-bool expression \(type (.+)\) used as condition`), "the condition is %s; it must be true " +
+		"or false", map[int]bool{0: true}},
 	{regexp.MustCompile(`^cannot (?:fetch|get) (\S+) from (.+)$`), "%[2]s has no part %[1]q", map[int]bool{1: true}},
-	{regexp.MustCompile(`^index out of range: (-?\d+) \(array length is (\d+)\)`), "the list has no entry %s: it has %s", nil},
+	{regexp.MustCompile(`^index out of range: (-?\d+) \(array length is (\d+)\)`), "the list has no entry %s: it has %s",
+		nil},
 	{regexp.MustCompile(`^literal not terminated`), "a quote is not closed", nil},
-	{regexp.MustCompile(`^(?:invalid integer literal|integer literal is too large)`), "this number is outside the whole numbers of 64 bits", nil},
+	{regexp.MustCompile(`^(?:invalid integer literal|integer literal is too large)`), "this number is outside the whole " +
+		"numbers of 64 bits", nil},
 	{regexp.MustCompile(`^invalid (?:hex|float|binary|octal) literal`), "this is not a number", nil},
 	{regexp.MustCompile(`^(?:runtime error: )?integer divide by zero`), "division by zero", nil},
 	{regexp.MustCompile(`^operator "in" not defined on (.+)`), "in wants a list, not %s", map[int]bool{0: true}},
-	{regexp.MustCompile(`^interface conversion: interface \{\} is (\S+), not (\S+)`), "this is %s, and %s is wanted", map[int]bool{0: true, 1: true}},
+	{regexp.MustCompile(`^interface conversion: interface \{\} is (\S+), not (\S+)`), "this is %s, and %s is wanted",
+		map[int]bool{0: true, 1: true}},
 }
 
 // inWords is a type of the expression library as users know it.

@@ -13,18 +13,21 @@ import (
 )
 
 func names() formula.Env {
-	return formula.Env{"n": 7, "water_c": 10.5, "site": "outer", "on": true, "mooring": quantity.Position{Lat: 58.02, Lon: -6.41},
-		"time": time.Unix(1900000000, 0), "env": formula.Secrets{"PASS": "x-1"}, "level_m": 4.6, "draught_m": 1.4}
+	return formula.Env{"n": 7, "water_c": 10.5, "site": "outer", "on": true,
+		"mooring": quantity.Position{Lat: 58.02, Lon: -6.41},
+		"time":    time.Unix(1900000000, 0), "env": formula.Secrets{"PASS": "x-1"}, "level_m": 4.6, "draught_m": 1.4}
 }
 
 func TestFormulas(t *testing.T) {
 	for source, want := range map[string]any{
 		"water_c * 2 + 3": 24.0, "n + 1": 8, "n / 2": 3.5, "pad(n, 3)": "007", "pad(-n, 4)": "-007", "upper(site)": "OUTER",
-		"mooring.lat": 58.02, "on ? 1 : 2": 1, "unix(time)": 1900000000, "site + '-' + text(n)": "outer-7", "sqrt(n + 2)": 3.0,
-		"n % 4": 3, "env.PASS": "x-1", "round(water_c)": 11.0, "max(n, 3)": 7,
+		"mooring.lat": 58.02, "on ? 1 : 2": 1, "unix(time)": 1900000000, "site + '-' + text(n)": "outer-7",
+		"sqrt(n + 2)": 3.0,
+		"n % 4":       3, "env.PASS": "x-1", "round(water_c)": 11.0, "max(n, 3)": 7,
 		// The examples of ISO/IEC 7812-1, of the GS1 General Specifications and of
 		// ISO 13616 (a bank account of the United Kingdom).
-		"luhn('7992739871')": "3", "luhn(7992739871)": "3", "luhn('0')": "0", "gs1('629104150021')": "3", "gs1('0614141 12345')": "2", "mod97('WEST12345698765432GB')": "82",
+		"luhn('7992739871')": "3", "luhn(7992739871)": "3", "luhn('0')": "0", "gs1('629104150021')": "3",
+		"gs1('0614141 12345')": "2", "mod97('WEST12345698765432GB')": "82",
 		"hex(255, 4)": "00ff", "hex(4096, 2)": "1000", "hex(0, 0)": "0",
 	} {
 		f, err := formula.Compile(source, names())
@@ -53,7 +56,8 @@ func TestWrongFormulas(t *testing.T) {
 		require.ErrorAs(t, err, &fe, source)
 		assert.Equal(t, want, *fe, source)
 	}
-	for source, says := range map[string]string{"n / 0": "division by zero", "n % 0": "division by zero", "pad(n, 99)": "width must be"} {
+	for source, says := range map[string]string{"n / 0": "division by zero", "n % 0": "division by zero",
+		"pad(n, 99)": "width must be"} {
 		f, err := formula.Compile(source, names())
 		if err == nil {
 			_, err = f.Any(&formula.Machine{}, names())
@@ -103,7 +107,8 @@ func TestTexts(t *testing.T) {
 
 func TestNearest(t *testing.T) {
 	known := []string{"every", "topic", "fields", "qos"}
-	for name, want := range map[string]string{"evry": "every", "tpoic": "topic", "Topic": "topic", "field": "fields", "interval": "", "q": ""} {
+	for name, want := range map[string]string{"evry": "every", "tpoic": "topic", "Topic": "topic", "field": "fields",
+		"interval": "", "q": ""} {
 		assert.Equal(t, want, formula.Nearest(name, known), name)
 	}
 }
@@ -153,8 +158,9 @@ func TestSigning(t *testing.T) {
 		`bytes_hex(digest("sha256", "abc"))`: "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad",
 		`bytes_hex(digest("md5", "abc"))`:    "900150983cd24fb0d6963f7d28e17f72",
 		// RFC 4648, section 10; RFC 3986, section 2.1.
-		`base64("foobar")`: "Zm9vYmFy", `base64("fo")`: "Zm8=", `base64url("fo")`: "Zm8", `base64url(unbase64("-_8="))`: "-_8",
-		`unbase64("Zm9vYg==")`: "foob", `unbase64("Zm9vYg")`: "foob", `unbase64(base64(n))`: "7",
+		`base64("foobar")`: "Zm9vYmFy", `base64("fo")`: "Zm8=", `base64url("fo")`: "Zm8",
+		`base64url(unbase64("-_8="))`: "-_8",
+		`unbase64("Zm9vYg==")`:        "foob", `unbase64("Zm9vYg")`: "foob", `unbase64(base64(n))`: "7",
 		`url_escape("a b/c+d=e&f")`: "a%20b%2Fc%2Bd%3De%26f",
 	} {
 		f, err := formula.Compile(source, names())
@@ -163,7 +169,8 @@ func TestSigning(t *testing.T) {
 		require.NoError(t, err, source)
 		assert.Equal(t, want, got, source)
 	}
-	for source, says := range map[string]string{`hmac("md4", "k", "x")`: `hmac: "md4" is not known; it is one of md5, sha1`, `digest("crc", "x")`: `digest: "crc" is not known`, `unbase64("?")`: "unbase64: this is not base64 (RFC 4648)"} {
+	for source, says := range map[string]string{`hmac("md4", "k", "x")`: `hmac: "md4" is not known; it is one of md5, sha1`, `digest("crc", "x")`: `digest: "crc" is not known`, `unbase64("?")`: "unbase64: " +
+		"this is not base64 (RFC 4648)"} {
 		f, err := formula.Compile(source, names())
 		require.NoError(t, err, source)
 		_, err = f.Any(&formula.Machine{}, names())

@@ -58,7 +58,8 @@ func Rules() []string { return rules }
 var rules = []string{
 	"Whole numbers have 64 bits. A sum, difference or product outside of them is an error, never another number.",
 	"Whole and other numbers mix; the result then has decimals. / always gives a number with decimals.",
-	"A division by zero, and a result that is not a finite number, is an error: the field is sent as null, and the run says so.",
+	"A division by zero, and a result that is not a finite number, is an error: the field is sent as null, and the run " +
+		"says so.",
 	"A text does not become a number by itself, nor the other way: write number(x) or text(x).",
 	"A wrong name or type is found when the file is read, with its column.",
 }
@@ -215,7 +216,8 @@ var functions = []Function{
 	wholeBy("floor", "The next whole number below.", "floor(-2.5)", "-3", math.Floor),
 	wholeBy("ceil", "The next whole number above.", "ceil(2.1)", "3", math.Ceil),
 	wholeBy("whole", "A whole number: the decimals are cut off.", "whole(-2.9)", "-2", math.Trunc),
-	{Group: "numbers", Name: "round", Args: "x, decimals", Doc: "Rounded to so many decimals; halves go away from zero. decimals may be left out: 0.",
+	{Group: "numbers", Name: "round", Args: "x, decimals", Doc: "Rounded to so many decimals; halves go away from zero. " +
+		"decimals may be left out: 0.",
 		Example: "round(level_m / 3, 2)", Result: "1.53",
 		call: func(a []any) (any, error) {
 			x, ok := float(a[0])
@@ -237,7 +239,8 @@ var functions = []Function{
 			scale := math.Pow(10, float64(d))
 			y := math.Round(x*scale) / scale
 			return checked("round", y)
-		}, types: []any{new(func(float64) float64), new(func(int) float64), new(func(float64, int) float64), new(func(int, int) float64)}},
+		}, types: []any{new(func(float64) float64), new(func(int) float64), new(func(float64, int) float64),
+			new(func(int, int) float64)}},
 	extreme("min", "The least.", "min(n, 3)", "3", func(a, b float64) bool { return a < b }),
 	extreme("max", "The greatest.", "max(n, 3)", "7", func(a, b float64) bool { return a > b }),
 	onNumber("numbers", "sqrt", "Square root.", "sqrt(n + 2)", "3", math.Sqrt),
@@ -247,7 +250,8 @@ var functions = []Function{
 	onNumber("numbers", "sin", "Sine of an angle in radians.", "sin(0)", "0", math.Sin),
 	onNumber("numbers", "cos", "Cosine of an angle in radians.", "cos(0)", "1", math.Cos),
 	onNumber("numbers", "tan", "Tangent of an angle in radians.", "tan(0)", "0", math.Tan),
-	{Group: "numbers", Name: "number", Args: "text", Doc: "The number that a text holds.", Example: "number('4.6') + 1", Result: "5.6",
+	{Group: "numbers", Name: "number", Args: "text", Doc: "The number that a text holds.", Example: "number('4.6') + 1",
+		Result: "5.6",
 		call: func(a []any) (any, error) {
 			s := strings.TrimSpace(String(a[0]))
 			x, err := strconv.ParseFloat(s, 64)
@@ -257,8 +261,10 @@ var functions = []Function{
 			return checked("number", x)
 		}, types: []any{new(func(any) float64)}},
 
-	onText("texts", "text", "As a text: numbers as short as possible, times in UTC (RFC 3339), positions as lat,lon.", "text(n) + ' m'", "7 m", func(s string) (string, error) { return s, nil }),
-	{Group: "texts", Name: "pad", Args: "x, width", Doc: "With zeros in front, up to a width from 0 to 64.", Example: "pad(n, 3)", Result: "007",
+	onText("texts", "text", "As a text: numbers as short as possible, times in UTC (RFC 3339), positions as lat,lon.",
+		"text(n) + ' m'", "7 m", func(s string) (string, error) { return s, nil }),
+	{Group: "texts", Name: "pad", Args: "x, width", Doc: "With zeros in front, up to a width from 0 to 64.",
+		Example: "pad(n, 3)", Result: "007",
 		call: func(a []any) (any, error) {
 			width, ok := a[1].(int)
 			if !ok || width < 0 || width > 64 {
@@ -270,7 +276,8 @@ var functions = []Function{
 			}
 			return strings.Repeat("0", max(0, width-len(s))) + s, nil
 		}, types: []any{new(func(any, int) string)}},
-	{Group: "texts", Name: "hex", Args: "n, width", Doc: "A whole number in hexadecimal digits, with zeros up to a width from 0 to 16.", Example: "hex(255, 4)", Result: "00ff",
+	{Group: "texts", Name: "hex", Args: "n, width", Doc: "A whole number in hexadecimal digits, with zeros up to a " +
+		"width from 0 to 16.", Example: "hex(255, 4)", Result: "00ff",
 		call: func(a []any) (any, error) {
 			n, ok := a[0].(int)
 			width, ok2 := a[1].(int)
@@ -279,10 +286,14 @@ var functions = []Function{
 			}
 			return fmt.Sprintf("%0*x", width, n), nil
 		}, types: []any{new(func(any, int) string)}},
-	onText("texts", "upper", "In capital letters.", "upper(site)", "OUTER", func(s string) (string, error) { return strings.ToUpper(s), nil }),
-	onText("texts", "lower", "In small letters.", "lower('LB-7')", "lb-7", func(s string) (string, error) { return strings.ToLower(s), nil }),
-	onText("texts", "trim", "Without spaces at both ends.", "trim('  a ')", "a", func(s string) (string, error) { return strings.TrimSpace(s), nil }),
-	{Group: "texts", Name: "length", Args: "x", Doc: "Letters of a text, entries of a list.", Example: "length(site)", Result: "5",
+	onText("texts", "upper", "In capital letters.", "upper(site)", "OUTER",
+		func(s string) (string, error) { return strings.ToUpper(s), nil }),
+	onText("texts", "lower", "In small letters.", "lower('LB-7')", "lb-7",
+		func(s string) (string, error) { return strings.ToLower(s), nil }),
+	onText("texts", "trim", "Without spaces at both ends.", "trim('  a ')", "a",
+		func(s string) (string, error) { return strings.TrimSpace(s), nil }),
+	{Group: "texts", Name: "length", Args: "x", Doc: "Letters of a text, entries of a list.", Example: "length(site)",
+		Result: "5",
 		call: func(a []any) (any, error) {
 			switch x := a[0].(type) {
 			case string:
@@ -294,7 +305,8 @@ var functions = []Function{
 			}
 			return nil, fmt.Errorf("length: a text or a list is wanted, not %s", typeName(a[0]))
 		}, types: []any{new(func(any) int)}},
-	{Group: "texts", Name: "part", Args: "text, first, count", Doc: "So many letters of a text, from the first on (counted from 0).", Example: "part('LB-0042', 3, 4)", Result: "0042",
+	{Group: "texts", Name: "part", Args: "text, first, count", Doc: "So many letters of a text, from the first on " +
+		"(counted from 0).", Example: "part('LB-0042', 3, 4)", Result: "0042",
 		call: func(a []any) (any, error) {
 			letters := []rune(String(a[0]))
 			first, ok := a[1].(int)
@@ -305,7 +317,8 @@ var functions = []Function{
 			first = min(first, len(letters))
 			return string(letters[first : first+min(count, len(letters)-first)]), nil
 		}, types: []any{new(func(any, int, int) string)}},
-	{Group: "texts", Name: "replace", Args: "text, old, new", Doc: "With each old part replaced.", Example: "replace('a-b', '-', '/')", Result: "a/b",
+	{Group: "texts", Name: "replace", Args: "text, old, new", Doc: "With each old part replaced.",
+		Example: "replace('a-b', '-', '/')", Result: "a/b",
 		call: func(a []any) (any, error) {
 			s, old, by := String(a[0]), String(a[1]), String(a[2])
 			if (len(s)+1)*max(1, len(by)) > maxText {
@@ -313,7 +326,8 @@ var functions = []Function{
 			}
 			return strings.ReplaceAll(s, old, by), nil
 		}, types: []any{new(func(any, string, string) string)}},
-	{Group: "texts", Name: "repeat", Args: "text, count", Doc: "The text so many times.", Example: "repeat('ab', 3)", Result: "ababab",
+	{Group: "texts", Name: "repeat", Args: "text, count", Doc: "The text so many times.", Example: "repeat('ab', 3)",
+		Result: "ababab",
 		call: func(a []any) (any, error) {
 			s := String(a[0])
 			n, ok := a[1].(int)
@@ -341,7 +355,8 @@ var functions = []Function{
 	onTime("year", "The year, in UTC.", "2030", time.Time.Year),
 	onTime("month", "The month, 1 to 12, in UTC.", "3", func(t time.Time) int { return int(t.Month()) }),
 	onTime("day", "The day of the month, in UTC.", "17", time.Time.Day),
-	onTime("weekday", "The day of the week, 1 (Monday) to 7, in UTC (ISO 8601).", "7", func(t time.Time) int { return (int(t.Weekday())+6)%7 + 1 }),
+	onTime("weekday", "The day of the week, 1 (Monday) to 7, in UTC (ISO 8601).", "7",
+		func(t time.Time) int { return (int(t.Weekday())+6)%7 + 1 }),
 	onTime("hour", "The hour, 0 to 23, in UTC.", "17", time.Time.Hour),
 	onTime("minute", "The minute, in UTC.", "46", time.Time.Minute),
 	onTime("second", "The second, in UTC.", "40", time.Time.Second),
@@ -350,7 +365,9 @@ var functions = []Function{
 	checkDigits("gs1", "The check digit of the GS1 General Specifications, section 7.9.", "gs1('629104150021')", "3", gs1),
 	checkDigits("mod97", "The two check digits of ISO/IEC 7064, MOD 97-10.", "mod97('WEST12345698765432GB')", "82", mod97),
 
-	{Group: "signing", Name: "hmac", Args: "hash, key, x", Doc: "A keyed digest (RFC 2104), as bytes; hash is md5, sha1, sha256, sha384 or sha512.", Example: "bytes_hex(hmac('md5', 'Jefe', 'what do ya want for nothing?'))", Result: "750c783e6ab0b503eaa86e310a5db738",
+	{Group: "signing", Name: "hmac", Args: "hash, key, x", Doc: "A keyed digest (RFC 2104), as bytes; hash is md5, " +
+		"sha1, sha256, sha384 or sha512.", Example: "bytes_hex(hmac('md5', 'Jefe', 'what do ya want for nothing?'))",
+		Result: "750c783e6ab0b503eaa86e310a5db738",
 		call: func(a []any) (any, error) {
 			make, known := digests[String(a[0])]
 			if !known {
@@ -360,7 +377,8 @@ var functions = []Function{
 			h.Write([]byte(String(a[2])))
 			return string(h.Sum(nil)), nil
 		}, types: []any{new(func(string, string, any) string)}},
-	{Group: "signing", Name: "digest", Args: "hash, x", Doc: "A digest, as bytes; hash as with hmac.", Example: "bytes_hex(digest('md5', 'abc'))", Result: "900150983cd24fb0d6963f7d28e17f72",
+	{Group: "signing", Name: "digest", Args: "hash, x", Doc: "A digest, as bytes; hash as with hmac.",
+		Example: "bytes_hex(digest('md5', 'abc'))", Result: "900150983cd24fb0d6963f7d28e17f72",
 		call: func(a []any) (any, error) {
 			make, known := digests[String(a[0])]
 			if !known {
@@ -370,29 +388,39 @@ var functions = []Function{
 			h.Write([]byte(String(a[1])))
 			return string(h.Sum(nil)), nil
 		}, types: []any{new(func(string, any) string)}},
-	onText("signing", "base64", "In base64 (RFC 4648, section 4).", "base64('fo')", "Zm8=", func(s string) (string, error) { return base64.StdEncoding.EncodeToString([]byte(s)), nil }),
-	onText("signing", "base64url", "In base64url without padding (RFC 4648, section 5).", "base64url('fo')", "Zm8", func(s string) (string, error) { return base64.RawURLEncoding.EncodeToString([]byte(s)), nil }),
-	onText("signing", "unbase64", "The bytes that base64 or base64url stands for.", "unbase64('Zm9vYg==')", "foob", func(s string) (string, error) {
-		b, err := base64.StdEncoding.DecodeString(s)
-		if err != nil {
-			b, err = base64.RawURLEncoding.DecodeString(strings.TrimRight(s, "="))
-		}
-		if err != nil {
-			return "", errors.New("this is not base64 (RFC 4648)")
-		}
-		return string(b), nil
-	}),
-	onText("signing", "url_escape", "For an address: all but letters, digits, - _ . ~ as %XX (RFC 3986, section 2.1).", "url_escape('a b/c')", "a%20b%2Fc", func(s string) (string, error) { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20"), nil }),
-	onText("signing", "bytes_hex", "Bytes in hexadecimal digits.", "bytes_hex('abc')", "616263", func(s string) (string, error) { return hex.EncodeToString([]byte(s)), nil }),
+	onText("signing", "base64", "In base64 (RFC 4648, section 4).", "base64('fo')", "Zm8=",
+		func(s string) (string, error) { return base64.StdEncoding.EncodeToString([]byte(s)), nil }),
+	onText("signing", "base64url", "In base64url without padding (RFC 4648, section 5).", "base64url('fo')", "Zm8",
+		func(s string) (string, error) { return base64.RawURLEncoding.EncodeToString([]byte(s)), nil }),
+	onText("signing", "unbase64", "The bytes that base64 or base64url stands for.", "unbase64('Zm9vYg==')", "foob",
+		func(s string) (string, error) {
+			b, err := base64.StdEncoding.DecodeString(s)
+			if err != nil {
+				b, err = base64.RawURLEncoding.DecodeString(strings.TrimRight(s, "="))
+			}
+			if err != nil {
+				return "", errors.New("this is not base64 (RFC 4648)")
+			}
+			return string(b), nil
+		}),
+	onText("signing", "url_escape", "For an address: all but letters, digits, - _ . ~ as %XX (RFC 3986, section 2.1).",
+		"url_escape('a b/c')", "a%20b%2Fc", func(s string) (string, error) {
+			return strings.ReplaceAll(url.QueryEscape(s),
+				"+", "%20"), nil
+		}),
+	onText("signing", "bytes_hex", "Bytes in hexadecimal digits.", "bytes_hex('abc')", "616263",
+		func(s string) (string, error) { return hex.EncodeToString([]byte(s)), nil }),
 }
 
 // digests are the hash functions of hmac (RFC 2104) and digest. The old ones are there
 // because platforms want them.
-var digests = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
+var digests = map[string]func() hash.Hash{"md5": md5.New, "sha1": sha1.New, "sha256": sha256.New,
+	"sha384": sha512.New384, "sha512": sha512.New}
 
 // checkDigits is a function from a text to its check digits.
 func checkDigits(name, doc, example, result string, f func(string) (string, error)) Function {
-	return Function{Group: "check digits", Name: name, Args: "x", Doc: doc + " Spaces and - are left out.", Example: example, Result: result,
+	return Function{Group: "check digits", Name: name, Args: "x", Doc: doc + " Spaces and - are left out.",
+		Example: example, Result: result,
 		call: func(a []any) (any, error) {
 			s := strings.NewReplacer(" ", "", "-", "").Replace(String(a[0]))
 			d, err := f(s)
@@ -465,10 +493,13 @@ var options = func() []expr.Option {
 		list = append(list, expr.Function(f.Name, func(a ...any) (any, error) { return f.call(a) }, f.types...))
 	}
 	for name, f := range strict {
-		list = append(list, expr.Function(checkedWhole+name, func(a ...any) (any, error) { return f(a[0], a[1]) }, new(func(int, int) int)))
-		list = append(list, expr.Function(checkedAny+name, func(a ...any) (any, error) { return f(a[0], a[1]) }, new(func(any, any) any)))
+		list = append(list, expr.Function(checkedWhole+name, func(a ...any) (any, error) { return f(a[0], a[1]) },
+			new(func(int, int) int)))
+		list = append(list, expr.Function(checkedAny+name, func(a ...any) (any, error) { return f(a[0], a[1]) },
+			new(func(any, any) any)))
 	}
-	return append(list, expr.Function(quotient, func(a ...any) (any, error) { return divide(a[0], a[1]) }, new(func(any, any) float64)))
+	return append(list, expr.Function(quotient, func(a ...any) (any, error) { return divide(a[0], a[1]) },
+		new(func(any, any) float64)))
 }()
 
 var functionNames = func() []string {

@@ -12,7 +12,8 @@ import (
 // Broker is how a guest with credentials of its own connects to the broker of a link. TLS
 // sessions are resumed as long as the same value is used.
 func Broker(l *crowd.Link, own *credential.Guest) *mqtt.Guest {
-	m := &mqtt.Guest{Endpoint: mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}, Username: own.Username, Password: own.Password, Tokens: own.Tokens, Timeout: l.ConnectTimeout}
+	m := &mqtt.Guest{Endpoint: mqtt.Endpoint{Scheme: l.Scheme, Address: l.Address, Path: l.Path}, Username: own.Username,
+		Password: own.Password, Tokens: own.Tokens, Timeout: l.ConnectTimeout}
 	if own.Path != "" {
 		m.Path = own.Path
 	}

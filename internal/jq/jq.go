@@ -59,8 +59,10 @@ const product = "_product"
 
 // endless are the functions by which an expression can go on without end, or that make
 // much of little.
-var endless = map[string]bool{"range": true, "repeat": true, "recurse": true, "while": true, "until": true, "limit": true, "combinations": true,
-	"getpath": true, "paths": true, "walk": true, "splits": true, "implode": true, "gsub": true, "sub": true, "skip": true, "nth": true}
+var endless = map[string]bool{"range": true, "repeat": true, "recurse": true, "while": true, "until": true,
+	"limit": true, "combinations": true,
+	"getpath": true, "paths": true, "walk": true, "splits": true, "implode": true, "gsub": true, "sub": true,
+	"skip": true, "nth": true}
 
 // bound looks through a parsed expression: it refuses what cannot be bounded, and finds
 // out whether it has to be watched.

@@ -16,7 +16,8 @@ func TestQueries(t *testing.T) {
 	d.UseNumber()
 	var answer any
 	require.NoError(t, d.Decode(&answer))
-	for source, want := range map[string]string{".rows[].v": "[1.50,null]", ".rows[0].id": "[12345678901234567890]", ".none[]": "null", ".missing": "[null]"} {
+	for source, want := range map[string]string{".rows[].v": "[1.50,null]", ".rows[0].id": "[12345678901234567890]",
+		".none[]": "null", ".missing": "[null]"} {
 		q, err := jq.Parse(source)
 		require.NoError(t, err)
 		list, err := q.All(answer)
@@ -74,7 +75,8 @@ func TestBounds(t *testing.T) {
 		_, err := jq.Parse(source)
 		assert.ErrorContains(t, err, "assigns; to pick, make a new object", source)
 	}
-	for source, want := range map[string]any{".n * 3": 6, "[.n, 2.5] | .[0] * .[1]": 5.0, "[range(3)] | length": 3, "({a: 1} * {b: 2}) | length": 2} {
+	for source, want := range map[string]any{".n * 3": 6, "[.n, 2.5] | .[0] * .[1]": 5.0, "[range(3)] | length": 3,
+		"({a: 1} * {b: 2}) | length": 2} {
 		q, err := jq.Parse(source)
 		require.NoError(t, err, source)
 		got, err := q.One(map[string]any{"n": 2})

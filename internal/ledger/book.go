@@ -72,7 +72,8 @@ func (b *Book) add(r *Record) {
 	switch r.Type {
 	case DueRecord:
 		m := b.message(r.Stream, r.Seq)
-		m.Round, m.Due, m.Meant, m.Calls, m.Carried, m.Hole = r.Round, timeOf(r.At), r.Meant, r.Calls, bytes.Clone(r.Carried.B), false
+		m.Round, m.Due, m.Meant, m.Calls, m.Carried, m.Hole = r.Round, timeOf(r.At), r.Meant, r.Calls, bytes.Clone(
+			r.Carried.B), false
 	case SentRecord:
 		m := b.message(r.Stream, r.Seq)
 		if m.Sent.IsZero() {

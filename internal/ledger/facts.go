@@ -499,7 +499,8 @@ func (l *Actions) add(x *Done) {
 			return
 		}
 		at = len(l.Events)
-		l.Events = append(l.Events, EventActions{Event: x.Event, Kind: x.Action.Kind, Name: x.Action.Name, Value: x.Action.Value, First: x.At, devices: map[int]bool{}})
+		l.Events = append(l.Events, EventActions{Event: x.Event, Kind: x.Action.Kind, Name: x.Action.Name,
+			Value: x.Action.Value, First: x.At, devices: map[int]bool{}})
 	}
 	e := &l.Events[at]
 	if x.At.Before(e.First) {

@@ -134,7 +134,8 @@ func Busy(path string) bool {
 // open makes a writer that appends to a file. It closes the file and gives the lock
 // back when it is closed.
 func open(f *os.File, l *flock.Flock, key []byte, start time.Time) *Writer {
-	w := &Writer{file: f, lock: l, key: key, start: start, failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	w := &Writer{file: f, lock: l, key: key, start: start, failed: make(chan struct{}), bell: make(chan struct{}, 1),
+		stop: make(chan struct{}), done: make(chan struct{})}
 	w.own = w.Page()
 	return w
 }

@@ -31,7 +31,8 @@ func TestMarkRoundTrip(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, m, back)
 	})
-	for _, bad := range []string{"", "a", "a/b", "a/b/c", "a/b/c/0", "a/b/c/01", "a/b/c/+1", "a/b/c/x", "/b/c/1", "a//c/1", "a/b//1", "a/b/c/99999999999999999999"} {
+	for _, bad := range []string{"", "a", "a/b", "a/b/c", "a/b/c/0", "a/b/c/01", "a/b/c/+1", "a/b/c/x", "/b/c/1",
+		"a//c/1", "a/b//1", "a/b/c/99999999999999999999"} {
 		_, err := ledger.ParseMark(bad)
 		assert.Error(t, err, bad)
 	}
@@ -94,9 +95,12 @@ func written(t testing.TB, end bool) string {
 	start := time.Unix(1_900_000_000, 0)
 	w, err := ledger.Create(path, "k3f9a2xy", "harbour", start)
 	require.NoError(t, err)
-	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
+	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true,
+		Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}})
 	w.Stream(1, ledger.Stream{Device: "buoy-2", Kind: "buoy", Reading: "state", QoS0: true})
-	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
+	w.Witness(0, &ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second,
+		Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true},
+			"wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}}})
 	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	w.Flush()
 	p := w.Page()
@@ -115,8 +119,11 @@ func written(t testing.TB, end bool) string {
 	q.Clock(0, -time.Second, 2*time.Second)
 	q.Heard(0, 1, true, "")
 	p.Link(&ledger.LinkEvent{At: start.Add(time.Second), What: ledger.Down, Why: "cut"})
-	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"})
-	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}}})
+	p.Command(&ledger.Command{Number: 2, Device: "buoy-2", At: start.Add(3 * time.Second), Topic: "ask/buoy-2",
+		Body: []byte("dance"), Why: "no command of the kind matches"})
+	p.Command(&ledger.Command{Number: 1, Device: "buoy-1", Name: "set-rate", At: start.Add(2 * time.Second),
+		Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true,
+		Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}}})
 	p.Answer(1, &ledger.Answer{Due: start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no")})
 	p.Told(1, at+4_500_000_000, at+4_600_000_000, outcome.Refused, 135, "not authorized")
 	p.Told(9, 0, at, outcome.Unsent, 0, "of a command that was lost with a torn page")
@@ -138,7 +145,9 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.True(t, b.Interrupted)
 	assert.Zero(t, b.Torn)
 	require.Len(t, b.Streams, 2)
-	assert.Equal(t, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true, Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}}, b.Streams[0])
+	assert.Equal(t, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, List: true,
+		Tolerances: map[string]float64{"wave_m": 0.01}, Units: map[string]string{"wave_m": "m"}, Unseen: []int{2}},
+		b.Streams[0])
 	require.Len(t, b.Messages[0], 2)
 	m := b.Messages[0][0]
 	assert.Equal(t, 2, m.Attempts)
@@ -151,19 +160,28 @@ func TestLedgerRoundTrip(t *testing.T) {
 	assert.Equal(t, outcome.Open, b.Messages[0][1].Outcome)
 	require.Len(t, b.Sightings, 1)
 	s := b.Sightings[0]
-	assert.Equal(t, ledger.Sighting{Seen: b.Start.Add(2 * time.Second), Stored: b.Start.Add(time.Second), Seq: 2, FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63, Values: []byte(`{"wave_m":2}`)}, s)
+	assert.Equal(t, ledger.Sighting{Seen: b.Start.Add(2 * time.Second), Stored: b.Start.Add(time.Second), Seq: 2,
+		FiledDevice: "buoy-2", FiledReading: "state", Again: true, Asked: true, Row: 1 << 63,
+		Values: []byte(`{"wave_m":2}`)}, s)
 	require.Len(t, b.Witnesses, 1)
 	w := b.Witnesses[0]
 	assert.True(t, w.Heard[1].Complete)
 	w.Heard = nil
-	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second, Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
-		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Whole: true, Why: "gone"}}, Sightings: 1, Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
+	assert.Equal(t, ledger.Witness{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: 2 * time.Second,
+		Wait: 3 * time.Second, Listens: true, Fields: map[string]ledger.FieldRule{"at": {Ignored: true},
+			"wave_m": {As: "h", Tolerance: 0.5, Factor: 100, Offset: -1}},
+		Gaps: []ledger.Gap{{From: b.Start.Add(time.Second), Kept: true, Lag: true, Whole: true, Why: "gone"}}, Sightings: 1,
+		Clock: &ledger.Offset{Least: -time.Second, Most: 2 * time.Second}}, w)
 	// In the order of their numbers, whatever page they were on; times are of the ledger's start.
 	assert.Equal(t, []ledger.Command{
-		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1", Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state", Value: "1s"}},
-			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"), Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
+		{Number: 1, Device: "buoy-1", Name: "set-rate", At: b.Start.Add(2 * time.Second), Topic: "ask/buoy-1",
+			Body: []byte(`{"s":1}`), Done: true, Asks: true, Did: []ledger.Action{{Kind: "interval", Name: "state",
+				Value: "1s"}},
+			Answer: &ledger.Answer{Due: b.Start.Add(4 * time.Second), How: ledger.Wrong, Body: []byte("no"),
+				Sent: b.Start.Add(4500 * time.Millisecond), At: b.Start.Add(4600 * time.Millisecond),
 				Outcome: outcome.Refused, Code: 135, Text: "not authorized"}},
-		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"), Why: "no command of the kind matches"},
+		{Number: 2, Device: "buoy-2", At: b.Start.Add(3 * time.Second), Topic: "ask/buoy-2", Body: []byte("dance"),
+			Why: "no command of the kind matches"},
 	}, b.Commands)
 	assert.Equal(t, 1, b.Links.Drops)
 	assert.Equal(t, map[string]int{"cut": 1}, b.Links.Why)
@@ -233,7 +251,9 @@ func TestLedgerDamageIsNoticed(t *testing.T) {
 				require.Equal(t, lost, doubt, "byte %d: damage elsewhere makes the witness doubtful", i)
 			}
 		}
-		require.False(t, b.Ended && !b.Lost && !slices.EqualFunc(good.Messages, b.Messages, func(x, y []ledger.Message) bool { return assert.ObjectsAreEqual(x, y) }), "byte %d: messages are lost, and the ledger counts as whole", i)
+		require.False(t, b.Ended && !b.Lost && !slices.EqualFunc(good.Messages, b.Messages,
+			func(x, y []ledger.Message) bool { return assert.ObjectsAreEqual(x, y) }), "byte "+
+			"%d: messages are lost, and the ledger counts as whole", i)
 		for stream, list := range b.Messages {
 			for k, m := range list {
 				if !m.Hole {
@@ -296,7 +316,8 @@ func TestWhatWitnessesSawAndIsLost(t *testing.T) {
 	w.Round(ledger.Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	for n := range 3 {
 		for i, p := range pages {
-			p.Sighting(&ledger.Sighting{Witness: i, Seq: 1, Seen: start, Values: []byte(fmt.Sprintf(`{"seen_by":%d,"time":%d}`, i, n))})
+			p.Sighting(&ledger.Sighting{Witness: i, Seq: 1, Seen: start,
+				Values: []byte(fmt.Sprintf(`{"seen_by":%d,"time":%d}`, i, n))})
 		}
 		w.Flush()
 	}

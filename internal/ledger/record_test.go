@@ -95,15 +95,18 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	start := time.Unix(1_900_000_000, 0)
 	w, err := Create(path, "k3f9a2xy", "harbour", start)
 	require.NoError(t, err)
-	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300}, Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
-	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second, Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
+	w.Stream(0, Stream{Device: "buoy-1", Kind: "buoy", Reading: "state", QoS0: true, Unseen: []int{1, 300},
+		Tolerances: map[string]float64{"a": 0.5}, Units: map[string]string{"a": "m"}})
+	w.Witness(0, &Witness{Name: "ear", Proof: "received", Within: time.Second,
+		Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
 	w.Alert(0, &Alert{Name: "low-battery", Within: time.Second, Fields: []string{"battery_v"}})
 	w.Round(Round{N: 1, Begin: start, End: start.Add(time.Minute)})
 	p := w.Page()
 	p.Due(0, 1, 1, start.UnixNano(), ToKeep, 0, []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1, false)
 	p.Copied(0, 1, start.UnixNano()+1)
-	p.Done(&Done{Event: "outage", Round: 1, Action: Action{"offline", "", "cut"}, At: start, Broke: true, Disturbs: true, Why: "no"})
+	p.Done(&Done{Event: "outage", Round: 1, Action: Action{"offline", "", "cut"}, At: start, Broke: true, Disturbs: true,
+		Why: "no"})
 	p.Settled(0, 1, start.UnixNano()+2, 2, 135, "no")
 	p.Sighting(&Sighting{Seen: start, Stored: start, Seq: 1, FiledDevice: "x", Again: true, Values: []byte("{}")})
 	p.Said(0, &Said{Device: "buoy-1", Seen: start, Text: "{}", Perhaps: true})
@@ -152,7 +155,8 @@ func TestPagesDoNotWaitForTheDisk(t *testing.T) {
 	r, slow, err := os.Pipe()
 	require.NoError(t, err)
 	defer r.Close()
-	w := &Writer{file: slow, start: time.Unix(0, 0), failed: make(chan struct{}), bell: make(chan struct{}, 1), stop: make(chan struct{}), done: make(chan struct{})}
+	w := &Writer{file: slow, start: time.Unix(0, 0), failed: make(chan struct{}), bell: make(chan struct{}, 1),
+		stop: make(chan struct{}), done: make(chan struct{})}
 	w.own = w.Page()
 	p := w.Page()
 	go w.flusher()

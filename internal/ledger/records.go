@@ -126,21 +126,23 @@ var records = [...]struct {
 		c.text("crowd", &x.crowd)
 		c.int("start", &x.begun)
 	}},
-	recStream: {"a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for", func(c *coder, x *entry) {
-		s := &x.stream
-		c.whole("index", &x.index)
-		c.text("device", &s.Device)
-		c.text("kind", &s.Kind)
-		c.text("reading", &s.Reading)
-		c.bool("qos0", &s.QoS0)
-		c.bool("may_repeat", &s.MayRepeat)
-		c.bool("list", &s.List)
-		mapping(c, "tolerances", "field", &s.Tolerances, func(v *float64) { c.number("tolerance", v) })
-		mapping(c, "units", "field", &s.Units, func(v *string) { c.text("unit", v) })
-		list(c, "unseen", &s.Unseen, func(w *int) { c.whole("witness", w) })
-		c.uint("calls", &s.Calls)
-	}},
-	recRound: {"a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined", func(c *coder, x *entry) {
+	recStream: {"a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for",
+		func(c *coder, x *entry) {
+			s := &x.stream
+			c.whole("index", &x.index)
+			c.text("device", &s.Device)
+			c.text("kind", &s.Kind)
+			c.text("reading", &s.Reading)
+			c.bool("qos0", &s.QoS0)
+			c.bool("may_repeat", &s.MayRepeat)
+			c.bool("list", &s.List)
+			mapping(c, "tolerances", "field", &s.Tolerances, func(v *float64) { c.number("tolerance", v) })
+			mapping(c, "units", "field", &s.Units, func(v *string) { c.text("unit", v) })
+			list(c, "unseen", &s.Unseen, func(w *int) { c.whole("witness", w) })
+			c.uint("calls", &s.Calls)
+		}},
+	recRound: {"a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, " +
+		"witnesses and alerts are defined", func(c *coder, x *entry) {
 		r := &x.round
 		c.whole("round", &r.N)
 		c.time("begin", &r.Begin)
@@ -151,7 +153,9 @@ var records = [...]struct {
 		c.whole("witnesses", &x.defined[1])
 		c.whole("alerts", &x.defined[2])
 	}},
-	recWitness: {"a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a row is the platform's, 2 where it is the device's, 0 where that is found out", func(c *coder, x *entry) {
+	recWitness: {"a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it " +
+		"keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a " +
+		"row is the platform's, 2 where it is the device's, 0 where that is found out", func(c *coder, x *entry) {
 		w := &x.wit
 		c.whole("index", &x.index)
 		c.text("name", &w.Name)
@@ -171,7 +175,9 @@ var records = [...]struct {
 			c.number("offset", &f.Offset)
 		})
 	}},
-	recDue: {"a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields", func(c *coder, x *entry) {
+	recDue: {"a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), " +
+		"to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher " +
+		"one if they arm it again; carried is the JSON object of its fields", func(c *coder, x *entry) {
 		x.message(c)
 		c.whole("round", &x.Round)
 		c.nano("due", &x.At)
@@ -179,7 +185,8 @@ var records = [...]struct {
 		c.uint("calls", &x.Calls)
 		c.part("carried", &x.Carried)
 	}},
-	recSent: {"a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it may be stored once more", func(c *coder, x *entry) {
+	recSent: {"a message was handed to the network; again for each attempt; anew: after an earlier one, and so that it " +
+		"may be stored once more", func(c *coder, x *entry) {
 		x.message(c)
 		c.nano("at", &x.At)
 		c.bool("anew", &x.Anew)
@@ -191,7 +198,10 @@ var records = [...]struct {
 		c.whole("code", &x.Code)
 		c.part("text", &x.Text)
 	}},
-	recSighting: {"a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; flags are 1 again, 2 perhaps, 4 asked, 8 unsure; row is a digest of the row's identity, or 0; names are device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was found", func(c *coder, x *entry) {
+	recSighting: {"a message that a witness found; stream is 1 more than its index, or 0 where it is none of the run; " +
+		"flags are 1 again, 2 perhaps, 4 asked, 8 unsure; row is a digest of the row's identity, or 0; names are " +
+		"device, reading, filed device, filed reading, without empty ones at the end; values is the JSON that was " +
+		"found", func(c *coder, x *entry) {
 		s := &x.Sighting
 		c.whole("witness", &s.Witness)
 		c.above("stream", &s.Stream, 1)
@@ -203,7 +213,8 @@ var records = [...]struct {
 		x.names(c)
 		c.part("values", &x.Carried)
 	}},
-	recGap: {"a time in which a witness could not listen, or listened late; without an end, to the end; kept: the broker kept messages for it; lag: it was late; whole: no more waited than brokers keep", func(c *coder, x *entry) {
+	recGap: {"a time in which a witness could not listen, or listened late; without an end, to the end; kept: the " +
+		"broker kept messages for it; lag: it was late; whole: no more waited than brokers keep", func(c *coder, x *entry) {
 		c.whole("witness", &x.witness)
 		c.time("from", &x.gap.From)
 		c.time("to", &x.gap.To)
@@ -218,7 +229,9 @@ var records = [...]struct {
 		c.bool("complete", &x.hearing.Complete)
 		c.text("why", &x.hearing.Why)
 	}},
-	recLink: {"a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so often right after one message; early: the platform had not accepted the connection", func(c *coder, x *entry) {
+	recLink: {"a connection came up (1), was renewed (2), was lost (3), may not hear commands (4), or something about " +
+		"it is remarked (5); stream is the first of the device; where times is above 0, the connection was lost so " +
+		"often right after one message; early: the platform had not accepted the connection", func(c *coder, x *entry) {
 		e := &x.link
 		c.whole("stream", &e.Stream)
 		c.time("at", &e.At)
@@ -262,52 +275,61 @@ var records = [...]struct {
 		c.text("text", &x.Answer.Text)
 	}},
 	recReopened: {"the file was opened again, to add evidence", func(c *coder, x *entry) { c.time("at", &x.at) }},
-	recClock: {"by how much the clock of a witness's platform is ahead of ours, in nanoseconds, as it tells itself", func(c *coder, x *entry) {
-		c.whole("witness", &x.witness)
-		c.span("least", &x.offset.Least)
-		c.span("most", &x.offset.Most)
-	}},
-	recClosed: {"the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0", func(c *coder, x *entry) {
-		list(c, "pages", &x.pages, func(p *pageBlocks) {
-			c.uint("blocks", &p.blocks)
-			c.above("witness", &p.witness, 1)
-		})
-	}},
-	recOver: {"the devices had stopped; clock is what the plan's clock showed; open messages were under way when the time of the plan was over", func(c *coder, x *entry) {
+	recClock: {"by how much the clock of a witness's platform is ahead of ours, in nanoseconds, as it tells itself",
+		func(c *coder, x *entry) {
+			c.whole("witness", &x.witness)
+			c.span("least", &x.offset.Least)
+			c.span("most", &x.offset.Most)
+		}},
+	recClosed: {"the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0",
+		func(c *coder, x *entry) {
+			list(c, "pages", &x.pages, func(p *pageBlocks) {
+				c.uint("blocks", &p.blocks)
+				c.above("witness", &p.witness, 1)
+			})
+		}},
+	recOver: {"the devices had stopped; clock is what the plan's clock showed; open messages were under way when the " +
+		"time of the plan was over", func(c *coder, x *entry) {
 		c.whole("round", &x.round.N)
 		c.time("at", &x.round.Over)
 		c.time("clock", &x.round.Stopped)
 		c.whole("open", &x.round.Open)
 	}},
-	recLeft: {"devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end", func(c *coder, x *entry) {
-		c.text("link", &x.left.Link)
-		c.whole("devices", &x.left.Devices)
-		c.span("kept", &x.left.Kept)
-	}},
+	recLeft: {"devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end",
+		func(c *coder, x *entry) {
+			c.text("link", &x.left.Link)
+			c.whole("devices", &x.left.Devices)
+			c.span("kept", &x.left.Kept)
+		}},
 	recCopied: {"a message was handed to the network once more, as the plan says", func(c *coder, x *entry) {
 		x.message(c)
 		c.nano("at", &x.At)
 	}},
-	recDone: {"an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done", func(c *coder, x *entry) {
-		d := &x.done
-		c.whole("stream", &d.Stream)
-		c.text("event", &d.Event)
-		c.whole("round", &d.Round)
-		d.Action.fields(c)
-		c.time("at", &d.At)
-		c.bool("over", &d.Over)
-		c.bool("broke", &d.Broke)
-		c.bool("disturbs", &d.Disturbs)
-		c.text("why", &d.Why)
-	}},
-	recAlert: {"an alert that the platform must give; index counts from 0, within is in nanoseconds, fields are those by whose values it is called for", func(c *coder, x *entry) {
+	recDone: {"an event of the plan did something to a device, or undid it (over); stream is the first of the device; " +
+		"broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done",
+		func(c *coder, x *entry) {
+			d := &x.done
+			c.whole("stream", &d.Stream)
+			c.text("event", &d.Event)
+			c.whole("round", &d.Round)
+			d.Action.fields(c)
+			c.time("at", &d.At)
+			c.bool("over", &d.Over)
+			c.bool("broke", &d.Broke)
+			c.bool("disturbs", &d.Disturbs)
+			c.text("why", &d.Why)
+		}},
+	recAlert: {"an alert that the platform must give; index counts from 0, within is in nanoseconds, fields are those " +
+		"by whose values it is called for", func(c *coder, x *entry) {
 		c.whole("index", &x.index)
 		c.text("name", &x.alert.Name)
 		c.whole("witness", &x.alert.Witness)
 		c.span("within", &x.alert.Within)
 		list(c, "fields", &x.alert.Fields, func(f *string) { c.text("name", f) })
 	}},
-	recSaid: {"what the platform said by itself; stream is the first of the device, 1 more than its index, or 0 for a device that is none of the run; row is as in 8; perhaps: it may be another delivery of an earlier one; text is what was heard, clipped", func(c *coder, x *entry) {
+	recSaid: {"what the platform said by itself; stream is the first of the device, 1 more than its index, or 0 for a " +
+		"device that is none of the run; row is as in 8; perhaps: it may be another delivery of an earlier one; text " +
+		"is what was heard, clipped", func(c *coder, x *entry) {
 		s := &x.said
 		c.whole("witness", &x.witness)
 		c.whole("alert", &s.Alert)
@@ -319,7 +341,8 @@ var records = [...]struct {
 		c.bool("perhaps", &s.Perhaps)
 		c.text("text", &s.Text)
 	}},
-	recCount: {"how many messages the platform says that it has of a device, by its first stream, 1 more than its index, or in all, 0; before: when the run began; from is the time that it was asked from", func(c *coder, x *entry) {
+	recCount: {"how many messages the platform says that it has of a device, by its first stream, 1 more than its " +
+		"index, or in all, 0; before: when the run began; from is the time that it was asked from", func(c *coder, x *entry) {
 		k := &x.counted
 		c.whole("witness", &x.witness)
 		c.above("stream", &k.stream, 1)
@@ -331,10 +354,11 @@ var records = [...]struct {
 		c.time("from", &x.still.From)
 		c.time("to", &x.still.To)
 	}},
-	recTurns: {"how often this process looked whether it gets its turn, and how often that came 1, 5, 20 and 100 ms late", func(c *coder, x *entry) {
-		c.whole("looks", &x.turns.Looks)
-		for i, name := range [...]string{"late_1", "late_5", "late_20", "late_100"} {
-			c.whole(name, &x.turns.Late[i])
-		}
-	}},
+	recTurns: {"how often this process looked whether it gets its turn, and how often that came 1, 5, 20 and 100 ms late",
+		func(c *coder, x *entry) {
+			c.whole("looks", &x.turns.Looks)
+			for i, name := range [...]string{"late_1", "late_5", "late_20", "late_100"} {
+				c.whole(name, &x.turns.Late[i])
+			}
+		}},
 }

@@ -360,7 +360,8 @@ func (s *Scanner) lost(witness int, from, to time.Time) {
 // and stands in the file once more.
 func (s *Scanner) page(body []byte) bool {
 	at := time.Unix(0, int64(binary.BigEndian.Uint64(body)))
-	session, index, n, witness := int(binary.BigEndian.Uint32(body[8:])), int(binary.BigEndian.Uint32(body[12:])), binary.BigEndian.Uint32(body[16:]), int(binary.BigEndian.Uint32(body[20:]))-1
+	session, index, n, witness := int(binary.BigEndian.Uint32(body[8:])), int(
+		binary.BigEndian.Uint32(body[12:])), binary.BigEndian.Uint32(body[16:]), int(binary.BigEndian.Uint32(body[20:]))-1
 	switch {
 	case session < s.session:
 		return false

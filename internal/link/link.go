@@ -301,11 +301,13 @@ func Explain(err error, address string) (what, try string) {
 	case errors.Is(err, ErrCut):
 		return ErrCut.Error(), ""
 	case errors.As(err, &dns) && dns.IsNotFound:
-		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS knows it"
+		return fmt.Sprintf("the host name %q is not known", dns.Name), "check its spelling, and that this machine's DNS " +
+			"knows it"
 	case errors.As(err, &dns):
 		return fmt.Sprintf("the host name %q could not be looked up: %s", dns.Name, dns.Err), "check this machine's DNS"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "the connection was refused: nothing listens there", "check host and port " + port + ", and that the platform is up"
+		return "the connection was refused: nothing listens there", "check host and port " + port +
+			", and that the platform is up"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
 		return "there is no way to that network from here", "check the address and this machine's routes"
 	case errors.Is(err, syscall.EMFILE):
@@ -314,7 +316,8 @@ func Explain(err error, address string) (what, try string) {
 		return "the platform cut the connection", "check that this port speaks the protocol"
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return "the platform closed the connection", "check that this port speaks the protocol, and the platform's log"
-	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.As(err, &netErr) && netErr.Timeout():
+	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.As(err, &netErr) &&
+		netErr.Timeout():
 		return "no answer in time", "check host and port, and that no firewall swallows the packets"
 	case errors.Is(err, net.ErrClosed):
 		return "the connection was closed", ""

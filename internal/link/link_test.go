@@ -24,14 +24,17 @@ func TestExplain(t *testing.T) {
 		err       error
 		what, try string
 	}{
-		{dial(syscall.ECONNREFUSED), "the connection was refused: nothing listens there", "check host and port 1883, and that the platform is up"},
+		{dial(syscall.ECONNREFUSED), "the connection was refused: nothing listens there", "check host and port 1883, and " +
+			"that the platform is up"},
 		{dial(syscall.EHOSTUNREACH), "there is no way to that network from here", "routes"},
 		{dial(syscall.EMFILE), "this machine allows no more open connections", "ulimit -n"},
 		{fmt.Errorf("read: %w", syscall.ECONNRESET), "the platform cut the connection", "speaks the protocol"},
 		{io.ErrUnexpectedEOF, "the platform closed the connection", "log"},
 		{context.DeadlineExceeded, "no answer in time", "firewall"},
-		{&net.DNSError{Name: "harbour.invalid", IsNotFound: true}, `the host name "harbour.invalid" is not known`, "spelling"},
-		{&net.DNSError{Name: "harbour.invalid", Err: "server misbehaving"}, `the host name "harbour.invalid" could not be looked up: server misbehaving`, "DNS"},
+		{&net.DNSError{Name: "harbour.invalid", IsNotFound: true}, `the host name "harbour.invalid" is not known`,
+			"spelling"},
+		{&net.DNSError{Name: "harbour.invalid", Err: "server misbehaving"},
+			`the host name "harbour.invalid" could not be looked up: server misbehaving`, "DNS"},
 		{errors.New("dial tcp 1.2.3.4:5: connect: strange"), "strange", ""},
 		{errors.New("something else: strange"), "something else: strange", ""},
 	} {
@@ -57,6 +60,8 @@ func TestBackOff(t *testing.T) {
 }
 
 func TestReachError(t *testing.T) {
-	assert.Equal(t, `the link "sea" (mqtt://h:1): gone; look`, (&link.ReachError{Link: "sea", Address: "mqtt://h:1", What: "gone", Try: "look"}).Error())
-	assert.Equal(t, `the witness "ear" (mqtt://h:1): gone`, (&link.ReachError{Witness: "ear", Address: "mqtt://h:1", What: "gone"}).Error())
+	assert.Equal(t, `the link "sea" (mqtt://h:1): gone; look`,
+		(&link.ReachError{Link: "sea", Address: "mqtt://h:1", What: "gone", Try: "look"}).Error())
+	assert.Equal(t, `the witness "ear" (mqtt://h:1): gone`, (&link.ReachError{Witness: "ear", Address: "mqtt://h:1",
+		What: "gone"}).Error())
 }

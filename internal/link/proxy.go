@@ -48,7 +48,8 @@ func Through(ctx context.Context, network Network, u *url.URL, address string) (
 	req := &http.Request{Method: http.MethodConnect, URL: &url.URL{Opaque: address}, Host: address, Header: http.Header{}}
 	if user := p.User; user != nil {
 		password, _ := user.Password()
-		req.Header.Set("Proxy-Authorization", "Basic "+base64.StdEncoding.EncodeToString([]byte(user.Username()+":"+password)))
+		req.Header.Set("Proxy-Authorization", "Basic "+base64.StdEncoding.EncodeToString(
+			[]byte(user.Username()+":"+password)))
 	}
 	defer context.AfterFunc(ctx, func() { nc.Close() })()
 	err = req.Write(nc)

@@ -28,7 +28,8 @@ func (t *TLS) Config(host string, cert *tls.Certificate) *tls.Config {
 	if name == "" {
 		name = host
 	}
-	c := &tls.Config{RootCAs: t.Roots, ServerName: name, MinVersion: max(t.MinVersion, tls.VersionTLS12), NextProtos: t.ALPN,
+	c := &tls.Config{RootCAs: t.Roots, ServerName: name, MinVersion: max(t.MinVersion, tls.VersionTLS12),
+		NextProtos:         t.ALPN,
 		InsecureSkipVerify: t.NoVerify, ClientSessionCache: tls.NewLRUClientSessionCache(1)}
 	if cert != nil {
 		// Sent also where the platform names other authorities: that it does not
@@ -88,7 +89,8 @@ func explainTLS(err error) (what, try string, is bool) {
 		if unknown.Cert != nil {
 			issuer = fmt.Sprintf(" (it was issued by %s)", unknown.Cert.Issuer)
 		}
-		return "the platform's certificate is of an authority that is not trusted here" + issuer, "name the authority's certificate: tls: {ca: FILE}", true
+		return "the platform's certificate is of an authority that is not trusted here" + issuer, "name the authority's " +
+			"certificate: tls: {ca: FILE}", true
 	case errors.As(err, &host):
 		names := "no name at all"
 		if host.Certificate != nil {
@@ -96,19 +98,25 @@ func explainTLS(err error) (what, try string, is bool) {
 				names = strings.Join(list, ", ")
 			}
 		}
-		return fmt.Sprintf("the platform's certificate is for %s, not for %s", names, host.Host), "check the host, or name the one in the certificate: tls: {server_name: NAME}", true
+		return fmt.Sprintf("the platform's certificate is for %s, not for %s", names, host.Host), "check the host, or name " +
+			"the one in the certificate: tls: {server_name: NAME}", true
 	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
 		now := time.Now()
 		if c := invalid.Cert; c != nil && now.Before(c.NotBefore) {
-			return fmt.Sprintf("the platform's certificate is not valid before %s", c.NotBefore.UTC().Format(time.RFC3339)), "check this machine's clock, and the certificate", true
+			return fmt.Sprintf("the platform's certificate is not valid before %s",
+					c.NotBefore.UTC().Format(time.RFC3339)), "check " +
+					"this machine's clock, and the certificate", true
 		} else if c != nil {
-			return fmt.Sprintf("the platform's certificate expired on %s", c.NotAfter.UTC().Format(time.RFC3339)), "renew it, or check this machine's clock", true
+			return fmt.Sprintf("the platform's certificate expired on %s", c.NotAfter.UTC().Format(time.RFC3339)), "renew it, " +
+				"or check this machine's clock", true
 		}
-		return "the platform's certificate has expired or is not yet valid", "check this machine's clock, and the certificate", true
+		return "the platform's certificate has expired or is not yet valid", "check this machine's clock, and the " +
+			"certificate", true
 	case errors.As(err, &invalid):
 		return "the platform's certificate does not hold: " + invalid.Error(), "check the certificate", true
 	case errors.As(err, &header):
-		return "the platform does not speak TLS on this port", "check the port, and that the address should begin with mqtts, wss or https", true
+		return "the platform does not speak TLS on this port", "check the port, and that the address should begin with " +
+			"mqtts, wss or https", true
 	case errors.As(err, &alert):
 		return explainAlert(alert.Error())
 	}
@@ -127,7 +135,8 @@ func explainAlert(alert string) (what, try string, is bool) {
 		try = "it may want a certificate of the device: tls: {cert: FILE, key: FILE}"
 	case strings.Contains(alert, "expired certificate"), strings.Contains(alert, "revoked certificate"):
 		try = "renew the device's certificate, or check the platform's clock"
-	case strings.Contains(alert, "unknown certificate authority"), strings.Contains(alert, "bad certificate"), strings.Contains(alert, "unknown certificate"):
+	case strings.Contains(alert, "unknown certificate authority"), strings.Contains(alert,
+		"bad certificate"), strings.Contains(alert, "unknown certificate"):
 		try = "check that the platform trusts the authority of the device's certificate, and has not revoked it"
 	case strings.Contains(alert, "protocol version"):
 		try = "the platform wants another version of TLS; see min_version"

@@ -27,7 +27,8 @@ func TestSessionsAreResumed(t *testing.T) {
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(files["ca.pem"])
 	for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
-		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{server}, MaxVersion: version, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: roots})
+		l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{server}, MaxVersion: version,
+			ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: roots})
 		require.NoError(t, err)
 		defer l.Close()
 		go func() {
@@ -58,7 +59,8 @@ func TestSessionsAreResumed(t *testing.T) {
 func TestElsewhere(t *testing.T) {
 	var none *link.TLS
 	assert.Nil(t, none.Elsewhere())
-	other := (&link.TLS{ServerName: "broker", ALPN: []string{"mqtt"}, MinVersion: tls.VersionTLS13, NoVerify: true}).Elsewhere()
+	other := (&link.TLS{ServerName: "broker", ALPN: []string{"mqtt"}, MinVersion: tls.VersionTLS13,
+		NoVerify: true}).Elsewhere()
 	assert.Equal(t, &link.TLS{MinVersion: tls.VersionTLS13, NoVerify: true}, other)
 	assert.Equal(t, "other", other.Config("other", nil).ServerName)
 }

@@ -39,8 +39,10 @@ func NextPage(address string, named any) (string, error) {
 	if named == nil || named == false || is && next == "" {
 		return "", nil
 	}
-	if !is || !strings.HasPrefix(next, "/") && !strings.HasPrefix(next, "?") && !strings.HasPrefix(next, ".") && !strings.Contains(next, "://") {
-		return "", fmt.Errorf("the next page of %s is %v, which is no address; make one of it, such as next: '\"?cursor=\\(.cursor)\"', with null at the end", address, named)
+	if !is || !strings.HasPrefix(next, "/") && !strings.HasPrefix(next, "?") && !strings.HasPrefix(next, ".") &&
+		!strings.Contains(next, "://") {
+		return "", fmt.Errorf("the next page of %s is %v, which is no address; make one of it, such as next: "+
+			"'\"?cursor=\\(.cursor)\"', with null at the end", address, named)
 	}
 	base, err := url.Parse(address)
 	if err != nil {
@@ -51,7 +53,8 @@ func NextPage(address string, named any) (string, error) {
 		return "", fmt.Errorf("the next page of %s is %q, which is not an address", address, next)
 	}
 	if !KeepsHost(base, u) {
-		return "", fmt.Errorf("the next page of %s is at %s://%s, and was not asked: the credentials are for %s://%s alone", address, u.Scheme, u.Host, base.Scheme, base.Host)
+		return "", fmt.Errorf("the next page of %s is at %s://%s, and was not asked: the credentials are for %s://%s alone",
+			address, u.Scheme, u.Host, base.Scheme, base.Host)
 	}
 	return u.String(), nil
 }
@@ -64,7 +67,8 @@ func StayOnHost(req *http.Request, via []*http.Request) error {
 	case len(via) >= 10:
 		return &redirectError{"it redirects again and again", "check the address"}
 	case !KeepsHost(from, req.URL):
-		return &redirectError{fmt.Sprintf("it redirects to %s://%s, which was not asked: the credentials are for %s://%s alone", req.URL.Scheme, req.URL.Host, from.Scheme, from.Host),
+		return &redirectError{fmt.Sprintf("it redirects to %s://%s, which was not asked: the credentials are for %s://%s "+
+			"alone", req.URL.Scheme, req.URL.Host, from.Scheme, from.Host),
 			"if that is the platform, write its address"}
 	}
 	return nil

@@ -16,7 +16,8 @@ import (
 func TestNextPage(t *testing.T) {
 	const at = "https://shore.test/rows?page=1"
 	at2 := func(host string) string {
-		return "the next page of " + at + " is at " + host + ", and was not asked: the credentials are for https://shore.test alone"
+		return "the next page of " + at + " is at " + host + ", and was not asked: the credentials are for " +
+			"https://shore.test alone"
 	}
 	for next, want := range map[string]string{
 		"?page=2":                           "https://shore.test/rows?page=2",
@@ -50,7 +51,10 @@ func TestNextPage(t *testing.T) {
 
 // A key in a header of its own never follows a redirect to another host.
 func TestStayOnHost(t *testing.T) {
-	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("the other host was asked") }))
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {
+		t.Error(
+			"the other host was asked")
+	}))
 	t.Cleanup(other.Close)
 	to := ""
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -61,9 +65,10 @@ func TestStayOnHost(t *testing.T) {
 	t.Cleanup(s.Close)
 	client := &http.Client{CheckRedirect: link.StayOnHost}
 	for where, want := range map[string]string{
-		"/here":          "",
-		other.URL + "/x": "it redirects to " + other.URL + ", which was not asked: the credentials are for " + s.URL + " alone",
-		"/from":          "it redirects again and again",
+		"/here": "",
+		other.URL + "/x": "it redirects to " + other.URL + ", which was not asked: the credentials are for " + s.URL +
+			" alone",
+		"/from": "it redirects again and again",
 	} {
 		to = where
 		resp, err := client.Get(s.URL + "/from")
@@ -88,7 +93,8 @@ func TestRetryAfter(t *testing.T) {
 	}{
 		{429, "3", 3 * time.Second}, {503, " 3 ", 3 * time.Second}, {429, "0", time.Millisecond},
 		{429, "Sat, 01 Jun 2030 12:00:05 GMT", 5 * time.Second}, {429, "Sat, 01 Jun 2030 11:00:00 GMT", time.Millisecond},
-		{429, "99999999999999", 10 * time.Minute}, {429, "86400", 10 * time.Minute}, {429, "soon", 0}, {429, "-1", 0}, {429, "", 0},
+		{429, "99999999999999", 10 * time.Minute}, {429, "86400", 10 * time.Minute}, {429, "soon", 0}, {429, "-1", 0},
+		{429, "", 0},
 		{500, "3", 0}, {202, "3", 0},
 	} {
 		answer := &http.Response{StatusCode: c.status, Header: http.Header{"Retry-After": {c.header}}}

@@ -13,7 +13,8 @@ import (
 // Whatever a server sends, in whatever pieces, the session neither panics nor lets a message
 // be settled twice, nor sends behind DISCONNECT.
 func FuzzReceive(f *testing.F) {
-	f.Add(byte(5), byte(3), []byte{0x20, 3, 0, 0, 0, 0x40, 2, 0, 1, 0x50, 2, 0, 2, 0x70, 2, 0, 2, 0x90, 4, 0, 3, 0, 1, 0xd0, 0})
+	f.Add(byte(5), byte(3), []byte{0x20, 3, 0, 0, 0, 0x40, 2, 0, 1, 0x50, 2, 0, 2, 0x70, 2, 0, 2, 0x90, 4, 0, 3, 0, 1,
+		0xd0, 0})
 	f.Add(byte(4), byte(1), []byte{0x20, 2, 0, 0, 0x32, 7, 0, 1, 'a', 0, 9, 'x', 'y', 0x62, 2, 0, 9, 0xd0, 0})
 	f.Add(byte(5), byte(9), []byte{0x20, 6, 1, 0, 3, 0x21, 0, 1, 0xe0, 2, 0x8e, 0})
 	f.Fuzz(func(t *testing.T, version, piece byte, b []byte) {
@@ -21,7 +22,8 @@ func FuzzReceive(f *testing.F) {
 		settled := map[string]bool{}
 		h := &once{stage: g, settled: settled}
 		connect := mqttwire.Connect{Version: g.version, ClientID: "c", KeepAlive: 10, SessionExpiry: 9}
-		s := mqttsession.New(mqttsession.Options{Connect: connect, InFlight: 3, MaxPacket: 64, Timeout: time.Second, TopicAliases: 2}, h)
+		s := mqttsession.New(mqttsession.Options{Connect: connect, InFlight: 3, MaxPacket: 64, Timeout: time.Second,
+			TopicAliases: 2}, h)
 		for range 2 {
 			require.NoError(t, s.Open(g.now, connect))
 			s.Output()

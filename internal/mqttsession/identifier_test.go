@@ -30,7 +30,8 @@ func (*silent) Ponged(int, time.Duration)                         {}
 func TestAllIdentifiersInUse(t *testing.T) {
 	now := time.Unix(1, 0)
 	h := &silent{}
-	s := mqttsession.New(mqttsession.Options{InFlight: 65535, MaxPacket: 1000, FirstID: 40_000, Connect: mqttwire.Connect{Version: mqttwire.V5, ClientID: "buoy"}}, h)
+	s := mqttsession.New(mqttsession.Options{InFlight: 65535, MaxPacket: 1000, FirstID: 40_000,
+		Connect: mqttwire.Connect{Version: mqttwire.V5, ClientID: "buoy"}}, h)
 	require.NoError(t, s.Open(now, mqttwire.Connect{Version: mqttwire.V5, ClientID: "buoy", CleanStart: true}))
 	reply := func(pk packets.Packet) { require.NoError(t, s.Receive(now, brokertest.Encode(t, 5, pk))) }
 	reply(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}})

@@ -38,7 +38,8 @@ func (s *Session) append(id uint16, dup bool) (Result, bool) {
 	p.ID, p.Dup = id, dup
 	switch {
 	case s.ack.MaximumQoSSet && p.QoS > s.ack.MaximumQoS:
-		return Result{Code: 0x9b, Said: fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d", s.ack.MaximumQoS, p.QoS)}, false
+		return Result{Code: 0x9b, Said: fmt.Sprintf("the broker takes QoS %d at most, the message has QoS %d",
+			s.ack.MaximumQoS, p.QoS)}, false
 	case s.ack.NoRetain && p.Retain:
 		return Result{Code: 0x9a, Said: "the broker takes no retained messages, and this is one (retain)"}, false
 	}
@@ -51,7 +52,8 @@ func (s *Session) append(id uint16, dup bool) (Result, bool) {
 	}
 	if size := len(s.out) - before; s.ack.MaximumPacket > 0 && size > int(s.ack.MaximumPacket) {
 		s.out = s.out[:before]
-		return Result{Code: 0x95, Said: fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size, s.ack.MaximumPacket)}, false
+		return Result{Code: 0x95, Said: fmt.Sprintf("the packet has %d bytes, the broker takes %d at most", size,
+			s.ack.MaximumPacket)}, false
 	}
 	if fresh {
 		s.aliases[topic] = p.Alias

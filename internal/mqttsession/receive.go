@@ -70,7 +70,8 @@ func (s *Session) Receive(now time.Time, b []byte) error {
 // many bytes of the buffer are behind it; -1: more has to come first.
 func (s *Session) large(first byte, body []byte, length int) (rest int, err error) {
 	if s.opt.Connect.Version == mqttwire.V5 || first>>4 != mqttwire.PUBLISH || s.state == Connecting {
-		return 0, &mqttwire.Error{Code: 0x95, What: fmt.Sprintf("%s of %d bytes; the most taken is %d", mqttwire.Name(first>>4), length, s.opt.MaxPacket)}
+		return 0, &mqttwire.Error{Code: 0x95, What: fmt.Sprintf("%s of %d bytes; the most taken is %d",
+			mqttwire.Name(first>>4), length, s.opt.MaxPacket)}
 	}
 	if len(body) < 2 {
 		return -1, nil
@@ -126,7 +127,8 @@ func (s *Session) take(now time.Time, first byte, body []byte) error {
 		s.release(p)
 	case mqttwire.SUBACK:
 		if !s.subs[p.ID] { // section 3.9.2.1
-			return s.fail(&mqttwire.Error{Code: 0x82, What: fmt.Sprintf("SUBACK with the packet identifier %d, which no subscription has", p.ID)})
+			return s.fail(&mqttwire.Error{Code: 0x82, What: fmt.Sprintf("SUBACK with the packet identifier %d, which no "+
+				"subscription has", p.ID)})
 		}
 		delete(s.subs, p.ID)
 		s.h.Subscribed(p.ID, p)

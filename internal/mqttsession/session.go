@@ -430,5 +430,6 @@ func refers(reason, reference string) string {
 type SessionError struct{}
 
 func (e *SessionError) Error() string {
-	return "CONNACK says that the broker took up an old session (session present), though a clean one was asked for: a fault of the broker"
+	return "CONNACK says that the broker took up an old session (session present), though a clean one was asked for: a " +
+		"fault of the broker"
 }

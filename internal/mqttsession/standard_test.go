@@ -53,8 +53,10 @@ type stage struct {
 
 func (g *stage) say(format string, args ...any) { g.log = append(g.log, fmt.Sprintf(format, args...)) }
 
-var fates = map[mqttsession.Fate]string{mqttsession.Unacked: "not asked", mqttsession.Acknowledged: "acknowledged", mqttsession.AsQoS1: "acknowledged as QoS 1", mqttsession.Refused: "refused",
-	mqttsession.Unsendable: "unsendable", mqttsession.Stranded: "stranded", mqttsession.SessionGone: "session gone", mqttsession.SessionLeft: "session left", mqttsession.Uncertain: "uncertain"}
+var fates = map[mqttsession.Fate]string{mqttsession.Unacked: "not asked", mqttsession.Acknowledged: "acknowledged",
+	mqttsession.AsQoS1: "acknowledged as QoS 1", mqttsession.Refused: "refused",
+	mqttsession.Unsendable: "unsendable", mqttsession.Stranded: "stranded", mqttsession.SessionGone: "session gone",
+	mqttsession.SessionLeft: "session left", mqttsession.Uncertain: "uncertain"}
 
 func (g *stage) Sent(m mqttsession.Message, how mqttsession.Sending) {
 	g.say("= %s %s", m.(*note).name, [...]string{"sent", "sent again", "sent anew"}[how])
@@ -101,7 +103,8 @@ func (g *stage) do(line string) {
 		g.opt.MaxPacket = g.number(words, "max", 1000)
 		g.opt.TopicAliases = g.number(words, "aliases", 0)
 		g.opt.Timeout = time.Duration(g.number(words, "timeout", 0)) * time.Second
-		g.opt.Connect = mqttwire.Connect{Version: g.version, ClientID: "buoy", KeepAlive: uint16(g.number(words, "keep", 60)), CleanStart: g.number(words, "clean", 1) == 1,
+		g.opt.Connect = mqttwire.Connect{Version: g.version, ClientID: "buoy",
+			KeepAlive: uint16(g.number(words, "keep", 60)), CleanStart: g.number(words, "clean", 1) == 1,
 			SessionExpiry: uint32(g.number(words, "expiry", 0))}
 		if g.version == mqttwire.V311 {
 			g.opt.Connect.SessionExpiry = 0
@@ -220,7 +223,8 @@ func (g *stage) tell(b []byte) string {
 	return text
 }
 
-var kinds = map[string]byte{"CONNACK": packets.Connack, "PUBLISH": packets.Publish, "PUBACK": packets.Puback, "PUBREC": packets.Pubrec, "PUBREL": packets.Pubrel, "PUBCOMP": packets.Pubcomp,
+var kinds = map[string]byte{"CONNACK": packets.Connack, "PUBLISH": packets.Publish, "PUBACK": packets.Puback,
+	"PUBREC": packets.Pubrec, "PUBREL": packets.Pubrel, "PUBCOMP": packets.Pubcomp,
 	"SUBACK": packets.Suback, "PINGRESP": packets.Pingresp, "DISCONNECT": packets.Disconnect}
 
 // packet is what a server sends, as another codec writes it.
@@ -230,7 +234,8 @@ func (g *stage) packet(words []string) []byte {
 		require.NoError(g.t, err)
 		return b
 	}
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: kinds[words[0]]}, ReasonCode: byte(g.number(words, "code", 0))}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: kinds[words[0]]},
+		ReasonCode: byte(g.number(words, "code", 0))}
 	pk.Mods.AllowResponseInfo = true
 	p := &pk.Properties
 	switch pk.FixedHeader.Type {
@@ -251,7 +256,8 @@ func (g *stage) packet(words []string) []byte {
 			p.SessionExpiryInterval, p.SessionExpiryIntervalFlag = uint32(g.number(words, "expiry", 0)), true
 		}
 	case packets.Publish:
-		pk.TopicName, pk.FixedHeader.Qos, pk.PacketID = words[1], byte(g.number(words, "qos", 0)), uint16(g.number(words, "id", 0))
+		pk.TopicName, pk.FixedHeader.Qos, pk.PacketID = words[1], byte(g.number(words, "qos", 0)), uint16(
+			g.number(words, "id", 0))
 		pk.FixedHeader.Dup = slices.Contains(words, "dup")
 		pk.Payload = bytes.Repeat([]byte("x"), g.number(words, "size", 1))
 	case packets.Suback:
@@ -272,7 +278,8 @@ func TestStandard(t *testing.T) {
 	for _, c := range scripts(t) {
 		for _, v := range c.versions {
 			t.Run(c.name+"/"+v, func(t *testing.T) {
-				g := &stage{t: t, version: map[string]byte{"3.1.1": mqttwire.V311, "5": mqttwire.V5}[v], now: time.Unix(1_900_000_000, 0), notes: map[string]*note{}}
+				g := &stage{t: t, version: map[string]byte{"3.1.1": mqttwire.V311, "5": mqttwire.V5}[v],
+					now: time.Unix(1_900_000_000, 0), notes: map[string]*note{}}
 				for _, step := range c.steps {
 					g.log = nil
 					g.do(step.line)
@@ -356,7 +363,8 @@ func TestConformanceTables(t *testing.T) {
 			continue
 		}
 		if title, is := strings.CutPrefix(line, "== "); is {
-			fmt.Fprintf(&b, "\n### %s\n\n| statement | what it asks of a client | tested by, or why not |\n|---|---|---|\n", title)
+			fmt.Fprintf(&b, "\n### %s\n\n| statement | what it asks of a client | tested by, or why not |\n|---|---|---|\n",
+				title)
 			continue
 		}
 		parts := strings.Split(line, " | ")

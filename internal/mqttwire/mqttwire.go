@@ -156,9 +156,11 @@ type Connect struct {
 
 // Check tells what the standard does not allow in the packet.
 func (c *Connect) Check() error {
-	err := errors.Join(checkText("the client id", c.ClientID), checkText("the user name", c.Username), checkBytes("the password", len(c.Password)))
+	err := errors.Join(checkText("the client id", c.ClientID), checkText("the user name", c.Username),
+		checkBytes("the password", len(c.Password)))
 	if w := c.Will; w != nil {
-		err = errors.Join(err, checkText("the will's topic", w.Topic), checkBytes("the will's body", len(w.Payload)), checkText("the will's content type", w.ContentType))
+		err = errors.Join(err, checkText("the will's topic", w.Topic), checkBytes("the will's body", len(w.Payload)),
+			checkText("the will's content type", w.ContentType))
 		if w.Topic == "" || strings.ContainsAny(w.Topic, "#+") {
 			err = errors.Join(err, fmt.Errorf("the will's topic %q is not a topic name", w.Topic))
 		}
@@ -548,7 +550,8 @@ func AppendDisconnect(b []byte, version byte, reason byte, end bool) []byte {
 // Name is the name of a type of packets.
 func Name(packet byte) string {
 	names := [...]string{1: "CONNECT", 2: "CONNACK", 3: "PUBLISH", 4: "PUBACK", 5: "PUBREC", 6: "PUBREL", 7: "PUBCOMP",
-		8: "SUBSCRIBE", 9: "SUBACK", 10: "UNSUBSCRIBE", 11: "UNSUBACK", 12: "PINGREQ", 13: "PINGRESP", 14: "DISCONNECT", 15: "AUTH"}
+		8: "SUBSCRIBE", 9: "SUBACK", 10: "UNSUBSCRIBE", 11: "UNSUBACK", 12: "PINGREQ", 13: "PINGRESP", 14: "DISCONNECT",
+		15: "AUTH"}
 	if int(packet) < len(names) && names[packet] != "" {
 		return names[packet]
 	}

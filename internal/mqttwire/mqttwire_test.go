@@ -40,7 +40,8 @@ func TestPublishAgainstAnotherCodec(t *testing.T) {
 			p.Expiry = rapid.Uint32().Draw(t, "expiry")
 			p.Alias = rapid.Uint16Range(0, 10).Draw(t, "alias")
 			for range rapid.IntRange(0, 2).Draw(t, "users") {
-				p.User = append(p.User, mqttwire.UserProperty{Key: "unit", Value: rapid.StringMatching(`[a-z]{0,5}`).Draw(t, "unit")})
+				p.User = append(p.User, mqttwire.UserProperty{Key: "unit",
+					Value: rapid.StringMatching(`[a-z]{0,5}`).Draw(t, "unit")})
 			}
 		}
 		b, err := mqttwire.AppendPublish(nil, v, &p)
@@ -104,10 +105,14 @@ func TestConnectAgainstAnotherCodec(t *testing.T) {
 	for _, c := range []mqttwire.Connect{
 		{Version: mqttwire.V311, ClientID: "buoy-1", KeepAlive: 60, CleanStart: true},
 		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me", Password: "secret"},
-		{Version: mqttwire.V5, ClientID: "buoy-1", KeepAlive: 60, SessionExpiry: 300, ReceiveMaximum: 10, Username: "me", Password: "secret"},
+		{Version: mqttwire.V5, ClientID: "buoy-1", KeepAlive: 60, SessionExpiry: 300, ReceiveMaximum: 10, Username: "me",
+			Password: "secret"},
 		{Version: mqttwire.V5, ClientID: "buoy-1", CleanStart: true},
-		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me", Will: &mqttwire.Will{Topic: "gone", Payload: []byte("x"), QoS: 2}},
-		{Version: mqttwire.V5, ClientID: "buoy-1", Username: "me", Password: "secret", Will: &mqttwire.Will{Topic: "gone", Payload: []byte("{}"), QoS: 1, Retain: true, Delay: 9, Expiry: 70, ContentType: "application/json"}},
+		{Version: mqttwire.V311, ClientID: "buoy-1", Username: "me",
+			Will: &mqttwire.Will{Topic: "gone", Payload: []byte("x"), QoS: 2}},
+		{Version: mqttwire.V5, ClientID: "buoy-1", Username: "me", Password: "secret",
+			Will: &mqttwire.Will{Topic: "gone", Payload: []byte("{}"), QoS: 1, Retain: true, Delay: 9, Expiry: 70,
+				ContentType: "application/json"}},
 	} {
 		pk := brokertest.Decode(t, c.Version, must(mqttwire.AppendConnect(nil, &c)))
 		assert.Equal(t, c.ClientID, pk.Connect.ClientIdentifier)
@@ -148,9 +153,12 @@ func TestSmallPacketsAgainstAnotherCodec(t *testing.T) {
 }
 
 func TestConnackAgainstAnotherCodec(t *testing.T) {
-	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ProtocolVersion: 5, SessionPresent: true, ReasonCode: 0,
-		Properties: packets.Properties{ReceiveMaximum: 7, MaximumPacketSize: 1000, MaximumQos: 1, MaximumQosFlag: true, ServerKeepAlive: 30,
-			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3, ServerReference: "other:1883", RetainAvailable: 1, RetainAvailableFlag: true}}
+	pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Connack}, ProtocolVersion: 5,
+		SessionPresent: true, ReasonCode: 0,
+		Properties: packets.Properties{ReceiveMaximum: 7, MaximumPacketSize: 1000, MaximumQos: 1, MaximumQosFlag: true,
+			ServerKeepAlive:     30,
+			ServerKeepAliveFlag: true, AssignedClientID: "x", ReasonString: "well", TopicAliasMaximum: 3,
+			ServerReference: "other:1883", RetainAvailable: 1, RetainAvailableFlag: true}}
 	pk.Mods.AllowResponseInfo = true
 	var got mqttwire.Packet
 	require.NoError(t, read(mqttwire.V5, brokertest.Encode(t, 5, pk), &got))
@@ -259,32 +267,48 @@ func TestWhatMayNotBeSent(t *testing.T) {
 		return err
 	}
 	for want, err := range map[string]error{
-		"the topic has 65536 bytes; MQTT allows 65535":                           publish(4, mqttwire.Publish{Topic: long}),
-		"the topic holds the character U+0000, which MQTT does not allow":        publish(4, mqttwire.Publish{Topic: "a\x00"}),
-		"the topic is not UTF-8":                                                 publish(4, mqttwire.Publish{Topic: "\xff"}),
-		`the topic "a/+" holds a wildcard`:                                       publish(5, mqttwire.Publish{Topic: "a/+"}),
-		"the topic is empty":                                                     publish(5, mqttwire.Publish{}),
-		"a message of QoS 0 is never a repeated one (DUP)":                       publish(5, mqttwire.Publish{Topic: "a", Dup: true}),
-		"a message of QoS 1 or 2 needs a packet identifier above 0":              publish(5, mqttwire.Publish{Topic: "a", QoS: 1}),
-		"there is no QoS 3":                                                      publish(5, mqttwire.Publish{Topic: "a", QoS: 3, ID: 1}),
-		"a user property has 65536 bytes; MQTT allows 65535":                     publish(5, mqttwire.Publish{Topic: "a", UserKey: "mark", UserVal: long}),
-		"the name of a user property has 65536 bytes; MQTT allows 65535":         publish(5, mqttwire.Publish{Topic: "a", User: []mqttwire.UserProperty{{Key: long}}}),
-		"the content type holds the character U+0000, which MQTT does not allow": publish(5, mqttwire.Publish{Topic: "a", ContentType: "\x00"}),
-		"the correlation data has 65536 bytes; MQTT allows 65535":                publish(5, mqttwire.Publish{Topic: "a", Correlation: []byte(long)}),
-		`the response topic "#" holds a wildcard`:                                publish(5, mqttwire.Publish{Topic: "a", ResponseTopic: "#"}),
-		"the client id has 65536 bytes; MQTT allows 65535":                       connect(mqttwire.Connect{Version: 5, ClientID: long}),
-		"the user name holds the character U+0000, which MQTT does not allow":    connect(mqttwire.Connect{Version: 5, Username: "\x00"}),
-		"the password has 65536 bytes; MQTT allows 65535":                        connect(mqttwire.Connect{Version: 5, Password: long}),
-		"a password without a user name is not allowed in version 3.1.1":         connect(mqttwire.Connect{Version: 4, ClientID: "a", Password: "p"}),
-		"an empty client id needs a clean session in version 3.1.1":              connect(mqttwire.Connect{Version: 4}),
-		`the will's topic "a/#" is not a topic name`:                             connect(mqttwire.Connect{Version: 5, Will: &mqttwire.Will{Topic: "a/#"}}),
-		"the will's body has 65536 bytes; MQTT allows 65535":                     connect(mqttwire.Connect{Version: 5, Will: &mqttwire.Will{Topic: "a", Payload: []byte(long)}}),
+		"the topic has 65536 bytes; MQTT allows 65535": publish(4, mqttwire.Publish{Topic: long}),
+		"the topic holds the character U+0000, which MQTT does not allow": publish(4,
+			mqttwire.Publish{Topic: "a\x00"}),
+		"the topic is not UTF-8":           publish(4, mqttwire.Publish{Topic: "\xff"}),
+		`the topic "a/+" holds a wildcard`: publish(5, mqttwire.Publish{Topic: "a/+"}),
+		"the topic is empty":               publish(5, mqttwire.Publish{}),
+		"a message of QoS 0 is never a repeated one (DUP)": publish(5,
+			mqttwire.Publish{Topic: "a", Dup: true}),
+		"a message of QoS 1 or 2 needs a packet identifier above 0": publish(5,
+			mqttwire.Publish{Topic: "a", QoS: 1}),
+		"there is no QoS 3": publish(5,
+			mqttwire.Publish{Topic: "a", QoS: 3, ID: 1}),
+		"a user property has 65536 bytes; MQTT allows 65535": publish(5,
+			mqttwire.Publish{Topic: "a", UserKey: "mark", UserVal: long}),
+		"the name of a user property has 65536 bytes; MQTT allows 65535": publish(5,
+			mqttwire.Publish{Topic: "a", User: []mqttwire.UserProperty{{Key: long}}}),
+		"the content type holds the character U+0000, which MQTT does not allow": publish(5,
+			mqttwire.Publish{Topic: "a", ContentType: "\x00"}),
+		"the correlation data has 65536 bytes; MQTT allows 65535": publish(5,
+			mqttwire.Publish{Topic: "a", Correlation: []byte(long)}),
+		`the response topic "#" holds a wildcard`: publish(5,
+			mqttwire.Publish{Topic: "a", ResponseTopic: "#"}),
+		"the client id has 65536 bytes; MQTT allows 65535": connect(
+			mqttwire.Connect{Version: 5, ClientID: long}),
+		"the user name holds the character U+0000, which MQTT does not allow": connect(
+			mqttwire.Connect{Version: 5, Username: "\x00"}),
+		"the password has 65536 bytes; MQTT allows 65535": connect(
+			mqttwire.Connect{Version: 5, Password: long}),
+		"a password without a user name is not allowed in version 3.1.1": connect(
+			mqttwire.Connect{Version: 4, ClientID: "a", Password: "p"}),
+		"an empty client id needs a clean session in version 3.1.1": connect(mqttwire.Connect{Version: 4}),
+		`the will's topic "a/#" is not a topic name`: connect(
+			mqttwire.Connect{Version: 5, Will: &mqttwire.Will{Topic: "a/#"}}),
+		"the will's body has 65536 bytes; MQTT allows 65535": connect(
+			mqttwire.Connect{Version: 5, Will: &mqttwire.Will{Topic: "a", Payload: []byte(long)}}),
 	} {
 		assert.EqualError(t, err, want)
 	}
 	assert.NoError(t, connect(mqttwire.Connect{Version: 5, Password: "p"}), "allowed in version 5 (section 3.1.2.9)")
 	assert.NoError(t, publish(5, mqttwire.Publish{Alias: 1}))
-	for filter, ok := range map[string]bool{"#": true, "a/#": true, "+/a/+": true, "/": true, "$share/g/a/#": true, "": false, "a#": false, "#/a": false, "a+/b": false,
+	for filter, ok := range map[string]bool{"#": true, "a/#": true, "+/a/+": true, "/": true, "$share/g/a/#": true,
+		"": false, "a#": false, "#/a": false, "a+/b": false,
 		"$share//a": false, "$share/g": false, "$share/g/": false, "$share/+/a": false, "a\x00": false} {
 		_, err := mqttwire.AppendSubscribe(nil, 5, 1, filter, 0)
 		assert.Equal(t, ok, err == nil, "%q", filter)
@@ -297,13 +321,15 @@ func TestReasons(t *testing.T) {
 	assert.Equal(t, "bad user name or password (4)", mqttwire.ConnectReason(mqttwire.V311, 4))
 	assert.Equal(t, "banned (0x8A)", mqttwire.ConnectReason(mqttwire.V5, 0x8a))
 	assert.Equal(t, "banned (0x8A): three strikes", mqttwire.Because("banned (0x8A)", "three strikes"))
-	assert.Equal(t, "bad user name or password (0x86)", mqttwire.Because("bad user name or password (0x86)", "Bad username or password"))
+	assert.Equal(t, "bad user name or password (0x86)", mqttwire.Because("bad user name or password (0x86)",
+		"Bad username or password"))
 }
 
 // What we take, another codec takes too, and reads the same.
 func FuzzDecode(f *testing.F) {
 	f.Add(byte(5), []byte{0x20, 3, 0, 0, 0})
-	f.Add(byte(5), must(mqttwire.AppendPublish(nil, 5, &mqttwire.Publish{Topic: "a/b", QoS: 1, ID: 3, UserKey: "k", UserVal: "v", Payload: []byte("{}")})))
+	f.Add(byte(5), must(mqttwire.AppendPublish(nil, 5, &mqttwire.Publish{Topic: "a/b", QoS: 1, ID: 3, UserKey: "k",
+		UserVal: "v", Payload: []byte("{}")})))
 	f.Add(byte(4), []byte{0x90, 3, 0, 1, 2})
 	f.Add(byte(5), []byte{0xe0, 2, 0x8e, 0})
 	f.Fuzz(func(t *testing.T, version byte, b []byte) {
@@ -333,28 +359,33 @@ func FuzzDecode(f *testing.F) {
 // What we send, another codec reads as it was meant; what it would not take, we do not send.
 func FuzzEncode(f *testing.F) {
 	f.Add(byte(5), "a/b", byte(1), uint16(3), true, false, "application/json", "told", "c", "k", "v", "{}")
-	f.Fuzz(func(t *testing.T, version byte, topic string, qos byte, id uint16, dup, retain bool, kind, response, correlation, key, value, body string) {
+	f.Fuzz(func(t *testing.T, version byte, topic string, qos byte, id uint16, dup, retain bool,
+		kind, response, correlation, key, value, body string) {
 		version = mqttwire.V311 + version%2
-		p := mqttwire.Publish{Topic: topic, QoS: qos % 4, ID: id, Dup: dup, Retain: retain, ContentType: kind, ResponseTopic: response, Correlation: []byte(correlation), UserKey: key, UserVal: value, Payload: []byte(body)}
+		p := mqttwire.Publish{Topic: topic, QoS: qos % 4, ID: id, Dup: dup, Retain: retain, ContentType: kind,
+			ResponseTopic: response, Correlation: []byte(correlation), UserKey: key, UserVal: value, Payload: []byte(body)}
 		b, err := mqttwire.AppendPublish(nil, version, &p)
 		if err != nil {
 			require.Empty(t, b)
 			return
 		}
 		pk := brokertest.Decode(t, version, b)
-		require.Equal(t, []any{topic, qos % 4, dup, retain, body}, []any{pk.TopicName, pk.FixedHeader.Qos, pk.FixedHeader.Dup, pk.FixedHeader.Retain, string(pk.Payload)})
+		require.Equal(t, []any{topic, qos % 4, dup, retain, body},
+			[]any{pk.TopicName, pk.FixedHeader.Qos, pk.FixedHeader.Dup, pk.FixedHeader.Retain, string(pk.Payload)})
 		if qos%4 > 0 {
 			require.Equal(t, id, pk.PacketID)
 		}
 		if version == mqttwire.V5 {
-			require.Equal(t, []any{kind, response, correlation}, []any{pk.Properties.ContentType, pk.Properties.ResponseTopic, string(pk.Properties.CorrelationData)})
+			require.Equal(t, []any{kind, response, correlation}, []any{pk.Properties.ContentType, pk.Properties.ResponseTopic,
+				string(pk.Properties.CorrelationData)})
 		}
 	})
 }
 
 // The hot path costs no memory.
 func TestEncodingAllocatesNothing(t *testing.T) {
-	p := &mqttwire.Publish{Topic: strings.Repeat("t", 40), QoS: 1, ID: 9, UserKey: "mark", UserVal: "v", Payload: make([]byte, 120)}
+	p := &mqttwire.Publish{Topic: strings.Repeat("t", 40), QoS: 1, ID: 9, UserKey: "mark", UserVal: "v",
+		Payload: make([]byte, 120)}
 	buf := make([]byte, 0, 1024)
 	assert.Zero(t, testing.AllocsPerRun(100, func() { buf, _ = mqttwire.AppendPublish(buf[:0], mqttwire.V5, p) }))
 	var in mqttwire.Packet

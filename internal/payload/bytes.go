@@ -83,7 +83,8 @@ func NewBytes(fields []Field, mark string, slots []Slot) (*Bytes, error) {
 			}
 		}
 		if bits%8 != 0 && (s.Kind == Letters || s.Kind == Floating || s.Little && s.Width > 8) {
-			return nil, fmt.Errorf("slot %d begins %d bits into a byte; a text, a floating-point number and a number of the low byte first begin at a whole byte", i+1, bits%8)
+			return nil, fmt.Errorf("slot %d begins %d bits into a byte; a text, a floating-point number and a number of the "+
+				"low byte first begin at a whole byte", i+1, bits%8)
 		}
 		bits += s.Width
 		r.index, r.part = append(r.index, index), append(r.part, which)

@@ -9,8 +9,10 @@ import (
 
 // A form writes bodies, and reads its own back.
 func ExampleForm() {
-	form := payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}, "mark", ';', true)
-	body, err := form.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("k3f9a2xy/buoy-1/state/1"), signal.OfFloat(0.42)}}})
+	form := payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}},
+		"mark", ';', true)
+	body, err := form.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("k3f9a2xy/buoy-1/state/1"),
+		signal.OfFloat(0.42)}}})
 	if err != nil {
 		fmt.Println(err)
 		return

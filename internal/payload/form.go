@@ -198,7 +198,8 @@ func (t *tree) add(whole string, path []string, field int) error {
 			continue
 		}
 		if len(path) == 1 || s.field >= 0 {
-			return fmt.Errorf("the field %q cannot be both a value and an object", strings.TrimSuffix(strings.TrimSuffix(whole, strings.Join(path[1:], ".")), "."))
+			return fmt.Errorf("the field %q cannot be both a value and an object",
+				strings.TrimSuffix(strings.TrimSuffix(whole, strings.Join(path[1:], ".")), "."))
 		}
 		return s.add(whole, path[1:], field)
 	}

@@ -24,8 +24,10 @@ import (
 var at = time.Date(2030, 6, 1, 12, 0, 0, 250e6, time.UTC)
 
 // fields of the tests: one of every type.
-var fields = []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Unit: "m", Type: signal.Float}, {Name: "n", Type: signal.Int},
-	{Name: "ok", Type: signal.Bool}, {Name: "site", Type: signal.Text}, {Name: "place", Type: signal.Place}, {Name: "hull", Unit: "m/s2", Type: signal.Vector}}
+var fields = []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Unit: "m", Type: signal.Float},
+	{Name: "n", Type: signal.Int},
+	{Name: "ok", Type: signal.Bool}, {Name: "site", Type: signal.Text}, {Name: "place", Type: signal.Place},
+	{Name: "hull", Unit: "m/s2", Type: signal.Vector}}
 
 func names() []string {
 	var list []string
@@ -36,7 +38,8 @@ func names() []string {
 }
 
 func sample(mark string, wave float64, n int64, ok bool, site string) payload.Sample {
-	return payload.Sample{Time: at, Values: []signal.Value{signal.OfText(mark), signal.OfFloat(wave), signal.OfInt(n), signal.OfBool(ok), signal.OfText(site),
+	return payload.Sample{Time: at, Values: []signal.Value{signal.OfText(mark), signal.OfFloat(wave), signal.OfInt(n),
+		signal.OfBool(ok), signal.OfText(site),
 		signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), signal.OfVector(quantity.Axes{X: 0.5, Y: -1.25, Z: 9.8})}}
 }
 
@@ -46,22 +49,28 @@ func forms(t require.TestingT) map[string]payload.Form {
 	require.NoError(t, err)
 	flat, err := payload.NewJSON(names(), "mark", false, false)
 	require.NoError(t, err)
-	template, err := payload.NewTemplate([]payload.Part{{Literal: `{"id": {"m": "`, Placeholder: -1}, {Placeholder: 0}, {Literal: `"}, "v": [`, Placeholder: -1}, {Placeholder: 1},
-		{Literal: `, `, Placeholder: -1}, {Placeholder: 2}, {Literal: `], "s": "at `, Placeholder: -1}, {Placeholder: 4}, {Literal: `", "p": `, Placeholder: -1}, {Placeholder: 5},
-		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
+	template, err := payload.NewTemplate([]payload.Part{{Literal: `{"id": {"m": "`, Placeholder: -1}, {Placeholder: 0},
+		{Literal: `"}, "v": [`, Placeholder: -1}, {Placeholder: 1},
+		{Literal: `, `, Placeholder: -1}, {Placeholder: 2}, {Literal: `], "s": "at `, Placeholder: -1}, {Placeholder: 4},
+		{Literal: `", "p": `, Placeholder: -1}, {Placeholder: 5},
+		{Literal: `}`, Placeholder: -1}}, []string{"mark", "wave_m", "n", "ok", "site", "place"}, 0, false,
+		func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	require.NoError(t, err)
-	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false), "senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
-		"cbor": payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true), "line-protocol": line,
-		"template": template}
+	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false),
+		"senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
+		"cbor":       payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true),
+		"line-protocol": line,
+		"template":      template}
 }
 
 // Known bodies, to the byte: the RFCs' own notation, and what other decoders read.
 func TestBodies(t *testing.T) {
 	s := sample("m/1", 1.5, -3, true, `n "1"`)
 	want := map[string]string{
-		"json":          `{"mark":"m/1","wave_m":1.5,"n":-3,"ok":true,"site":"n \"1\"","place":{"lat":58.02,"lon":-6.41},"hull":{"x":0.5,"y":-1.25,"z":9.8}}`,
-		"senml":         `[{"bn":"urn:dev:buoy-1:","bt":1906545600.25,"n":"mark","vs":"m/1"},{"n":"wave_m","u":"m","v":1.5},{"n":"n","v":-3},{"n":"ok","vb":true},{"n":"site","vs":"n \"1\""},{"n":"place/lat","u":"lat","v":58.02},{"n":"place/lon","u":"lon","v":-6.41},{"n":"hull/x","u":"m/s2","v":0.5},{"n":"hull/y","u":"m/s2","v":-1.25},{"n":"hull/z","u":"m/s2","v":9.8}]`,
-		"csv":           "mark;wave_m;n;ok;site;place.lat;place.lon;hull.x;hull.y;hull.z\nm/1;1.5;-3;true;\"n \"\"1\"\"\";58.02;-6.41;0.5;-1.25;9.8",
+		"json":  `{"mark":"m/1","wave_m":1.5,"n":-3,"ok":true,"site":"n \"1\"","place":{"lat":58.02,"lon":-6.41},"hull":{"x":0.5,"y":-1.25,"z":9.8}}`,
+		"senml": `[{"bn":"urn:dev:buoy-1:","bt":1906545600.25,"n":"mark","vs":"m/1"},{"n":"wave_m","u":"m","v":1.5},{"n":"n","v":-3},{"n":"ok","vb":true},{"n":"site","vs":"n \"1\""},{"n":"place/lat","u":"lat","v":58.02},{"n":"place/lon","u":"lon","v":-6.41},{"n":"hull/x","u":"m/s2","v":0.5},{"n":"hull/y","u":"m/s2","v":-1.25},{"n":"hull/z","u":"m/s2","v":9.8}]`,
+		"csv": "mark;wave_m;n;ok;site;place.lat;place.lon;hull.x;hull.y;hull.z\nm/1;1.5;-3;true;\"n " +
+			"\"\"1\"\"\";58.02;-6.41;0.5;-1.25;9.8",
 		"line-protocol": `sea\ state,buoy=b\,1 mark="m/1",wave_m=1.5,n=-3i,ok=true,site="n \"1\"",place_lat=58.02,place_lon=-6.41,hull_x=0.5,hull_y=-1.25,hull_z=9.8 1906545600250`,
 		"template":      `{"id": {"m": "m/1"}, "v": [1.5, -3], "s": "at n \"1\"", "p": {"lat":58.02,"lon":-6.41}}`,
 	}
@@ -89,7 +98,8 @@ func TestShortestFloats(t *testing.T) {
 	f := payload.NewCBOR([]string{"v"}, "", false)
 	rapid.Check(t, func(t *rapid.T) {
 		x := rapid.OneOf(rapid.Float64(), rapid.Map(rapid.Float32(), func(x float32) float64 { return float64(x) }),
-			rapid.Map(rapid.IntRange(-70000, 70000), func(i int) float64 { return float64(i) / 8 }), rapid.Just(math.Copysign(0, -1))).Draw(t, "x")
+			rapid.Map(rapid.IntRange(-70000, 70000), func(i int) float64 { return float64(i) / 8 }),
+			rapid.Just(math.Copysign(0, -1))).Draw(t, "x")
 		if math.IsInf(x, 0) || math.IsNaN(x) || x != 0 && math.Abs(x) < 6.2e-5 {
 			return // subnormal halves are left to 32 bits
 		}
@@ -107,7 +117,8 @@ func TestFormsReadBack(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		draw := func() payload.Sample {
 			wave := rapid.Float64Range(-1e12, 1e12).Draw(t, "wave")
-			s := sample(rapid.StringMatching(`[a-z2-7]{8}/b-[0-9]{3}/state/[1-9]`).Draw(t, "mark"), wave, rapid.Int64Range(-1<<52, 1<<52).Draw(t, "n"), rapid.Bool().Draw(t, "ok"),
+			s := sample(rapid.StringMatching(`[a-z2-7]{8}/b-[0-9]{3}/state/[1-9]`).Draw(t, "mark"), wave,
+				rapid.Int64Range(-1<<52, 1<<52).Draw(t, "n"), rapid.Bool().Draw(t, "ok"),
 				strings.Map(func(r rune) rune {
 					if r < ' ' || r == '\\' {
 						return '_' // line protocol has no line breaks, and no escape for a backslash everywhere
@@ -173,14 +184,19 @@ func TestBatches(t *testing.T) {
 }
 
 func TestNested(t *testing.T) {
-	f, err := payload.NewJSON([]string{"mark", "sea.wave_m", "axis.0", "sea.water.c", "axis.1", "last"}, "mark", true, false)
+	f, err := payload.NewJSON([]string{"mark", "sea.wave_m", "axis.0", "sea.water.c", "axis.1", "last"}, "mark", true,
+		false)
 	require.NoError(t, err)
 	v := func(x float64) signal.Value { return signal.OfFloat(x) }
-	body, _ := f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), v(1), v(2), v(3), v(4), v(5).WithDigits(2)}}})
+	body, _ := f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), v(1), v(2), v(3), v(4),
+		v(5).WithDigits(2)}}})
 	assert.Equal(t, `{"mark":"m","sea":{"wave_m":1,"water":{"c":3}},"axis":[2,4],"last":5.00}`, string(body))
-	body, _ = f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), signal.NoValue(), signal.NoValue(), signal.NoValue(), v(4), signal.OfFloat(7).Written("7e0")}}})
-	assert.Equal(t, `{"mark":"m","axis":[null,4],"last":7e0}`, string(body), "what is empty is left out, a list keeps its places, a number is printed as given")
-	for _, bad := range [][]string{{"a", "a.b"}, {"a.b", "a"}, {"a.b", "a.b.c"}, {"a..b"}, {"a.0", "a.b"}, {"a.1", "a.2"}} {
+	body, _ = f.Append(nil, []payload.Sample{{Values: []signal.Value{signal.OfText("m"), signal.NoValue(),
+		signal.NoValue(), signal.NoValue(), v(4), signal.OfFloat(7).Written("7e0")}}})
+	assert.Equal(t, `{"mark":"m","axis":[null,4],"last":7e0}`, string(body), "what is empty is left out, a list keeps "+
+		"its places, a number is printed as given")
+	for _, bad := range [][]string{{"a", "a.b"}, {"a.b", "a"}, {"a.b", "a.b.c"}, {"a..b"}, {"a.0", "a.b"},
+		{"a.1", "a.2"}} {
 		_, err := payload.NewJSON(bad, "", true, false)
 		if fmt.Sprint(bad) == "[a.1 a.2]" {
 			assert.NoError(t, err, "numbers that do not begin at 0 are keys")
@@ -191,18 +207,25 @@ func TestNested(t *testing.T) {
 }
 
 func TestRaw(t *testing.T) {
-	f := []payload.Field{{Name: "seq", Type: signal.Int}, {Name: "lamp", Type: signal.Bool}, {Name: "level", Type: signal.Float}, {Name: "wave", Type: signal.Float}, {Name: "name", Type: signal.Text}, {Name: "place", Type: signal.Place}, {Name: "t", Type: signal.Float}}
-	raw, err := payload.NewBytes(f, "seq", []payload.Slot{{Fixed: 0xB7, Width: 8}, {Field: "lamp", Width: 1}, {Field: "level", Width: 7}, {Field: "seq", Width: 64}, {Field: "wave", Kind: payload.Signed, Width: 16, Scale: 0.01, Little: true},
-		{Field: "name", Kind: payload.Letters, Width: 32}, {Field: "place", Part: "lat", Kind: payload.Floating, Width: 32}, {Field: "t", Width: 24, Scale: 0.5, Offset: -40}})
+	f := []payload.Field{{Name: "seq", Type: signal.Int}, {Name: "lamp", Type: signal.Bool},
+		{Name: "level", Type: signal.Float}, {Name: "wave", Type: signal.Float}, {Name: "name", Type: signal.Text},
+		{Name: "place", Type: signal.Place}, {Name: "t", Type: signal.Float}}
+	raw, err := payload.NewBytes(f, "seq", []payload.Slot{{Fixed: 0xB7, Width: 8}, {Field: "lamp", Width: 1},
+		{Field: "level", Width: 7}, {Field: "seq", Width: 64}, {Field: "wave", Kind: payload.Signed, Width: 16, Scale: 0.01,
+			Little: true},
+		{Field: "name", Kind: payload.Letters, Width: 32}, {Field: "place", Part: "lat", Kind: payload.Floating, Width: 32},
+		{Field: "t", Width: 24, Scale: 0.5, Offset: -40}})
 	require.NoError(t, err)
-	v := []signal.Value{signal.OfInt(1 << 53), signal.OfBool(true), signal.OfFloat(5), signal.OfFloat(-1.23), signal.OfText("ab"), signal.OfPlace(quantity.Position{Lat: 58.5}), signal.OfFloat(21.3)}
+	v := []signal.Value{signal.OfInt(1 << 53), signal.OfBool(true), signal.OfFloat(5), signal.OfFloat(-1.23),
+		signal.OfText("ab"), signal.OfPlace(quantity.Position{Lat: 58.5}), signal.OfFloat(21.3)}
 	body, err := raw.Append(nil, []payload.Sample{{Values: v}})
 	require.NoError(t, err)
 	assert.Equal(t, "b7850020000000000000"+"85ff"+"61620000"+"426a0000"+"00007b", fmt.Sprintf("%x", body))
 	found, err := raw.Read(body)
 	require.NoError(t, err)
 	assert.Equal(t, json.Number("9007199254740992"), found[0].Mark)
-	assert.Equal(t, map[string]any{"lamp": true, "level": json.Number("5"), "wave": json.Number("-1.23"), "name": "ab", "place": map[string]any{"lat": json.Number("58.5")}, "t": json.Number("21.5")}, found[0].Values)
+	assert.Equal(t, map[string]any{"lamp": true, "level": json.Number("5"), "wave": json.Number("-1.23"), "name": "ab",
+		"place": map[string]any{"lat": json.Number("58.5")}, "t": json.Number("21.5")}, found[0].Values)
 
 	for want, change := range map[string]func(){
 		`the field "level": 128 does not fit`: func() { v[2] = signal.OfFloat(128) },
@@ -230,23 +253,28 @@ func TestProto(t *testing.T) {
 	require.NoError(t, err)
 	d, err := payload.ReadDescriptors(set)
 	require.NoError(t, err)
-	f := []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}, {Name: "count", Type: signal.Int}, {Name: "lamp", Type: signal.Text}, {Name: "position", Type: signal.Place}, {Name: "power.battery_v", Type: signal.Float}}
+	f := []payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float},
+		{Name: "count", Type: signal.Int}, {Name: "lamp", Type: signal.Text}, {Name: "position", Type: signal.Place},
+		{Name: "power.battery_v", Type: signal.Float}}
 	p, err := payload.NewProto(f, "mark", d, "harbour.State", "")
 	require.NoError(t, err)
-	s := []payload.Sample{{Values: []signal.Value{signal.OfText("m/1"), signal.OfFloat(1.1), signal.OfInt(7), signal.OfText("ON"), signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), signal.OfFloat(12.75)}}}
+	s := []payload.Sample{{Values: []signal.Value{signal.OfText("m/1"), signal.OfFloat(1.1), signal.OfInt(7),
+		signal.OfText("ON"), signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), signal.OfFloat(12.75)}}}
 	body, err := p.Append(nil, s)
 	require.NoError(t, err)
 	// Field 1, a text of 3 bytes; field 2, a float; field 3, a varint; field 4, the enum.
 	assert.Equal(t, "0a036d2f31"+"15cdcc8c3f"+"1807"+"2001", fmt.Sprintf("%x", body[:14]))
 	carried, err := payload.Carried(p, body, s, []string{"mark", "wave_m", "count", "lamp", "position", "power.battery_v"})
 	require.NoError(t, err)
-	assert.JSONEq(t, `{"wave_m":1.1,"count":7,"lamp":"ON","position":{"lat":58.02,"lon":-6.41},"power.battery_v":12.75}`, string(carried[0]))
+	assert.JSONEq(t, `{"wave_m":1.1,"count":7,"lamp":"ON","position":{"lat":58.02,"lon":-6.41},"power.battery_v":12.75}`,
+		string(carried[0]))
 	s[0].Values[2], s[0].Values[3] = signal.OfInt(-1), signal.OfText("DIM")
 	_, err = p.Append(nil, s)
 	assert.ErrorContains(t, err, `the field "count": -1 does not fit into a member of the type uint32`)
 	s[0].Values[2] = signal.OfFloat(1.5)
 	_, err = p.Append(nil, s)
-	assert.ErrorContains(t, err, `the field "count": 1.5 does not fit into a member of the type uint32, which holds whole numbers; add round: 0`)
+	assert.ErrorContains(t, err,
+		`the field "count": 1.5 does not fit into a member of the type uint32, which holds whole numbers; add round: 0`)
 	s[0].Values[2] = signal.NoValue()
 	s[0].Values[1] = signal.OfFloat(1e308)
 	_, err = p.Append(nil, s)
@@ -263,9 +291,11 @@ func TestReadIsStrict(t *testing.T) {
 	require.NoError(t, err)
 	d, err := payload.ReadDescriptors(set)
 	require.NoError(t, err)
-	all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "wave_m", Type: signal.Float}}, "mark", d, "harbour.State", "")
+	all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark", Type: signal.Text},
+		{Name: "wave_m", Type: signal.Float}}, "mark", d, "harbour.State", "")
 	require.NoError(t, err)
-	all["csv with a head"] = payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text}, {Name: "n", Type: signal.Int}}, "mark", ',', true)
+	all["csv with a head"] = payload.NewCSV([]payload.Field{{Name: "mark", Type: signal.Text},
+		{Name: "n", Type: signal.Int}}, "mark", ',', true)
 	for _, c := range []struct{ form, good, bad, says string }{
 		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":1}}`, "stands after"},
 		{"json", `{"mark":"m/1","n":1}`, `{"mark":"m/1","n":2,"n":1}`, "stands twice"},
@@ -286,7 +316,8 @@ func TestReadIsStrict(t *testing.T) {
 		{"line-protocol", `state site="x" 5`, `state site="x"y" 5`, "no text in quotes"},
 		{"csv with a head", "mark,n\nm/1,1\n", "mark,m\nm/1,1\n", "does not name the columns"},
 		{"csv with a head", "mark,n\nm/1,1\n", "m/1,1\n", "does not name the columns"},
-		{"proto", "\x0a\x03m/1\x15\x00\x00\x80\x3f", "\x0a\x03m/1\x15\x00\x00\x00\x3f\x15\x00\x00\x80\x3f", "wave_m stands twice"},
+		{"proto", "\x0a\x03m/1\x15\x00\x00\x80\x3f", "\x0a\x03m/1\x15\x00\x00\x00\x3f\x15\x00\x00\x80\x3f",
+			"wave_m stands twice"},
 	} {
 		_, err := all[c.form].Read([]byte(c.good))
 		assert.NoError(t, err, "%s: %q", c.form, c.good)
@@ -307,10 +338,13 @@ func FuzzRead(f *testing.F) {
 		f.Add(body)
 	}
 	d, _ := payload.ReadDescriptors(set)
-	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State", ""); err != nil {
+	if all["proto"], err = payload.NewProto([]payload.Field{{Name: "mark"}, {Name: "wave_m"}}, "mark", d, "harbour.State",
+		""); err != nil {
 		f.Fatal(err)
 	}
-	if all["bytes"], err = payload.NewBytes(fields, "mark", []payload.Slot{{Field: "n", Width: 3}, {Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16}, {Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
+	if all["bytes"], err = payload.NewBytes(fields, "mark", []payload.Slot{{Field: "n", Width: 3},
+		{Field: "ok", Width: 5}, {Field: "site", Kind: payload.Letters, Width: 16},
+		{Field: "wave_m", Kind: payload.Floating, Width: 64}}); err != nil {
 		f.Fatal(err)
 	}
 	f.Add(set)
@@ -371,11 +405,17 @@ func TestLinesThatCannotBe(t *testing.T) {
 func TestProtoBatch(t *testing.T) {
 	str, num, rep, opt := descriptorpb.FieldDescriptorProto_TYPE_STRING, descriptorpb.FieldDescriptorProto_TYPE_DOUBLE, descriptorpb.FieldDescriptorProto_LABEL_REPEATED, descriptorpb.FieldDescriptorProto_LABEL_OPTIONAL
 	msg := descriptorpb.FieldDescriptorProto_TYPE_MESSAGE
-	set, err := proto.Marshal(&descriptorpb.FileDescriptorSet{File: []*descriptorpb.FileDescriptorProto{{Name: proto.String("b.proto"), Syntax: proto.String("proto3"),
-		MessageType: []*descriptorpb.DescriptorProto{
-			{Name: proto.String("Sample"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("mark"), Number: proto.Int32(1), Type: &str, Label: &opt}, {Name: proto.String("wave_m"), Number: proto.Int32(2), Type: &num, Label: &opt}}},
-			{Name: proto.String("Batch"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("samples"), Number: proto.Int32(1), Type: &msg, TypeName: proto.String(".Sample"), Label: &rep}, {Name: proto.String("name"), Number: proto.Int32(2), Type: &str, Label: &opt}}},
-		}}}})
+	set, err := proto.Marshal(
+		&descriptorpb.FileDescriptorSet{File: []*descriptorpb.FileDescriptorProto{{Name: proto.String("b.proto"),
+			Syntax: proto.String("proto3"),
+			MessageType: []*descriptorpb.DescriptorProto{
+				{Name: proto.String("Sample"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("mark"),
+					Number: proto.Int32(1), Type: &str, Label: &opt}, {Name: proto.String("wave_m"), Number: proto.Int32(2),
+					Type: &num, Label: &opt}}},
+				{Name: proto.String("Batch"), Field: []*descriptorpb.FieldDescriptorProto{{Name: proto.String("samples"),
+					Number: proto.Int32(1), Type: &msg, TypeName: proto.String(".Sample"), Label: &rep},
+					{Name: proto.String("name"), Number: proto.Int32(2), Type: &str, Label: &opt}}},
+			}}}})
 	require.NoError(t, err)
 	d, err := payload.ReadDescriptors(set)
 	require.NoError(t, err)
@@ -387,10 +427,12 @@ func TestProtoBatch(t *testing.T) {
 	}
 	body, err := p.Append(nil, []payload.Sample{sample("m/1", 1.5), sample("m/2", 2.5)})
 	require.NoError(t, err)
-	assert.Equal(t, "0a0e"+"0a036d2f31"+"11000000000000f83f"+"0a0e"+"0a036d2f32"+"110000000000000440", fmt.Sprintf("%x", body))
+	assert.Equal(t, "0a0e"+"0a036d2f31"+"11000000000000f83f"+"0a0e"+"0a036d2f32"+"110000000000000440",
+		fmt.Sprintf("%x", body))
 	found, err := p.Read(body)
 	require.NoError(t, err)
-	assert.Equal(t, []payload.Found{{Mark: "m/1", Values: map[string]any{"wave_m": json.Number("1.5")}}, {Mark: "m/2", Values: map[string]any{"wave_m": json.Number("2.5")}}}, found)
+	assert.Equal(t, []payload.Found{{Mark: "m/1", Values: map[string]any{"wave_m": json.Number("1.5")}},
+		{Mark: "m/2", Values: map[string]any{"wave_m": json.Number("2.5")}}}, found)
 	_, err = p.Read(append(body, 0x0a, 4, 0x0a, 0, 0x0a, 0))
 	assert.ErrorContains(t, err, "the member mark stands twice")
 	for says, name := range map[string]string{"has no member": "waves", "is no list of messages": "name"} {

@@ -16,8 +16,10 @@ import (
 
 func TestObject(t *testing.T) {
 	names := []string{"z", "a", "ok", "n", "text", "place", "none", "big", "tiny", "inf"}
-	values := []signal.Value{signal.OfFloat(1.25), signal.OfInt(-3), signal.OfBool(true), signal.OfFloat(12), signal.OfText("a \"b\" ü\n"),
-		signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), {}, signal.OfFloat(1e21), signal.OfFloat(1e-7), signal.OfFloat(math.Inf(1))}
+	values := []signal.Value{signal.OfFloat(1.25), signal.OfInt(-3), signal.OfBool(true), signal.OfFloat(12),
+		signal.OfText("a \"b\" ü\n"),
+		signal.OfPlace(quantity.Position{Lat: 58.02, Lon: -6.41}), {}, signal.OfFloat(1e21), signal.OfFloat(1e-7),
+		signal.OfFloat(math.Inf(1))}
 	got := string(payload.Object(nil, names, values))
 	assert.Equal(t, `{"z":1.25,"a":-3,"ok":true,"n":12,"text":"a \"b\" ü\n","place":{"lat":58.02,"lon":-6.41},"none":null,"big":1e+21,"tiny":1e-07,"inf":null}`, got)
 	assert.True(t, json.Valid([]byte(got)))
@@ -40,7 +42,8 @@ func TestValuesReadBack(t *testing.T) {
 
 func BenchmarkObject(b *testing.B) {
 	names := []string{"wave_m", "water_c", "battery_v", "position"}
-	values := []signal.Value{signal.OfFloat(1.25), signal.OfFloat(10.5), signal.OfFloat(12.8), signal.OfPlace(quantity.Position{Lat: 58.021234, Lon: -6.412345})}
+	values := []signal.Value{signal.OfFloat(1.25), signal.OfFloat(10.5), signal.OfFloat(12.8),
+		signal.OfPlace(quantity.Position{Lat: 58.021234, Lon: -6.412345})}
 	var buf []byte
 	b.ReportAllocs()
 	for b.Loop() {

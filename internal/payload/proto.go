@@ -38,7 +38,8 @@ type Descriptors struct{ files *protoregistry.Files }
 func ReadDescriptors(set []byte) (*Descriptors, error) {
 	var fds descriptorpb.FileDescriptorSet
 	if err := proto.Unmarshal(set, &fds); err != nil || len(fds.File) == 0 {
-		return nil, fmt.Errorf("is not a descriptor set; make one with: protoc --include_imports --descriptor_set_out=FILE x.proto")
+		return nil, fmt.Errorf("is not a descriptor set; make one with: protoc --include_imports --descriptor_set_out=FILE " +
+			"x.proto")
 	}
 	files, err := protodesc.NewFiles(&fds)
 	if err != nil {
@@ -91,11 +92,15 @@ func NewProto(fields []Field, mark string, d *Descriptors, message, samples stri
 		}
 		last := path[len(path)-1]
 		if last.IsList() || last.IsMap() || last.Kind() == protoreflect.MessageKind || last.Kind() == protoreflect.GroupKind {
-			return nil, fmt.Errorf("the member %s of %s is not a single number, text or truth value", last.Name(), last.ContainingMessage().FullName())
+			return nil, fmt.Errorf("the member %s of %s is not a single number, text or truth value", last.Name(),
+				last.ContainingMessage().FullName())
 		}
-		text := last.Kind() == protoreflect.StringKind || last.Kind() == protoreflect.BytesKind || last.Kind() == protoreflect.EnumKind
-		if t := p.columns[i].typ; t == signal.Text && !text || (t == signal.Int || t == signal.Float) && last.Kind() == protoreflect.BytesKind {
-			return nil, fmt.Errorf("the field %q is a %s, the member %s a %s", p.columns[i].name, t, last.FullName(), last.Kind())
+		text := last.Kind() == protoreflect.StringKind || last.Kind() == protoreflect.BytesKind ||
+			last.Kind() == protoreflect.EnumKind
+		if t := p.columns[i].typ; t == signal.Text && !text || (t == signal.Int || t == signal.Float) &&
+			last.Kind() == protoreflect.BytesKind {
+			return nil, fmt.Errorf("the field %q is a %s, the member %s a %s", p.columns[i].name, t, last.FullName(),
+				last.Kind())
 		}
 		p.paths = append(p.paths, path)
 	}
@@ -117,7 +122,8 @@ func member(m protoreflect.MessageDescriptor, name string) ([]protoreflect.Field
 			for i := range m.Fields().Len() {
 				known = append(known, string(m.Fields().Get(i).Name()))
 			}
-			return nil, fmt.Errorf("the message %s has no member %q for the field %q; it has %s", m.FullName(), part, name, strings.Join(known, ", "))
+			return nil, fmt.Errorf("the message %s has no member %q for the field %q; it has %s", m.FullName(), part, name,
+				strings.Join(known, ", "))
 		}
 		path = append(path, fd)
 		m = nil

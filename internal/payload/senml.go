@@ -38,7 +38,8 @@ func CheckSenMLName(name string) error {
 		case c >= 'A' && c <= 'Z', c >= 'a' && c <= 'z', c >= '0' && c <= '9':
 		case i > 0 && strings.ContainsRune("-:./_", c):
 		default:
-			return fmt.Errorf("%q cannot be a name in SenML: letters, digits and - : . / _, a letter or digit first (RFC 8428, section 4.5.1)", name)
+			return fmt.Errorf("%q cannot be a name in SenML: letters, digits and - : . / _, a letter or digit first (RFC "+
+				"8428, section 4.5.1)", name)
 		}
 	}
 	return nil

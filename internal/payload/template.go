@@ -38,7 +38,8 @@ const probeInJSON = `\u007fwhere-is-the-mark\u007f`
 // NewTemplate makes the form and tries it: what comes out must be JSON. MarkAt is
 // the placeholder of the mark, or -1 where the mark rides elsewhere; sources are
 // the formulas of the placeholders.
-func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill func(*Sample, int) (signal.Value, error)) (*Template, error) {
+func NewTemplate(parts []Part, sources []string, markAt int, batch bool,
+	fill func(*Sample, int) (signal.Value, error)) (*Template, error) {
 	t := &Template{parts: parts, batch: batch, fill: fill}
 	in, escape := false, false
 	for _, p := range parts {
@@ -68,13 +69,15 @@ func NewTemplate(parts []Part, sources []string, markAt int, batch bool, fill fu
 	v, err := strictjson.Decode(body)
 	if err != nil {
 		// A reader does not know the text that stands for the mark here.
-		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err, clip(strings.ReplaceAll(string(body), probeInJSON, "the-mark")))
+		return nil, fmt.Errorf("the template is not JSON: %s; with its placeholders filled in it is %s", err,
+			clip(strings.ReplaceAll(string(body), probeInJSON, "the-mark")))
 	}
 	switch v.(type) {
 	case map[string]any:
 	case []any:
 		if t.list = true; batch {
-			return nil, fmt.Errorf("a template that is a list holds one message; leave out batch, or the brackets: a batch is a list by itself")
+			return nil, fmt.Errorf("a template that is a list holds one message; leave out batch, or the brackets: a batch is " +
+				"a list by itself")
 		}
 		v, _ = strictjson.Object(v)
 	default:

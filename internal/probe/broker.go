@@ -108,9 +108,11 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		if p.speaksVersion(ctx, l, &at, other) {
 			causes = append(causes, "the broker speaks version "+other+" alone: write version: "+other)
 		} else if speaks := Speaks(ctx, l.Address); speaks != "" && speaks != "MQTT" {
-			causes = append(causes, "this port speaks "+speaks+": the port of another protocol, or the scheme should be mqtts, ws or wss")
+			causes = append(causes, "this port speaks "+speaks+": the port of another protocol, or the scheme should be "+
+				"mqtts, ws or wss")
 		}
-		return reach.What, append(causes, reach.Try, "the broker closes the connection where it does not like user name, password or client id"), false
+		return reach.What, append(causes, reach.Try, "the broker closes the connection where it does not like user name, "+
+			"password or client id"), false
 	})
 	p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
 		if said != "" {
@@ -123,13 +125,16 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		if gone, is := errors.AsType[*mqttsession.DisconnectError](err); is {
 			causes := []string{"see the broker's log"}
 			if gone.Code == 0x8e {
-				causes = []string{fmt.Sprintf("another client connected with the same client id, %q: a real device, another run, or a second device of the same id", d.ClientID)}
+				causes = []string{fmt.Sprintf("another client connected with the same client id, %q: a real device, another run, "+
+					"or a second device of the same id", d.ClientID)}
 			}
 			return err.Error(), causes, false
 		}
 		if err != nil {
 			what, _ := link.Explain(err, l.Address)
-			return what, []string{fmt.Sprintf("another client has the client id %q, and the broker lets the newer one win", d.ClientID), "the broker closes connections of clients it does not know"}, false
+			return what, []string{fmt.Sprintf("another client has the client id %q, and the broker lets the newer one win",
+				d.ClientID), "the " +
+				"broker closes connections of clients it does not know"}, false
 		}
 		return "as client id " + d.ClientID, nil, true
 	})
@@ -144,7 +149,8 @@ func (p *prober) speaksVersion(ctx context.Context, l *crowd.Link, at *mqtt.Endp
 		return false
 	}
 	defer nc.Close()
-	hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: map[string]byte{"5": mqttwire.V5, "3.1.1": mqttwire.V311}[version], ClientID: "runcrowd-probe", CleanStart: true})
+	hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: map[string]byte{"5": mqttwire.V5,
+		"3.1.1": mqttwire.V311}[version], ClientID: "runcrowd-probe", CleanStart: true})
 	nc.Write(hello)
 	nc.SetReadDeadline(time.Now().Add(time.Second))
 	var b [4]byte
@@ -210,13 +216,16 @@ func limits(l *crowd.Link, ack *mqttwire.Packet) string {
 }
 
 // tokenCause is the likeliest cause where an access token is refused.
-const tokenCause = "the access token is not what the platform wants: its key or secret, what it says of the device (sub, aud), or how long it is good"
+const tokenCause = "the access token is not what the platform wants: its key or secret, what it says of the device " +
+	"(sub, aud), or how long it is good"
 
 func refusedCauses(code byte, d *fleet.Device) []string {
 	switch code {
 	case 0x86, 0x87, 4, 5:
-		list := []string{"user name or password is mistyped, or has expired", "the device's secret is used where the platform's is wanted, or the other way round",
-			fmt.Sprintf("this secret belongs to another client id than %q", d.ClientID), "this client may not connect: a permission is missing on the platform"}
+		list := []string{"user name or password is mistyped, or has expired", "the device's secret is used where the " +
+			"platform's is wanted, or the other way round",
+			fmt.Sprintf("this secret belongs to another client id than %q", d.ClientID), "this client may not connect: a " +
+				"permission is missing on the platform"}
 		if d.Username == "" && d.Password == "" {
 			list = append([]string{"the platform wants credentials, and the link has none: username, password"}, list...)
 		}
@@ -227,9 +236,11 @@ func refusedCauses(code byte, d *fleet.Device) []string {
 	case 0x84, 1:
 		return []string{"the broker speaks the other version: write version: 3.1.1, or 5"}
 	case 0x85, 2:
-		return []string{fmt.Sprintf("the client id %q is not one that the platform gave out, or is too long for it", d.ClientID)}
+		return []string{fmt.Sprintf("the client id %q is not one that the platform gave out, or is too long for it",
+			d.ClientID)}
 	case 0x9c, 0x9d:
-		return []string{"the platform has another broker for this device: write its address, or let the link follow: redirects: follow"}
+		return []string{"the platform has another broker for this device: write its address, or let the link follow: " +
+			"redirects: follow"}
 	case 0x97, 0x9f, 0x89, 3:
 		return []string{"a limit of the platform is reached: connections, or their rate"}
 	}

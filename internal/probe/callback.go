@@ -31,7 +31,9 @@ func (p *prober) firstCall(ctx context.Context, f *fleet.Fleet, w *crowd.Witness
 			return w.Name + ": at " + w.Callback.URL, nil, true
 		}
 		p.doubt = true
-		return w.Name + ": nothing came to " + w.Callback.URL + " within " + callTime.String() + "; let the platform call it while this waits, from where it runs at http(s)://" + strings.Join(ownNames(w.Callback.Address), " or "), nil, true
+		return w.Name + ": nothing came to " + w.Callback.URL + " within " + callTime.String() + "; let the platform call " +
+			"it while this waits, from where it runs at http(s)://" +
+			strings.Join(ownNames(w.Callback.Address), " or "), nil, true
 	})
 }
 

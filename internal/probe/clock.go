@@ -42,7 +42,10 @@ func (p *prober) clock(ctx context.Context, c *crowd.Crowd, l *crowd.Link, d *fl
 	p.do(ctx, "clocks agree", func(ctx context.Context) (string, []string, bool) {
 		t := link.Transport(secure, d.Cert, nil)
 		t.DisableKeepAlives = true
-		client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		client := &http.Client{Transport: t, CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}}
 		req, err := http.NewRequestWithContext(ctx, http.MethodHead, u.Scheme+"://"+u.Host+"/", nil)
 		if err != nil {
 			p.doubt = true
@@ -94,5 +97,6 @@ func (p *prober) late(causes []string) []string {
 	if p.skew.Abs() < clockMatters {
 		return causes
 	}
-	return append([]string{"the clocks differ (see above): what is only good for a time is too old, or not good yet; set this machine's clock"}, causes...)
+	return append([]string{"the clocks differ (see above): what is only good for a time is too old, or not good yet; " +
+		"set this machine's clock"}, causes...)
 }

@@ -34,12 +34,16 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			if errors.As(err, &reach) {
 				says, cause = reach.Error(), reach.Try
 			}
-			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) { return c.Redact(says), p.late([]string{cause}), false })
+			p.do(ctx, "witnesses ready", func(context.Context) (string, []string, bool) {
+				return c.Redact(says), p.late(
+					[]string{cause}), false
+			})
 		} else if list := book.Messages[s.Index]; len(list) > 0 {
 			m = &list[len(list)-1]
 		}
 	}
-	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP && (p.fail || m != nil && (m.Outcome == outcome.Accepted || m.Code == 401 || m.Code == 403)) {
+	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP &&
+		(p.fail || m != nil && (m.Outcome == outcome.Accepted || m.Code == 401 || m.Code == 403)) {
 		p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
 			p.measured = 1 // of the request below
 			if m.Outcome != outcome.Accepted {
@@ -94,7 +98,8 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		if group, shared := sharedBy(w); shared {
 			p.do(ctx, "subscription is its own", func(context.Context) (string, []string, bool) {
 				p.doubt = true
-				return fmt.Sprintf("%s: the broker splits messages between the members of the group %q: others may get what this witness should hear", w.Name, group), nil, true
+				return fmt.Sprintf("%s: the broker splits messages between the members of the group %q: others may get what this "+
+					"witness should hear", w.Name, group), nil, true
 			})
 		}
 		if w.Asks() {
@@ -102,7 +107,8 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 			p.do(ctx, "read-back answers", func(context.Context) (string, []string, bool) {
 				p.measured = 1 // of the questions below
 				h := book.Witnesses[i].Heard[1]
-				if book.Sighting(i, s.Index, m.Seq) == nil && !h.Complete && h.Why != "" && !strings.HasPrefix(h.Why, witness.Unmarked) {
+				if book.Sighting(i, s.Index, m.Seq) == nil && !h.Complete && h.Why != "" &&
+					!strings.HasPrefix(h.Why, witness.Unmarked) {
 					return w.Name + ": " + c.Redact(h.Why), []string{"see what is said there"}, false
 				}
 				return "the witness " + w.Name + " could ask", nil, true
@@ -130,7 +136,8 @@ func (p *prober) play(ctx context.Context, f *fleet.Fleet, s *fleet.Stream) (*le
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device}, Links: p.links})
+	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device},
+		Links: p.links})
 	if err != nil {
 		return nil, err
 	}
@@ -152,19 +159,24 @@ func shownOverHTTP(s *fleet.Stream) string {
 
 func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
-		return []string{"this client may not publish to " + s.Target + ": a permission is missing on the platform", "the platform takes another topic, QoS or size"}
+		return []string{"this client may not publish to " + s.Target + ": a permission is missing on the platform", "the " +
+			"platform takes another topic, QoS or size"}
 	}
 	switch {
 	case m.Code == 401 || m.Code == 403:
-		list := []string{"the token or password is mistyped or has expired", "the device's secret is used where the platform's is wanted, or the other way round", "a permission is missing on the platform"}
+		list := []string{"the token or password is mistyped or has expired", "the device's secret is used where the " +
+			"platform's is wanted, or the other way round", "a permission is missing on the platform"}
 		if s.Device.Tokens != nil {
 			list = append([]string{tokenCause}, list...)
 		}
 		return list
 	case m.Code == 404 || m.Code == 405:
-		return []string{"the path or the method is wrong: " + s.Reading.Method + " " + s.Target, "the device is not known to the platform yet", "this is the other of two hosts"}
+		return []string{"the path or the method is wrong: " + s.Reading.Method + " " + s.Target, "the device is not known " +
+			"to the platform yet", "this is the other of two hosts"}
 	case m.Code == 400 || m.Code == 415 || m.Code == 422:
-		return []string{"the platform wants another payload: compare with its documentation, and with: runcrowd preview", "the content type is not the one it takes"}
+		return []string{"the platform wants another payload: compare with its documentation, and with: runcrowd preview",
+			"the " +
+				"content type is not the one it takes"}
 	case m.Code == 429 || m.Code == 503:
 		return []string{"a limit of the platform is reached; try again later"}
 	case m.Code >= 300 && m.Code < 400:
@@ -182,18 +194,26 @@ func sharedBy(w *crowd.Witness) (group string, is bool) {
 
 func missingCauses(w *crowd.Witness) []string {
 	if group, shared := sharedBy(w); shared {
-		return []string{fmt.Sprintf("another member of the group %q got it: leave $share/%s/ out of the filter", group, group)}
+		return []string{fmt.Sprintf("another member of the group %q got it: leave $share/%s/ out of the filter", group,
+			group)}
 	}
 	if w.Callback != nil {
-		return []string{"the platform does not know the address " + w.Callback.URL, "it does not reach this machine there: a firewall, or 127.0.0.1 where it runs elsewhere", "the message or its mark is elsewhere in a call than rows: and mark: say"}
+		return []string{"the platform does not know the address " + w.Callback.URL, "it does not reach this machine there: " +
+			"a firewall, or 127.0.0.1 where it runs elsewhere",
+			"the message or its mark is elsewhere in a call than rows: and mark: say"}
 	}
 	if w.Listens() {
-		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
+		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not " +
+			"subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
 	}
-	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?", "it stores later than the witness waits: raise wait:", "the mark is elsewhere in a row than mark: says, or was dropped as an unknown field", map[string]string{
-		"get":     "get: asks for another device or another time; is the clock right?",
-		"sql":     "query: looks in another table, for another device or another time; is the clock right, and the time zone?",
-		"file":    "file: names other files than the platform writes, or it writes them later",
-		"program": "the program looks for another device or another time",
-	}[w.Place()]}
+	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?",
+		"it " +
+			"stores later than the witness waits: raise wait:",
+		"the mark is elsewhere in a row than mark: says, or was dropped as an unknown field", map[string]string{
+			"get": "get: asks for another device or another time; is the clock right?",
+			"sql": "query: looks in another table, for another device or another time; is the clock right, and the time " +
+				"zone?",
+			"file":    "file: names other files than the platform writes, or it writes them later",
+			"program": "the program looks for another device or another time",
+		}[w.Place()]}
 }

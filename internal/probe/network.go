@@ -39,7 +39,8 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 			list, err := net.DefaultResolver.LookupHost(ctx, host)
 			if err != nil {
 				what, _ := link.Explain(err, address)
-				return what, []string{"the host name is mistyped, or it is the other of two hosts", "this machine's DNS does not know it: is a VPN needed?"}, false
+				return what, []string{"the host name is mistyped, or it is the other of two hosts", "this machine's DNS does not " +
+					"know it: is a VPN needed?"}, false
 			}
 			return strings.Join(list[:min(3, len(list))], ", "), nil, true
 		})
@@ -58,9 +59,11 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 		var dialer net.Dialer
 		if nc, err = dialer.DialContext(ctx, "tcp", address); err != nil {
 			what, _ := link.Explain(err, address)
-			causes := []string{"the port is wrong: " + usualPorts(l), "the platform is not up, or this is the other of two hosts", "a firewall is in the way"}
+			causes := []string{"the port is wrong: " + usualPorts(l), "the platform is not up, or this is the other of two " +
+				"hosts", "a firewall is in the way"}
 			if errors.Is(err, context.DeadlineExceeded) || os.IsTimeout(err) {
-				causes = []string{"a firewall swallows the packets", "this is the other of two hosts, or the port is wrong: " + usualPorts(l)}
+				causes = []string{"a firewall swallows the packets", "this is the other of two hosts, or the port is wrong: " +
+					usualPorts(l)}
 			}
 			return what, causes, false
 		}
@@ -90,10 +93,12 @@ func (p *prober) network(ctx context.Context, l *crowd.Link, d *fleet.Device, ad
 			what, try := link.Explain(err, address)
 			causes := []string{try}
 			if speaks := Speaks(ctx, address); speaks != "" && speaks != "TLS" {
-				causes = append([]string{"this port speaks " + speaks + " without TLS: write " + plainScheme(l.Scheme) + "://, or take the port of TLS: " + usualPorts(l)}, causes...)
+				causes = append([]string{"this port speaks " + speaks + " without TLS: write " + plainScheme(l.Scheme) +
+					"://, or take the port of TLS: " + usualPorts(l)}, causes...)
 			}
 			if d.Cert != nil {
-				causes = append(causes, "the device's certificate is not of the authority that the platform trusts, has expired, or was revoked")
+				causes = append(causes, "the device's certificate is not of the authority that the platform trusts, has expired, "+
+					"or was revoked")
 			}
 			return what, causes, false
 		}
@@ -109,7 +114,8 @@ func certificateSays(st tls.ConnectionState) string {
 	if len(st.PeerCertificates) > 0 {
 		c := st.PeerCertificates[0]
 		left := time.Until(c.NotAfter)
-		says += fmt.Sprintf("; certificate for %s by %s, valid until %s", formula.List(link.CertNames(c)), c.Issuer.CommonName, c.NotAfter.UTC().Format("2006-01-02"))
+		says += fmt.Sprintf("; certificate for %s by %s, valid until %s", formula.List(link.CertNames(c)),
+			c.Issuer.CommonName, c.NotAfter.UTC().Format("2006-01-02"))
 		if left < 14*24*time.Hour {
 			says += fmt.Sprintf(" (%d days left)", int(left.Hours()/24))
 		}
@@ -159,7 +165,8 @@ func Speaks(ctx context.Context, address string) string {
 			return err == nil || link.IsTLS(err) && !errors.As(err, &header)
 		}},
 		{"MQTT", func(nc net.Conn) bool {
-			hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: mqttwire.V311, ClientID: "runcrowd-probe", CleanStart: true})
+			hello, _ := mqttwire.AppendConnect(nil, &mqttwire.Connect{Version: mqttwire.V311, ClientID: "runcrowd-probe",
+				CleanStart: true})
 			nc.Write(hello)
 			var b [2]byte
 			n, _ := nc.Read(b[:])

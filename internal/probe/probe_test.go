@@ -54,7 +54,8 @@ func TestStatusCauses(t *testing.T) {
 	for status, cause := range map[int]string{
 		401: "the token or password is mistyped or has expired", 403: "the token or password is mistyped or has expired",
 		404: "the path or the method is wrong: PUT /in/gauge", 405: "the path or the method is wrong: PUT /in/gauge",
-		400: "the platform wants another payload", 415: "the platform wants another payload", 422: "the platform wants another payload",
+		400: "the platform wants another payload", 415: "the platform wants another payload",
+		422: "the platform wants another payload",
 		429: "a limit of the platform is reached", 503: "a limit of the platform is reached",
 		301: "the platform sends elsewhere", 500: "see the platform's log",
 	} {
@@ -85,7 +86,8 @@ func TestClocks(t *testing.T) {
 	for _, c := range []struct {
 		ahead time.Duration
 		says  string
-	}{{-time.Hour, "they do not: that of .* is (1h0m0s|59m59s) behind this machine's"}, {time.Hour, "they do not: that of .* is (1h0m0s|59m59s) ahead of this machine's"}, {0, "to the second, with"}} {
+	}{{-time.Hour, "they do not: that of .* is (1h0m0s|59m59s) behind this machine's"}, {time.Hour, "they do not: that " +
+		"of .* is (1h0m0s|59m59s) ahead of this machine's"}, {0, "to the second, with"}} {
 		platform := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Date", time.Now().Add(c.ahead).UTC().Format(http.TimeFormat))
 			if r.Method != http.MethodHead {
@@ -94,7 +96,8 @@ func TestClocks(t *testing.T) {
 		}))
 		r := way(t, t.TempDir(), `
 crowd: clocks
-links: {shore: {http: "`+platform.URL+`", headers: {Authorization: "${access_token}"}, access_token: {text: "t-${expiry}"}}}
+links: {shore: {http: "`+platform.URL+
+			`", headers: {Authorization: "${access_token}"}, access_token: {text: "t-${expiry}"}}}
 kinds: {gauge: {readings: {level: {every: 1s, path: /in, fields: {a: 1}}}}}
 devices: [{kind: gauge}]
 plan: {for: 1s}
@@ -110,7 +113,8 @@ plan: {for: 1s}
 		}
 	}
 	now := time.Unix(1_900_000_000, 500_000_000)
-	for theirs, want := range map[int64]time.Duration{1_900_000_000: 0, 1_900_000_001: 300 * time.Millisecond, 1_899_999_999: -500 * time.Millisecond, 1_900_000_010: 9300 * time.Millisecond} {
+	for theirs, want := range map[int64]time.Duration{1_900_000_000: 0, 1_900_000_001: 300 * time.Millisecond,
+		1_899_999_999: -500 * time.Millisecond, 1_900_000_010: 9300 * time.Millisecond} {
 		assert.Equal(t, want, probe.Skew(time.Unix(theirs, 0), now, now.Add(200*time.Millisecond)), theirs)
 	}
 }
@@ -123,8 +127,11 @@ func TestMissingCauses(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	for witness, want := range map[string][2]string{
-		`ear: {proves: received, subscribe: harbour/#, wait: 300ms}`:                                                                    {"own subscription hears it", "the filter harbour/# does not match"},
-		`store: {proves: stored, get: "http://` + s.HTTPAddr + `/stored/${device}", rows: ".rows[]", mark: .content.mark, wait: 300ms}`: {"store finds it", "the platform acknowledged and did not store it"},
+		`ear: {proves: received, subscribe: harbour/#, wait: 300ms}`: {"own subscription hears it",
+			"the filter harbour/# does not match"},
+		`store: {proves: stored, get: "http://` + s.HTTPAddr +
+			`/stored/${device}", rows: ".rows[]", mark: .content.mark, wait: 300ms}`: {"store finds it", "the " +
+			"platform acknowledged and did not store it"},
 	} {
 		r := way(t, t.TempDir(), `
 crowd: way
@@ -144,7 +151,8 @@ witnesses: {`+witness+`}
 		}
 		// Where there is a store, it tells the time, and is asked.
 		steps = slices.DeleteFunc(steps, func(s string) bool { return s == "clocks agree ok" || s == "read-back answers ok" })
-		assert.Equal(t, []string{"TCP open ok", "MQTT 5 accepted ok", "credentials accepted ok", "connection kept ok", "message acknowledged ok", want[0] + " failed"}, steps)
+		assert.Equal(t, []string{"TCP open ok", "MQTT 5 accepted ok", "credentials accepted ok", "connection kept ok",
+			"message acknowledged ok", want[0] + " failed"}, steps)
 	}
 }
 
@@ -158,13 +166,16 @@ func TestCertificate(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
 	}
 	for server, want := range map[string]string{
-		"server":                    "TLS 1.3, TLS_AES_128_GCM_SHA256; certificate for 127.0.0.1 by Run Crowd test authority, valid until " + time.Now().Add(5*24*time.Hour).UTC().Format("2006-01-02") + " (4 days left); trusted by way of Run Crowd test authority",
+		"server": "TLS 1.3, TLS_AES_128_GCM_SHA256; certificate for 127.0.0.1 by Run Crowd test " +
+			"authority, valid until " + time.Now().Add(5*24*time.Hour).UTC().Format("2006-01-02") +
+			" (4 days left); trusted by way of Run Crowd test authority",
 		"refused/server-expired":    "the platform's certificate expired on ",
 		"refused/server-wrong-name": "the platform's certificate is for elsewhere.example, not for 127.0.0.1",
 	} {
 		pair, err := tls.X509KeyPair(files[server+".pem"], files[server+".key"])
 		require.NoError(t, err)
-		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", TLS: &tls.Config{Certificates: []tls.Certificate{pair}}})
+		s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0",
+			TLS: &tls.Config{Certificates: []tls.Certificate{pair}}})
 		require.NoError(t, err)
 		t.Cleanup(s.Close)
 		r := way(t, dir, `
@@ -194,7 +205,8 @@ func TestSpeaks(t *testing.T) {
 	gone, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	gone.Close()
-	for address, want := range map[string]string{s.MQTTAddr: "MQTT", s.HTTPAddr: "HTTP", secure.Listener.Addr().String(): "TLS", mute.Addr().String(): "", gone.Addr().String(): ""} {
+	for address, want := range map[string]string{s.MQTTAddr: "MQTT", s.HTTPAddr: "HTTP",
+		secure.Listener.Addr().String(): "TLS", mute.Addr().String(): "", gone.Addr().String(): ""} {
 		// The step's own time may be over when it is asked.
 		ctx, cancel := context.WithCancel(t.Context())
 		cancel()

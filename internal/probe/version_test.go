@@ -36,7 +36,8 @@ witnesses: {ear: {proves: received, subscribe: "t/#"}}
 			assert.Equal(t, probe.OK, s.Result, "%+v", s)
 			names = append(names, s.Name)
 		}
-		assert.Equal(t, "TCP open, WebSocket, MQTT "+version+" accepted, credentials accepted, connection kept, message acknowledged, own subscription hears it", strings.Join(names, ", "))
+		assert.Equal(t, "TCP open, WebSocket, MQTT "+version+" accepted, credentials accepted, connection kept, message "+
+			"acknowledged, own subscription hears it", strings.Join(names, ", "))
 	}
 }
 
@@ -99,7 +100,8 @@ plan: {for: 1m}
 		name, says, causes := failed(way(t, t.TempDir(), crowd(address, other, "")))
 		assert.Equal(t, "MQTT "+other+" accepted", name)
 		assert.Contains(t, says, "CONNECT got no answer: the platform closed the connection")
-		assert.Contains(t, strings.SplitN(causes, "\n", 2)[0], "the broker speaks version "+speaks+" alone: write version: "+speaks)
+		assert.Contains(t, strings.SplitN(causes, "\n", 2)[0], "the broker speaks version "+speaks+" alone: write version: "+
+			speaks)
 
 		r := way(t, t.TempDir(), crowd(address, speaks, ""))
 		assert.False(t, r.Failed(), "%+v", r.Steps)
@@ -107,7 +109,8 @@ plan: {for: 1m}
 		assert.Equal(t, probe.Doubtful, last.Result)
 		assert.Equal(t, "PUBACK came in place of PUBREC: the broker took a message of QoS 2 as QoS 1", last.Says)
 
-		name, says, causes = failed(way(t, t.TempDir(), crowd(address, speaks, `witnesses: {ear: {proves: received, subscribe: "t/#"}}`)))
+		name, says, causes = failed(way(t, t.TempDir(), crowd(address, speaks,
+			`witnesses: {ear: {proves: received, subscribe: "t/#"}}`)))
 		assert.Equal(t, "witnesses ready", name)
 		assert.Contains(t, says, `the broker refused the subscription "t/#": unspecified error (0x80)`)
 		assert.Contains(t, causes, "check that this user may subscribe")

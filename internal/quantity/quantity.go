@@ -89,7 +89,8 @@ func FormatDuration(d time.Duration) string {
 	for _, u := range []struct {
 		name string
 		size time.Duration
-	}{{"d", Day}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}, {"us", time.Microsecond}, {"ns", 1}} {
+	}{{"d", Day}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond},
+		{"us", time.Microsecond}, {"ns", 1}} {
 		if n := d / u.size; n > 0 {
 			b.WriteString(strconv.FormatInt(int64(n), 10))
 			b.WriteString(u.name)
@@ -146,7 +147,8 @@ func ParseRate(text string) (Rate, error) {
 func (r Rate) String() string { return strconv.FormatFloat(float64(r), 'f', -1, 64) + "/s" }
 
 // sizeUnits are those of sizes, in bytes.
-var sizeUnits = map[string]int64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30}
+var sizeUnits = map[string]int64{"B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "KiB": 1 << 10, "MiB": 1 << 20,
+	"GiB": 1 << 30}
 
 // ParseSize reads "512 MiB", "64KiB" or "10 MB" and gives bytes.
 func ParseSize(text string) (int64, error) {
@@ -213,7 +215,8 @@ func ParsePosition(text string) (Position, error) {
 	lat, err1 := strconv.ParseFloat(strings.TrimSpace(a), 64)
 	lon, err2 := strconv.ParseFloat(strings.TrimSpace(b), 64)
 	if !found || err1 != nil || err2 != nil {
-		return Position{}, fmt.Errorf("%q is not a position; write latitude and longitude in degrees, such as 58.02,-6.41", text)
+		return Position{}, fmt.Errorf("%q is not a position; write latitude and longitude in degrees, such as 58.02,-6.41",
+			text)
 	}
 	if !(lat >= -90 && lat <= 90) {
 		return Position{}, fmt.Errorf("the latitude %g is outside -90 to 90", lat)
@@ -246,7 +249,8 @@ func (p Position) Offset(north, east float64) Position {
 // Distance is that along the great circle in metres (haversine formula).
 func (p Position) Distance(q Position) float64 {
 	rad := math.Pi / 180
-	h := math.Pow(math.Sin((q.Lat-p.Lat)*rad/2), 2) + math.Cos(p.Lat*rad)*math.Cos(q.Lat*rad)*math.Pow(math.Sin((q.Lon-p.Lon)*rad/2), 2)
+	h := math.Pow(math.Sin((q.Lat-p.Lat)*rad/2), 2) + math.Cos(p.Lat*rad)*math.Cos(q.Lat*rad)*math.Pow(
+		math.Sin((q.Lon-p.Lon)*rad/2), 2)
 	return 2 * metresPerDegree / rad * math.Asin(math.Min(1, math.Sqrt(h)))
 }
 
@@ -289,7 +293,8 @@ func ParseDay(text string) (int, error) {
 func ParseClock(text string) (time.Duration, error) {
 	for _, layout := range []string{"15:04", "15:04:05"} {
 		if t, err := time.Parse(layout, strings.TrimSpace(text)); err == nil {
-			return time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute + time.Duration(t.Second())*time.Second, nil
+			return time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute +
+				time.Duration(t.Second())*time.Second, nil
 		}
 	}
 	return 0, fmt.Errorf("%q is not a time of day; write one such as \"15:00\", in quotes", text)
@@ -317,7 +322,8 @@ func ParseUnix(text string) (time.Time, bool) {
 }
 
 // bitRates are units of rates in bits a second.
-var bitRates = map[string]float64{"bit/s": 1, "kbit/s": 1e3, "Mbit/s": 1e6, "Gbit/s": 1e9, "B/s": 8, "kB/s": 8e3, "MB/s": 8e6}
+var bitRates = map[string]float64{"bit/s": 1, "kbit/s": 1e3, "Mbit/s": 1e6, "Gbit/s": 1e9, "B/s": 8, "kB/s": 8e3,
+	"MB/s": 8e6}
 
 // ParseBitRate reads "9600 bit/s", "64 kbit/s" or "10 kB/s" and gives bits a second.
 func ParseBitRate(text string) (float64, error) {

@@ -15,15 +15,17 @@ import (
 func TestDurations(t *testing.T) {
 	for text, want := range map[string]time.Duration{
 		"5s": 5 * time.Second, "250ms": 250 * time.Millisecond, "12h25m": 12*time.Hour + 25*time.Minute, "2d": 48 * time.Hour,
-		"1.5h": 90 * time.Minute, "3min": 3 * time.Minute, "7us": 7 * time.Microsecond, "7µs": 7 * time.Microsecond, " 5s ": 5 * time.Second,
-		"-5s": -5 * time.Second, "0s": 0, "1h 30m": 90 * time.Minute,
+		"1.5h": 90 * time.Minute, "3min": 3 * time.Minute, "7us": 7 * time.Microsecond, "7µs": 7 * time.Microsecond,
+		" 5s ": 5 * time.Second,
+		"-5s":  -5 * time.Second, "0s": 0, "1h 30m": 90 * time.Minute,
 	} {
 		got, err := quantity.ParseDuration(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, got, text)
 	}
 	for text, part := range map[string]string{
-		"": "empty", "5": "has no unit; write 5s, 5ms or 5m", "5 sec": `unknown unit "sec"`, "soon": "not a duration", "1.2.3s": "not a duration",
+		"": "empty", "5": "has no unit; write 5s, 5ms or 5m", "5 sec": `unknown unit "sec"`, "soon": "not a duration",
+		"1.2.3s":        "not a duration",
 		"999999999999h": "longer than 146 years", "s": "not a duration", "5s-3s": "not a duration",
 	} {
 		_, err := quantity.ParseDuration(text)
@@ -37,13 +39,15 @@ func TestDurationRoundTrip(t *testing.T) {
 		d := time.Duration(rapid.Int64Range(-int64(1000*quantity.Day), int64(1000*quantity.Day)).Draw(t, "d"))
 		back, err := quantity.ParseDuration(quantity.FormatDuration(d))
 		require.NoError(t, err)
-		require.InDelta(t, float64(d), float64(back), 16, "%s", quantity.FormatDuration(d)) // a float64 holds 104 days to the nanosecond
+		require.InDelta(t, float64(d), float64(back), 16, "%s", quantity.FormatDuration(
+			d)) // a float64 holds 104 days to the nanosecond
 	})
 }
 
 func TestPositionRoundTrip(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
-		p := quantity.Position{Lat: rapid.Float64Range(-90, 90).Draw(t, "lat"), Lon: rapid.Float64Range(-180, 180).Draw(t, "lon")}
+		p := quantity.Position{Lat: rapid.Float64Range(-90, 90).Draw(t, "lat"),
+			Lon: rapid.Float64Range(-180, 180).Draw(t, "lon")}
 		back, err := quantity.ParsePosition(p.String())
 		require.NoError(t, err)
 		require.Equal(t, p, back)

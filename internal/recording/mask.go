@@ -81,7 +81,10 @@ func (m *Mask) query(path string) string {
 // cannot be told.
 func (m *Mask) within(b []byte) bool {
 	low := bytes.ToLower(b)
-	return slices.ContainsFunc(m.Names, func(n string) bool { return n != "" && bytes.Contains(low, []byte(strings.ToLower(n))) })
+	return slices.ContainsFunc(m.Names, func(n string) bool {
+		return n != "" &&
+			bytes.Contains(low, []byte(strings.ToLower(n)))
+	})
 }
 
 // body masks the members of a JSON value; the rest stays as it is. Nil: nothing was changed.

@@ -67,7 +67,8 @@ type line struct {
 
 // Append appends the line to b, with the line break.
 func (l *Line) Append(b []byte) ([]byte, error) {
-	x := line{At: l.At.UTC(), Topic: l.Topic, Path: l.Path, Method: l.Method, QoS: l.QoS, Retained: l.Retained, ContentType: l.ContentType, Headers: l.Headers, Properties: l.Properties,
+	x := line{At: l.At.UTC(), Topic: l.Topic, Path: l.Path, Method: l.Method, QoS: l.QoS, Retained: l.Retained,
+		ContentType: l.ContentType, Headers: l.Headers, Properties: l.Properties,
 		Response: l.Response, Correlation: l.Correlation, Expiry: l.Expiry, UTF8: l.UTF8}
 	if utf8.Valid(l.Body) {
 		s := string(l.Body)
@@ -90,7 +91,8 @@ func Parse(b []byte) (Line, error) {
 	if err := json.Unmarshal(b, &x); err != nil {
 		return Line{}, fmt.Errorf("it is no recorded message: %w", err)
 	}
-	l := Line{At: x.At, Topic: x.Topic, Path: x.Path, Method: x.Method, QoS: x.QoS, Retained: x.Retained, ContentType: x.ContentType, Headers: x.Headers, Properties: x.Properties,
+	l := Line{At: x.At, Topic: x.Topic, Path: x.Path, Method: x.Method, QoS: x.QoS, Retained: x.Retained,
+		ContentType: x.ContentType, Headers: x.Headers, Properties: x.Properties,
 		Response: x.Response, Correlation: x.Correlation, Expiry: x.Expiry, UTF8: x.UTF8}
 	switch {
 	case x.At.IsZero():
@@ -292,7 +294,8 @@ func (w *Writer) Write(l *Line) error {
 		return err
 	}
 	now := time.Now()
-	if w.opt.MaxSize > 0 && w.size > 0 && w.size+int64(len(w.buf)) > w.opt.MaxSize || w.opt.Every > 0 && now.Sub(w.began) >= w.opt.Every {
+	if w.opt.MaxSize > 0 && w.size > 0 && w.size+int64(len(w.buf)) > w.opt.MaxSize ||
+		w.opt.Every > 0 && now.Sub(w.began) >= w.opt.Every {
 		if err := w.Close(); err != nil {
 			return err
 		}

@@ -24,8 +24,11 @@ func TestWrittenAndRead(t *testing.T) {
 	for _, name := range []string{"w.jsonl", "w.jsonl.gz"} {
 		path := filepath.Join(t.TempDir(), name)
 		lines := []recording.Line{
-			{At: at, Topic: "harbour/buoy-1/state", Body: []byte(`{"a":"<ä>\n"}`), QoS: 1, Retained: true, ContentType: "application/json", Properties: []recording.Pair{{"k", "v"}, {"a", "b"}, {"k", "w"}}, Response: "answers/1", Correlation: []byte{0, 0xff}, Expiry: 60, UTF8: true},
-			{At: at.Add(time.Second), Path: "/in/x?y=1", Method: "PUT", Body: []byte{0xff, 0, 1}, Headers: []recording.Pair{{"X-A", "b"}, {"X-A", "c"}}},
+			{At: at, Topic: "harbour/buoy-1/state", Body: []byte(`{"a":"<ä>\n"}`), QoS: 1, Retained: true,
+				ContentType: "application/json", Properties: []recording.Pair{{"k", "v"}, {"a", "b"}, {"k", "w"}},
+				Response: "answers/1", Correlation: []byte{0, 0xff}, Expiry: 60, UTF8: true},
+			{At: at.Add(time.Second), Path: "/in/x?y=1", Method: "PUT", Body: []byte{0xff, 0, 1},
+				Headers: []recording.Pair{{"X-A", "b"}, {"X-A", "c"}}},
 			{At: at, Topic: "t", Body: []byte{}},
 		}
 		var paths []string
@@ -162,9 +165,14 @@ func TestChanges(t *testing.T) {
 		{recording.Change{Set: map[string][]byte{"c": []byte(`"x"`)}}, `{"a":1}`, `{"a":1,"c":"x"}`},
 		{recording.Change{Set: map[string][]byte{"c": []byte("1")}}, `{}`, `{"c":1}`},
 		{recording.Change{Drop: "mark", Set: map[string][]byte{"c": []byte("1")}}, `{"mark":1}`, `{"c":1}`},
-		{recording.Change{Shift: time.Hour, Times: []string{"at"}}, `{"at":"2026-01-15T02:00:00.250Z","b":"2026-01-15T02:00:00Z"}`, `{"at":"2026-01-15T03:00:00.250Z","b":"2026-01-15T02:00:00Z"}`},
-		{recording.Change{Shift: time.Hour, All: true, Near: near}, `{"at":1768442400,"ms":1768442400123,"s":1768442400.50,"n":17684424,"in":{"x":["2026-01-15T04:00:00+02:00"]}}`, `{"at":1768446000,"ms":1768446000123,"s":1768446000.50,"n":17684424,"in":{"x":["2026-01-15T05:00:00+02:00"]}}`},
-		{recording.Change{Shift: time.Hour, All: true, Near: near}, `{"old":"2020-01-15T02:00:00Z"}`, `{"old":"2020-01-15T02:00:00Z"}`},
+		{recording.Change{Shift: time.Hour, Times: []string{"at"}},
+			`{"at":"2026-01-15T02:00:00.250Z","b":"2026-01-15T02:00:00Z"}`,
+			`{"at":"2026-01-15T03:00:00.250Z","b":"2026-01-15T02:00:00Z"}`},
+		{recording.Change{Shift: time.Hour, All: true, Near: near},
+			`{"at":1768442400,"ms":1768442400123,"s":1768442400.50,"n":17684424,"in":{"x":["2026-01-15T04:00:00+02:00"]}}`,
+			`{"at":1768446000,"ms":1768446000123,"s":1768446000.50,"n":17684424,"in":{"x":["2026-01-15T05:00:00+02:00"]}}`},
+		{recording.Change{Shift: time.Hour, All: true, Near: near}, `{"old":"2020-01-15T02:00:00Z"}`,
+			`{"old":"2020-01-15T02:00:00Z"}`},
 	} {
 		got, ok := c.change.Apply([]byte(c.body))
 		assert.True(t, ok, c.body)
@@ -178,8 +186,12 @@ func TestChanges(t *testing.T) {
 
 // Secrets are not written down.
 func TestMask(t *testing.T) {
-	m := recording.Mask{Names: []string{"token"}, Hide: func(s string) string { return strings.ReplaceAll(s, "sesame", "***") }}
-	l := recording.Line{Topic: "t/sesame", Body: []byte(`{"Token":"abc","in":[{"token":1,"a":"sesame"}],"n":1.50}`), Headers: []recording.Pair{{"Token", "abc"}, {"X", "sesame"}}, Response: "to/sesame"}
+	m := recording.Mask{Names: []string{"token"}, Hide: func(s string) string {
+		return strings.ReplaceAll(s, "sesame",
+			"***")
+	}}
+	l := recording.Line{Topic: "t/sesame", Body: []byte(`{"Token":"abc","in":[{"token":1,"a":"sesame"}],"n":1.50}`),
+		Headers: []recording.Pair{{"Token", "abc"}, {"X", "sesame"}}, Response: "to/sesame"}
 	m.Apply(&l)
 	assert.Equal(t, `{"Token":"***","in":[{"token":"***","a":"***"}],"n":1.50}`, string(l.Body))
 	assert.Equal(t, []recording.Pair{{"Token", "***"}, {"X", "***"}}, l.Headers)
@@ -188,7 +200,8 @@ func TestMask(t *testing.T) {
 	l = recording.Line{Path: "/in?n=1&to%6ben=abc&TOKEN=abc&token"}
 	m.Apply(&l)
 	assert.Equal(t, "/in?n=1&to%6ben=***&TOKEN=***&token=***", l.Path)
-	for _, body := range []string{"token=abc&n=1", `{"token":"abc","n":`, "{\"n\":1}\n{\"token\":\"abc\"}", "\xff\x00Token abc"} {
+	for _, body := range []string{"token=abc&n=1", `{"token":"abc","n":`, "{\"n\":1}\n{\"token\":\"abc\"}",
+		"\xff\x00Token abc"} {
 		l = recording.Line{Body: []byte(body)}
 		m.Apply(&l)
 		assert.Equal(t, "***", string(l.Body), "no JSON: where the value ends cannot be told")
@@ -205,7 +218,9 @@ func TestMask(t *testing.T) {
 
 func TestRows(t *testing.T) {
 	p := &recording.Places{Time: "at", Device: "buoy"}
-	r, err := recording.RowsOf(io.NopCloser(strings.NewReader("at,buoy,wave_m,site,note\n2026-01-15T02:00:00Z,b1,0.50,outer,\n1768442401,b2,-1,\"a \"\"b\"\"\",true\n")), "w.csv", p)
+	r, err := recording.RowsOf(io.NopCloser(strings.NewReader(
+		"at,buoy,wave_m,site,note\n2026-01-15T02:00:00Z,b1,0.50,outer,\n1768442401,b2,-1,\"a "+
+			"\"\"b\"\"\",true\n")), "w.csv", p)
 	require.NoError(t, err)
 	l, err := r.Next()
 	require.NoError(t, err)
@@ -232,6 +247,7 @@ func FuzzParse(f *testing.F) {
 		again, err := recording.Parse(out)
 		require.NoError(t, err)
 		assert.Equal(t, string(l.Body), string(again.Body))
-		(&recording.Change{Drop: "a", Shift: time.Hour, All: true, Near: l.At, Set: map[string][]byte{"x": []byte("1")}}).Apply(l.Body)
+		(&recording.Change{Drop: "a", Shift: time.Hour, All: true, Near: l.At,
+			Set: map[string][]byte{"x": []byte("1")}}).Apply(l.Body)
 	})
 }

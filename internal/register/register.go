@@ -86,12 +86,16 @@ func New(f *fleet.Fleet, network link.Network) (*Registrar, error) {
 	en := f.Crowd.Register
 	own, err := f.Credentials.Guest(en.Link, "register")
 	if err != nil {
-		return nil, fmt.Errorf("register: link: the credentials of %q are those of single devices (%w); give the registration a link of its own", en.Link.Name, err)
+		return nil, fmt.Errorf("register: link: the credentials of %q are those of single devices (%w); give the "+
+			"registration a link of its own", en.Link.Name, err)
 	}
 	way := link.Transport(credential.TLS(en.Link), own.Cert, network)
 	way.MaxIdleConnsPerHost = atOnce
 	return &Registrar{Crowd: f.Crowd, Fleet: f, own: own, pace: rate.NewLimiter(rate.Limit(en.Pace), 1),
-		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: way}}, nil
+		client: &http.Client{Timeout: timeout, CheckRedirect: func(*http.Request,
+			[]*http.Request) error {
+			return http.ErrUseLastResponse
+		}, Transport: way}}, nil
 }
 
 // Register makes those devices known that are not. See, if not nil, is told of each.
@@ -118,9 +122,11 @@ func (o *Registrar) Register(ctx context.Context, see func(device string, err er
 		entry, begun := o.Crowd.Registered[d.Name]
 		switch {
 		case made(d) && listed && !known[d.Name]:
-			o.fail(d, "it was registered at "+entry.Made.Format(time.RFC3339)+", but the platform does not list it; it was not registered a second time. If the platform forgot it, unregister it, and register it again")
+			o.fail(d, "it was registered at "+entry.Made.Format(time.RFC3339)+", but the platform does not list it; it was "+
+				"not registered a second time. If the platform forgot it, unregister it, and register it again")
 		case made(d) && o.lacks(entry) != "":
-			o.fail(d, "it was registered, but the answer had no "+o.lacks(entry)+"; unregister the device, and register it again")
+			o.fail(d, "it was registered, but the answer had no "+o.lacks(entry)+"; unregister the device, and register it "+
+				"again")
 		case made(d):
 			o.result.Already = append(o.result.Already, d.Name)
 		case known[d.Name] && begun && entry.Steps > 0:
@@ -128,7 +134,8 @@ func (o *Registrar) Register(ctx context.Context, see func(device string, err er
 		case known[d.Name] && (begun || o.Adopt):
 			adopted = append(adopted, d)
 		case known[d.Name]:
-			o.fail(d, "exists already and was not registered by this crowd; left unchanged. Remove it by hand, give the device another name, or take it for yours with --adopt")
+			o.fail(d, "exists already and was not registered by this crowd; left unchanged. Remove it by hand, give the "+
+				"device another name, or take it for yours with --adopt")
 		default:
 			todo = append(todo, d)
 		}
@@ -152,7 +159,8 @@ func (o *Registrar) adopt(_ context.Context, d *fleet.Device, note func(crowd.Re
 		return err
 	}
 	if lacks := o.lacks(entry); lacks != "" {
-		return errors.New("the platform knows it, but the answer that had its " + lacks + " is not known here; unregister the device, and register it again")
+		return errors.New("the platform knows it, but the answer that had its " + lacks + " is not known here; unregister " +
+			"the device, and register it again")
 	}
 	return nil
 }
@@ -205,7 +213,8 @@ func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(cro
 	}
 	for _, k := range o.Crowd.Register.Save {
 		if _, has := entry.Kept[k.Name]; !has && k.Request < entry.Steps {
-			return fmt.Errorf("its registration was begun, but the answer to request %d had no %s, which later requests need; unregister the device, and register it again", k.Request+1, k.Name)
+			return fmt.Errorf("its registration was begun, but the answer to request %d had no %s, which later requests need; "+
+				"unregister the device, and register it again", k.Request+1, k.Name)
 		}
 	}
 	requests := o.Crowd.Register.Requests
@@ -234,7 +243,8 @@ func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(cro
 				before.Device = d.Name
 				err = cmp.Or(note(before), err)
 			case no.status == http.StatusConflict:
-				err = fmt.Errorf("%w; an earlier request for it was not answered, and may have made it: take it for yours with --adopt, or unregister it with --adopt", err)
+				err = fmt.Errorf("%w; an earlier request for it was not answered, and may have made it: take it for yours with "+
+					"--adopt, or unregister it with --adopt", err)
 			}
 		}
 		if err == nil {
@@ -261,7 +271,8 @@ func (o *Registrar) register(ctx context.Context, d *fleet.Device, note func(cro
 // where the platform tells whom it knows.
 func (o *Registrar) Unregister(ctx context.Context, see func(device string, err error)) (*Result, error) {
 	if o.Crowd.Register.Unregister == nil {
-		return nil, errors.New("the file does not say how a device is removed; write, for example, register: {unregister: {url: \"http://HOST/devices/${device}\"}}")
+		return nil, errors.New("the file does not say how a device is removed; write, for example, register: {unregister: " +
+			"{url: \"http://HOST/devices/${device}\"}}")
 	}
 	unlock, err := o.alone()
 	if err != nil {
@@ -286,7 +297,8 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 	}
 	var mu sync.Mutex
 	absent := map[string]bool{} // says the platform
-	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	res, err := o.each(ctx, todo, see, func(ctx context.Context, d *fleet.Device,
+		note func(crowd.Registered) error) error {
 		none, err := o.remove(ctx, d)
 		if err != nil {
 			return err
@@ -310,7 +322,8 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 	res.Done = nil
 	if err != nil {
 		for _, d := range removed {
-			res.Failed = append(res.Failed, Failure{d, "the platform agreed to remove it, but it could not be checked that it is gone"})
+			res.Failed = append(res.Failed, Failure{d, "the platform agreed to remove it, but it could not be checked that it " +
+				"is gone"})
 		}
 		return res, fmt.Errorf("it could not be checked that the devices are gone: %w", err)
 	}
@@ -329,7 +342,8 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		case after[d.Name]:
 			o.fail(d, "the platform agreed to remove it, but still lists it")
 		case !none:
-			o.fail(d, "the platform agreed to remove it, but its list did not show it before either, and proves nothing; check register: list: names")
+			o.fail(d, "the platform agreed to remove it, but its list did not show it before either, and proves nothing; "+
+				"check register: list: names")
 		default:
 			unknown = append(unknown, d)
 		}
@@ -340,10 +354,12 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		proven, unknown = append(proven, unknown...), nil
 	}
 	for _, d := range unknown {
-		o.fail(d, "the platform says that it has no such device, as of all the others; check register: unregister: url. If they are gone indeed, remove "+o.Crowd.RegisteredFile())
+		o.fail(d, "the platform says that it has no such device, as of all the others; check register: unregister: url. If "+
+			"they are gone indeed, remove "+o.Crowd.RegisteredFile())
 	}
 	// What is proven gone is forgotten; the rest stays, and can be removed again.
-	return o.each(context.WithoutCancel(ctx), proven, nil, func(_ context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	return o.each(context.WithoutCancel(ctx), proven, nil, func(_ context.Context, d *fleet.Device,
+		note func(crowd.Registered) error) error {
 		return note(gone(d.Name))
 	})
 }
@@ -376,7 +392,8 @@ func (o *Registrar) RegisterOne(ctx context.Context, d *fleet.Device) (kept map[
 	}
 	defer unlock()
 	failed := error(nil)
-	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device,
+		note func(crowd.Registered) error) error {
 		failed = o.register(ctx, d, func(e crowd.Registered) error { kept = maps.Clone(e.Kept); return note(e) })
 		return failed
 	})
@@ -391,7 +408,8 @@ func (o *Registrar) UnregisterOne(ctx context.Context, d *fleet.Device) error {
 	}
 	defer unlock()
 	failed := error(nil)
-	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device, note func(crowd.Registered) error) error {
+	_, err = o.each(ctx, []*fleet.Device{d}, nil, func(ctx context.Context, d *fleet.Device,
+		note func(crowd.Registered) error) error {
 		none := false
 		if none, failed = o.remove(ctx, d); failed != nil {
 			return failed
@@ -430,7 +448,8 @@ func (o *Registrar) Forgotten() []string {
 // Compare asks the platform whom it knows.
 func (o *Registrar) Compare(ctx context.Context) (*Comparison, error) {
 	if o.Crowd.Register.List == nil {
-		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, register: {list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
+		return nil, errors.New("the file does not say how the platform lists its devices; write, for example, register: " +
+			"{list: {get: \"http://HOST/devices\", names: \".devices[].name\"}}")
 	}
 	names, err := o.list(ctx)
 	if err != nil {
@@ -476,13 +495,15 @@ func (o *Registrar) alone() (unlock func() error, err error) {
 	case err != nil:
 		return nil, fmt.Errorf("%s cannot be written, and nothing was changed: %w", o.Crowd.RegisteredFile(), err)
 	case !mine:
-		return nil, fmt.Errorf("another process registers or unregisters devices of this crowd just now (%s is locked); nothing was changed", o.Crowd.RegisteredFile())
+		return nil, fmt.Errorf("another process registers or unregisters devices of this crowd just now (%s is locked); "+
+			"nothing was changed", o.Crowd.RegisteredFile())
 	}
 	return lock.Unlock, nil
 }
 
 // each does a step for some devices, at the file's pace; what it notes is written down.
-func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(string, error), do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
+func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(string, error),
+	do func(context.Context, *fleet.Device, func(crowd.Registered) error) error) (*Result, error) {
 	if len(todo) == 0 {
 		return &o.result, nil
 	}
@@ -502,7 +523,8 @@ func (o *Registrar) each(ctx context.Context, todo []*fleet.Device, see func(str
 		o.mu.Lock()
 		defer o.mu.Unlock()
 		if _, err := file.Write(append(line, '\n')); err != nil {
-			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is registered with the platform now", o.Crowd.RegisteredFile(), err, entry.Device)}
+			return &storeError{fmt.Errorf("%s cannot be written: %w; %s is registered with the platform now",
+				o.Crowd.RegisteredFile(), err, entry.Device)}
 		}
 		return nil
 	}
@@ -620,7 +642,8 @@ func (o *Registrar) request(ctx context.Context, q *crowd.Request, d *fleet.Devi
 		case err == nil && slices.Contains(q.OKStatus, status):
 			return answer, nil
 		case err == nil && (after == 0 || try == tries):
-			return nil, &refusal{status, fmt.Sprintf("%s %s was answered with status %d%s", q.Method, address, status, link.Snippet(answer))}
+			return nil, &refusal{status, fmt.Sprintf("%s %s was answered with status %d%s", q.Method, address, status,
+				link.Snippet(answer))}
 		case err != nil && (after == 0 || try == tries):
 			return nil, err
 		}
@@ -649,7 +672,8 @@ func wait(ctx context.Context, d time.Duration) error {
 }
 
 // once makes a request once. After says when it may be made again; zero: not.
-func (o *Registrar) once(ctx context.Context, method, address string, header http.Header, body string) (answer []byte, status int, after time.Duration, err error) {
+func (o *Registrar) once(ctx context.Context, method, address string, header http.Header,
+	body string) (answer []byte, status int, after time.Duration, err error) {
 	req, err := http.NewRequestWithContext(ctx, method, address, strings.NewReader(body))
 	if err != nil {
 		return nil, 0, 0, fmt.Errorf("%s is not an address", address)
@@ -685,7 +709,8 @@ func (o *Registrar) keep(answer []byte, request int, kept map[string]string) err
 		if v == nil {
 			var err error
 			if v, err = strictjson.Decode(answer); err != nil {
-				return errors.New("it was registered, but the answer is not JSON, and nothing can be kept of it" + link.Snippet(answer))
+				return errors.New("it was registered, but the answer is not JSON, and nothing can be kept of it" +
+					link.Snippet(answer))
 			}
 		}
 		x, err := first(k.Path, v)

@@ -244,7 +244,9 @@ func TestRemovalIsProven(t *testing.T) {
 			delete(p.known, d)
 			return 204
 		}, done: []string{"buoy-1", "buoy-3"}, why: "still lists it"},
-		{name: "they are gone before", remove: func(p *registry, d string) int { return 404 }, list: func(*registry) []string { return nil }, why: "has no such device, as of all the others"},
+		{name: "they are gone before", remove: func(p *registry, d string) int { return 404 },
+			list: func(*registry) []string { return nil }, why: "has " +
+				"no such device, as of all the others"},
 		{name: "one is gone before", remove: func(p *registry, d string) int {
 			if d == "buoy-2" {
 				delete(p.known, d)
@@ -401,23 +403,29 @@ func TestPlatformSays(t *testing.T) {
 			w.WriteHeader(http.StatusTooManyRequests)
 			return true
 		}},
-		{name: "no", why: `/d was answered with status 422: it wants a "model", not «secret»`, before: post(func(w http.ResponseWriter) {
-			w.WriteHeader(http.StatusUnprocessableEntity)
-			fmt.Fprint(w, "it wants a \"model\",\n not let-me-in")
-		})},
-		{name: "an answer without what is kept", why: "it was registered, but the answer has no token (.token), and nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
-		{name: "no JSON", why: "it was registered, but the answer is not JSON, and nothing can be kept of it: <p>hello", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
+		{name: "no", why: `/d was answered with status 422: it wants a "model", not «secret»`,
+			before: post(func(w http.ResponseWriter) {
+				w.WriteHeader(http.StatusUnprocessableEntity)
+				fmt.Fprint(w, "it wants a \"model\",\n not let-me-in")
+			})},
+		{name: "an answer without what is kept", why: "it was registered, but the answer has no token (.token), and " +
+			"nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
+		{name: "no JSON", why: "it was registered, but the answer is not JSON, and nothing can be kept of it: <p>hello",
+			before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
 		{name: "elsewhere", why: "was answered with status 307", before: post(func(w http.ResponseWriter) {
 			w.Header().Set("Location", other.URL)
 			w.WriteHeader(http.StatusTemporaryRedirect)
 		})},
-		{name: "a next page on another host", page: other.URL + "/d", err: "and was not asked: the credentials are for http://127.0.0.1:"},
+		{name: "a next page on another host", page: other.URL + "/d", err: "and was not asked: the credentials are for " +
+			"http://127.0.0.1:"},
 		{name: "a next page that is a cursor", page: "b2Zmc2V0", err: "is b2Zmc2V0, which is no address; make one of it"},
-		{name: "a next page that is the same one", page: "/d", err: "comes to the same page again, or never ends; check next"},
-		{name: "a list that is none", err: "was answered with status 500: out of order", before: func(w http.ResponseWriter, _ *http.Request) bool {
-			http.Error(w, "out of order", http.StatusInternalServerError)
-			return true
-		}},
+		{name: "a next page that is the same one", page: "/d", err: "comes to the same page again, or never ends; check " +
+			"next"},
+		{name: "a list that is none", err: "was answered with status 500: out of order",
+			before: func(w http.ResponseWriter, _ *http.Request) bool {
+				http.Error(w, "out of order", http.StatusInternalServerError)
+				return true
+			}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := newRegistry(t)
@@ -477,7 +485,8 @@ func TestUnreadableFile(t *testing.T) {
 	p.registrar(t, dir)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "harbour.registered.jsonl"), 0o700))
 	_, err := file.Load(filepath.Join(dir, "harbour.yaml"))
-	assert.ErrorContains(t, err, "harbour.registered.jsonl cannot be read: it is a folder; it says which devices are registered, and holds their secrets")
+	assert.ErrorContains(t, err, "harbour.registered.jsonl cannot be read: it is a folder; it says which devices are "+
+		"registered, and holds their secrets")
 }
 
 // Several requests in order: what one answer gives, the next request uses; a registration
@@ -537,7 +546,8 @@ plan: {for: 1s}
 	res, err = o.Register(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"buoy-2"}, res.Done)
-	assert.Equal(t, []string{"PUT /d/id-buoy-2/keys for id-buoy-2"}, seen, "the first request was answered, and is not made again")
+	assert.Equal(t, []string{"PUT /d/id-buoy-2/keys for id-buoy-2"}, seen, "the first request was answered, and is not "+
+		"made again")
 	o = registrar()
 	assert.Empty(t, o.Fleet.NotRegistered())
 	assert.Equal(t, "key-of-d-id-buoy-2-keys", o.Fleet.Devices[1].Password)

@@ -24,8 +24,10 @@ func alertLine(b *strings.Builder, r *tally.Result, st Style) {
 	}
 	var all tally.AlertCount
 	for _, n := range r.Alerts {
-		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
-		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
+		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+
+			n.Missing, all.Late+n.Late
+		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+
+			n.Unexpected
 	}
 	var parts []string
 	for _, x := range alertParts(&all) {
@@ -83,7 +85,8 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		return fmt.Sprint(n)
 	}
 	t := newTable()
-	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "unexpected", "unknown", "p50", "worst"}
+	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "unexpected", "unknown", "p50",
+		"worst"}
 	t.AppendHeader(row)
 	var c []table.ColumnConfig
 	for i := 2; i <= len(row); i++ {
@@ -97,7 +100,8 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		if n.Delays.N > 0 {
 			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
 		}
-		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated), number(n.Unexpected), number(n.Unknown), p50, worst})
+		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late),
+			number(n.Repeated), number(n.Unexpected), number(n.Unknown), p50, worst})
 		all.Missing, all.Late, all.Unknown = all.Missing+n.Missing, all.Late+n.Late, all.Unknown+n.Unknown
 		all.Repeated, all.Unexpected = all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 		strange += n.Strange

@@ -31,15 +31,20 @@ func asked() *report.Input {
 	answer := func(how ledger.How, o outcome.Outcome, after int, text string) *ledger.Answer {
 		return &ledger.Answer{How: how, Outcome: o, Sent: at(after), At: at(after + 1), Text: text}
 	}
-	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true,
+		Rounds:  []ledger.Round{{N: 1}},
 		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state"}},
 		Links:   ledger.Links{Renewed: 2, NotHearing: map[string]int{"ask/buoy-2: not authorized (0x87)": 1}}},
 		Commands: []ledger.Command{
-			{Number: 1, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Right, outcome.Accepted, 20, "")},
-			{Number: 2, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: answer(ledger.Wrong, outcome.NotAsked, 40, "")},
+			{Number: 1, Device: "buoy-1", Name: "set-rate", At: start, Done: true,
+				Answer: answer(ledger.Right, outcome.Accepted, 20, "")},
+			{Number: 2, Device: "buoy-1", Name: "set-rate", At: start, Done: true,
+				Answer: answer(ledger.Wrong, outcome.NotAsked, 40, "")},
 			{Number: 3, Device: "buoy-1", Name: "set-rate", At: start, Done: true, Answer: &ledger.Answer{How: ledger.Never}},
-			{Number: 4, Device: "buoy-1", Name: "set-rate", At: start, Why: "every: too fast", Answer: answer(ledger.Right, outcome.Refused, 30, "PUBACK not authorized (0x87)")},
-			{Number: 5, Device: "buoy-1", Topic: "ask/buoy-1", Body: []byte("{\n\"name\": \"dance\"}"), At: start, Why: "no command of the kind matches"},
+			{Number: 4, Device: "buoy-1", Name: "set-rate", At: start, Why: "every: too fast",
+				Answer: answer(ledger.Right, outcome.Refused, 30, "PUBACK not authorized (0x87)")},
+			{Number: 5, Device: "buoy-1", Topic: "ask/buoy-1", Body: []byte("{\n\"name\": \"dance\"}"), At: start,
+				Why: "no command of the kind matches"},
 			{Number: 6, Device: "buoy-1", Name: "note", At: start, Done: true},
 		}}
 	r := judge(b)
@@ -82,7 +87,8 @@ func TestCommandsInTheDocument(t *testing.T) {
 	require.Len(t, doc.Commands, 3)
 	delays := doc.Commands[0]["answered_after_ms"]
 	delete(doc.Commands[0], "answered_after_ms")
-	assert.Equal(t, map[string]any{"command": "set-rate", "came": 4.0, "obeyed": 3.0, "answered": 2.0, "wrongly": 1.0, "silent": 1.0, "answers_not_taken": 1.0}, doc.Commands[0])
+	assert.Equal(t, map[string]any{"command": "set-rate", "came": 4.0, "obeyed": 3.0, "answered": 2.0, "wrongly": 1.0,
+		"silent": 1.0, "answers_not_taken": 1.0}, doc.Commands[0])
 	assert.Equal(t, map[string]any{"messages": 2.0, "p50": 20.0, "p90": 40.0, "p99": 40.0, "worst": 40.0}, delays)
 	require.Len(t, doc.Mishaps, 2)
 	assert.Equal(t, "no command of the kind matches", doc.Mishaps[1]["why"])

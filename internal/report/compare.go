@@ -51,7 +51,8 @@ func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list 
 	for _, v := range c.Verdicts {
 		rows = append(rows, table.Row{v.Verdict, v.N[0], v.N[1]})
 	}
-	rows = append(rows, table.Row{"proven, of all", fmt.Sprintf("%.3f%%", c.ProvenShare[0]), fmt.Sprintf("%.3f%%", c.ProvenShare[1]), mark(c.Proven)})
+	rows = append(rows, table.Row{"proven, of all", fmt.Sprintf("%.3f%%", c.ProvenShare[0]),
+		fmt.Sprintf("%.3f%%", c.ProvenShare[1]), mark(c.Proven)})
 	add("Verdicts", []int{2, 3}, table.Row{"", "first", "second", ""}, rows)
 	rows = nil
 	for _, q := range c.Requirements {
@@ -67,19 +68,23 @@ func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list 
 			if m.Busy {
 				between += ", as the machine was busy"
 			}
-			rows = append(rows, table.Row{m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit), fmt.Sprintf("%.4g %s", m.Value[1], unit), between, mark(m.Trend)})
+			rows = append(rows, table.Row{m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit),
+				fmt.Sprintf("%.4g %s", m.Value[1], unit), between, mark(m.Trend)})
 		}
 		return rows
 	}
-	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""}, measures(c.Delays, "ms"))
-	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""}, measures(c.Rates, "/s"))
+	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)",
+		""}, measures(c.Delays, "ms"))
+	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""},
+		measures(c.Rates, "/s"))
 	rows = nil
 	for _, d := range c.Devices[:min(len(c.Devices), mostCompared)] {
 		trend := tally.Better
 		if d.Bad[1] > d.Bad[0] {
 			trend = tally.Worse
 		}
-		rows = append(rows, table.Row{d.Device, fmt.Sprintf("%d of %d", d.Bad[0], d.Due[0]), fmt.Sprintf("%d of %d", d.Bad[1], d.Due[1]), mark(trend)})
+		rows = append(rows, table.Row{d.Device, fmt.Sprintf("%d of %d", d.Bad[0], d.Due[0]),
+			fmt.Sprintf("%d of %d", d.Bad[1], d.Due[1]), mark(trend)})
 	}
 	title := "Devices that changed: messages not proven"
 	if more := c.DeviceCount - mostCompared; more > 0 {
@@ -103,7 +108,8 @@ func (c *Compared) notes() (list []string) {
 			list = append(list, fmt.Sprintf("The %s run was not played to its end.", run))
 		}
 		if why := c.Late[i]; why != "" {
-			list = append(list, fmt.Sprintf("The machine that played the %s run did not keep up: %s. Delays and rates decide nothing.", run, why))
+			list = append(list, fmt.Sprintf("The machine that played the %s run did not keep up: %s. Delays and rates decide "+
+				"nothing.", run, why))
 		}
 		if n := c.OnlyIn[i]; n > 0 {
 			list = append(list, fmt.Sprintf("Only in the %s run: %s.", run, plural(n, "device")))
@@ -136,7 +142,8 @@ func CompareText(c *Compared, st Style) string {
 	if c.Worse {
 		style = bad
 	}
-	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, and of delays of less than %s, do not count\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
+	fmt.Fprintf(&b, "first:   %s\nsecond:  %s\n\n%s  differences of less than %g%%, and of delays of less than %s, do "+
+		"not count\n", c.Folders[0], c.Folders[1], st.paint(style, c.head()), c.Margin, c.Least)
 	for _, text := range c.notes() {
 		b.WriteString(text + "\n")
 	}
@@ -158,7 +165,8 @@ func CompareText(c *Compared, st Style) string {
 // CompareMarkdown makes it for a ticket.
 func CompareMarkdown(c *Compared) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, and of delays of less than %s, do not count.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
+	fmt.Fprintf(&b, "## %s: run %s against run %s\n\nDifferences of less than %g%%, and of delays of less than %s, do "+
+		"not count.\n", c.head(), c.Runs[1], c.Runs[0], c.Margin, c.Least)
 	for _, text := range c.notes() {
 		b.WriteString("\n" + text + "\n")
 	}

@@ -28,10 +28,12 @@ func counts(b *strings.Builder, r *tally.Result, st Style) {
 			} else if c.Of > 0 {
 				how = fmt.Sprintf(", and each of %s has its own", plural(c.Of, "device"))
 			}
-			fmt.Fprintf(b, "\n%s%s.\n", st.paint(style, fmt.Sprintf("The witness %s counts %d messages; %s went out", c.Witness, c.Theirs, ourCount(c.Least, c.Most))), how)
+			fmt.Fprintf(b, "\n%s%s.\n", st.paint(style, fmt.Sprintf("The witness %s counts %d messages; %s went out", c.Witness,
+				c.Theirs, ourCount(c.Least, c.Most))), how)
 			continue
 		}
-		fmt.Fprintf(b, "\n%s\n", st.paint(bad, fmt.Sprintf("The witness %s counts %d messages, and %s went out; %d of %s differ", c.Witness, c.Theirs, ourCount(c.Least, c.Most), c.Differ, plural(c.Of, "device"))))
+		fmt.Fprintf(b, "\n%s\n", st.paint(bad, fmt.Sprintf("The witness %s counts %d messages, and %s went out; %d of %s "+
+			"differ", c.Witness, c.Theirs, ourCount(c.Least, c.Most), c.Differ, plural(c.Of, "device"))))
 		t := newTable()
 		t.AppendHeader(table.Row{"device", "ours", "theirs", ""})
 		for i := range c.Devices[:min(len(c.Devices), c.Differ, mostCounts)] {

@@ -119,7 +119,8 @@ type pageBand struct {
 func HTML(in *Input) ([]byte, error) {
 	r := in.Result
 	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
-	p := &page{Input: in, R: r, Style: template.CSS(plotStyle + pageStyle), PlotScript: template.JS(plotScript), OwnScript: template.JS(pageScript), Due: due, Proven: proven, DeviceCount: r.DeviceCount,
+	p := &page{Input: in, R: r, Style: template.CSS(plotStyle + pageStyle), PlotScript: template.JS(plotScript),
+		OwnScript: template.JS(pageScript), Due: due, Proven: proven, DeviceCount: r.DeviceCount,
 		Began: r.Start.UTC().Format("2 January 2006, 15:04:05 UTC")}
 	sum := summed(r)
 	p.Head, p.State = sum.head, map[bool]string{true: "doubt", false: "bad"}[sum.doubt]
@@ -151,20 +152,24 @@ func HTML(in *Input) ([]byte, error) {
 	p.Standing, p.Remarks = Standing(r), remarks(r)
 	for i, v := range verdict.All() {
 		if n := r.Total[v]; n > 0 {
-			p.Verdicts = append(p.Verdicts, pageVerdict{v.String(), v.Meaning(), n, 100 * float64(n) / float64(r.Total.Due()), i})
+			p.Verdicts = append(p.Verdicts, pageVerdict{v.String(), v.Meaning(), n, 100 * float64(n) / float64(r.Total.Due()),
+				i})
 		}
 	}
 	slices.Reverse(p.Verdicts)
 	for _, d := range []struct {
 		name string
 		of   tally.Delays
-	}{{"acknowledged", r.Acknowledged}, {"received", r.Received}, {"stored", r.Stored}, {"lag (from due to sent)", r.Lag}} {
+	}{{"acknowledged", r.Acknowledged}, {"received", r.Received}, {"stored", r.Stored},
+		{"lag (from due to sent)", r.Lag}} {
 		if d.of.N > 0 {
-			p.Delays = append(p.Delays, pageDelay{d.name, d.of.N, verdict.Span(d.of.P50), verdict.Span(d.of.P90), verdict.Span(d.of.P99), verdict.Span(d.of.Worst)})
+			p.Delays = append(p.Delays, pageDelay{d.name, d.of.N, verdict.Span(d.of.P50), verdict.Span(d.of.P90),
+				verdict.Span(d.of.P99), verdict.Span(d.of.Worst)})
 		}
 	}
 	for i := range r.Findings[:min(mostOnPage, len(r.Findings))] {
-		f := pageFinding{Finding: r.Findings[i], Index: int(byName(r.Findings[i].Verdict)), DueText: r.Findings[i].Due.UTC().Format("15:04:05.000")}
+		f := pageFinding{Finding: r.Findings[i], Index: int(byName(r.Findings[i].Verdict)),
+			DueText: r.Findings[i].Due.UTC().Format("15:04:05.000")}
 		for _, t := range f.Testimony {
 			for _, d := range t.Differences {
 				f.Sent = append(f.Sent, pageField{d.Field, d.Sent, d.Found, d.Note, t.Witness})
@@ -203,7 +208,8 @@ func HTML(in *Input) ([]byte, error) {
 // dataOf gathers what the page draws.
 func dataOf(in *Input) *pageData {
 	r := in.Result
-	d := &pageData{Devices: []string{}, Worst: []int{}, Due: []int{}, Bad: []int{}, Rates: [][]int{}, Delays: []pageLine{}, Bands: []pageBand{}}
+	d := &pageData{Devices: []string{}, Worst: []int{}, Due: []int{}, Bad: []int{}, Rates: [][]int{},
+		Delays: []pageLine{}, Bands: []pageBand{}}
 	for _, v := range verdict.All() {
 		d.Verdicts = append(d.Verdicts, v.String())
 	}
@@ -214,7 +220,8 @@ func dataOf(in *Input) *pageData {
 		if !known {
 			k = len(d.Devices)
 			at[row.Device] = k
-			d.Devices, d.Worst, d.Due, d.Bad = append(d.Devices, row.Device), append(d.Worst, int(verdict.Proven)), append(d.Due, 0), append(d.Bad, 0)
+			d.Devices, d.Worst, d.Due, d.Bad = append(d.Devices, row.Device), append(d.Worst, int(verdict.Proven)), append(
+				d.Due, 0), append(d.Bad, 0)
 		}
 		for v, n := range row.Counts {
 			if d.Due[k] += n; n > 0 && verdict.Verdict(v) != verdict.Proven && verdict.Verdict(v) != verdict.Dropped {

@@ -58,8 +58,10 @@ const mostInCase = 10
 // that it is about; a run that passed has none. Alerts and rounds stand in the output beside.
 func JUnit(in *Input) ([]byte, error) {
 	r := in.Result
-	s := junitSuite{Package: token(r.Crowd), Name: "requirements", Time: seconds(r.Took), Timestamp: r.Start.UTC().Format("2006-01-02T15:04:05"), Hostname: "localhost",
-		Properties: []junitProperty{{"run", r.Run}, {"folder", in.Folder}, {"messages due", fmt.Sprint(r.Total.Due())}, {"proven", fmt.Sprint(r.Total[verdict.Proven])}}}
+	s := junitSuite{Package: token(r.Crowd), Name: "requirements", Time: seconds(r.Took),
+		Timestamp: r.Start.UTC().Format("2006-01-02T15:04:05"), Hostname: "localhost",
+		Properties: []junitProperty{{"run", r.Run}, {"folder", in.Folder}, {"messages due", fmt.Sprint(r.Total.Due())},
+			{"proven", fmt.Sprint(r.Total[verdict.Proven])}}}
 	add := func(name string, state proof.State, message, text string) {
 		c := junitCase{Class: token(r.Crowd + "." + s.Name), Name: token(name), Time: seconds(0)}
 		s.Tests++
@@ -133,7 +135,10 @@ func about(in *Input, key string) string {
 			proves[w.Name] = w.Proves == base
 		}
 		return findingsText(in, func(f *verdict.Finding) bool {
-			return slices.ContainsFunc(f.Testimony, func(t verdict.Testimony) bool { return proves[t.Witness] && t.State != verdict.Found })
+			return slices.ContainsFunc(f.Testimony, func(t verdict.Testimony) bool {
+				return proves[t.Witness] &&
+					t.State != verdict.Found
+			})
 		})
 	}
 	return ""

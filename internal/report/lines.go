@@ -11,7 +11,10 @@ import (
 
 // Lines is the form that messages prints for people: a line each.
 func Lines(color bool) *Format {
-	return &Format{Name: "text", Messages: true, open: func(w io.Writer) Sink { return &lines{w: w, st: Style{Color: color}} }}
+	return &Format{Name: "text", Messages: true, open: func(w io.Writer) Sink {
+		return &lines{w: w,
+			st: Style{Color: color}}
+	}}
 }
 
 type lines struct {

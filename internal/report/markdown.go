@@ -43,11 +43,13 @@ func Markdown(in *Input) string {
 	if d := []struct {
 		name string
 		of   delays
-	}{{"acknowledged", ms(r.Acknowledged)}, {"received", ms(r.Received)}, {"stored", ms(r.Stored)}}; d[0].of.Messages+d[1].of.Messages+d[2].of.Messages > 0 {
+	}{{"acknowledged", ms(r.Acknowledged)}, {"received", ms(r.Received)},
+		{"stored", ms(r.Stored)}}; d[0].of.Messages+d[1].of.Messages+d[2].of.Messages > 0 {
 		w("\n| time until | messages | p50 | p90 | p99 | worst |\n|---|---:|---:|---:|---:|---:|\n")
 		for _, x := range d {
 			if x.of.Messages > 0 {
-				w("| %s | %d | %.1f ms | %.1f ms | %.1f ms | %.1f ms |\n", x.name, x.of.Messages, x.of.P50, x.of.P90, x.of.P99, x.of.Worst)
+				w("| %s | %d | %.1f ms | %.1f ms | %.1f ms | %.1f ms |\n", x.name, x.of.Messages, x.of.P50, x.of.P90, x.of.P99,
+					x.of.Worst)
 			}
 		}
 	}
@@ -79,7 +81,8 @@ func Markdown(in *Input) string {
 			if len(says) == 0 {
 				says = append(says, f.Outcome+" "+f.Said)
 			}
-			w("| %s %s #%d | %s | %s |\n", escape(f.Device), escape(f.Reading), f.Seq, f.Verdict, escape(strings.Join(says, "; ")))
+			w("| %s %s #%d | %s | %s |\n", escape(f.Device), escape(f.Reading), f.Seq, f.Verdict,
+				escape(strings.Join(says, "; ")))
 		}
 		if n := due - proven; n > mostInMarkdown {
 			w("\nand %d more.\n", n-min(mostInMarkdown, len(r.Findings)))
@@ -90,5 +93,6 @@ func Markdown(in *Input) string {
 
 // escape keeps a text from being read as Markdown or HTML.
 func escape(s string) string {
-	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "<", "&lt;", "&", "&amp;", "\n", " ", "\r", " ").Replace(s)
+	return strings.NewReplacer("\\", "\\\\", "|", "\\|", "`", "\\`", "*", "\\*", "_", "\\_", "[", "\\[", "<", "&lt;", "&",
+		"&amp;", "\n", " ", "\r", " ").Replace(s)
 }

@@ -58,8 +58,10 @@ func instant(t time.Time) *time.Time {
 // of fills in a message that was ruled on.
 func (m *Message) of(f *ledger.Facts, j *verdict.Judge, c *evidence.Case, r *verdict.Ruling, recovered bool) {
 	says := j.Finding(c, recovered)
-	*m = Message{Device: says.Device, Kind: says.Kind, Reading: says.Reading, Seq: says.Seq, Round: says.Round, Verdict: says.Verdict,
-		Due: instant(c.Due), Sent: instant(c.Sent), Attempts: c.Attempts, Outcome: says.Outcome, Code: c.Code, Said: says.Said, Witnesses: m.Witnesses[:0]}
+	*m = Message{Device: says.Device, Kind: says.Kind, Reading: says.Reading, Seq: says.Seq, Round: says.Round,
+		Verdict: says.Verdict,
+		Due:     instant(c.Due), Sent: instant(c.Sent), Attempts: c.Attempts, Outcome: says.Outcome, Code: c.Code,
+		Said: says.Said, Witnesses: m.Witnesses[:0]}
 	if c.Outcome != outcome.Open {
 		m.Answered = instant(c.At)
 	}
@@ -120,7 +122,8 @@ func newMessagesCSV(w io.Writer) Sink { return &messagesCSV{w: csv.NewWriter(w)}
 
 func (x *messagesCSV) head(witnesses []string) error {
 	x.began = true
-	line := []string{"device", "kind", "reading", "seq", "round", "verdict", "due", "sent", "answered", "attempts", "outcome", "code", "said", "carried"}
+	line := []string{"device", "kind", "reading", "seq", "round", "verdict", "due", "sent", "answered", "attempts",
+		"outcome", "code", "said", "carried"}
 	for _, name := range witnesses {
 		for _, c := range []string{"state", "seen", "stored", "times", "says", "found"} {
 			line = append(line, name+" "+c)
@@ -140,7 +143,9 @@ func (x *messagesCSV) Message(m *Message) error {
 			return err
 		}
 	}
-	x.line = append(x.line[:0], m.Device, m.Kind, m.Reading, strconv.FormatUint(m.Seq, 10), strconv.Itoa(m.Round), m.Verdict, cell(m.Due), cell(m.Sent), cell(m.Answered), strconv.Itoa(m.Attempts), m.Outcome, strconv.Itoa(m.Code), m.Said, string(m.Carried))
+	x.line = append(x.line[:0], m.Device, m.Kind, m.Reading, strconv.FormatUint(m.Seq, 10), strconv.Itoa(m.Round),
+		m.Verdict, cell(m.Due), cell(m.Sent), cell(m.Answered), strconv.Itoa(m.Attempts), m.Outcome, strconv.Itoa(m.Code),
+		m.Said, string(m.Carried))
 	for i := range m.Witnesses {
 		t := &m.Witnesses[i]
 		x.line = append(x.line, t.State, cell(t.Seen), cell(t.Stored), strconv.Itoa(t.Times), t.Says, string(t.Found))
@@ -230,8 +235,10 @@ func spansOf(s *tally.Spans) spans {
 }
 
 func deviceRowOf(r *tally.Row) deviceRow {
-	x := deviceRow{Device: r.Device, Kind: r.Kind, Reading: r.Reading, Due: r.Counts.Due(), Proven: r.Counts[verdict.Proven], Not: map[string]int{}, SeqHere: r.SeqHere, SeqThere: r.SeqThere,
-		LastHere: instant(r.LastHere), LastThere: instant(r.LastThere), Gaps: r.Gaps, Disconnects: r.Disconnects, Fields: map[string]fieldOfRow{}}
+	x := deviceRow{Device: r.Device, Kind: r.Kind, Reading: r.Reading, Due: r.Counts.Due(),
+		Proven: r.Counts[verdict.Proven], Not: map[string]int{}, SeqHere: r.SeqHere, SeqThere: r.SeqThere,
+		LastHere: instant(r.LastHere), LastThere: instant(r.LastThere), Gaps: r.Gaps, Disconnects: r.Disconnects,
+		Fields: map[string]fieldOfRow{}}
 	for _, v := range verdict.All() {
 		if v != verdict.Proven && r.Counts[v] > 0 {
 			x.Not[v.String()] = r.Counts[v]
@@ -268,7 +275,8 @@ func DevicesCSV(in *Input) ([]byte, error) {
 			head = append(head, v.String())
 		}
 	}
-	head = append(head, "last seq sent", "last seq found", "last sent", "last found", "gaps", "connections lost", "field", "unit",
+	head = append(head, "last seq sent", "last seq found", "last sent", "last found", "gaps", "connections lost", "field",
+		"unit",
 		"sent lowest", "sent highest", "sent mean", "sent last", "found lowest", "found highest", "found mean", "found last")
 	w.Write(head)
 	number := func(n int, x float64) string {
@@ -285,7 +293,8 @@ func DevicesCSV(in *Input) ([]byte, error) {
 				line = append(line, fmt.Sprint(r.Counts[v]))
 			}
 		}
-		line = append(line, sequence(r.SeqHere), sequence(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)), fmt.Sprint(r.Gaps), fmt.Sprint(r.Disconnects))
+		line = append(line, sequence(r.SeqHere), sequence(r.SeqThere), cell(instant(r.LastHere)), cell(instant(r.LastThere)),
+			fmt.Sprint(r.Gaps), fmt.Sprint(r.Disconnects))
 		fields := r.Fields
 		if len(fields) == 0 {
 			fields = []tally.RowField{{}}

@@ -12,7 +12,8 @@ import (
 // Standing tells what became of a run that was not played to its end, or not yet; empty: it
 // was.
 func Standing(r *tally.Result) string {
-	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond), quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
+	played := fmt.Sprintf("of round %d, %s of %s were played", r.LastRound, r.Played.Round(100*time.Millisecond),
+		quantity.FormatDuration(r.Planned.Round(time.Millisecond)))
 	switch {
 	case r.LastRound > 0 && r.Planned == 0:
 		played = fmt.Sprintf("round %d, %s of it, was played", r.LastRound, r.Played.Round(100*time.Millisecond))
@@ -80,7 +81,8 @@ func remarks(r *tally.Result) (list []remark) {
 		list = append(list, remark{plural(x.Devices, "device") + " never connected", more, true})
 	}
 	if x := r.ThrownOff; x.Devices > 0 {
-		list = append(list, remark{plural(x.Devices, "device") + " lost the connection within two seconds of having it, again and again", such(x.Examples, x.Devices) +
+		list = append(list, remark{plural(x.Devices, "device") + " lost the connection within two seconds of having it, " +
+			"again and again", such(x.Examples, x.Devices) +
 			":\n  another client uses the same client ids, perhaps another run of this crowd.", true})
 	}
 	for _, x := range r.Overtime {
@@ -88,18 +90,22 @@ func remarks(r *tally.Result) (list []remark) {
 		if len(r.Rounds) > 1 {
 			round = fmt.Sprintf("Round %d", x.Round)
 		}
-		list = append(list, remark{What: fmt.Sprintf("%s took %s longer than its plan: %s still under way when its time was over.", round, x.By.Round(100*time.Millisecond), were(x.Open))})
+		list = append(list, remark{What: fmt.Sprintf("%s took %s longer than its plan: %s still under way when its time "+
+			"was over.", round, x.By.Round(100*time.Millisecond), were(x.Open))})
 	}
 	if n := len(r.Still); n > 0 {
 		sum := time.Duration(0)
 		for _, x := range r.Still {
 			sum += x.To.Sub(x.From)
 		}
-		list = append(list, remark{fmt.Sprintf("This process stood still %s, %s in all, first at %s", times(n), verdict.Span(sum), r.Still[0].From.UTC().Format("15:04:05.000")),
-			": it was stopped, or got no turn. What came meanwhile was read later, so delays over such a time are not known.", false})
+		list = append(list, remark{fmt.Sprintf("This process stood still %s, %s in all, first at %s", times(n),
+			verdict.Span(sum), r.Still[0].From.UTC().Format("15:04:05.000")),
+			": it was stopped, or got no turn. What came meanwhile was read later, so delays over such a time are not known.",
+			false})
 	}
 	for _, d := range r.Damage {
-		list = append(list, remark{What: fmt.Sprintf("The ledger is damaged: %d bytes at byte %d cannot be read. What was in them is not known.", d.Bytes, d.At)})
+		list = append(list, remark{What: fmt.Sprintf("The ledger is damaged: %d bytes at byte %d cannot be read. What was "+
+			"in them is not known.", d.Bytes, d.At)})
 	}
 	if r.Recovered > 0 {
 		why := "they were sent just before the run was cut off"

@@ -22,14 +22,17 @@ var start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 // input is a run of 12 devices with one message each, of which some are lost,
 // one is altered, one refused and one unsent; the ear lost its connection once.
 func input(proven bool) *report.Input {
-	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
-		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Sightings: 6, Heard: map[int]ledger.Hearing{1: {Complete: true}},
-			Gaps: []ledger.Gap{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true,
+		Rounds: []ledger.Round{{N: 1}},
+		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Sightings: 6,
+			Heard: map[int]ledger.Hearing{1: {Complete: true}},
+			Gaps:  []ledger.Gap{{From: start.Add(time.Hour), To: start.Add(time.Hour + time.Second), Why: "cut"}}}},
 		Links: ledger.Links{Drops: 1, Why: map[string]int{"the platform cut the connection": 1}}}}
 	for i := range 12 {
 		name := fmt.Sprintf("buoy-%02d", i+1)
 		b.Streams = append(b.Streams, ledger.Stream{Device: name, Kind: []string{"buoy", "gauge"}[i%2], Reading: "state"})
-		m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond), At: start.Add(3 * time.Millisecond), Attempts: 1,
+		m := ledger.Message{Seq: 1, Round: 1, Due: start, Sent: start.Add(time.Millisecond),
+			At: start.Add(3 * time.Millisecond), Attempts: 1,
 			Outcome: outcome.Accepted, Carried: []byte(`{"wave_m":1.25,"site":"outer"}`)}
 		s, found := ledger.Sighting{Stream: i, Seq: 1, Seen: start.Add(4 * time.Millisecond), Values: m.Carried}, true
 		if !proven {
@@ -50,7 +53,8 @@ func input(proven bool) *report.Input {
 		}
 	}
 	r := judge(b)
-	return &report.Input{Folder: "runs/x", Result: r, Checks: r.Check([]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}})}
+	return &report.Input{Folder: "runs/x", Result: r, Checks: r.Check(
+		[]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}})}
 }
 
 func TestTextOfABadRun(t *testing.T) {
@@ -118,7 +122,8 @@ func TestTextOfAGoodRun(t *testing.T) {
 	assert.Contains(t, got, "\x1b[")
 	assert.NotContains(t, report.Text(in, report.Style{}), "\x1b[", "no colour where none was asked for")
 	in.Checks[0].State = proof.Undecided
-	assert.Contains(t, report.Text(in, report.Style{}), "undecided  proven: 100%   100% (12 of 12)  not everything is known")
+	assert.Contains(t, report.Text(in, report.Style{}), "undecided  proven: 100%   100% (12 of 12)  not everything is "+
+		"known")
 }
 
 // The JSON says what the text says, and its verdicts add up.

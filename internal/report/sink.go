@@ -42,15 +42,20 @@ type Format struct {
 // Formats are all of them, in the order of the help.
 var Formats = []*Format{
 	{Name: "json", Doc: "the report as JSON (runcrowd schema report)", endings: []string{".json"}, open: whole(JSON)},
-	{Name: "text", Doc: "the report as text", endings: []string{".txt"}, open: whole(func(in *Input) ([]byte, error) { return []byte(Text(in, Style{})), nil })},
+	{Name: "text", Doc: "the report as text", endings: []string{".txt"},
+		open: whole(func(in *Input) ([]byte, error) { return []byte(Text(in, Style{})), nil })},
 	{Name: "html", Doc: "a page for people, in one file", endings: []string{".html", ".htm"}, open: whole(HTML)},
-	{Name: "markdown", Doc: "a summary for a ticket or a CI page", endings: []string{".md"}, open: whole(func(in *Input) ([]byte, error) { return []byte(Markdown(in)), nil })},
+	{Name: "markdown", Doc: "a summary for a ticket or a CI page", endings: []string{".md"},
+		open: whole(func(in *Input) ([]byte, error) { return []byte(Markdown(in)), nil })},
 	{Name: "junit", Doc: "JUnit XML, for CI systems", endings: []string{".xml"}, open: whole(JUnit)},
 	{Name: "messages-csv", Doc: "every message, as CSV", endings: []string{".csv"}, Messages: true, open: newMessagesCSV},
-	{Name: "messages-jsonl", Doc: "every message, as JSON Lines", endings: []string{".jsonl", ".ndjson"}, Messages: true, open: newMessagesJSON},
-	{Name: "devices-csv", Doc: "every reading of every device, as CSV (also by a name that begins with devices)", open: whole(DevicesCSV)},
+	{Name: "messages-jsonl", Doc: "every message, as JSON Lines", endings: []string{".jsonl", ".ndjson"}, Messages: true,
+		open: newMessagesJSON},
+	{Name: "devices-csv", Doc: "every reading of every device, as CSV (also by a name that begins with devices)",
+		open: whole(DevicesCSV)},
 	{Name: "devices-jsonl", Doc: "the same as JSON Lines", open: whole(DevicesJSON)},
-	{Name: "sqlite", Doc: "a database with tables and views to query", endings: []string{".db", ".sqlite", ".sqlite3"}, Messages: true, file: newSQLite},
+	{Name: "sqlite", Doc: "a database with tables and views to query", endings: []string{".db", ".sqlite", ".sqlite3"},
+		Messages: true, file: newSQLite},
 }
 
 // FormatNamed finds a format by its name; nil: there is none.

@@ -41,14 +41,18 @@ const mischief = "</script><b>\"'&|`\x01=1+1\n]]>"
 // book is a run of so many devices that send each twice; every tenth loses one, and the
 // second is altered.
 func book(devices int) *ledger.Book {
-	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true, LastWrite: start.Add(5 * time.Second), Rounds: []ledger.Round{{N: 1, Begin: start, End: start.Add(3 * time.Second)}},
-		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Listens: true, Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Crowd: "harbour", Start: start, Ended: true,
+		LastWrite: start.Add(5 * time.Second), Rounds: []ledger.Round{{N: 1, Begin: start, End: start.Add(3 * time.Second)}},
+		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Listens: true,
+			Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
 	for i := range devices {
-		b.Streams = append(b.Streams, ledger.Stream{Device: fmt.Sprintf("buoy-%05d", i+1), Kind: "buoy", Reading: "state", Units: map[string]string{"wave_m": "m"}})
+		b.Streams = append(b.Streams, ledger.Stream{Device: fmt.Sprintf("buoy-%05d", i+1), Kind: "buoy", Reading: "state",
+			Units: map[string]string{"wave_m": "m"}})
 		var list []ledger.Message
 		for k := range 2 {
 			due := start.Add(time.Duration(k)*time.Second + time.Duration(i%1000)*time.Millisecond)
-			m := ledger.Message{Seq: uint64(k + 1), Round: 1, Due: due, Sent: due.Add(time.Millisecond), At: due.Add(3 * time.Millisecond), Attempts: 1,
+			m := ledger.Message{Seq: uint64(k + 1), Round: 1, Due: due, Sent: due.Add(time.Millisecond),
+				At: due.Add(3 * time.Millisecond), Attempts: 1,
 				Outcome: outcome.Accepted, Text: mischief, Carried: fmt.Appendf(nil, `{"wave_m":%d.25,"site":"outer"}`, k)}
 			list = append(list, m)
 			if i%10 == 9 && k == 1 {
@@ -58,7 +62,8 @@ func book(devices int) *ledger.Book {
 			if i == 1 {
 				values = []byte(`{"wave_m":7,"site":"</script>"}`)
 			}
-			b.Sightings = append(b.Sightings, ledger.Sighting{Stream: i, Seq: m.Seq, Seen: due.Add(4 * time.Millisecond), Values: values})
+			b.Sightings = append(b.Sightings, ledger.Sighting{Stream: i, Seq: m.Seq, Seen: due.Add(4 * time.Millisecond),
+				Values: values})
 		}
 		b.Messages = append(b.Messages, list)
 	}
@@ -74,10 +79,12 @@ func written(t *testing.T, b *ledger.Book, names ...string) (dir string, in *rep
 		require.NoError(t, err)
 		files = append(files, f)
 	}
-	r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), tally.Options{PerVerdict: 100, Series: true, Rows: tally.RowValues,
-		Feed: func(f *ledger.Facts) tally.Each { return report.Feed(f, nil, files) }}).Judge()
+	r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)),
+		tally.Options{PerVerdict: 100, Series: true, Rows: tally.RowValues,
+			Feed: func(f *ledger.Facts) tally.Each { return report.Feed(f, nil, files) }}).Judge()
 	require.NoError(t, err)
-	in = &report.Input{Folder: "runs/x", Result: r, Checks: r.Check([]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}}), AtMost: 100}
+	in = &report.Input{Folder: "runs/x", Result: r, Checks: r.Check(
+		[]proof.Requirement{{Key: "proven", Text: "100%", Proven: true, Measure: "share", Percent: 100}}), AtMost: 100}
 	for _, f := range files {
 		require.NoError(t, f.End(in))
 	}
@@ -93,7 +100,8 @@ func read(t *testing.T, dir, name string) string {
 // All forms tell the same figures, and what a platform said ends none of them.
 func TestForms(t *testing.T) {
 	t.Parallel()
-	dir, in := written(t, book(20), "r.json", "r.html", "r.md", "junit.xml", "m.csv", "m.jsonl.zst", "devices.csv", "devices.jsonl", "run.db")
+	dir, in := written(t, book(20), "r.json", "r.html", "r.md", "junit.xml", "m.csv", "m.jsonl.zst", "devices.csv",
+		"devices.jsonl", "run.db")
 	require.Equal(t, 36, in.Result.Total[verdict.Proven])
 	require.Equal(t, 2, in.Result.Total[verdict.Lost])
 	require.Equal(t, 2, in.Result.Total[verdict.Altered])
@@ -111,7 +119,8 @@ func TestForms(t *testing.T) {
 			} `xml:"testcase"`
 		} `xml:"testsuite"`
 	}
-	require.NoError(t, xml.Unmarshal([]byte(strings.NewReplacer(`tests="`, `Tests="`, `failures="`, `Failures="`).Replace(read(t, dir, "junit.xml"))), &suites))
+	require.NoError(t, xml.Unmarshal([]byte(strings.NewReplacer(`tests="`, `Tests="`, `failures="`, `Failures="`).Replace(
+		read(t, dir, "junit.xml"))), &suites))
 	require.Len(t, suites.Suites, 1)
 	assert.Equal(t, 1, suites.Suites[0].Failures)
 	require.NotNil(t, suites.Suites[0].Cases[0].Failure)
@@ -184,18 +193,20 @@ var update = flag.Bool("update", false, "write the schema of the report anew")
 
 // made is the schema, made of the type of the document.
 func made() *reflected.Schema {
-	r := reflected.Reflector{ExpandedStruct: true, AllowAdditionalProperties: true, Mapper: func(t reflect.Type) *reflected.Schema {
-		switch t {
-		case reflect.TypeFor[time.Duration]():
-			return &reflected.Schema{Type: "integer", Description: "nanoseconds"}
-		case reflect.TypeFor[proof.State]():
-			return &reflected.Schema{Type: "string", Enum: []any{proof.Met, proof.NotMet, proof.Undecided}}
-		}
-		return nil
-	}}
+	r := reflected.Reflector{ExpandedStruct: true, AllowAdditionalProperties: true,
+		Mapper: func(t reflect.Type) *reflected.Schema {
+			switch t {
+			case reflect.TypeFor[time.Duration]():
+				return &reflected.Schema{Type: "integer", Description: "nanoseconds"}
+			case reflect.TypeFor[proof.State]():
+				return &reflected.Schema{Type: "string", Enum: []any{proof.Met, proof.NotMet, proof.Undecided}}
+			}
+			return nil
+		}}
 	s := r.Reflect(&report.Document{})
 	s.ID, s.Title = "", "The report of a run"
-	s.Description = "What runcrowd writes with --format json, and as report.json. Times are RFC 3339, delays milliseconds. The member format grows when a member changes its meaning or goes away."
+	s.Description = "What runcrowd writes with --format json, and as report.json. Times are RFC 3339, delays " +
+		"milliseconds. The member format grows when a member changes its meaning or goes away."
 	return s
 }
 
@@ -251,9 +262,10 @@ func TestSinksThatCannotWrite(t *testing.T) {
 		x, err := report.Create("-", f, &fullDisk{left: 10}, true)
 		require.NoError(t, err)
 		b := book(2000)
-		r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), tally.Options{PerVerdict: 10, Series: true, Rows: tally.RowValues, Feed: func(f *ledger.Facts) tally.Each {
-			return report.Feed(f, nil, []*report.File{x})
-		}}).Judge()
+		r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)),
+			tally.Options{PerVerdict: 10, Series: true, Rows: tally.RowValues, Feed: func(f *ledger.Facts) tally.Each {
+				return report.Feed(f, nil, []*report.File{x})
+			}}).Judge()
 		require.NoError(t, err, "the judging goes on")
 		assert.ErrorIs(t, x.End(&report.Input{Result: r}), errFull, f.Name)
 	}
@@ -282,8 +294,10 @@ func dom(t *testing.T, path string) (page, console string) {
 		}
 		t.Skip("chromium is not installed")
 	}
-	cmd := exec.CommandContext(t.Context(), program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-		"--user-data-dir="+t.TempDir(), "--enable-logging=stderr", "--log-level=0", "--virtual-time-budget=5000", "--window-size=1280,800", "--dump-dom", "file://"+path)
+	cmd := exec.CommandContext(t.Context(), program, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic",
+		"--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync",
+		"--user-data-dir="+t.TempDir(), "--enable-logging=stderr", "--log-level=0", "--virtual-time-budget=5000",
+		"--window-size=1280,800", "--dump-dom", "file://"+path)
 	var out, said bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &said
 	require.NoError(t, cmd.Run(), said.String())
@@ -310,7 +324,8 @@ func TestThePageInABrowser(t *testing.T) {
 		}
 		flat := regexp.MustCompile(`<[^>]*>`).ReplaceAllString(page, "")
 		assert.Contains(t, flat, fmt.Sprintf("lost: %d devices", lost))
-		assert.Contains(t, flat, fmt.Sprintf("%d of %d messages proven", in.Result.Total[verdict.Proven], in.Result.Total.Due()))
+		assert.Contains(t, flat, fmt.Sprintf("%d of %d messages proven", in.Result.Total[verdict.Proven],
+			in.Result.Total.Due()))
 		shown := len(in.Result.Findings)
 		assert.Contains(t, flat, fmt.Sprintf("%d shown", shown))
 		assert.Equal(t, 3, strings.Count(page, `class="uplot`), "three plots are drawn")
@@ -324,8 +339,10 @@ func TestEveryPartOfThePage(t *testing.T) {
 	at := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 	turn := &tally.Turn{Seq: 7, Sent: at, Carried: `{"battery_v":10.9}`}
 	r := in.Result
-	r.Alerts = []tally.AlertCount{{Name: "low-battery", Witness: "alarm", Called: 9, Given: 3, Missing: 1, Late: 2, Unknown: 1, Repeated: 1, Unexpected: 1}}
-	r.AlertFindings = []tally.AlertFinding{{Alert: "low-battery", Verdict: tally.Missing, Device: "buoy-1", Reading: "state", Before: turn, Call: turn, Armed: turn, Said: "a word", Why: "a reason"}}
+	r.Alerts = []tally.AlertCount{{Name: "low-battery", Witness: "alarm", Called: 9, Given: 3, Missing: 1, Late: 2,
+		Unknown: 1, Repeated: 1, Unexpected: 1}}
+	r.AlertFindings = []tally.AlertFinding{{Alert: "low-battery", Verdict: tally.Missing, Device: "buoy-1",
+		Reading: "state", Before: turn, Call: turn, Armed: turn, Said: "a word", Why: "a reason"}}
 	r.Counted = []tally.Counted{{Witness: "many"}}
 	page, err := report.HTML(in)
 	require.NoError(t, err)

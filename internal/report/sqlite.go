@@ -53,7 +53,8 @@ type batch struct {
 const batchRows = 50
 
 func newSQLite(path string) (Sink, error) {
-	db, err := sql.Open("sqlite", path+"?_pragma=journal_mode(off)&_pragma=synchronous(off)&_pragma=locking_mode(exclusive)")
+	db, err := sql.Open("sqlite", path+
+		"?_pragma=journal_mode(off)&_pragma=synchronous(off)&_pragma=locking_mode(exclusive)")
 	if err != nil {
 		return nil, err
 	}
@@ -122,11 +123,13 @@ func textOrNull(b json.RawMessage) any {
 // Message implements Sink.
 func (x *sqliteFile) Message(m *Message) error {
 	x.n++
-	err := x.put(x.rows[0], x.n, m.Device, m.Kind, m.Reading, int64(m.Seq), m.Round, m.Verdict, orNull(m.Due), orNull(m.Sent), orNull(m.Answered), m.Attempts, m.Outcome, m.Code, m.Said, textOrNull(m.Carried),
+	err := x.put(x.rows[0], x.n, m.Device, m.Kind, m.Reading, int64(m.Seq), m.Round, m.Verdict, orNull(m.Due),
+		orNull(m.Sent), orNull(m.Answered), m.Attempts, m.Outcome, m.Code, m.Said, textOrNull(m.Carried),
 		nanoOrNull(m.Due), nanoOrNull(m.Sent), nanoOrNull(m.Answered))
 	for i := range m.Witnesses {
 		if t := &m.Witnesses[i]; err == nil && t.State != verdict.Unasked.String() {
-			err = x.put(x.rows[1], x.n, t.Witness, t.State, orNull(t.Seen), orNull(t.Stored), t.Times, t.Says, textOrNull(t.Found), nanoOrNull(t.Seen), nanoOrNull(t.Stored))
+			err = x.put(x.rows[1], x.n, t.Witness, t.State, orNull(t.Seen), orNull(t.Stored), t.Times, t.Says,
+				textOrNull(t.Found), nanoOrNull(t.Seen), nanoOrNull(t.Stored))
 		}
 	}
 	return err
@@ -142,17 +145,20 @@ func (x *sqliteFile) End(in *Input) error {
 			_, err = x.tx.Exec(text, args...)
 		}
 	}
-	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Whole(), in.Met(), r.Total.Due(), r.Total[verdict.Proven])
+	exec("insert into run values (?,?,?,?,?,?,?,?)", r.Run, r.Crowd, in.Folder, orNull(instant(r.Start)), r.Whole(),
+		in.Met(), r.Total.Due(), r.Total[verdict.Proven])
 	for _, c := range in.Checks {
 		exec("insert into requirement values (?,?,?,?)", c.Key, c.Want, c.Got, string(c.State))
 	}
 	for i := range r.Rows {
 		d := deviceRowOf(&r.Rows[i])
-		exec("insert into device values (?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Kind, d.Reading, d.Due, d.Proven, int64(d.SeqHere), int64(d.SeqThere), orNull(d.LastHere), orNull(d.LastThere), d.Gaps, d.Disconnects)
+		exec("insert into device values (?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Kind, d.Reading, d.Due, d.Proven,
+			int64(d.SeqHere), int64(d.SeqThere), orNull(d.LastHere), orNull(d.LastThere), d.Gaps, d.Disconnects)
 		for k := range r.Rows[i].Fields {
 			f := &r.Rows[i].Fields[k]
 			a, b := spansOf(&f.Here), spansOf(&f.There)
-			exec("insert into field values (?,?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Reading, f.Name, f.Unit, a.Lowest, a.Highest, a.Mean, textOrNull(a.Last), b.Lowest, b.Highest, b.Mean, textOrNull(b.Last))
+			exec("insert into field values (?,?,?,?,?,?,?,?,?,?,?,?)", d.Device, d.Reading, f.Name, f.Unit, a.Lowest, a.Highest,
+				a.Mean, textOrNull(a.Last), b.Lowest, b.Highest, b.Mean, textOrNull(b.Last))
 		}
 	}
 	exec(indexes)

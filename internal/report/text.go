@@ -50,7 +50,8 @@ func Text(in *Input, st Style) string {
 	due := r.Total.Due()
 	w := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
 
-	w("%s  run %s, %s, %s, %s due\n\n", st.paint(head, r.Crowd), r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), plural(r.DeviceCount, "device"), plural(due, "message"))
+	w("%s  run %s, %s, %s, %s due\n\n", st.paint(head, r.Crowd), r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"),
+		plural(r.DeviceCount, "device"), plural(due, "message"))
 	headline(&b, in, st)
 	w("\n")
 	proofs(&b, r, st)
@@ -205,7 +206,8 @@ func everyProof(r *tally.Result) string {
 
 func proofs(b *strings.Builder, r *tally.Result, st Style) {
 	by := map[string][]string{}
-	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "came out of the platform, by the witness ",
+	how := map[string]string{"acknowledged": "the platform's own answer to each message", "received": "came out of the " +
+		"platform, by the witness ",
 		"stored": "found where the platform keeps it, by the witness "}
 	for _, w := range r.Witnesses {
 		by[w.Proves] = append(by[w.Proves], w.Name)
@@ -257,7 +259,9 @@ func proofs(b *strings.Builder, r *tally.Result, st Style) {
 		if r.KeptOut < r.MustNot {
 			c = bad
 		}
-		fmt.Fprintf(b, "  %-13s %s\n", "kept out", st.paint(c, fmt.Sprintf("%6d of %d", r.KeptOut, r.MustNot))+st.paint(faint, "   had to be refused or discarded, and to be found nowhere"))
+		fmt.Fprintf(b, "  %-13s %s\n", "kept out", st.paint(c, fmt.Sprintf("%6d of %d", r.KeptOut, r.MustNot))+
+			st.paint(faint, " "+
+				"  had to be refused or discarded, and to be found nowhere"))
 	}
 	for _, w := range r.Witnesses {
 		for _, why := range w.Why {
@@ -300,10 +304,12 @@ func newTable() table.Writer {
 func verdictTable(first string, groups []tally.Group, total *tally.Group, cols []verdict.Verdict) string {
 	t := newTable()
 	header := table.Row{first, "due"}
-	configs := []table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight}}
+	configs := []table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight,
+		AlignFooter: text.AlignRight}}
 	for i, v := range cols {
 		header = append(header, v.String())
-		configs = append(configs, table.ColumnConfig{Number: i + 3, Align: text.AlignRight, AlignHeader: text.AlignRight, AlignFooter: text.AlignRight})
+		configs = append(configs, table.ColumnConfig{Number: i + 3, Align: text.AlignRight, AlignHeader: text.AlignRight,
+			AlignFooter: text.AlignRight})
 	}
 	row := func(g *tally.Group) table.Row {
 		r := table.Row{g.Name, g.Counts.Due()}
@@ -372,7 +378,8 @@ func delayTable(r *tally.Result) string {
 		{"to storage", "after it was sent", r.Stored},
 	} {
 		if d.d.N > 0 {
-			t.AppendRow(table.Row{d.name, verdict.Span(d.d.P50), verdict.Span(d.d.P90), verdict.Span(d.d.P99), verdict.Span(d.d.Worst), d.note})
+			t.AppendRow(table.Row{d.name, verdict.Span(d.d.P50), verdict.Span(d.d.P90), verdict.Span(d.d.P99),
+				verdict.Span(d.d.Worst), d.note})
 			rows++
 		}
 	}
@@ -417,7 +424,8 @@ func asides(b *strings.Builder, r *tally.Result) {
 		if c.Devices > 1 {
 			more = fmt.Sprintf(", and %d times in all with %d devices", c.Times, c.Devices)
 		}
-		fmt.Fprintf(b, "  The platform closed the connection %s right after %s #%d of %s%s.\n", times(c.Most), c.Reading, c.Seq, c.Device, more)
+		fmt.Fprintf(b, "  The platform closed the connection %s right after %s #%d of %s%s.\n", times(c.Most), c.Reading,
+			c.Seq, c.Device, more)
 	}
 	if len(r.Links.Remarks) > 0 {
 		fmt.Fprintf(b, "\n  Connections with something to mention:\n")
@@ -428,7 +436,8 @@ func asides(b *strings.Builder, r *tally.Result) {
 		if x.Kept > 0 {
 			kept = "for " + quantity.FormatDuration(x.Kept)
 		}
-		fmt.Fprintf(b, "\n  Sessions were left on the broker by %s of the link %s: it keeps them %s; end_session: true ends them.\n", plural(x.Devices, "device"), x.Link, kept)
+		fmt.Fprintf(b, "\n  Sessions were left on the broker by %s of the link %s: it keeps them %s; end_session: true "+
+			"ends them.\n", plural(x.Devices, "device"), x.Link, kept)
 	}
 	if r.Links.Renewed > 0 {
 		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))
@@ -536,7 +545,8 @@ func commands(b *strings.Builder, r *tally.Result) {
 		if a.Delays.N > 0 {
 			p50, worst = verdict.Span(a.Delays.P50), verdict.Span(a.Delays.Worst)
 		}
-		row := table.Row{name, number(a.Came), number(a.Obeyed), number(a.Answered), number(a.Wrongly), number(a.Silent), p50, worst}
+		row := table.Row{name, number(a.Came), number(a.Obeyed), number(a.Answered), number(a.Wrongly), number(a.Silent),
+			p50, worst}
 		if failed {
 			row = append(row, number(a.Failed))
 		}
@@ -581,7 +591,8 @@ func devices(r *tally.Result, _ Style) string {
 				parts = append(parts, fmt.Sprintf("%d %s", g.Counts[v], v))
 			}
 		}
-		fmt.Fprintf(&b, "  %-20s %d of %d: %s\n", g.Name, g.Counts.Due()-g.Counts[verdict.Proven], g.Counts.Due(), strings.Join(parts, ", "))
+		fmt.Fprintf(&b, "  %-20s %d of %d: %s\n", g.Name, g.Counts.Due()-g.Counts[verdict.Proven], g.Counts.Due(),
+			strings.Join(parts, ", "))
 	}
 	return b.String()
 }
@@ -668,7 +679,8 @@ func alike(r *tally.Result) string {
 		if note != "missing" {
 			example = fmt.Sprintf(", such as %s -> %s", a.Sent, a.Found)
 		}
-		fmt.Fprintf(&b, "  %6d  %s %s, found by %s: %s %s%s\n", a.Messages, a.Kind, a.Reading, a.Witness, a.Field, note, example)
+		fmt.Fprintf(&b, "  %6d  %s %s, found by %s: %s %s%s\n", a.Messages, a.Kind, a.Reading, a.Witness, a.Field, note,
+			example)
 	}
 	return b.String()
 }

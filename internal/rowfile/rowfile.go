@@ -40,7 +40,8 @@ const (
 // Forms are all of them.
 var Forms = []string{string(CSV), string(JSON), string(SenML), string(LineProtocol)}
 
-var endings = map[string]Form{".csv": CSV, ".tsv": CSV, ".json": JSON, ".jsonl": JSON, ".ndjson": JSON, ".senml": SenML, ".senmlj": SenML, ".lp": LineProtocol, ".line": LineProtocol}
+var endings = map[string]Form{".csv": CSV, ".tsv": CSV, ".json": JSON, ".jsonl": JSON, ".ndjson": JSON,
+	".senml": SenML, ".senmlj": SenML, ".lp": LineProtocol, ".line": LineProtocol}
 
 // FormOf is the form of a file, or of those that match a pattern, by the ending, before that
 // of a compressed one; empty where it is not known.

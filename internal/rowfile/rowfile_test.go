@@ -55,9 +55,11 @@ func TestRowsOfFiles(t *testing.T) {
 	}{
 		{"a.csv", "a,b\n1,\"x,\n\"\"y\"\n", nil, []string{`{"a":"1","b":"x,\n\"y"}`}},
 		{"a.tsv", "\ufeffa\tb\n1\t2\n\n3\t4\n", nil, []string{`{"a":"1","b":"2"}`, `{"a":"3","b":"4"}`}},
-		{"a.csv", "a;mark\n1;m1\nmark;c;a\nm2;9;2\na;mark\n3;m3\n", []string{"mark", "a"}, []string{`{"a":"1","mark":"m1"}`, `{"a":"2","c":"9","mark":"m2"}`, `{"a":"3","mark":"m3"}`}},
+		{"a.csv", "a;mark\n1;m1\nmark;c;a\nm2;9;2\na;mark\n3;m3\n", []string{"mark", "a"},
+			[]string{`{"a":"1","mark":"m1"}`, `{"a":"2","c":"9","mark":"m2"}`, `{"a":"3","mark":"m3"}`}},
 		{"a.csv", "a,a\n", nil, []string{`a.csv:1: two columns are called "a"`}},
-		{"a.csv", "a,b\n1,2\n3,4", nil, []string{`{"a":"1","b":"2"}`, `{"a":"3","b":"4"}`, "a.csv ends in the middle of a line"}},
+		{"a.csv", "a,b\n1,2\n3,4", nil, []string{`{"a":"1","b":"2"}`, `{"a":"3","b":"4"}`,
+			"a.csv ends in the middle of a line"}},
 		{"a.csv", "a,b\n1,2\n3,\"4", nil, []string{`{"a":"1","b":"2"}`, "a.csv ends in the middle of a line"}},
 		{"a.csv", "a,b\n1,2\n3", nil, []string{`{"a":"1","b":"2"}`, "a.csv ends in the middle of a line"}},
 		{"a.csv", "a,b", nil, nil},
@@ -67,14 +69,18 @@ func TestRowsOfFiles(t *testing.T) {
 		{"a.jsonl", "{\"a\":1}\n\n{\"a\":2}", nil, []string{`{"a":1}`, `{"a":2}`}},
 		{"a.jsonl", "{\"a\":1}\n{\"a\":", nil, []string{`{"a":1}`, "a.jsonl ends in the middle of a line"}},
 		{"a.ndjson", "{\"a\":1,\"a\":2}\n", nil, []string{`a.ndjson:1: the name "a" stands twice in an object`}},
-		{"a.senml", `[{"bn":"buoy-1/","bt":1.7e9,"n":"mark","vs":"m"},{"n":"x","v":1.5,"t":2},{"n":"on","vb":true}]` + "\n", nil,
-			[]string{`{"name":"buoy-1/","time":1700000000,"values":{"mark":"m","on":true}}`, `{"name":"buoy-1/","time":1700000002,"values":{"x":1.5}}`}},
+		{"a.senml", `[{"bn":"buoy-1/","bt":1.7e9,"n":"mark","vs":"m"},{"n":"x","v":1.5,"t":2},{"n":"on","vb":true}]` + "\n",
+			nil,
+			[]string{`{"name":"buoy-1/","time":1700000000,"values":{"mark":"m","on":true}}`,
+				`{"name":"buoy-1/","time":1700000002,"values":{"x":1.5}}`}},
 		{"a.senml", `[{"n":"buoy-1/x","v":1},{"n":"buoy-1/y","v":2},{"n":"buoy-2/x","v":3}]`, nil,
 			[]string{`{"name":"buoy-1/","time":0,"values":{"x":1,"y":2}}`, `{"name":"buoy-2/","time":0,"values":{"x":3}}`}},
-		{"a.senml", `[{"n":"x","v":1,"bv":3}]` + "\n", nil, []string{"a.senml:1: a SenML record has a base value or base sum, which is not read here"}},
+		{"a.senml", `[{"n":"x","v":1,"bv":3}]` + "\n", nil, []string{"a.senml:1: a SenML record has a base value or base " +
+			"sum, which is not read here"}},
 		{"a.lp", "# c\nstate,device=buoy\\ 1 mark=\"m 1\",x=1i,on=true 1700000000000000000\n", nil,
 			[]string{`{"fields":{"mark":"m 1","on":true,"x":1},"series":"state","tags":{"device":"buoy 1"},"time":1700000000000000000}`}},
-		{"a.lp", "state x=1 1\nstate x=12", nil, []string{`{"fields":{"x":1},"series":"state","tags":{},"time":1}`, `{"fields":{"x":12},"series":"state","tags":{},"time":null}`, "a.lp ends in the middle of a line"}},
+		{"a.lp", "state x=1 1\nstate x=12", nil, []string{`{"fields":{"x":1},"series":"state","tags":{},"time":1}`,
+			`{"fields":{"x":12},"series":"state","tags":{},"time":null}`, "a.lp ends in the middle of a line"}},
 	} {
 		for _, packed := range []bool{false, true} {
 			path := filepath.Join(t.TempDir(), c.name)

@@ -87,7 +87,8 @@ func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin
 		text = strings.Replace(text, `  ear: {proves: received, subscribe: "harbour/#", wait: 20s}`+"\n", "", 1)
 		text = strings.Replace(text, "proves: alerts, HEARS", both+`, subscribe: "#", wait: 20s`, 1)
 	}
-	text = strings.NewReplacer("HEARS", strings.Replace(noticedBy[by], "PORT", port, 1), "QOS", "1", "EVENTS", crossing).Replace(text)
+	text = strings.NewReplacer("HEARS", strings.Replace(noticedBy[by], "PORT", port, 1), "QOS", "1", "EVENTS",
+		crossing).Replace(text)
 	var p *played
 	var s *standin.StandIn
 	inWorld(t, cfg, func(t *testing.T, w *world) {
@@ -102,7 +103,9 @@ func alertsOf(t *testing.T, by, text string, flaws ...string) (*played, *standin
 func TestAlertsAreCounted(t *testing.T) {
 	t.Parallel()
 	for by := range noticedBy {
-		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "alert-none=3": tally.Missing, "alert-twice=3": tally.Twice, "alert-late=2@4s": tally.LateOne, "alert-wrong-device=2": tally.Unexpected, "alert-flood": tally.Twice} {
+		for flaw, as := range map[string]tally.AlertVerdict{"": tally.Given, "alert-none=3": tally.Missing,
+			"alert-twice=3": tally.Twice, "alert-late=2@4s": tally.LateOne, "alert-wrong-device=2": tally.Unexpected,
+			"alert-flood": tally.Twice} {
 			t.Run(by+"/"+flaw, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
@@ -118,7 +121,8 @@ func TestAlertsAreCounted(t *testing.T) {
 				assert.Equal(t, s.AlertsDue(), n.Called, says)
 				assert.Equal(t, 7, n.Called)
 				assert.Zero(t, n.Unknown, says)
-				bad := map[tally.AlertVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated, tally.Unexpected: n.Unexpected}
+				bad := map[tally.AlertVerdict]int{tally.Missing: n.Missing, tally.LateOne: n.Late, tally.Twice: n.Repeated,
+					tally.Unexpected: n.Unexpected}
 				want := map[tally.AlertVerdict]int{tally.Missing: 0, tally.LateOne: 0, tally.Twice: 0, tally.Unexpected: 0}
 				if as != tally.Given {
 					require.Positive(t, hits)
@@ -144,18 +148,26 @@ func TestAlertsAtTheEdges(t *testing.T) {
 		length        string
 		called, given int
 	}{
-		"in the last moment":      {"{at: 2900ms, who: buoy-1, " + low + "}", "3s", 1, 1},
-		"equal to the limits":     {"{at: 500ms, for: 500ms, who: buoy-1, do: {set: {battery_v: 11}}}, {at: 1s, for: 500ms, who: buoy-1, " + low + "}, {at: 1500ms, for: 500ms, who: buoy-1, do: {set: {battery_v: 11.5}}}, {at: 2s, for: 500ms, who: buoy-1, " + low + "}", "3s", 1, 1},
-		"offline just then":       {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: keep}}, {at: 1200ms, for: 600ms, who: buoy-1, " + low + "}", "4s", 1, 1},
-		"offline, newest first":   {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: {order: newest first}}}, {at: 1200ms, for: 600ms, who: buoy-1, " + low + "}", "4s", 1, 1},
-		"offline, not measured":   {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: idle}}, {at: 1200ms, for: 600ms, who: buoy-1, " + low + "}", "4s", 0, 0},
-		"all at once":             {"{at: 1s, for: 1s, " + low + "}", "3s", 6, 6},
-		"rounds":                  {"{at: 1s, who: buoy-1, " + low + "}", "2s\n  rounds: {count: 2}", 2, 2},
-		"from the first message":  {"{at: 0s, for: 1s, who: buoy-1, " + low + "}", "3s", 1, 1},
-		"of a restart":            {"{at: 1s, who: buoy-1, do: restart, for: 500ms}, {at: 1200ms, for: 1s, who: buoy-1, " + low + "}", "3s", 1, 1},
-		"repeated by the device":  {"{at: 1s, for: 500ms, who: buoy-1, do: {set: {battery_v: 10.9}, repeat: 2}}", "3s", 1, 1},
-		"between the two limits":  {"{at: 1s, for: 1s, who: buoy-1, do: {set: {battery_v: 11.2}}}", "3s", 0, 0},
-		"never again by itself":   {"{at: 500ms, for: 300ms, who: buoy-1, " + low + "}, {at: 1500ms, for: 300ms, who: buoy-1, " + low + "}", "3s", 1, 1},
+		"in the last moment": {"{at: 2900ms, who: buoy-1, " + low + "}", "3s", 1, 1},
+		"equal to the limits": {"{at: 500ms, for: 500ms, who: buoy-1, do: {set: {battery_v: 11}}}, {at: 1s, for: " +
+			"500ms, who: buoy-1, " + low +
+			"}, {at: 1500ms, for: 500ms, who: buoy-1, do: {set: {battery_v: 11.5}}}, {at: 2s, for: 500ms, who: buoy-1, " + low +
+			"}", "3s", 1, 1},
+		"offline just then": {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: keep}}, {at: 1200ms, for: 600ms, " +
+			"who: buoy-1, " + low + "}", "4s", 1, 1},
+		"offline, newest first": {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: {order: newest first}}}, {at: " +
+			"1200ms, for: 600ms, who: buoy-1, " + low + "}", "4s", 1, 1},
+		"offline, not measured": {"{at: 1s, for: 1500ms, who: buoy-1, do: {offline: idle}}, {at: 1200ms, for: 600ms, " +
+			"who: buoy-1, " + low + "}", "4s", 0, 0},
+		"all at once":            {"{at: 1s, for: 1s, " + low + "}", "3s", 6, 6},
+		"rounds":                 {"{at: 1s, who: buoy-1, " + low + "}", "2s\n  rounds: {count: 2}", 2, 2},
+		"from the first message": {"{at: 0s, for: 1s, who: buoy-1, " + low + "}", "3s", 1, 1},
+		"of a restart": {"{at: 1s, who: buoy-1, do: restart, for: 500ms}, {at: 1200ms, for: 1s, who: buoy-1, " +
+			low + "}", "3s", 1, 1},
+		"repeated by the device": {"{at: 1s, for: 500ms, who: buoy-1, do: {set: {battery_v: 10.9}, repeat: 2}}", "3s", 1, 1},
+		"between the two limits": {"{at: 1s, for: 1s, who: buoy-1, do: {set: {battery_v: 11.2}}}", "3s", 0, 0},
+		"never again by itself": {"{at: 500ms, for: 300ms, who: buoy-1, " + low + "}, {at: 1500ms, for: 300ms, who: " +
+			"buoy-1, " + low + "}", "3s", 1, 1},
 		"a field that is missing": {"{at: 1s, for: 1s, who: buoy-1, do: {missing: battery_v}}", "3s", 0, 0},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -201,27 +213,40 @@ func TestCallbacks(t *testing.T) {
 		of      func(due int) int // how many have it; the others are proven
 		says    string
 	}{
-		"as it is": {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Proven, all, ""},
-		"several in one": {`, rows: ".rows[]", mark: .content.mark, values: .content, device: .from`, func(hook string, n int, body string, list *[]string) {
-			if *list = append(*list, `{"from": "gauge-001", "content": `+body+`}`); n%4 == 0 {
-				post(hook, `{"rows": [`+strings.Join(*list, ",")+`]}`, true)
-				*list = nil
-			}
-		}, verdict.Proven, all, ""},
-		"without the secret":              {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, false) }, verdict.Unknown, all, "the platform has not called http://127.0.0.1:"},
-		"now and then without the secret": {"", func(hook string, n int, body string, _ *[]string) { post(hook, body, n%4 != 0) }, verdict.Lost, func(due int) int { return due / 4 }, ""},
-		"never":                           {"", func(string, int, string, *[]string) {}, verdict.Unknown, all, "the platform has not called http://127.0.0.1:"},
+		"as it is": {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Proven, all,
+			""},
+		"several in one": {`, rows: ".rows[]", mark: .content.mark, values: .content, device: .from`,
+			func(hook string, n int, body string, list *[]string) {
+				if *list = append(*list, `{"from": "gauge-001", "content": `+body+`}`); n%4 == 0 {
+					post(hook, `{"rows": [`+strings.Join(*list, ",")+`]}`, true)
+					*list = nil
+				}
+			}, verdict.Proven, all, ""},
+		"without the secret": {"", func(hook string, _ int, body string, _ *[]string) {
+			post(hook, body,
+				false)
+		}, verdict.Unknown, all, "the " +
+			"platform has not called http://127.0.0.1:"},
+		"now and then without the secret": {"", func(hook string, n int, body string, _ *[]string) {
+			post(hook, body,
+				n%4 != 0)
+		}, verdict.Lost, func(due int) int { return due / 4 }, ""},
+		"never": {"", func(string, int, string, *[]string) {}, verdict.Unknown, all, "the " +
+			"platform has not called http://127.0.0.1:"},
 		"altered": {"", func(hook string, _ int, body string, _ *[]string) {
 			post(hook, strings.Replace(body, `"level_m":2`, `"level_m":3`, 1), true)
 		}, verdict.Altered, all, ""},
 		"another's": {", device: .of", func(hook string, _ int, body string, _ *[]string) {
 			post(hook, strings.Replace(body, `{`, `{"of": "gauge-009", `, 1), true)
 		}, verdict.Misfiled, all, ""},
-		"refused at first, and again": {", respond: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) {
-			for try := 0; try < 9 && !post(hook, body, true); try++ {
-			}
-		}, verdict.Proven, all, ""},
-		"refused at first, not again": {", respond: {status: 503, times: 3}", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Lost, func(int) int { return 3 }, ""},
+		"refused at first, and again": {", respond: {status: 503, times: 3}",
+			func(hook string, _ int, body string, _ *[]string) {
+				for try := 0; try < 9 && !post(hook, body, true); try++ {
+				}
+			}, verdict.Proven, all, ""},
+		"refused at first, not again": {", respond: {status: 503, times: 3}",
+			func(hook string, _ int, body string, _ *[]string) { post(hook, body, true) }, verdict.Lost,
+			func(int) int { return 3 }, ""},
 		"broken off, now and then": {"", func(hook string, n int, body string, _ *[]string) {
 			if n%4 != 0 {
 				post(hook, body, true)
@@ -231,10 +256,12 @@ func TestCallbacks(t *testing.T) {
 			require.NoError(t, err)
 			conn, err := net.Dial("tcp", u.Host)
 			require.NoError(t, err)
-			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer the-hook-token\r\nContent-Length: %d\r\n\r\n%s", u.Path, u.Host, len(body), body[:len(body)/2])
+			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer the-hook-token\r\nContent-Length: "+
+				"%d\r\n\r\n%s", u.Path, u.Host, len(body), body[:len(body)/2])
 			conn.Close()
 		}, verdict.Unknown, func(due int) int { return due / 4 }, "broke off"},
-		"twice": {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true); post(hook, body, true) }, verdict.Repeated, all, ""},
+		"twice": {"", func(hook string, _ int, body string, _ *[]string) { post(hook, body, true); post(hook, body, true) },
+			verdict.Repeated, all, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			fewer(t)
@@ -254,7 +281,8 @@ func TestCallbacks(t *testing.T) {
 				w.WriteHeader(http.StatusAccepted)
 			}))
 			t.Cleanup(platform.Close)
-			p := playAgainst(t, "", strings.TrimPrefix(platform.URL, "http://"), strings.NewReplacer("HOOK", hook, "MORE", c.witness).Replace(`
+			p := playAgainst(t, "", strings.TrimPrefix(platform.URL, "http://"),
+				strings.NewReplacer("HOOK", hook, "MORE", c.witness).Replace(`
 crowd: harbour
 links: {shore: {http: "http://HTTP"}}
 kinds: {gauge: {readings: {level: {every: 100ms, path: "/in", fields: {level_m: 2}}}}}
@@ -310,7 +338,8 @@ func bridge(t *testing.T, broker string) (hear chan mqttwire.Packet, hangUp func
 func TestAlertsOfABridge(t *testing.T) {
 	t.Parallel()
 	for how, want := range map[string]string{ // called for, given, missing, late, repeated, unexpected, unknown
-		"rightly": "7 7 0 0 0 0 0", "once never": "7 6 1 0 0 0 0", "once twice": "7 7 0 0 1 0 0", "once late": "7 6 0 1 0 0 0",
+		"rightly": "7 7 0 0 0 0 0", "once never": "7 6 1 0 0 0 0", "once twice": "7 7 0 0 1 0 0",
+		"once late":          "7 6 0 1 0 0 0",
 		"once about another": "7 6 1 0 0 1 0", "about a stranger": "7 6 1 0 0 0 0", "never": "7 0 0 0 0 0 7",
 	} {
 		t.Run(how, func(t *testing.T) {
@@ -324,7 +353,8 @@ func TestAlertsOfABridge(t *testing.T) {
 			post := func(device string, after time.Duration) {
 				posts.Go(func() {
 					time.Sleep(after)
-					resp, err := http.Post(hook, "application/json", strings.NewReader(`[{"about": {"name": "`+device+`"}, "sort": "battery"}, {"sort": "other"}]`))
+					resp, err := http.Post(hook, "application/json", strings.NewReader(
+						`[{"about": {"name": "`+device+`"}, "sort": "battery"}, {"sort": "other"}]`))
 					if err == nil {
 						resp.Body.Close()
 					}
@@ -361,11 +391,13 @@ func TestAlertsOfABridge(t *testing.T) {
 				}
 			})
 			hears := `callback: "` + hook + `", rows: ".[]"`
-			text := strings.NewReplacer("HEARS", hears, "QOS", "1", "EVENTS", crossing, `about: .device, match: .rule == "low-battery"`, `about: .about.name, match: .sort == "battery"`).Replace(noticed)
+			text := strings.NewReplacer("HEARS", hears, "QOS", "1", "EVENTS", crossing,
+				`about: .device, match: .rule == "low-battery"`, `about: .about.name, match: .sort == "battery"`).Replace(noticed)
 			p := playAgainst(t, m.addr, "", text)
 			hangUp()
 			n := p.result.Alerts[0]
-			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Unexpected, n.Unknown), "%+v", p.result.AlertFindings)
+			assert.Equal(t, want, fmt.Sprint(n.Called, n.Given, n.Missing, n.Late, n.Repeated, n.Unexpected, n.Unknown), "%+v",
+				p.result.AlertFindings)
 			assert.Equal(t, how == "about a stranger", n.Strange == 1)
 			assert.Equal(t, how == "rightly", p.holds())
 		})

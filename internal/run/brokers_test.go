@@ -43,9 +43,13 @@ type foreign struct {
 // foreigners are the brokers that the program is tried on. RabbitMQ speaks 3.1.1 alone
 // here, and takes QoS 2 as QoS 1.
 var foreigners = []foreign{
-	{"Mosquitto", []string{"3.1.1", "5"}, "", "", func(t *testing.T) string { return startMosquitto(t, "allow_anonymous true").addr }},
+	{"Mosquitto", []string{"3.1.1", "5"}, "", "", func(t *testing.T) string {
+		return startMosquitto(t,
+			"allow_anonymous true").addr
+	}},
 	{"RabbitMQ", []string{"3.1.1"}, "", "", startRabbitMQ},
-	{"ejabberd", []string{"3.1.1", "5"}, `, username: "${device}@localhost", password: x`, ", username: ear@localhost, password: x", startEjabberd},
+	{"ejabberd", []string{"3.1.1", "5"}, `, username: "${device}@localhost", password: x`, ", username: ear@localhost, " +
+		"password: x", startEjabberd},
 }
 
 // missing skips a test, or fails it where everything must be there.
@@ -109,12 +113,15 @@ func startRabbitMQ(t *testing.T) string {
 	}
 	dir, port, dist, names := t.TempDir(), freePort(t), freePort(t), freePort(t)
 	config := filepath.Join(dir, "rabbitmq.conf")
-	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "listeners.tcp = none\nmqtt.listeners.tcp.1 = 127.0.0.1:%s\nmqtt.allow_anonymous = true\nloopback_users = none\n", port), 0o600))
+	require.NoError(t, os.WriteFile(config, fmt.Appendf(nil, "listeners.tcp = none\nmqtt.listeners.tcp.1 = "+
+		"127.0.0.1:%s\nmqtt.allow_anonymous = true\nloopback_users = none\n", port), 0o600))
 	plugins := filepath.Join(dir, "plugins")
 	require.NoError(t, os.WriteFile(plugins, []byte("[rabbitmq_mqtt]."), 0o600))
 	cmd := exec.Command(list[0])
-	cmd.Env = append(os.Environ(), "HOME="+dir, "RABBITMQ_NODENAME=runcrowd"+port+"@localhost", "RABBITMQ_MNESIA_BASE="+dir, "RABBITMQ_LOG_BASE="+dir, "RABBITMQ_ENABLED_PLUGINS_FILE="+plugins,
-		"RABBITMQ_CONFIG_FILE="+config, "RABBITMQ_DIST_PORT="+dist, "ERL_EPMD_ADDRESS=127.0.0.1", "ERL_EPMD_PORT="+names, "RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="+idle)
+	cmd.Env = append(os.Environ(), "HOME="+dir, "RABBITMQ_NODENAME=runcrowd"+port+"@localhost",
+		"RABBITMQ_MNESIA_BASE="+dir, "RABBITMQ_LOG_BASE="+dir, "RABBITMQ_ENABLED_PLUGINS_FILE="+plugins,
+		"RABBITMQ_CONFIG_FILE="+config, "RABBITMQ_DIST_PORT="+dist, "ERL_EPMD_ADDRESS=127.0.0.1", "ERL_EPMD_PORT="+names,
+		"RABBITMQ_SERVER_ADDITIONAL_ERL_ARGS="+idle)
 	t.Cleanup(func() { exec.Command("epmd", "-port", names, "-kill").Run() }) // a daemon of its own that it leaves
 	return background(t, cmd, port)
 }
@@ -133,8 +140,10 @@ auth_method: [anonymous]
 anonymous_protocol: login_anon
 modules: {mod_mqtt: {max_queue: 100000, session_expiry: 5 minutes}}
 `, port), 0o600))
-	cmd := exec.Command("erl", append(strings.Fields(idle), "-noinput", "-mnesia", "dir", fmt.Sprintf("%q", filepath.Join(dir, "db")), "-s", "ejabberd")...)
-	cmd.Env = append(os.Environ(), "HOME="+dir, "ERL_LIBS=/usr/lib/x86_64-linux-gnu:/usr/lib/aarch64-linux-gnu", "EJABBERD_CONFIG_PATH="+config, "EJABBERD_LOG_PATH="+filepath.Join(dir, "log"))
+	cmd := exec.Command("erl", append(strings.Fields(idle), "-noinput", "-mnesia", "dir",
+		fmt.Sprintf("%q", filepath.Join(dir, "db")), "-s", "ejabberd")...)
+	cmd.Env = append(os.Environ(), "HOME="+dir, "ERL_LIBS=/usr/lib/x86_64-linux-gnu:/usr/lib/aarch64-linux-gnu",
+		"EJABBERD_CONFIG_PATH="+config, "EJABBERD_LOG_PATH="+filepath.Join(dir, "log"))
 	return background(t, cmd, port)
 }
 
@@ -194,11 +203,13 @@ func (m *middle) carry(device net.Conn, n int) {
 	muted := map[uint16]bool{}
 	done := make(chan struct{}, 2)
 	go func() {
-		m.copy(device, broker, bytesToDevice, bad && (m.way == "silent to the device" || m.way == "silent"), false, func(packet []byte) [][]byte { return m.toDevice(packet, muted) })
+		m.copy(device, broker, bytesToDevice, bad && (m.way == "silent to the device" || m.way == "silent"), false,
+			func(packet []byte) [][]byte { return m.toDevice(packet, muted) })
 		done <- struct{}{}
 	}()
 	go func() {
-		m.copy(broker, device, bytesToBroker, bad && (m.way == "silent to the broker" || m.way == "silent"), bad && m.way == "cut", func(packet []byte) [][]byte { return m.toBroker(packet, device, muted) })
+		m.copy(broker, device, bytesToBroker, bad && (m.way == "silent to the broker" || m.way == "silent"),
+			bad && m.way == "cut", func(packet []byte) [][]byte { return m.toBroker(packet, device, muted) })
 		done <- struct{}{}
 	}()
 	<-done
@@ -302,7 +313,8 @@ var parts atomic.Int64
 
 func crowdThrough(f *foreign, version string, qos int, settle string) string {
 	n := parts.Add(1)
-	return strings.NewReplacer("harbour/", fmt.Sprintf("harbour-%d/", n), "buoy-$", fmt.Sprintf("buoy-%d-$", n), "VERSION", version, "QOS", fmt.Sprint(qos), "OWN", f.own, "EAR", f.ear, "SETTLED", settle).Replace(`
+	return strings.NewReplacer("harbour/", fmt.Sprintf("harbour-%d/", n), "buoy-$", fmt.Sprintf("buoy-%d-$", n),
+		"VERSION", version, "QOS", fmt.Sprint(qos), "OWN", f.own, "EAR", f.ear, "SETTLED", settle).Replace(`
 crowd: harbour
 links:
   sea: {mqtt: "mqtt://MQTT", version: VERSION, back_off: 50ms to 100ms, timeout: 3sOWN}
@@ -329,7 +341,8 @@ func TestForeignBrokers(t *testing.T) {
 			broker := f.start(t)
 			for _, version := range f.versions {
 				v := map[string]byte{"3.1.1": mqttwire.V311, "5": mqttwire.V5}[version]
-				for _, way := range []string{"straight", "dribble", "delay", "cut", "silent to the broker", "silent to the device", "silent"} {
+				for _, way := range []string{"straight", "dribble", "delay", "cut", "silent to the broker", "silent to the device",
+					"silent"} {
 					for qos := range 3 {
 						if qos != 1 && way != "straight" && way != "dribble" {
 							continue // a cut loses what is of QoS 0, and leaves QoS 2 uncertain where the session is lost
@@ -350,16 +363,20 @@ func TestForeignBrokers(t *testing.T) {
 							downgraded := f.name == "RabbitMQ" && qos == 2
 							assert.Equal(t, downgraded, len(r.Links.Remarks) > 0, "%v", r.Links.Remarks)
 							if f.name == "RabbitMQ" && way == "straight" && qos == 0 { // it grants QoS 1 at most
-								p := playAgainst(t, m.Addr().String(), broker, strings.Replace(crowdThrough(&f, version, qos, "60s"), "qos: 1, wait", "qos: 2, wait", 1))
+								p := playAgainst(t, m.Addr().String(), broker, strings.Replace(crowdThrough(&f, version, qos, "60s"),
+									"qos: 1, wait", "qos: 2, wait", 1))
 								require.Len(t, p.result.Links.Remarks, 1)
 								for remark := range p.result.Links.Remarks {
-									assert.Regexp(t, `^the witness "ear": the broker granted QoS 1 for harbour-\d+/#; QoS 2 was asked for$`, remark)
+									assert.Regexp(t, `^the witness "ear": the broker granted QoS 1 for harbour-\d+/#; QoS 2 was asked for$`,
+										remark)
 								}
 							}
 						})
 					}
 				}
-				for flaw, want := range map[string]verdict.Verdict{"lose": verdict.Lost, "refuse": verdict.Refused, "alter": verdict.Altered, "misfile": verdict.Misfiled, "repeat": verdict.Repeated, "mute": verdict.Unacknowledged} {
+				for flaw, want := range map[string]verdict.Verdict{"lose": verdict.Lost, "refuse": verdict.Refused,
+					"alter": verdict.Altered, "misfile": verdict.Misfiled, "repeat": verdict.Repeated,
+					"mute": verdict.Unacknowledged} {
 					if flaw == "refuse" && version != "5" {
 						continue // version 3.1.1 cannot
 					}
@@ -369,7 +386,8 @@ func TestForeignBrokers(t *testing.T) {
 						var m *middle
 						p := unhurried(func() *played {
 							m = newMiddle(t, broker, v, "straight", flaw)
-							return playAgainst(t, m.Addr().String(), broker, strings.Replace(crowdThrough(&f, version, 1, "5s"), "WAIT", "8s", 1))
+							return playAgainst(t, m.Addr().String(), broker, strings.Replace(crowdThrough(&f, version, 1, "5s"), "WAIT",
+								"8s", 1))
 						})
 						sort.Strings(m.hits)
 						assert.GreaterOrEqual(t, len(m.hits), 12)

@@ -71,7 +71,8 @@ func newAsker(t *testing.T, text string, network link.Network) *asker {
 }
 
 func (a *asker) ask(device, command string, wait time.Duration, values map[string]any) *ask.Answer {
-	q := &ask.Question{Crowd: a.f.Crowd, Credentials: a.f.Credentials, Values: values, Link: a.f.Crowd.Link("ear"), Wait: wait, Network: a.network}
+	q := &ask.Question{Crowd: a.f.Crowd, Credentials: a.f.Credentials, Values: values, Link: a.f.Crowd.Link("ear"),
+		Wait: wait, Network: a.network}
 	for _, d := range a.f.Devices {
 		if d.Name == device {
 			q.Device = d
@@ -133,9 +134,11 @@ func TestCommands(t *testing.T) {
 			commandsAt := func(t *testing.T, broker string, opt run.Options) {
 				text := strings.NewReplacer("MQTT", broker, "VERSION", version, "LENGTH", "2m").Replace(commanded)
 				if version == "5" { // where the command wants it
-					text = strings.Replace(text, `do: {send: [state, rare]}, reply: {topic: "told/${device}", `, `do: {send: [state, rare]}, reply: {`, 1)
+					text = strings.Replace(text, `do: {send: [state, rare]}, reply: {topic: "told/${device}", `,
+						`do: {send: [state, rare]}, reply: {`, 1)
 				}
-				a := newAsker(t, strings.Replace(text, `"ask/${device}/+"`, `"ask/${device}/x"`, 1), opt.Network) // a topic, where the devices have a filter
+				a := newAsker(t, strings.Replace(text, `"ask/${device}/+"`, `"ask/${device}/x"`, 1),
+					opt.Network) // a topic, where the devices have a filter
 				told := func(x *ask.Answer) string {
 					if !x.Answered {
 						return "nothing"
@@ -152,8 +155,10 @@ func TestCommands(t *testing.T) {
 					assert.Equal(t, version == "5", x.Matched)
 					assert.JSONEq(t, `{"ok":false,"why":"every: \"fastms\" is not a duration; write one such as 5s, 250ms or 12h25m","ms":"fast"}`,
 						told(a.ask("buoy-1", "faster", 20*time.Second, map[string]any{"ms": "fast"})))
-					assert.JSONEq(t, `{"ok":true,"why":"","lamp":36}`, told(a.ask("buoy-2", "set", 20*time.Second, map[string]any{"watts": 36})))
-					assert.JSONEq(t, `{"ok":false,"why":"set: lamp_w: it is a whole number, not 2.5","lamp":36}`, told(a.ask("buoy-2", "set", 20*time.Second, map[string]any{"watts": 2.5})))
+					assert.JSONEq(t, `{"ok":true,"why":"","lamp":36}`, told(
+						a.ask("buoy-2", "set", 20*time.Second, map[string]any{"watts": 36})))
+					assert.JSONEq(t, `{"ok":false,"why":"set: lamp_w: it is a whole number, not 2.5","lamp":36}`,
+						told(a.ask("buoy-2", "set", 20*time.Second, map[string]any{"watts": 2.5})))
 					assert.JSONEq(t, `{"ok":false}`, told(a.ask("buoy-3", "lie", 20*time.Second, nil)))
 					assert.Equal(t, "nothing", told(a.ask("buoy-3", "hide", 300*time.Millisecond, nil)))
 					assert.False(t, a.ask("buoy-3", "quiet", time.Second, nil).Wanted)
@@ -169,7 +174,8 @@ func TestCommands(t *testing.T) {
 				delete(asked, "ping") // as often as it took
 				assert.Equal(t, map[string]tally.Asked{
 					"faster": {Name: "faster", Came: 2, Obeyed: 1, Answered: 2}, "set": {Name: "set", Came: 2, Obeyed: 1, Answered: 2},
-					"lie": {Name: "lie", Came: 1, Obeyed: 1, Answered: 1, Wrongly: 1}, "hide": {Name: "hide", Came: 1, Obeyed: 1, Silent: 1},
+					"lie":   {Name: "lie", Came: 1, Obeyed: 1, Answered: 1, Wrongly: 1},
+					"hide":  {Name: "hide", Came: 1, Obeyed: 1, Silent: 1},
 					"quiet": {Name: "quiet", Came: 1, Obeyed: 1}, "": {Came: 1}}, asked)
 				var why []string
 				for _, m := range res.Mishaps {
@@ -194,7 +200,8 @@ func TestCommands(t *testing.T) {
 				require.NotEmpty(t, list)
 				var last map[string]any
 				require.NoError(t, json.Unmarshal([]byte(list[len(list)-1]), &last))
-				assert.Equal(t, map[string]any{"lamp_w": 36.0, "label": "to 36", "lit": true, "drift": 9.0, "mooring": "58.03,-6.40"}, last)
+				assert.Equal(t, map[string]any{"lamp_w": 36.0, "label": "to 36", "lit": true, "drift": 9.0,
+					"mooring": "58.03,-6.40"}, last)
 				// Before it was asked, and there was time to speak, it had another value.
 				if before := states("buoy-3", "state"); assert.NotEmpty(t, before) {
 					assert.Contains(t, before[0], `"lamp_w":12`)
@@ -217,7 +224,8 @@ func TestCommandsAndRounds(t *testing.T) {
 }
 
 func commandsAndRounds(t *testing.T, w *world) {
-	text := strings.NewReplacer("MQTT", w.MQTTAddr, "VERSION", "5", "LENGTH", "6s, rounds: {count: 2}", `"ask/${device}/+"`, `"ask/${device}/x"`,
+	text := strings.NewReplacer("MQTT", w.MQTTAddr, "VERSION", "5", "LENGTH", "6s, rounds: {count: 2}",
+		`"ask/${device}/+"`, `"ask/${device}/x"`,
 		"after: 100ms to 200ms", "after: 1m").Replace(commanded)
 	a := newAsker(t, text, w.net.Dial)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{})
@@ -229,7 +237,8 @@ func commandsAndRounds(t *testing.T, w *world) {
 	a.ready("buoy-1", "ping")
 	a.ready("buoy-2", "ping")
 	assert.True(t, a.ask("buoy-2", "set", 5*time.Second, map[string]any{"watts": 36}).Answered)
-	assert.False(t, a.ask("buoy-1", "faster", 100*time.Millisecond, map[string]any{"ms": 100}).Answered, "its answer is due in a minute")
+	assert.False(t, a.ask("buoy-1", "faster", 100*time.Millisecond, map[string]any{"ms": 100}).Answered,
+		"its answer is due in a minute")
 	require.NoError(t, <-done)
 	res, err := run.Judge(session.Folder, run.Judging{})
 	require.NoError(t, err)
@@ -300,7 +309,8 @@ func TestMosquittoWillAndProperties(t *testing.T) {
 		return mqttwire.Packet{}
 	}
 	for _, version := range []int{mqttwire.V311, mqttwire.V5} {
-		id := link.Identity{Name: "buoy", ClientID: "buoy", Will: &link.Will{Topic: "gone", Body: []byte(fmt.Sprint("v", version)), QoS: 1, ContentType: "text/plain"}}
+		id := link.Identity{Name: "buoy", ClientID: "buoy", Will: &link.Will{Topic: "gone",
+			Body: []byte(fmt.Sprint("v", version)), QoS: 1, ContentType: "text/plain"}}
 		device, err := net.Dial("tcp", m.addr)
 		require.NoError(t, err)
 		line := mqtt.NewLine(mqttsession.Options{InFlight: 1, MaxPacket: 1 << 16}, &listeningEar{})

@@ -37,11 +37,13 @@ func TestFilesInDocuments(t *testing.T) {
 				fewer(t)
 				t.Parallel()
 				hook := "127.0.0.1:" + freePort(t)
-				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Hook: "http://" + hook + "/from-platform",
+				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0",
+					Hook:  "http://" + hook + "/from-platform",
 					Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 				require.NoError(t, err)
 				t.Cleanup(s.Close)
-				played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099", hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
+				played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099",
+					hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
 				c, err := file.Parse(page, []byte(played), file.Sources{})
 				require.NoError(t, err, played)
 				session, err := open(t, c, run.Options{Out: t.TempDir()})

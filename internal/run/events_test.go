@@ -22,7 +22,8 @@ import (
 func (w way) withEvents(wait string, events ...string) string {
 	text := strings.ReplaceAll(w.harbour(), "WAIT", wait)
 	text = strings.Replace(text, "count: 4}", `count: 4, name: "buoy-${n}"}`, 1)
-	return strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan:\n  for: 3s\n  settle: SETTLE\n  events:\n    - "+strings.Join(events, "\n    - "), 1)
+	return strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan:\n  for: 3s\n  settle: SETTLE\n  "+
+		"events:\n    - "+strings.Join(events, "\n    - "), 1)
 }
 
 // says describes all findings, for messages of failed tests.
@@ -35,7 +36,8 @@ func (p *played) says() string {
 		fmt.Fprintf(&b, "%s/%s/%d %s %s %q %v\n", f.Device, f.Reading, f.Seq, f.Verdict, f.Outcome, f.Said, f.Testimony)
 	}
 	for _, d := range p.result.Actions {
-		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices, d.Failed, d.Why)
+		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices,
+			d.Failed, d.Why)
 	}
 	return b.String()
 }
@@ -62,21 +64,28 @@ func TestActionsAreProven(t *testing.T) {
 	t.Parallel()
 	for _, w := range ways {
 		for name, events := range map[string][]string{
-			"offline, cut":        {"{at: 500ms, for: 1s, who: 50% of buoy, do: {offline: keep}}"},
-			"offline, clean":      {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: clean, order: newest first}}}"},
-			"offline, silent":     {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: silent, pace: 20/s}}}"},
-			"offline, idle":       {"{at: 500ms, for: 1s, who: 2 of buoy, do: {offline: idle}}"},
-			"again and again":     {"{every: 600ms, for: 200ms, who: 1 of buoy, do: {offline: {how: cut}}}"},
-			"restart":             {"{at: 500ms, for: 700ms, who: buoy-3, do: {restart: {session: end, counters: anew}}}"},
-			"fields":              {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}", "{at: 800ms, for: 1s, do: {erratic: {level: 50}}}"},
-			"intervals":           {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: never}}"},
-			"clock":               {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
-			"network":             {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 kbit/s}}}"},
-			"leave and join":      {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: connect}"},
-			"leave and be back":   {"{at: 400ms, do: {network: {delay: 300ms}}}", "{every: 800ms, for: 1ms, who: buoy-1, do: leave}"},
-			"send":                {"{at: 1s, who: buoy-2, do: {send: {state: 5}}}"},
-			"one behind another":  {"{name: a, at: 500ms, for: 300ms, who: buoy-2, do: {offline: keep}}", "{after: a, delay: 100ms, for: 300ms, do: {restart: true}}"},
-			"one over another":    {"{at: 500ms, for: 900ms, who: buoy-2, do: {offline: keep}}", "{at: 700ms, for: 300ms, who: buoy-2, do: {offline: {how: clean}}}"},
+			"offline, cut":    {"{at: 500ms, for: 1s, who: 50% of buoy, do: {offline: keep}}"},
+			"offline, clean":  {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: clean, order: newest first}}}"},
+			"offline, silent": {"{at: 500ms, for: 1s, who: buoy-2, do: {offline: {how: silent, pace: 20/s}}}"},
+			"offline, idle":   {"{at: 500ms, for: 1s, who: 2 of buoy, do: {offline: idle}}"},
+			"again and again": {"{every: 600ms, for: 200ms, who: 1 of buoy, do: {offline: {how: cut}}}"},
+			"restart":         {"{at: 500ms, for: 700ms, who: buoy-3, do: {restart: {session: end, counters: anew}}}"},
+			"fields": {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}",
+				"{at: " +
+					"800ms, for: 1s, do: {erratic: {level: 50}}}"},
+			"intervals": {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: " +
+				"never}}"},
+			"clock": {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
+			"network": {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 " +
+				"kbit/s}}}"},
+			"leave and join": {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: connect}"},
+			"leave and be back": {"{at: 400ms, do: {network: {delay: 300ms}}}", "{every: 800ms, for: 1ms, who: buoy-1, do: " +
+				"leave}"},
+			"send": {"{at: 1s, who: buoy-2, do: {send: {state: 5}}}"},
+			"one behind another": {"{name: a, at: 500ms, for: 300ms, who: buoy-2, do: {offline: keep}}", "{after: a, delay: " +
+				"100ms, for: 300ms, do: {restart: true}}"},
+			"one over another": {"{at: 500ms, for: 900ms, who: buoy-2, do: {offline: keep}}", "{at: 700ms, for: 300ms, " +
+				"who: buoy-2, do: {offline: {how: clean}}}"},
 			"repeat without once": {"{at: 500ms, for: 500ms, who: buoy-2, do: {repeat: 2}}"},
 		} {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
@@ -119,9 +128,12 @@ func TestWhatMustNotGetIn(t *testing.T) {
 						cfg.Flaws = flawsOf(t, "admit")
 					}
 					text := w.withEvents("5s", event)
-					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version", `{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
-					text = strings.Replace(text, "{http: http://HTTP, ", `{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
-					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    get: http", 1)
+					text = strings.Replace(text, "{mqtt: mqtt://MQTT, version",
+						`{mqtt: mqtt://MQTT, username: "${device}", password: "tok-of-the-harbour", version`, 2)
+					text = strings.Replace(text, "{http: http://HTTP, ",
+						`{http: http://HTTP, headers: {Authorization: "Bearer tok-of-the-harbour"}, `, 1)
+					text = strings.Replace(text, "    get: http", "    headers: {Authorization: \"Bearer tok-of-the-harbour\"}\n    "+
+						"get: http", 1)
 					text = strings.NewReplacer("WAIT", "20s", "SETTLE", "20s").Replace(text) // what is refused never comes
 					var p *played
 					inWorld(t, cfg, func(t *testing.T, w *world) { p = w.play(t, text) })
@@ -146,7 +158,8 @@ func TestWhatComesLate(t *testing.T) {
 		t.Run(w.name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
-			text := w.withEvents("4s", "{at: 100ms, for: 2600ms, who: 2 of buoy, do: {offline: {how: clean}}}", "{at: 500ms, for: 1s, who: buoy-1, do: {clock: -10s}}")
+			text := w.withEvents("4s", "{at: 100ms, for: 2600ms, who: 2 of buoy, do: {offline: {how: clean}}}", "{at: 500ms, "+
+				"for: 1s, who: buoy-1, do: {clock: -10s}}")
 			p := play(t, text, "stale=100%")
 			require.Greater(t, len(p.hits), 10)
 			assert.Equal(t, p.hits, p.found(verdict.Lost), p.says())
@@ -191,18 +204,23 @@ func TestPresence(t *testing.T) {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
-				events := []string{"{at: 500ms, for: 700ms, who: buoy-2, do: {offline: keep}}", "{at: 1500ms, for: 500ms, do: {repeat: 1}}"}
+				events := []string{"{at: 500ms, for: 700ms, who: buoy-2, do: {offline: keep}}", "{at: 1500ms, for: 500ms, do: " +
+					"{repeat: 1}}"}
 				if strings.Contains(presence, "through") {
-					events = append(events, "{at: 900ms, for: 600ms, who: hub-1, do: {offline: keep}}", "{at: 2s, for: 300ms, who: hub-2, do: restart}")
+					events = append(events, "{at: 900ms, for: 600ms, who: hub-1, do: {offline: keep}}", "{at: 2s, for: 300ms, who: "+
+						"hub-2, do: restart}")
 				}
 				text := w.withEvents("20s", events...)
-				text = strings.Replace(text, "  buoy:\n    link: way\n", "  buoy:\n    link: way\n    presence: "+presence+"\n    properties: {hub: \"hub-${n % 2 + 1}\"}\n", 1)
+				text = strings.Replace(text, "  buoy:\n    link: way\n", "  buoy:\n    link: way\n    presence: "+presence+"\n   "+
+					" properties: {hub: \"hub-${n % 2 + 1}\"}\n", 1)
 				if strings.Contains(presence, "through") {
 					quotes := 1
 					if w.name == "http" { // it has them
 						quotes = 0
 					}
-					hub := "  hub:\n    link: way\n    readings: {state: {every: 500ms, " + strings.Replace(w.reading, "harbour/${device}/state", "'harbour/${device}/state'", quotes) + ", fields: {n: 1}}}\n"
+					hub := "  hub:\n    link: way\n    readings: {state: {every: 500ms, " +
+						strings.Replace(w.reading, "harbour/${device}/state", "'harbour/${device}/state'", quotes) +
+						", fields: {n: 1}}}\n"
 					text = strings.Replace(text, "devices: [", hub+"devices: [{kind: hub, count: 2, name: \"hub-${n}\"}, ", 1)
 				}
 				p := play(t, text)
@@ -248,7 +266,9 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 8s}
 func TestTheFleetChanges(t *testing.T) {
 	t.Parallel()
 	for name, parts := range map[string][]string{
-		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`, `topic: "harbour/${device}/state", qos: 1`, `{topic: "ask/${device}", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, reply: {body: {ok: "${done}"}}}`},
+		"MQTT": {`{mqtt: "mqtt://MQTT", username: "${device}", password: "${token}", back_off: 20ms to 100ms}`,
+			`topic: "harbour/${device}/state", qos: 1`,
+			`{topic: "ask/${device}", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, reply: {body: {ok: "${done}"}}}`},
 		"HTTP": {`{http: "http://HTTP", headers: {Authorization: "Bearer ${token}"}}`, `path: "/in/harbour/${device}/state"`,
 			`{path: "/commands/${device}", every: 100ms, rows: ".commands[]", do: {every: "${ask.ms}ms", set: {ms: "${ask.ms}"}}, reply: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}", headers: {Authorization: Bearer tok-of-the-harbour}}, read_reply: {get: "http://HTTP/answers/${device}", headers: {Authorization: Bearer tok-of-the-harbour}, rows: ".answers[]"}}`},
 	} {
@@ -260,7 +280,8 @@ func TestTheFleetChanges(t *testing.T) {
 				if broken { // neither can be removed nor asked
 					text = strings.Replace(text, "/registry/${device}", "/registre/${device}", 1)
 					text = strings.Replace(text, "who: buoy-1, do: {command", "who: buoy-1, do: {every: never, command", 1)
-					text = strings.NewReplacer(`topic: "ask/${device}"`, `topic: "ask/${device}", match: {a: b}`, `path: "/commands/${device}", every: 100ms`, `path: "/commands/${device}", every: 1h`).Replace(text)
+					text = strings.NewReplacer(`topic: "ask/${device}"`, `topic: "ask/${device}", match: {a: b}`,
+						`path: "/commands/${device}", every: 100ms`, `path: "/commands/${device}", every: 1h`).Replace(text)
 				}
 				var p *played
 				inWorld(t, standin.Config{Token: "tok-of-the-harbour", Registry: true}, func(t *testing.T, w *world) {
@@ -288,7 +309,8 @@ func TestTheFleetChanges(t *testing.T) {
 func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string][3]string{
-		"sleeping, MQTT":          {`{mqtt: "mqtt://MQTT", clean_start: false}`, "presence: {sleeps: {after: 3, listens: 400ms}}", "topic"},
+		"sleeping, MQTT": {`{mqtt: "mqtt://MQTT", clean_start: false}`, "presence: {sleeps: {after: 3, listens: " +
+			"400ms}}", "topic"},
 		"behind a gateway, 3.1.1": {`{mqtt: "mqtt://MQTT", version: 3.1.1}`, "presence: {through: hub}", "topic"},
 		"behind a gateway, HTTP":  {`{http: "http://HTTP"}`, "presence: {through: hub}", "path"},
 	} {
@@ -300,7 +322,9 @@ func TestCommandsOfDevicesThatAreNotAlwaysThere(t *testing.T) {
 				place = `path: "/in/harbour/${device}/state"`
 				command = `{path: "/commands/${device}", every: 100ms, rows: ".commands[]", match: {name: NAME}, DO reply: {path: "/answers/${device}"}, request: {url: "http://HTTP/commands/${device}"}, read_reply: {get: "http://HTTP/answers/${device}", rows: ".answers[]"}}`
 			}
-			commands := "commands: {faster: " + strings.NewReplacer("NAME", "faster", "DO", `do: {every: 50ms}, for: 500ms,`).Replace(command) + ", rest: " + strings.NewReplacer("NAME", "rest", "DO", `do: {offline: idle}, for: 300ms,`).Replace(command) + "}"
+			commands := "commands: {faster: " + strings.NewReplacer("NAME", "faster", "DO",
+				`do: {every: 50ms}, for: 500ms,`).Replace(command) + ", rest: " +
+				strings.NewReplacer("NAME", "rest", "DO", `do: {offline: idle}, for: 300ms,`).Replace(command) + "}"
 			p := play(t, `
 crowd: commands
 links: {way: `+c[0]+`, ear: {mqtt: "mqtt://MQTT"}}

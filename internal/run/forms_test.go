@@ -30,9 +30,10 @@ var bodies = map[string]string{
 	"csv":           `payload: {form: csv, separator: ";"}`,
 	"line-protocol": "payload: line-protocol",
 	"protobuf":      "payload: {descriptors: state.binpb, message: harbour.State}",
-	"bytes":         "payload: {layout: [{field: mark, as: text, width: 60}, {field: wave_m, as: i16, scale: 0.01}, {field: count, as: u32}, {bits: [{field: ok, width: 1}, {value: 5, width: 7}]}]}",
-	"batch":         "batch: 3",
-	"batch-cbor":    "batch: 3\n        payload: cbor",
+	"bytes": "payload: {layout: [{field: mark, as: text, width: 60}, {field: wave_m, as: i16, scale: 0.01}, " +
+		"{field: count, as: u32}, {bits: [{field: ok, width: 1}, {value: 5, width: 7}]}]}",
+	"batch":      "batch: 3",
+	"batch-cbor": "batch: 3\n        payload: cbor",
 }
 
 // formCrowd is a small crowd that sends in a form, over MQTT or HTTP.
@@ -41,9 +42,11 @@ func formCrowd(form, link string) string {
 	if link == "shore" {
 		target = "path: /in/harbour/${device}/state\n        gzip: true"
 	}
-	fields := "{wave_m: {signal: swell, round: 2}, count: {signal: counter}, ok: true, site: outer, place: {signal: wander, around: \"58.03,-6.40\"}}"
+	fields := "{wave_m: {signal: swell, round: 2}, count: {signal: counter}, ok: true, site: outer, place: {signal: " +
+		"wander, around: \"58.03,-6.40\"}}"
 	if form == "protobuf" {
-		fields = "{wave_m: {signal: swell, round: 2}, count: {signal: counter}, position: {signal: wander, around: \"58.03,-6.40\"}}"
+		fields = "{wave_m: {signal: swell, round: 2}, count: {signal: counter}, position: {signal: wander, around: " +
+			"\"58.03,-6.40\"}}"
 	}
 	return `
 crowd: forms
@@ -88,12 +91,14 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 		for _, c := range []struct {
 			link, flaw string
 			expected   verdict.Verdict
-		}{{"sea", "", verdict.Proven}, {"shore", "", verdict.Proven}, {"sea", "lose", verdict.Lost}, {"shore", "misfile", verdict.Misfiled}, {"sea", "repeat", verdict.Repeated}} {
+		}{{"sea", "", verdict.Proven}, {"shore", "", verdict.Proven}, {"sea", "lose", verdict.Lost},
+			{"shore", "misfile", verdict.Misfiled}, {"sea", "repeat", verdict.Repeated}} {
 			t.Run(form+"/"+c.link+"/"+c.flaw, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
 				text := formCrowd(form, c.link)
-				mark := map[string]string{"template": "mark: .content.head.id", "nested": "mark: .content.mark", "batch": "mark: .content.mark", "list": "mark: .content.id"}[form]
+				mark := map[string]string{"template": "mark: .content.head.id", "nested": "mark: .content.mark",
+					"batch": "mark: .content.mark", "list": "mark: .content.id"}[form]
 				text = strings.NewReplacer("MARK", mark, "SETTLE", "60s").Replace(text)
 				if c.expected != verdict.Proven {
 					text = strings.ReplaceAll(text, "WAIT", "6s")
@@ -107,7 +112,8 @@ func TestFlawsAreFoundInEveryForm(t *testing.T) {
 				var hits []string
 				inWorld(t, standin.Config{Flaws: flaws}, func(t *testing.T, w *world) {
 					text := strings.NewReplacer("MQTT", w.MQTTAddr, "HTTP", w.HTTPAddr).Replace(text)
-					cr, err := file.Parse("forms.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return set, nil }})
+					cr, err := file.Parse("forms.yaml", []byte(text),
+						file.Sources{Open: func(string) ([]byte, error) { return set, nil }})
 					require.NoError(t, err)
 					p = playCrowd(t, cr, w.options())
 					for _, h := range w.Hits() {
@@ -139,7 +145,8 @@ func TestRunFolderKeepsRosters(t *testing.T) {
 	require.NoError(t, err)
 	defer s.Close()
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauges.csv"), []byte("device,site,token\ngauge-a,north,tok-secret-1\ngauge-b,south,tok-secret-2\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "gauges.csv"),
+		[]byte("device,site,token\ngauge-a,north,tok-secret-1\ngauge-b,south,tok-secret-2\n"), 0o600))
 	path := filepath.Join(dir, "crowd.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(`
 crowd: rosters
@@ -147,7 +154,8 @@ links: {shore: {http: "http://`+s.HTTPAddr+`", headers: {Authorization: "Bearer 
 kinds: {gauge: {readings: {level: {every: 200ms, path: "/in/${site}/${device}/level", fields: {v: {signal: swell}, site: "${site}"}}}}}
 devices: [{kind: gauge, roster: gauges.csv}]
 plan: {for: 1s}
-witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+`/stored/${device}", rows: ".rows[]", mark: .content.mark, values: .content}}
+witnesses: {store: {proves: stored, get: "http://`+s.HTTPAddr+
+		`/stored/${device}", rows: ".rows[]", mark: .content.mark, values: .content}}
 `), 0o600))
 	cr, err := file.Load(path)
 	require.NoError(t, err)

@@ -230,7 +230,8 @@ func (h *hand) event(text string, a *HandAnswer) {
 		a.Error = s.crowd.Redact(err.Error())
 	}
 	if len(a.Done) > 0 {
-		line := fmt.Sprintf("- {name: by-hand-%d, at: %s, %s\n", h.n, quantity.FormatDuration(ev.At.Round(time.Millisecond)), strings.TrimPrefix(strings.TrimSpace(s.crowd.Redact(text)), "{"))
+		line := fmt.Sprintf("- {name: by-hand-%d, at: %s, %s\n", h.n, quantity.FormatDuration(ev.At.Round(time.Millisecond)),
+			strings.TrimPrefix(strings.TrimSpace(s.crowd.Redact(text)), "{"))
 		f, err := os.OpenFile(filepath.Join(s.Folder, HandFile), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o600)
 		if err == nil {
 			_, err = f.WriteString(line)

@@ -62,9 +62,11 @@ var ways = []way{
 	{"mqtt5-qos0", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 0"},
 	{"mqtt5-qos1", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 1"},
 	{"mqtt5-qos2", "{mqtt: mqtt://MQTT, version: 5, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 2"},
-	{"mqtt3-qos1", "{mqtt: mqtt://MQTT, version: 3.1.1, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 1"},
+	{"mqtt3-qos1", "{mqtt: mqtt://MQTT, version: 3.1.1, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, " +
+		"qos: 1"},
 	// Without a kept session, QoS 2 is not exactly once over a cut (section 4.1).
-	{"mqtt3-qos2", "{mqtt: mqtt://MQTT, version: 3.1.1, clean_start: false, back_off: 20ms to 100ms}", "topic: harbour/${device}/state, qos: 2"},
+	{"mqtt3-qos2", "{mqtt: mqtt://MQTT, version: 3.1.1, clean_start: false, back_off: 20ms to 100ms}", "topic: " +
+		"harbour/${device}/state, qos: 2"},
 	{"http", "{http: http://HTTP, timeout: TIMEOUT}", "path: '/in/harbour/${device}/state'"},
 }
 
@@ -235,7 +237,8 @@ func playAgainst(t *testing.T, mqttAddr, httpAddr, text string) *played {
 // crowdOf reads a crowd text with addresses and waits for its capitals.
 func crowdOf(t *testing.T, mqttAddr, httpAddr, text string) *crowd.Crowd {
 	t.Helper()
-	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s", "TIMEOUT", "60s").Replace(text)
+	text = strings.NewReplacer("MQTT", mqttAddr, "HTTP", httpAddr, "WAIT", "60s", " WITHIN", "", "SETTLE", "60s",
+		"TIMEOUT", "60s").Replace(text)
 	c, err := file.Parse("harbour.yaml", []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	return c
@@ -295,7 +298,8 @@ func TestEveryFlawIsFoundExactly(t *testing.T) {
 	require.ElementsMatch(t, standin.FlawNames(), names, "a flaw is missing from the matrix")
 	exceptions := map[string]verdict.Verdict{
 		// Without acknowledgements, saying no is losing, and not answering is usual.
-		"refuse/mqtt5-qos0": verdict.Lost, "ignore/mqtt5-qos0": verdict.Lost, "mute/mqtt5-qos0": verdict.Proven, "cut/mqtt5-qos0": verdict.Lost,
+		"refuse/mqtt5-qos0": verdict.Lost, "ignore/mqtt5-qos0": verdict.Lost, "mute/mqtt5-qos0": verdict.Proven,
+		"cut/mqtt5-qos0": verdict.Lost,
 		// Version 3.1.1 has no way to say no to a message.
 		"refuse/mqtt3-qos1": verdict.Lost, "refuse/mqtt3-qos2": verdict.Lost,
 		// A request is not made a second time.
@@ -383,7 +387,8 @@ func TestAFlawlessRunIsProven(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			w := ways[1]
-			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark", "header": `.properties["X-Mark"]`, "nested": ".content.c.m", "nested number": ".content.c.q"}[mark]
+			pick := map[string]string{"sequence": ".content.no", "user_property": ".properties.mark",
+				"header": `.properties["X-Mark"]`, "nested": ".content.c.m", "nested number": ".content.c.q"}[mark]
 			if mark == "header" {
 				w = ways[5]
 				text += "\n" // the ear hears the header as a user property
@@ -431,7 +436,8 @@ func TestRunsDoNotConfuseEachOther(t *testing.T) {
 // again and proven, and none is stored twice.
 func TestCutRequestsAreSentAgainWithAKey(t *testing.T) {
 	t.Parallel()
-	text := strings.Replace(ways[5].harbour(), "timeout: TIMEOUT", "timeout: TIMEOUT, retry_key: Idempotency-Key, back_off: 20ms to 100ms", 1)
+	text := strings.Replace(ways[5].harbour(), "timeout: TIMEOUT", "timeout: TIMEOUT, retry_key: Idempotency-Key, "+
+		"back_off: 20ms to 100ms", 1)
 	p := play(t, text, "cut=4")
 	require.Len(t, p.hits, 4)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
@@ -442,7 +448,8 @@ func TestCutRequestsAreSentAgainWithAKey(t *testing.T) {
 // hole, and each round is judged by itself too.
 func TestRoundsAreReplayed(t *testing.T) {
 	t.Parallel()
-	text := strings.NewReplacer("plan: {for: 2500ms, settle: SETTLE}", "plan: {for: 1s, settle: 1s, rounds: {count: 3, every: 2500ms}}").Replace(ways[1].harbour())
+	text := strings.NewReplacer("plan: {for: 2500ms, settle: SETTLE}", "plan: {for: 1s, settle: 1s, rounds: {count: 3, "+
+		"every: 2500ms}}").Replace(ways[1].harbour())
 	p := play(t, text)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 	require.Len(t, p.result.Rounds, 3)

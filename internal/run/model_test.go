@@ -126,7 +126,8 @@ type client struct {
 }
 
 func newModel(t require.TestingT, seed uint64) *model {
-	m := &model{t: t, rng: rand.New(rand.NewPCG(seed, 7)), clients: map[*client]bool{}, kept: map[string]*kept{}, truths: map[string]*truth{}, web: newPipes()}
+	m := &model{t: t, rng: rand.New(rand.NewPCG(seed, 7)), clients: map[*client]bool{}, kept: map[string]*kept{},
+		truths: map[string]*truth{}, web: newPipes()}
 	m.ctx, m.stop = context.WithCancel(context.Background())
 	srv := &http.Server{Handler: http.HandlerFunc(m.answer)}
 	m.wg.Go(func() { srv.Serve(m.web) })
@@ -294,7 +295,8 @@ func (c *client) read() {
 			c.mu.Lock()
 			c.ear = true
 			c.mu.Unlock()
-			c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID, ReasonCodes: []byte{1}})
+			c.send(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: pk.PacketID,
+				ReasonCodes: []byte{1}})
 		case packets.Publish:
 			if c.refused {
 				return
@@ -407,7 +409,8 @@ func (m *model) came(device string, body []byte, variant bool) (*truth, *decisio
 	if t == nil {
 		yes := func(p float64) bool { return m.rng.Float64() < p }
 		f := &m.fate
-		d := &decision{lose: yes(f.lose), forget: yes(f.forget), silent: yes(f.silent), alter: yes(f.alter), alterRow: yes(f.alterRow), misfile: yes(f.misfile),
+		d := &decision{lose: yes(f.lose), forget: yes(f.forget), silent: yes(f.silent), alter: yes(f.alter),
+			alterRow: yes(f.alterRow), misfile: yes(f.misfile),
 			refuse: yes(f.refuse), mute: yes(f.mute), cut: yes(f.cut)}
 		if yes(f.repeat) {
 			d.repeat = 1 + m.rng.IntN(2)
@@ -545,7 +548,8 @@ func (m *model) emit(t *truth, topic, body string, altered bool, after time.Dura
 				ear = c
 			}
 		}
-		pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic, Payload: []byte(body)}
+		pk := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic,
+			Payload: []byte(body)}
 		if ear == nil && !m.fate.keeps {
 			return
 		}
@@ -637,7 +641,8 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 	list := []item{}
 	for _, mark := range m.order {
 		for _, x := range m.truths[mark].rows {
-			list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device, x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
+			list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device,
+				x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
 		}
 	}
 	from := 0

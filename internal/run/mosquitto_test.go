@@ -129,7 +129,8 @@ func TestMosquitto(t *testing.T) {
 func TestMosquittoForms(t *testing.T) {
 	t.Parallel()
 	for _, version := range []string{"3.1.1", "5"} {
-		for _, form := range []string{"payload: senml-cbor", "payload: cbor\n        batch: 4", "payload: {form: csv, head: true}"} {
+		for _, form := range []string{"payload: senml-cbor", "payload: cbor\n        batch: 4",
+			"payload: {form: csv, head: true}"} {
 			t.Run(version+" "+form, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
@@ -166,7 +167,8 @@ func TestMosquittoRestart(t *testing.T) {
 			assert.GreaterOrEqual(t, r.Links.Drops, 20, "every device lost its connection")
 			assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
 			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
-			assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/2, "only what was sent while the witness was away is not known")
+			assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/2, "only what was sent while the witness was away is not "+
+				"known")
 			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].AsSent, "in the end all is acknowledged")
 		})
 	}

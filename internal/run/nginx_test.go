@@ -51,7 +51,8 @@ http {
 		path := filepath.Join(dir, "nginx.conf")
 		require.NoError(t, os.WriteFile(path, []byte(conf), 0o644))
 		background(t, exec.Command(program, "-c", path, "-p", dir), ports[2].(string))
-		return s, map[string]string{"DIR": dir, "STORE": s.HTTPAddr, "PLAIN": ports[2].(string), "SECOND": ports[3].(string), "TLS": ports[4].(string)}
+		return s, map[string]string{"DIR": dir, "STORE": s.HTTPAddr, "PLAIN": ports[2].(string), "SECOND": ports[3].(string),
+			"TLS": ports[4].(string)}
 	}
 	play := func(t *testing.T, at map[string]string, link, path string, waits ...string) *played {
 		text := `
@@ -103,21 +104,24 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 		_, at := start(t)
 		r := play(t, at, links["secure, ended by requests"], "/moved/harbour/${device}/level").result
 		assert.Equal(t, r.Total.Due(), r.Total[verdict.Refused])
-		assert.Contains(t, r.Findings[0].Said, "307 Temporary Redirect: it sends on to https://127.0.0.1:"+at["TLS"]+"/in/harbour/gauge-001/level")
+		assert.Contains(t, r.Findings[0].Said, "307 Temporary Redirect: it sends on to https://127.0.0.1:"+at["TLS"]+
+			"/in/harbour/gauge-001/level")
 		r = play(t, at, links["secure, ended by requests"]+", redirects: follow", "/moved/harbour/${device}/level").result
 		assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven], "%v %+v", r.Total, first(r.Findings))
 	})
 	for _, flaw := range []struct {
 		name string
 		want verdict.Verdict
-	}{{"lose", verdict.Lost}, {"alter", verdict.Altered}, {"repeat", verdict.Repeated}, {"misfile", verdict.Misfiled}, {"mute", verdict.Unacknowledged}, {"refuse", verdict.Refused}, {"cut", verdict.Refused} /* nginx says 502 */} {
+	}{{"lose", verdict.Lost}, {"alter", verdict.Altered}, {"repeat", verdict.Repeated}, {"misfile", verdict.Misfiled},
+		{"mute", verdict.Unacknowledged}, {"refuse", verdict.Refused}, {"cut", verdict.Refused} /* nginx says 502 */} {
 		t.Run(flaw.name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			f, err := standin.ParseFlaw(flaw.name + "=5%")
 			require.NoError(t, err)
 			s, at := start(t, f)
-			waits := map[verdict.Verdict][]string{verdict.Lost: {"WAIT", "8s"}, verdict.Unacknowledged: {"TIMEOUT", "5s"}, verdict.Refused: {"WAIT", "20s"}}[flaw.want]
+			waits := map[verdict.Verdict][]string{verdict.Lost: {"WAIT", "8s"}, verdict.Unacknowledged: {"TIMEOUT", "5s"},
+				verdict.Refused: {"WAIT", "20s"}}[flaw.want]
 			p := play(t, at, links["ended by time"], "/in/harbour/${device}/level", waits...)
 			require.NotEmpty(t, s.Hits())
 			if flaw.want == verdict.Repeated {
@@ -130,7 +134,8 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 				return
 			}
 			assert.Equal(t, hitsOf(t, s), p.found(flaw.want), "%v", p.result.Total)
-			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven]+p.result.Total[flaw.want], "%v %+v", p.result.Total, first(others(p, flaw.want)))
+			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven]+p.result.Total[flaw.want], "%v %+v",
+				p.result.Total, first(others(p, flaw.want)))
 		})
 	}
 }

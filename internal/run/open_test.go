@@ -21,7 +21,8 @@ import (
 // A run that cannot begin leaves as the protocol wants it: a connection that is cut would
 // make the broker publish the device's will.
 func TestARunThatCannotBeginPublishesNoWill(t *testing.T) {
-	for name, more := range map[string]string{"another link is refused": `, air: {mqtt: "mqtt://127.0.0.1:1"}`, "the run folder cannot be made": "", "a witness is refused": ""} {
+	for name, more := range map[string]string{"another link is refused": `, air: {mqtt: "mqtt://127.0.0.1:1"}`,
+		"the run folder cannot be made": "", "a witness is refused": ""} {
 		t.Run(name, func(t *testing.T) {
 			b := brokertest.New(t, 5)
 			out := t.TempDir()

@@ -28,7 +28,10 @@ type outside struct {
 // anything is sent; a hand gets it when it is wanted.
 func newOutside(f *fleet.Fleet, network link.Network) (engine.Outside, error) {
 	o := &outside{fleet: f, network: network, turn: make(chan struct{}, 1)}
-	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.ActionRegister, crowd.ActionUnregister) }) {
+	if slices.ContainsFunc(f.Crowd.Plan.Events, func(e *crowd.Event) bool {
+		return e.Does(crowd.ActionRegister,
+			crowd.ActionUnregister)
+	}) {
 		if err := o.open(); err != nil {
 			return nil, err
 		}
@@ -84,7 +87,8 @@ const answerWait = 10 * time.Second
 
 // Ask implements engine.Outside.
 func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (string, error) {
-	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{}, Link: x.Link, Wait: answerWait, Network: o.network}
+	q := &ask.Question{Crowd: o.fleet.Crowd, Credentials: o.fleet.Credentials, Device: d, Values: map[string]any{},
+		Link: x.Link, Wait: answerWait, Network: o.network}
 	for _, k := range d.Commands {
 		if k.Name == x.Name {
 			q.Command = k

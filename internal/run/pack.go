@@ -94,7 +94,8 @@ func packFile(t *tar.Writer, name, as string, info fs.FileInfo, redact func(stri
 		return err
 	}
 	defer f.Close()
-	if err := t.WriteHeader(&tar.Header{Name: as, Mode: 0o600, Size: info.Size(), ModTime: info.ModTime().Truncate(time.Second), Format: tar.FormatPAX}); err != nil {
+	if err := t.WriteHeader(&tar.Header{Name: as, Mode: 0o600, Size: info.Size(),
+		ModTime: info.ModTime().Truncate(time.Second), Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	w := &watch{redact: redact}

@@ -84,12 +84,14 @@ func TestPacks(t *testing.T) {
 	}
 	for name, b := range map[string][]byte{
 		"cut off": whole[:len(whole)/2], "empty": nil, "no archive": []byte("hello"), "nothing in it": packed(),
-		"a way out":           packed(tar.Header{Name: "a/../../b", Typeflag: tar.TypeReg}),
-		"an absolute way":     packed(tar.Header{Name: "/tmp/b", Typeflag: tar.TypeReg}),
-		"a link":              packed(tar.Header{Name: "a/b", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}),
-		"two runs":            packed(tar.Header{Name: "a/b", Typeflag: tar.TypeReg}, tar.Header{Name: "c/b", Typeflag: tar.TypeReg}),
-		"no folder":           packed(tar.Header{Name: "b", Typeflag: tar.TypeReg}),
-		"the same file twice": packed(tar.Header{Name: "a/b", Typeflag: tar.TypeReg}, tar.Header{Name: "a/b", Typeflag: tar.TypeReg}),
+		"a way out":       packed(tar.Header{Name: "a/../../b", Typeflag: tar.TypeReg}),
+		"an absolute way": packed(tar.Header{Name: "/tmp/b", Typeflag: tar.TypeReg}),
+		"a link":          packed(tar.Header{Name: "a/b", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}),
+		"two runs": packed(tar.Header{Name: "a/b", Typeflag: tar.TypeReg},
+			tar.Header{Name: "c/b", Typeflag: tar.TypeReg}),
+		"no folder": packed(tar.Header{Name: "b", Typeflag: tar.TypeReg}),
+		"the same file twice": packed(tar.Header{Name: "a/b", Typeflag: tar.TypeReg},
+			tar.Header{Name: "a/b", Typeflag: tar.TypeReg}),
 	} {
 		bad := filepath.Join(t.TempDir(), "bad"+run.PackEnding)
 		require.NoError(t, os.WriteFile(bad, b, 0o600))

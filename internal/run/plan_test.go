@@ -22,7 +22,8 @@ import (
 
 // withPlan is the small harbour with another plan, and readings every second.
 func (w way) withPlan(plan, require string) string {
-	text := strings.NewReplacer("every: 100ms", "every: 1s", "count: 4}", `count: 4, name: "buoy-${n}"}`, "WAIT", "20s").Replace(w.harbour())
+	text := strings.NewReplacer("every: 100ms", "every: 1s", "count: 4}", `count: 4, name: "buoy-${n}"}`, "WAIT",
+		"20s").Replace(w.harbour())
 	text = strings.Replace(text, "plan: {for: 2500ms, settle: SETTLE}", "plan: {settle: 20s, "+plan+"}", 1)
 	if require != "" {
 		text = text[:strings.Index(text, "require: ")] + "require: " + require + "\n"
@@ -66,15 +67,23 @@ func TestThePlansClock(t *testing.T) {
 			past        time.Duration
 			least, most time.Duration
 		}{
-			"speed 60":        {plan: "for: 1m, speed: 60", due: 240, span: time.Minute, least: time.Second, most: 50 * time.Second},
-			"speed 60, event": {plan: `for: 1m, speed: 60, events: [{at: 20s, for: 20s, who: buoy-1, do: {offline: keep}}]`, due: 240, span: time.Minute, least: time.Second, most: 50 * time.Second},
-			"max":             {plan: "for: 5m, speed: max", due: 1200, span: 5 * time.Minute, most: 4 * time.Minute},
-			"max, an event":   {plan: "for: 5m, speed: max, events: [{at: 1m, for: 30s, who: buoy-1, do: restart}]", due: 1170, span: 5 * time.Minute, most: 4 * time.Minute},
-			"the past":        {plan: "for: 62s, begin: -1m", due: 248, span: 62 * time.Second, past: time.Minute, least: time.Second, most: 55 * time.Second},
-			"set":             {plan: `for: 3s, begin: "2026-01-15T05:59:30Z"`, due: 12, span: 3 * time.Second, first: at, least: 2 * time.Second, most: time.Minute},
-			"until":           {plan: `until: "06:00", begin: "2026-01-15T05:59:30Z", speed: max`, due: 120, span: 30 * time.Second, first: at, most: time.Minute},
-			"messages":        {plan: `messages: 25, speed: 30, begin: "2026-01-15T05:59:30Z"`, due: 100, span: 25 * time.Second, first: at, most: time.Minute},
-			"messages, max":   {plan: `messages: 250, speed: max, for: ever, begin: "2026-01-15T05:59:30Z"`, due: 1000, span: 250 * time.Second, first: at, most: 4 * time.Minute},
+			"speed 60": {plan: "for: 1m, speed: 60", due: 240, span: time.Minute, least: time.Second,
+				most: 50 * time.Second},
+			"speed 60, event": {plan: `for: 1m, speed: 60, events: [{at: 20s, for: 20s, who: buoy-1, do: {offline: keep}}]`,
+				due: 240, span: time.Minute, least: time.Second, most: 50 * time.Second},
+			"max": {plan: "for: 5m, speed: max", due: 1200, span: 5 * time.Minute, most: 4 * time.Minute},
+			"max, an event": {plan: "for: 5m, speed: max, events: [{at: 1m, for: 30s, who: buoy-1, do: restart}]", due: 1170,
+				span: 5 * time.Minute, most: 4 * time.Minute},
+			"the past": {plan: "for: 62s, begin: -1m", due: 248, span: 62 * time.Second, past: time.Minute,
+				least: time.Second, most: 55 * time.Second},
+			"set": {plan: `for: 3s, begin: "2026-01-15T05:59:30Z"`, due: 12, span: 3 * time.Second, first: at,
+				least: 2 * time.Second, most: time.Minute},
+			"until": {plan: `until: "06:00", begin: "2026-01-15T05:59:30Z", speed: max`, due: 120,
+				span: 30 * time.Second, first: at, most: time.Minute},
+			"messages": {plan: `messages: 25, speed: 30, begin: "2026-01-15T05:59:30Z"`, due: 100,
+				span: 25 * time.Second, first: at, most: time.Minute},
+			"messages, max": {plan: `messages: 250, speed: max, for: ever, begin: "2026-01-15T05:59:30Z"`, due: 1000,
+				span: 250 * time.Second, first: at, most: 4 * time.Minute},
 		} {
 			t.Run(w.name+"/"+name, func(t *testing.T) {
 				fewer(t)
@@ -136,13 +145,15 @@ func TestRoundsOnTheirOwn(t *testing.T) {
 	})
 	t.Run("not given up while one is good", func(t *testing.T) {
 		t.Parallel()
-		p := playRounds("for: 1500ms, rounds: {count: 3, give_up: 2}", "{rounds: {first: {proven: 100%}, last: {proven: 100%}, 2 to 3: {received: 100%}, each: {proven: 50%}}}", "lose=1")
+		p := playRounds("for: 1500ms, rounds: {count: 3, give_up: 2}", "{rounds: {first: {proven: 100%}, last: {proven: "+
+			"100%}, 2 to 3: {received: 100%}, each: {proven: 50%}}}", "lose=1")
 		assert.Len(t, p.result.Parts, 3)
 		var says []string
 		for _, c := range p.checks {
 			says = append(says, fmt.Sprintf("%s %s", c.Key, c.State))
 		}
-		assert.ElementsMatch(t, []string{"first round: proven not met", "last round: proven met", "rounds 2 to 3: received met", "each round: proven met"}, says)
+		assert.ElementsMatch(t, []string{"first round: proven not met", "last round: proven met",
+			"rounds 2 to 3: received met", "each round: proven met"}, says)
 		assert.Equal(t, proof.NotMet, p.checks[0].State)
 	})
 }
@@ -151,7 +162,8 @@ func TestRoundsOnTheirOwn(t *testing.T) {
 // round loses is lost.
 func TestActionsEndWithTheirRound(t *testing.T) {
 	t.Parallel()
-	p := play(t, ways[0].withPlan("for: 1500ms, rounds: {count: 2, every: 2s}, events: [{at: 1s, who: buoy-1, do: {offline: idle}}]", "{proven: 100%}"))
+	p := play(t, ways[0].withPlan("for: 1500ms, rounds: {count: 2, every: 2s}, events: [{at: 1s, who: buoy-1, do: "+
+		"{offline: idle}}]", "{proven: 100%}"))
 	book, err := run.ReadLedger(p.folder)
 	require.NoError(t, err)
 	require.Len(t, book.Actions.Breaks, 1)
@@ -211,10 +223,11 @@ func TestForEver(t *testing.T) {
 func TestSoManyMessages(t *testing.T) {
 	t.Parallel()
 	for name, events := range map[string]string{
-		"nothing happens":      "",
-		"again and again":      "{every: 10s, for: 2s, who: 1 of buoy, do: {offline: keep}}",
-		"by chance":            "{chance: 50% per 5s, for: 2s, do: {offline: keep}}",
-		"one after another":    "{name: a, every: 9s, for: 1s, do: restart}, {after: a, delay: 1s, for: 1s, do: {stuck: level}}",
+		"nothing happens": "",
+		"again and again": "{every: 10s, for: 2s, who: 1 of buoy, do: {offline: keep}}",
+		"by chance":       "{chance: 50% per 5s, for: 2s, do: {offline: keep}}",
+		"one after another": "{name: a, every: 9s, for: 1s, do: restart}, {after: a, delay: 1s, for: 1s, do: {stuck: " +
+			"level}}",
 		"one measures nothing": "{at: 5s, for: 3m, who: buoy-2, do: {offline: idle}}",
 		"one leaves":           "{at: 5s, for: 3m, who: buoy-2, do: leave}",
 		"one is slow":          "{at: 5s, for: 3m, who: buoy-2, do: {every: never}}",
@@ -244,6 +257,7 @@ func TestSoManyMessages(t *testing.T) {
 	text := ways[1].withPlan("messages: 1000", "{proven: 100%}")
 	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
 		j := w.interrupted(t, text, 30*time.Second)
-		assert.Regexp(t, `^The run was interrupted: round 1, (29\.\d+|30|30\.\d)s of it, was played\.$`, report.Standing(j.Result))
+		assert.Regexp(t, `^The run was interrupted: round 1, (29\.\d+|30|30\.\d)s of it, was played\.$`,
+			report.Standing(j.Result))
 	})
 }

@@ -83,10 +83,13 @@ func newScenario(rng *rand.Rand) scenario {
 		}
 		return rng.Float64() * most
 	}
-	s.fates = fates{lose: some(0.2), forget: some(0.2), silent: some(0.1), repeat: some(0.2), repeatRow: some(0.2), alter: some(0.2), alterRow: some(0.2),
-		misfile: some(0.2), refuse: some(0.2), mute: some(0.1), delay: some(0.2), pageSize: 3 + rng.IntN(40), limits: some(0.3), keeps: rng.IntN(2) == 0}
+	s.fates = fates{lose: some(0.2), forget: some(0.2), silent: some(0.1), repeat: some(0.2), repeatRow: some(0.2),
+		alter: some(0.2), alterRow: some(0.2),
+		misfile: some(0.2), refuse: some(0.2), mute: some(0.1), delay: some(0.2), pageSize: 3 + rng.IntN(40),
+		limits: some(0.3), keeps: rng.IntN(2) == 0}
 	if !s.calm {
-		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart, s.stall = some(0.1), some(0.03), some(0.1), some(0.9), some(0.05), some(0.1)
+		s.cut, s.deafen, s.cutEar, s.storeFails, s.restart, s.stall = some(0.1), some(0.03), some(0.1), some(0.9), some(
+			0.05), some(0.1)
 		if rng.IntN(2) == 0 {
 			s.queue = 2 + rng.IntN(10)
 		}
@@ -100,7 +103,8 @@ func newScenario(rng *rand.Rand) scenario {
 		s.way = ways[rng.IntN(len(ways))]
 	}
 	if rng.IntN(5) == 0 {
-		s.sleeps = []string{"presence: sleeps", "presence: {sleeps: {after: 3}}", "presence: {sleeps: {after: 2, session: end, listens: 200ms}}"}[rng.IntN(3)]
+		s.sleeps = []string{"presence: sleeps", "presence: {sleeps: {after: 3}}", "presence: {sleeps: {after: 2, session: " +
+			"end, listens: 200ms}}"}[rng.IntN(3)]
 	}
 	if rng.IntN(2) == 0 {
 		for range 1 + rng.IntN(3) {
@@ -118,10 +122,15 @@ func (s *scenario) event(rng *rand.Rand) string {
 		when = of("every: 900ms", "chance: 60% per 1s")
 	}
 	long := fmt.Sprintf("for: %dms, who: %s", 200+rng.IntN(1200), of("all", "buoy-1", "1 of buoy", "50% of buoy"))
-	what := of("{offline: keep}", "{offline: idle}", "{offline: {how: clean, order: newest first}}", "{offline: {how: silent}}", "{offline: {keep: 2, drops: newest}}", "{offline: {keep: 1, pace: 5/s}}",
-		"restart", "{restart: {session: end, counters: anew, backlog: lose}}", "{set: {level: 7}}", "{stuck: level}", "{erratic: {level: 9}}", "{missing: note}", "{every: 100ms}", "{every: never}",
-		"{network: {delay: 60ms, jitter: 30ms}}", "{network: {stall: 100ms every 400ms}}", "{network: {cut_after: 400 B}}", "leave", "{clock: 90s}", "{send: {state: 3}}",
-		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused", "{credential: none}, expect: refused", "{corrupt: wrong types}, expect: discarded")
+	what := of("{offline: keep}", "{offline: idle}", "{offline: {how: clean, order: newest first}}",
+		"{offline: {how: silent}}", "{offline: {keep: 2, drops: newest}}", "{offline: {keep: 1, pace: 5/s}}",
+		"restart", "{restart: {session: end, counters: anew, backlog: lose}}", "{set: {level: 7}}", "{stuck: level}",
+		"{erratic: {level: 9}}", "{missing: note}", "{every: 100ms}", "{every: never}",
+		"{network: {delay: 60ms, jitter: 30ms}}", "{network: {stall: 100ms every 400ms}}", "{network: {cut_after: 400 B}}",
+		"leave", "{clock: 90s}", "{send: {state: 3}}",
+		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused",
+		"{credential: none}, expect: refused", "{corrupt: "+
+			"wrong types}, expect: discarded")
 	s.repeat, s.once = s.repeat || strings.Contains(what, "repeat"), s.once || strings.Contains(what, "once")
 	if strings.Contains(what, "send") { // it is over at once
 		_, long, _ = strings.Cut(long, ", ")
@@ -166,7 +175,8 @@ plan:
   for: 3s
   settle: 1s` + events + `
 witnesses:
-  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", ` + queue + `wait: 5s, watch_copies: 600ms}
+  ear: {proves: received, subscribe: harbour/#, link: ear, qos: 1, topic: "harbour/${device}/${reading}", ` + queue +
+		`wait: 5s, watch_copies: 600ms}
   store:
     proves: stored
     get: http://model/stored
@@ -189,7 +199,8 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	m.fate = s.fates
 	defer os.RemoveAll(dir)
 	defer m.close()
-	c, err := file.Parse("harbour.yaml", []byte(s.crowd()), file.Sources{Getenv: func(string) (string, bool) { return "", false }})
+	c, err := file.Parse("harbour.yaml", []byte(s.crowd()),
+		file.Sources{Getenv: func(string) (string, bool) { return "", false }})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -266,8 +277,11 @@ func (o *oracle) wrong(f *verdict.Finding, tr *truth, why string) {
 	for _, r := range tr.rows {
 		rows = append(rows, fmt.Sprintf("%s %s altered=%t", r.at.Sub(tr.first), r.device, r.altered))
 	}
-	o.Errorf("seed %d, %s: %s/%s/%d is said to be %s: %s\n  outcome %s %s, %d attempts, testimony %v\n  it came %d times, the first at %s, acknowledged %d, refused %t\n  came out %v\n  stored %v\n  decided %+v\n  witnesses %+v\n  scenario %+v",
-		o.seed, o.way.name, f.Device, f.Reading, f.Seq, f.Verdict, why, f.Outcome, f.Said, f.Attempts, f.Testimony, tr.came, tr.first.Format("05.000"), tr.acked, tr.refused, emits, rows, *tr.decided, o.judged.Witnesses, o.scenario)
+	o.Errorf("seed %d, %s: %s/%s/%d is said to be %s: %s\n  outcome %s %s, %d attempts, testimony %v\n  it came %d "+
+		"times, the first at %s, acknowledged %d, refused %t\n  came out %v\n  stored %v\n  decided %+v\n  witnesses "+
+		"%+v\n  scenario %+v",
+		o.seed, o.way.name, f.Device, f.Reading, f.Seq, f.Verdict, why, f.Outcome, f.Said, f.Attempts, f.Testimony, tr.came,
+		tr.first.Format("05.000"), tr.acked, tr.refused, emits, rows, *tr.decided, o.judged.Witnesses, o.scenario)
 }
 
 // check holds a judgement against what happened.
@@ -310,7 +324,8 @@ func (o *oracle) check(j *run.Judgement, killed bool) {
 	if !killed {
 		// What the platform never got was refused by nobody and is proven by nobody.
 		for mark, f := range findings {
-			if o.truths[mark] == nil && f.Verdict != "unsent" && f.Verdict != "unanswered" && f.Verdict != "lost" && f.Verdict != "unknown" && (f.Verdict != "let in" || !o.open) {
+			if o.truths[mark] == nil && f.Verdict != "unsent" && f.Verdict != "unanswered" && f.Verdict != "lost" &&
+				f.Verdict != "unknown" && (f.Verdict != "let in" || !o.open) {
 				o.wrong(f, &truth{decided: &decision{}}, "the platform never got it")
 			}
 		}
@@ -415,12 +430,14 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 		if o.broken() && qos0 || strings.Contains(fmt.Sprint(f.Testimony), "the plan disturbed") {
 			return
 		}
-		if said := fmt.Sprint(f.Testimony); o.wrongTime > 0 && (strings.Contains(said, "wrong time") || strings.Contains(said, "do not agree well enough")) {
+		if said := fmt.Sprint(f.Testimony); o.wrongTime > 0 && (strings.Contains(said, "wrong time") ||
+			strings.Contains(said, "do not agree well enough")) {
 			return
 		}
 		must(!o.calm || killed || !o.row && rows > 1, "nothing disturbed the witnesses")
 	}
-	if !o.calm || killed || once || repeated && (mqtt1 || o.repeat) && o.broken() || !o.row && rows > 1 { // without identities, two rows on two pages may be one
+	if !o.calm || killed || once || repeated && (mqtt1 || o.repeat) && o.broken() ||
+		!o.row && rows > 1 { // without identities, two rows on two pages may be one
 		return
 	}
 	// Nobody was disturbed: every message has just the verdict that it deserves.
@@ -472,5 +489,6 @@ func (o *oracle) apart(f *verdict.Finding, tr *truth, must func(bool, string)) {
 
 // broken tells whether the plan breaks connections.
 func (o *oracle) broken() bool {
-	return strings.Contains(strings.Join(o.events, " "), "offline") || strings.Contains(strings.Join(o.events, " "), "cut_after")
+	return strings.Contains(strings.Join(o.events, " "), "offline") ||
+		strings.Contains(strings.Join(o.events, " "), "cut_after")
 }

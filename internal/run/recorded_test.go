@@ -87,11 +87,14 @@ witnesses: {ear: {proves: received, subscribe: "again/#", wait: 20s}}
 func TestRecordedTrafficIsProven(t *testing.T) {
 	t.Parallel()
 	object := func(i int, at time.Time) recording.Line {
-		body := fmt.Sprintf(`{"mark":"oldrun12/buoy-%d/state/%d", "at" : "%s","wave_m": %d.50 ,"in":{"list":[1, 2.0]}}`, i%3, i, at.Format(time.RFC3339Nano), i)
-		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte(body), ContentType: "application/json", QoS: 1}
+		body := fmt.Sprintf(`{"mark":"oldrun12/buoy-%d/state/%d", "at" : "%s","wave_m": %d.50 ,"in":{"list":[1, 2.0]}}`, i%3,
+			i, at.Format(time.RFC3339Nano), i)
+		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte(body),
+			ContentType: "application/json", QoS: 1}
 	}
 	bytes := func(i int, _ time.Time) recording.Line {
-		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte{0xff, 0, byte(i), '{'}, Retained: i%2 == 0, QoS: 1, Properties: []recording.Pair{{"unit", "m"}}}
+		return recording.Line{Topic: fmt.Sprintf("harbour/buoy-%d/state", i%3), Body: []byte{0xff, 0, byte(i), '{'},
+			Retained: i%2 == 0, QoS: 1, Properties: []recording.Pair{{"unit", "m"}}}
 	}
 	for name, c := range map[string]struct {
 		body   func(int, time.Time) recording.Line
@@ -101,11 +104,12 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 		due    int
 		lasts  time.Duration // from the first message to the last
 	}{
-		"as it was":        {object, "", "", "", 40, 2960 * time.Millisecond},
-		"faster":           {object, "speed: 4x", "", "", 40, 740 * time.Millisecond},
-		"slower":           {object, "speed: 0.5x, to: 2026-01-15T02:00:01Z", "", "", 15, 1820 * time.Millisecond},
-		"at an interval":   {object, "every: 20ms", "", "", 40, 780 * time.Millisecond},
-		"a part of it":     {object, "from: 2026-01-15T02:00:01Z, to: 2026-01-15T02:00:02Z", "", "", 12, 650 * time.Millisecond},
+		"as it was":      {object, "", "", "", 40, 2960 * time.Millisecond},
+		"faster":         {object, "speed: 4x", "", "", 40, 740 * time.Millisecond},
+		"slower":         {object, "speed: 0.5x, to: 2026-01-15T02:00:01Z", "", "", 15, 1820 * time.Millisecond},
+		"at an interval": {object, "every: 20ms", "", "", 40, 780 * time.Millisecond},
+		"a part of it": {object, "from: 2026-01-15T02:00:01Z, to: 2026-01-15T02:00:02Z", "", "", 12,
+			650 * time.Millisecond},
 		"in a loop":        {object, "speed: 3x, loop: true", "", "", 0, 0},
 		"in rounds":        {object, "speed: 10x", "", "rounds: {count: 3}", 120, 0},
 		"a sequence":       {object, "", "mark: {sequence: mark}", "", 40, 0},
@@ -152,7 +156,8 @@ func TestRecordedTrafficIsProven(t *testing.T) {
 			case "bytes":
 				assert.Equal(t, `{"bytes":"`+base64.StdEncoding.EncodeToString([]byte{0xff, 0, 0, '{'})+`"}`, string(m.Carried))
 			case "times moved":
-				assert.Regexp(t, `^\{ "at" : "`+m.Due.UTC().Format("2006-01-02T15:04:05")+`Z","wave_m": 2 ,"in":\{"list":\[1, 2\.0\]\},"site":"north"\}$`, string(m.Carried))
+				assert.Regexp(t, `^\{ "at" : "`+m.Due.UTC().Format("2006-01-02T15:04:05")+
+					`Z","wave_m": 2 ,"in":\{"list":\[1, 2\.0\]\},"site":"north"\}$`, string(m.Carried))
 			case "a user property":
 				assert.Contains(t, string(m.Carried), `"mark":"oldrun12/`)
 			case "a part of it":
@@ -170,7 +175,8 @@ func TestFlawsFallOnRecordedTraffic(t *testing.T) {
 	path := recorded(t, "w.jsonl", 60, func(i int, _ time.Time) recording.Line {
 		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%2), Body: fmt.Appendf(nil, `{"wave_m":%d.25}`, i)}
 	})
-	for flaw, v := range map[string]verdict.Verdict{"lose=4": verdict.Lost, "alter=4": verdict.Altered, "repeat=4": verdict.Repeated, "misfile=4": verdict.Misfiled} {
+	for flaw, v := range map[string]verdict.Verdict{"lose=4": verdict.Lost, "alter=4": verdict.Altered,
+		"repeat=4": verdict.Repeated, "misfile=4": verdict.Misfiled} {
 		text := strings.NewReplacer("MARK", "", "MORE", "every: 10ms", ", EVENTS", "", "wait: 20s", "wait: 1s").Replace(again)
 		inWorld(t, standin.Config{Flaws: flawsOf(t, flaw)}, func(t *testing.T, w *world) {
 			p := w.playFile(t, filepath.Dir(path), text)
@@ -192,8 +198,11 @@ func TestRecordedOverHTTP(t *testing.T) {
 	var rows strings.Builder
 	rows.WriteString("when,gauge,level_m,note\n")
 	for i := range 20 {
-		require.NoError(t, w.Write(&recording.Line{At: at.Add(time.Duration(i) * 20 * time.Millisecond), Path: fmt.Sprintf("/v1/gauge-%d/level?x=1", i%2), Method: "POST", Body: fmt.Appendf(nil, "level=%d", i), ContentType: "text/plain", Headers: []recording.Pair{{"X-Unit", "m"}, {"X-Unit", "cm"}}}))
-		fmt.Fprintf(&rows, "%s,gauge-%d,%d.5,\"a %d\"\n", at.Add(time.Duration(i)*20*time.Millisecond).Format(time.RFC3339Nano), i%2, i, i)
+		require.NoError(t, w.Write(&recording.Line{At: at.Add(time.Duration(i) * 20 * time.Millisecond),
+			Path: fmt.Sprintf("/v1/gauge-%d/level?x=1", i%2), Method: "POST", Body: fmt.Appendf(nil, "level=%d", i),
+			ContentType: "text/plain", Headers: []recording.Pair{{"X-Unit", "m"}, {"X-Unit", "cm"}}}))
+		fmt.Fprintf(&rows, "%s,gauge-%d,%d.5,\"a %d\"\n", at.Add(time.Duration(i)*20*time.Millisecond).Format(
+			time.RFC3339Nano), i%2, i, i)
 	}
 	require.NoError(t, w.Close())
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "w.csv"), []byte(rows.String()), 0o600))
@@ -203,7 +212,8 @@ func TestRecordedOverHTTP(t *testing.T) {
 		b, _ := io.ReadAll(r.Body)
 		mu.Lock()
 		defer mu.Unlock()
-		got = append(got, fmt.Sprintf("%s %s %s %v", r.URL.Path, strings.Join(r.Header.Values("X-Unit"), "+"), b, r.Header.Get("X-Mark") != ""))
+		got = append(got, fmt.Sprintf("%s %s %s %v", r.URL.Path, strings.Join(r.Header.Values("X-Unit"), "+"), b,
+			r.Header.Get("X-Mark") != ""))
 		w.WriteHeader(http.StatusAccepted)
 	}))
 	t.Cleanup(platform.Close)
@@ -251,15 +261,16 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	lines, retained := 0, 0
 	recorded, heard := make(chan error, 1), make(chan bool, 100)
 	go func() {
-		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "old/#", QoS: 2, Link: c.Links[0]}, func(l *recording.Line) {
-			if lines++; l.Retained {
-				retained++
-			}
-			if w.Write(l) != nil || lines == 33 {
-				cancel()
-			}
-			heard <- true
-		})
+		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "old/#", QoS: 2, Link: c.Links[0]},
+			func(l *recording.Line) {
+				if lines++; l.Retained {
+					retained++
+				}
+				if w.Write(l) != nil || lines == 33 {
+					cancel()
+				}
+				heard <- true
+			})
 	}()
 	for range 3 { // it listens: the retained ones came
 		select {
@@ -273,7 +284,8 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	require.NoError(t, w.Close())
 	assert.Equal(t, 33, lines)
 	assert.Equal(t, 33, retained, "live messages keep the flag with which they were published")
-	text := strings.NewReplacer("MQTT", m.addr, "MARK", "mark: {user_property: new-mark}", "MORE", "", ", EVENTS", "").Replace(again)
+	text := strings.NewReplacer("MQTT", m.addr, "MARK", "mark: {user_property: new-mark}", "MORE", "", ", EVENTS",
+		"").Replace(again)
 	p = playFile(t, dir, text)
 	assert.Equal(t, 33, p.result.Total[verdict.Proven], "%s %+v", p.says(), p.checks)
 }
@@ -289,8 +301,10 @@ func TestMosquittoIsPlayedAgainToTheProperty(t *testing.T) {
 		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte(" \n{\"a\" : 1.50,\t\"b\":[ ]}\r\n")},
 		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte("no json"), ContentType: "text/plain", UTF8: true, Retained: true},
 		{Topic: "old/buoy-1/state", QoS: 1, Body: []byte{}},
-		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte{0xff, 0, '{'}, Properties: []recording.Pair{{"k", "v"}, {"a", ""}, {"k", "w"}, {"k", "v"}}},
-		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte("{}"), Response: "answers/1", Correlation: []byte{0, 1, 0xff}, Expiry: 3600, ContentType: "application/json"},
+		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte{0xff, 0, '{'},
+			Properties: []recording.Pair{{"k", "v"}, {"a", ""}, {"k", "w"}, {"k", "v"}}},
+		{Topic: "old/buoy-1/light", QoS: 2, Body: []byte("{}"), Response: "answers/1", Correlation: []byte{0, 1, 0xff},
+			Expiry: 3600, ContentType: "application/json"},
 		{Topic: "old/buoy-2/hail", QoS: 0, Body: []byte("x"), Expiry: 7200},
 	} {
 		l.At = at.Add(time.Duration(i) * 20 * time.Millisecond)
@@ -318,14 +332,15 @@ plan: {for: 2s, settle: 20s}
 	var got []recording.Line
 	recorded, listens := make(chan error, 1), make(chan bool, 1)
 	go func() {
-		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "new/#", QoS: 2, Link: c.Links[0]}, func(l *recording.Line) {
-			if got = append(got, *l); len(got) == 1 {
-				listens <- true
-			}
-			if len(got) == 1+len(lines) {
-				cancel()
-			}
-		})
+		recorded <- witness.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "new/#", QoS: 2, Link: c.Links[0]},
+			func(l *recording.Line) {
+				if got = append(got, *l); len(got) == 1 {
+					listens <- true
+				}
+				if len(got) == 1+len(lines) {
+					cancel()
+				}
+			})
 	}()
 	select {
 	case <-listens:
@@ -362,7 +377,9 @@ func TestLongRecordingsAreStreamed(t *testing.T) {
 	at := time.Date(2026, 1, 15, 2, 0, 0, 0, time.UTC)
 	var b []byte
 	for i := range lines {
-		l := recording.Line{At: at.Add(time.Duration(i) * 10 * time.Millisecond), Topic: fmt.Sprintf("h/buoy-%d/state", i%10), Body: fmt.Appendf(nil, `{"wave_m":%d,"text":"%s"}`, i, strings.Repeat("x", 400))}
+		l := recording.Line{At: at.Add(time.Duration(i) * 10 * time.Millisecond),
+			Topic: fmt.Sprintf("h/buoy-%d/state", i%10), Body: fmt.Appendf(nil, `{"wave_m":%d,"text":"%s"}`, i,
+				strings.Repeat("x", 400))}
 		b, err = l.Append(b[:0])
 		require.NoError(t, err)
 		_, err = f.Write(b)
@@ -375,7 +392,8 @@ func TestLongRecordingsAreStreamed(t *testing.T) {
 	runtime.GC()
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "", ", EVENTS", "", "for: 4s", "for: 1s").Replace(again)
+	text := strings.NewReplacer("MQTT", s.MQTTAddr, "MARK", "", "MORE", "", ", EVENTS", "", "for: 4s", "for: 1s").Replace(
+		again)
 	p := playFile(t, filepath.Dir(path), text)
 	runtime.GC()
 	runtime.ReadMemStats(&after)
@@ -388,7 +406,8 @@ func TestLongRecordingsAreStreamed(t *testing.T) {
 func TestRunFoldersKeepWhoWasRecorded(t *testing.T) {
 	t.Parallel()
 	path := recorded(t, "w.jsonl", 40, func(i int, _ time.Time) recording.Line {
-		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%3), Body: fmt.Appendf(nil, `{"said":"something private %d"}`, i)}
+		return recording.Line{Topic: fmt.Sprintf("h/buoy-%d/state", i%3),
+			Body: fmt.Appendf(nil, `{"said":"something private %d"}`, i)}
 	})
 	text := strings.NewReplacer("MARK", "", "MORE", "every: 1ms", ", EVENTS", "").Replace(again)
 	var p *played

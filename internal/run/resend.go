@@ -59,12 +59,18 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 		r := readings[[2]string{st.Device, st.Reading}]
 		switch {
 		case r == nil:
-			return 0, nil, fmt.Errorf("the run %s has a device %q with a reading %q, and %s has not", facts.Run, st.Device, st.Reading, c.Path)
+			return 0, nil, fmt.Errorf("the run %s has a device %q with a reading %q, and %s has not", facts.Run, st.Device,
+				st.Reading, c.Path)
 		case r.Raw || r.Batch > 1 || r.Payload.Nested || r.Payload.Form != "json":
-			return 0, nil, fmt.Errorf("the reading %q is no flat JSON, and what it carried does not say how its bodies were written; with --begin %s instead, the same values are made again", st.Reading, facts.Start.UTC().Format(time.RFC3339))
+			return 0, nil, fmt.Errorf("the reading %q is no flat JSON, and what it carried does not say how its bodies were "+
+				"written; with --begin %s instead, the same values are made again", st.Reading,
+				facts.Start.UTC().Format(time.RFC3339))
 		}
 	}
-	slices.SortFunc(list, func(a, b planned) int { return cmp.Or(cmp.Compare(a.due, b.due), cmp.Compare(a.stream, b.stream)) })
+	slices.SortFunc(list, func(a, b planned) int {
+		return cmp.Or(cmp.Compare(a.due, b.due),
+			cmp.Compare(a.stream, b.stream))
+	})
 	f, err := os.CreateTemp("", "runcrowd-again-*.jsonl")
 	if err != nil {
 		return 0, nil, err
@@ -76,7 +82,8 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 		carried, err := s.Read(m.at, int(m.n))
 		if err == nil {
 			st := &facts.Streams[m.stream]
-			l := recording.Line{At: time.Unix(0, m.due), Topic: st.Device + "/" + st.Reading, Body: carried, ContentType: "application/json"}
+			l := recording.Line{At: time.Unix(0, m.due), Topic: st.Device + "/" + st.Reading, Body: carried,
+				ContentType: "application/json"}
 			if buf, err = l.Append(buf[:0]); err == nil {
 				_, err = out.Write(buf)
 			}
@@ -92,7 +99,8 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 		return 0, nil, err
 	}
 	first, last := time.Unix(0, list[0].due), time.Unix(0, list[len(list)-1].due)
-	rec := &crowd.Recording{File: filepath.Base(folder), Paths: []string{f.Name()}, Speed: 1, First: first, Last: last, Lines: int64(len(list)), Raw: map[string]bool{}}
+	rec := &crowd.Recording{File: filepath.Base(folder), Paths: []string{f.Name()}, Speed: 1, First: first, Last: last,
+		Lines: int64(len(list)), Raw: map[string]bool{}}
 	rec.Topic, _ = recording.Pattern("")
 	for _, cast := range casts {
 		cast.Recording = rec

@@ -83,7 +83,8 @@ type StorageError struct {
 }
 
 func (e *StorageError) Error() string {
-	return fmt.Sprintf("the run folder %s could not be written: %s; make room, or choose another place with --out", e.Folder, wholefile.Cause(e.Err))
+	return fmt.Sprintf("the run folder %s could not be written: %s; make room, or choose another place with --out",
+		e.Folder, wholefile.Cause(e.Err))
 }
 
 func (e *StorageError) Unwrap() error { return e.Err }
@@ -260,7 +261,9 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	// All are made before any listens: what they share is complete before it is read.
 	for i, spec := range c.Witnesses {
 		page := s.ledger.WitnessPage(i)
-		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec), WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Latest: spec.Latest, Types: types(spec), TimeOf: timeOf(spec), Fields: rules(c, spec)})
+		s.ledger.Witness(i, &ledger.Witness{Name: spec.Name, Proof: spec.Proof(), Within: within(c, spec),
+			WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Latest: spec.Latest, Types: types(spec),
+			TimeOf: timeOf(spec), Fields: rules(c, spec)})
 		if !spec.OnlyHears() && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
 			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
@@ -279,7 +282,8 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 			fields = append(fields, call.Fields...)
 		}
 		slices.Sort(fields)
-		s.ledger.Alert(i, &ledger.Alert{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within, Fields: slices.Compact(fields)})
+		s.ledger.Alert(i, &ledger.Alert{Name: n.Name, Witness: slices.Index(c.Witnesses, n.HeardBy), Within: n.Within,
+			Fields: slices.Compact(fields)})
 	}
 	s.ledger.Flush()
 	if opt.Judging != nil {
@@ -313,7 +317,8 @@ func registered(f *fleet.Fleet, devices []*fleet.Device) error {
 	if len(lacking) == 0 {
 		return nil
 	}
-	return fmt.Errorf("%d of %d devices are not registered (the first is %s), and have no %s; register them with: runcrowd register %s", len(lacking), len(f.Devices), lacking[0].Name, f.Lacks(lacking[0]), f.Crowd.Path)
+	return fmt.Errorf("%d of %d devices are not registered (the first is %s), and have no %s; register them with: "+
+		"runcrowd register %s", len(lacking), len(f.Devices), lacking[0].Name, f.Lacks(lacking[0]), f.Crowd.Path)
 }
 
 // registeredLater tells which devices an event of the plan registers.
@@ -324,7 +329,8 @@ func registeredLater(f *fleet.Fleet) []bool {
 			continue
 		}
 		of := func(i int) {
-			if slices.ContainsFunc(e.Do[f.Devices[i].Cast], func(x crowd.Action) bool { return x.Kind == crowd.ActionRegister }) {
+			if slices.ContainsFunc(e.Do[f.Devices[i].Cast],
+				func(x crowd.Action) bool { return x.Kind == crowd.ActionRegister }) {
 				later[i] = true
 			}
 		}
@@ -356,13 +362,16 @@ func Links(c *crowd.Crowd, network link.Network) map[*crowd.Link]link.Link {
 	for _, l := range c.AllLinks() {
 		switch l.Protocol {
 		case crowd.MQTT:
-			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path, TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive, Timeout: l.Timeout, EndSession: l.EndSession,
+			links[l] = mqtt.New(mqtt.Config{Name: l.Name, Scheme: l.Scheme, Address: l.Address, Path: l.Path,
+				TLS: credential.TLS(l), Version: l.Version, KeepAlive: l.KeepAlive, Timeout: l.Timeout, EndSession: l.EndSession,
 				CleanStart: l.CleanStart, SessionExpiry: l.SessionExpiry, InFlight: l.InFlight, Backlog: l.Backlog,
-				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects, Network: network})
+				ConnectTimeout: l.ConnectTimeout, BackOff: l.BackOff, TopicAliases: l.TopicAliases, Redirects: l.Redirects,
+				Network: network})
 		case crowd.HTTP:
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
-				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey, Answer: query(l.Answer), Redirects: l.Redirects, Network: network})
+				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey,
+				Answer: query(l.Answer), Redirects: l.Redirects, Network: network})
 		}
 	}
 	return links
@@ -398,7 +407,8 @@ func rules(c *crowd.Crowd, w *crowd.Witness) map[string]ledger.FieldRule {
 		}
 	}
 	for _, r := range w.Fields {
-		m[r.Field] = ledger.FieldRule{Ignored: r.Ignored, As: r.As, Tolerance: r.Tolerance, Factor: r.Factor, Offset: r.Offset}
+		m[r.Field] = ledger.FieldRule{Ignored: r.Ignored, As: r.As, Tolerance: r.Tolerance, Factor: r.Factor,
+			Offset: r.Offset}
 	}
 	return m
 }
@@ -431,7 +441,8 @@ func (s *Session) make(opt Options) error {
 		return err
 	}
 	s.made = true
-	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(), CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
+	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(),
+		CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: s.crowd.Require}
 	if len(s.crowd.Files) > 0 {
 		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o700); err != nil {
@@ -439,7 +450,8 @@ func (s *Session) make(opt Options) error {
 		}
 	}
 	for i, f := range s.crowd.Files {
-		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)), SHA256: f.SHA256, CopySHA256: digest(f.Copy)}
+		e := ManifestFileEntry{Name: f.Name, Copy: fmt.Sprintf("%s/%d-%s", FilesFolder, i+1, filepath.Base(f.Name)),
+			SHA256: f.SHA256, CopySHA256: digest(f.Copy)}
 		if err := os.WriteFile(filepath.Join(s.Folder, e.Copy), f.Copy, 0o600); err != nil {
 			return err
 		}
@@ -559,7 +571,8 @@ func (s *Session) pause(ctx context.Context, n int, until time.Time) {
 		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Pausing, n, s.crowd.Plan.Rounds, clock.Now(), until
 	})
 	if late := clock.Now().Sub(until); late > 100*time.Millisecond {
-		s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n, late.Round(100*time.Millisecond))
+		s.note("round %d begins %s late: the round before it and its witnesses took longer than the interval", n,
+			late.Round(100*time.Millisecond))
 	}
 	// The wall clock may be set meanwhile, or the machine sleep: look now and then.
 	for ctx.Err() == nil {
@@ -643,10 +656,12 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 	}
 	s.ledger.Over(n, r.Over, r.Stopped, r.Open)
 	if over := r.Over.Sub(r.End); !r.End.IsZero() && over > longer && r.Open > 0 && ctx.Err() == nil {
-		s.note("round %d took %s longer than the plan: %d messages were still under way when its time was over", n, over.Round(100*time.Millisecond), r.Open)
+		s.note("round %d took %s longer than the plan: %d messages were still under way when its time was over", n,
+			over.Round(100*time.Millisecond), r.Open)
 	}
 	if over := s.engine.Counts.Overheard.Swap(0); over > 0 {
-		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the ledger", over, n, engine.MostWaiting)
+		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the "+
+			"ledger", over, n, engine.MostWaiting)
 	}
 	heard := witness.Round{N: n, Expect: s.engine}
 	heard.Begin, heard.End = r.Window(r.Over)
@@ -669,7 +684,8 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 			complete, why := w.Hear(hear, heard)
 			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
 			if s.log != nil {
-				s.log.Info("witness heard", "witness", s.crowd.Witnesses[i].Name, "round", n, "to the end", complete, "why", s.crowd.Redact(why))
+				s.log.Info("witness heard", "witness", s.crowd.Witnesses[i].Name, "round", n, "to the end", complete, "why",
+					s.crowd.Redact(why))
 			}
 			return nil
 		})

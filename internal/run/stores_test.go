@@ -81,12 +81,15 @@ func startPostgres(t *testing.T) string {
 			missing(t, "postgresql")
 		}
 		dir, port := sharedDir(t), freePort(t)
-		make := exec.Command(filepath.Join(list[0], "initdb"), "-D", filepath.Join(dir, "data"), "-U", "harbour", "-A", "trust", "-E", "UTF8", "--no-sync")
+		make := exec.Command(filepath.Join(list[0], "initdb"), "-D", filepath.Join(dir, "data"), "-U", "harbour", "-A",
+			"trust", "-E", "UTF8", "--no-sync")
 		make.Dir = dir
 		asUser(t, make, "postgres", dir)
 		out, err := make.CombinedOutput()
 		require.NoError(t, err, string(out))
-		cmd := exec.Command(filepath.Join(list[0], "postgres"), "-D", filepath.Join(dir, "data"), "-p", port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "fsync=off", "-c", "timezone=Asia/Kolkata", "-c", "datestyle=German")
+		cmd := exec.Command(filepath.Join(list[0], "postgres"), "-D", filepath.Join(dir, "data"), "-p", port, "-c",
+			"listen_addresses=127.0.0.1", "-c", "unix_socket_directories="+dir, "-c", "fsync=off", "-c",
+			"timezone=Asia/Kolkata", "-c", "datestyle=German")
 		cmd.Dir = dir
 		asUser(t, cmd, "postgres", dir)
 		shared(t, cmd, port)
@@ -143,11 +146,14 @@ func startMariaDB(t *testing.T) string {
 		}
 		dir, port := sharedDir(t), freePort(t)
 		name := "mysql"
-		make := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--auth-root-authentication-method=normal", "--skip-test-db")
+		make := exec.Command("mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(dir, "data"),
+			"--auth-root-authentication-method=normal", "--skip-test-db")
 		asUser(t, make, name, dir)
 		out, err := make.CombinedOutput()
 		require.NoError(t, err, string(out))
-		cmd := exec.Command(server, "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--port="+port, "--bind-address=127.0.0.1", "--socket="+filepath.Join(dir, "s"), "--pid-file="+filepath.Join(dir, "pid"), "--default-time-zone=+05:30")
+		cmd := exec.Command(server, "--no-defaults", "--datadir="+filepath.Join(dir, "data"), "--port="+port,
+			"--bind-address=127.0.0.1", "--socket="+filepath.Join(dir, "s"), "--pid-file="+filepath.Join(dir, "pid"),
+			"--default-time-zone=+05:30")
 		asUser(t, cmd, name, dir)
 		shared(t, cmd, port)
 		mariaAt = "127.0.0.1:" + port
@@ -189,18 +195,23 @@ var keepers = []keeper{
 		t.Cleanup(func() { c.Close(context.Background()) })
 		execPG(t, c, "create table "+table+" (id serial, device text, body jsonb, at timestamp)")
 		return func(r *filed) {
-				execPG(t, c, "insert into "+table+" (device, body, at) values ($1, $2, $3::timestamptz at time zone 'Asia/Kolkata')", r.device, r.body, r.at.UTC().Format(time.RFC3339Nano))
-			}, `sql: "` + at + `", query: "select id, device, body, at from ` + table + ` where at >= @from and at < @to", mark: .body.mark, values: body, time: at, device: device, row: id, zone: Asia/Kolkata`,
-			`sql: "` + at + `", query: "select device, count(*) as n from ` + table + ` group by device", count: n, device: device`
+				execPG(t, c, "insert into "+table+" (device, body, at) values ($1, $2, $3::timestamptz at time zone "+
+					"'Asia/Kolkata')", r.device, r.body, r.at.UTC().Format(time.RFC3339Nano))
+			}, `sql: "` + at + `", query: "select id, device, body, at from ` + table +
+				` where at >= @from and at < @to", mark: .body.mark, values: body, time: at, device: device, row: id, zone: Asia/Kolkata`,
+			`sql: "` + at + `", query: "select device, count(*) as n from ` + table +
+				` group by device", count: n, device: device`
 	}},
 	{"PostgreSQL, columns", func(t *testing.T, _ string) (func(r *filed), string, string) {
 		at, table := startPostgres(t), "c"+strconv.FormatInt(time.Now().UnixNano(), 36)
 		c, err := pgconn.Connect(t.Context(), at)
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close(context.Background()) })
-		execPG(t, c, "create table "+table+" (device text, mark text, level_m numeric, ok boolean, note text, sent_at timestamptz)")
+		execPG(t, c, "create table "+table+" (device text, mark text, level_m numeric, ok boolean, note text, sent_at "+
+			"timestamptz)")
 		return func(r *filed) {
-				execPG(t, c, "insert into "+table+" values ($1, $2, $3, $4, $5, $6)", r.device, r.mark, fmt.Sprint(r.level), fmt.Sprint(r.ok), r.note, r.at.UTC().Format(time.RFC3339Nano))
+				execPG(t, c, "insert into "+table+" values ($1, $2, $3, $4, $5, $6)", r.device, r.mark, fmt.Sprint(r.level),
+					fmt.Sprint(r.ok), r.note, r.at.UTC().Format(time.RFC3339Nano))
 			}, `sql: "` + at + `", query: "select * from ` + table + ` where device = @device", time: sent_at`,
 			`sql: "` + at + `", query: "select count(*) as n from ` + table + ` where device in (@devices)", count: n`
 	}},
@@ -210,13 +221,16 @@ var keepers = []keeper{
 		require.NoError(t, err)
 		t.Cleanup(func() { c.Close(context.Background()) })
 		// For this role, the database has another clock.
-		for _, text := range []string{"create role NAME superuser login", "create schema NAME", "alter role NAME set search_path = NAME, pg_catalog", "create table NAME.reports (device text, body text, at timestamptz)",
-			"create function NAME.clock_timestamp() returns timestamptz language sql as $$ select pg_catalog.clock_timestamp() - interval '10 minutes' $$"} {
+		for _, text := range []string{"create role NAME superuser login", "create schema NAME", "alter role NAME set " +
+			"search_path = NAME, pg_catalog", "create table NAME.reports (device text, body text, at timestamptz)",
+			"create function NAME.clock_timestamp() returns timestamptz language sql as $$ select " +
+				"pg_catalog.clock_timestamp() - interval '10 minutes' $$"} {
 			execPG(t, c, strings.ReplaceAll(text, "NAME", name))
 		}
 		of := strings.Replace(at, "harbour@", name+"@", 1)
 		return func(r *filed) {
-				execPG(t, c, "insert into "+name+".reports values ($1, $2, $3)", r.device, r.body, r.at.Add(-10*time.Minute).UTC().Format(time.RFC3339Nano))
+				execPG(t, c, "insert into "+name+".reports values ($1, $2, $3)", r.device, r.body,
+					r.at.Add(-10*time.Minute).UTC().Format(time.RFC3339Nano))
 			}, `sql: "` + of + `", query: "select * from reports where at >= @from and at < @to", body: body, device: device, time: at`,
 			`sql: "` + of + `", query: "select device, count(*) as n from reports where at >= @from and at < @to group by device", count: n, device: device`
 	}},
@@ -230,11 +244,13 @@ var keepers = []keeper{
 		t.Cleanup(func() { db.Close() })
 		_, err = db.Exec("create database " + name)
 		require.NoError(t, err)
-		_, err = db.Exec("create table " + name + ".reports (id int auto_increment primary key, device varchar(40), mark varchar(60), level_m double, ok boolean, note text, at datetime(3))")
+		_, err = db.Exec("create table " + name + ".reports (id int auto_increment primary key, device varchar(40), mark " +
+			"varchar(60), level_m double, ok boolean, note text, at datetime(3))")
 		require.NoError(t, err)
 		of := "mariadb://root@" + at + "/" + name
 		return func(r *filed) {
-				_, err := db.Exec("insert into "+name+".reports (device, mark, level_m, ok, note, at) values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UTC().Format("2006-01-02 15:04:05.000"))
+				_, err := db.Exec("insert into "+name+".reports (device, mark, level_m, ok, note, at) values (?, ?, ?, ?, ?, ?)",
+					r.device, r.mark, r.level, r.ok, r.note, r.at.UTC().Format("2006-01-02 15:04:05.000"))
 				assert.NoError(t, err)
 			}, `sql: "` + of + `", query: "select id, device, mark, level_m, ok, note, at from reports where device in (@devices) and at >= @from", mark: mark, time: at, device: device, row: id`,
 			`sql: "` + of + `", query: "select device, count(*) as n from reports group by device", count: n, device: device`
@@ -246,7 +262,8 @@ var keepers = []keeper{
 		_, err = db.Exec("create table reports (device text, mark text, level_m real, ok integer, note text, at integer)")
 		require.NoError(t, err)
 		return func(r *filed) {
-				_, err := db.Exec("insert into reports values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note, r.at.UnixMilli())
+				_, err := db.Exec("insert into reports values (?, ?, ?, ?, ?, ?)", r.device, r.mark, r.level, r.ok, r.note,
+					r.at.UnixMilli())
 				assert.NoError(t, err)
 			}, `sql: "sqlite:store.db", query: "select * from reports where at >= @from_ms and at < @to_ms", mark: mark, time: at, device: device`,
 			`sql: "sqlite:store.db", query: "select device, count(*) as n from reports group by 1", count: n, device: device`
@@ -257,7 +274,8 @@ var keepers = []keeper{
 				seq, err := strconv.Atoi(r.mark[strings.LastIndexByte(r.mark, '/')+1:])
 				require.NoError(t, err)
 				n := seq / 3
-				f, err := os.OpenFile(filepath.Join(dir, "export", fmt.Sprintf("day-%d.csv", n)), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+				f, err := os.OpenFile(filepath.Join(dir, "export", fmt.Sprintf("day-%d.csv", n)),
+					os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 				require.NoError(t, err)
 				defer f.Close()
 				if info, err := f.Stat(); err == nil && info.Size() == 0 {
@@ -301,7 +319,8 @@ var keepers = []keeper{
 	{"a program", func(t *testing.T, dir string) (func(r *filed), string, string) {
 		path := filepath.Join(dir, "kept")
 		require.NoError(t, os.WriteFile(path, nil, 0o644))
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "read-back.sh"), []byte("#!/bin/sh\necho reading >&2\ngrep \"\\\"$1\\\"\" kept || true\n"), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "read-back.sh"), []byte("#!/bin/sh\necho reading >&2\ngrep "+
+			"\"\\\"$1\\\"\" kept || true\n"), 0o755))
 		return func(r *filed) {
 				f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0o644)
 				require.NoError(t, err)
@@ -359,7 +378,8 @@ func TestStores(t *testing.T) {
 						if !assert.NoError(t, json.Unmarshal(p.Publish.Payload, &body)) {
 							continue
 						}
-						r.device, r.mark, r.level, r.ok, r.note = strings.Split(p.Publish.Topic, "/")[1], body.Mark, body.L, body.OK, body.Note
+						r.device, r.mark, r.level, r.ok, r.note = strings.Split(p.Publish.Topic,
+							"/")[1], body.Mark, body.L, body.OK, body.Note
 						switch seq := body.Mark[strings.LastIndexByte(body.Mark, '/')+1:]; {
 						case !flawed:
 						case r.device == "buoy-1" && seq == "3":
@@ -367,7 +387,8 @@ func TestStores(t *testing.T) {
 						case r.device == "buoy-2" && seq == "4":
 							keep(r)
 						case r.device == "buoy-3" && seq == "5":
-							r.body = strings.Replace(r.body, fmt.Sprintf(`"level_m":%v`, r.level), fmt.Sprintf(`"level_m":%v`, math.Round(r.level*10)/10+1), 1)
+							r.body = strings.Replace(r.body, fmt.Sprintf(`"level_m":%v`, r.level),
+								fmt.Sprintf(`"level_m":%v`, math.Round(r.level*10)/10+1), 1)
 							r.level = math.Round(r.level*10)/10 + 1
 						case r.device == "buoy-3" && seq == "6":
 							r.device = "buoy-4"
@@ -375,7 +396,8 @@ func TestStores(t *testing.T) {
 						keep(r)
 					}
 				}()
-				text := strings.NewReplacer("MQTT", m.addr, "LOOKS", looks, "COUNTS", counts, "WAIT", map[bool]string{false: "60s", true: "10s"}[flawed]).Replace(keptCrowd)
+				text := strings.NewReplacer("MQTT", m.addr, "LOOKS", looks, "COUNTS", counts, "WAIT",
+					map[bool]string{false: "60s", true: "10s"}[flawed]).Replace(keptCrowd)
 				p := playFile(t, dir, text)
 				hangUp()
 				<-done
@@ -413,39 +435,55 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		begin string // why the run does not begin
 		why   string // why the witness is not heard
 	}{
-		"a query that writes":        {`sql: "PG", query: "with x as (delete from pg_class returning *) select '' as mark, '' as device from x", device: device`, "a witness only reads", ""},
-		"a query that hangs":         {`sql: "PG", query: "select '' as mark, '' as device from pg_sleep(60)", device: device, timeout: 2s`, "the database did not answer within 2s; raise timeout", ""},
-		"rows without end":           {`sql: "PG", query: "select '' as mark, '' as device from generate_series(1, 1000000000000)", device: device, timeout: 2s`, "the database did not answer within 2s", ""},
-		"no column for the mark":     {`sql: "PG", query: "select 1 as a, '' as device", device: device`, "the query gives no column with the mark; say where it is with mark:, for example mark: mark (the columns are a, device)", ""},
-		"a column that is not there": {`sql: "PG", query: "select '' as m, '' as device", device: device, mark: mrk`, `the query gives no column "mrk"; it gives m, device`, ""},
-		"no such table":              {`sql: "PG", query: "select * from reports_of_nobody", device: device`, `PostgreSQL says: relation "reports_of_nobody" does not exist`, ""},
-		"times that are numbers":     {`sql: "PG", query: "select '' as mark, '' as device where 12::bigint > @from", device: device`, "write @from_s and @to_s (seconds)", ""},
-		"two columns of one name":    {`sql: "PG", query: "select 1 as a, 2 as a", device: device`, `the query gives two columns that are called "a"; name one of them with AS`, ""},
-		"more columns than read":     {`sql: "sqlite:DIR/big.db", query: "select '' as mark, '' as device", device: device, max_row: 0.5 kB`, "there is no file", ""},
-		"nobody at the address":      {`sql: "postgres://a@127.0.0.1:1/b", query: "select '' as mark, '' as device", device: device`, "postgres://127.0.0.1:1/b", ""},
-		"a database that is mute":    {`sql: "mysql://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`, "did not answer", ""},
-		"another that is mute":       {`sql: "postgres://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`, "postgres://MUTE/b", ""},
-		"wrong for a zone":           {`sql: "mysql://MARIA/", query: "select '' as mark, '' as device", device: device, zone: Europe/London`, "the server has no table of time zones", ""},
-		"a long row":                 {`sql: "PG", query: "select repeat('x', 3000) as mark, '' as device", device: device, max_row: 2 kB`, "a row is longer than max_row", ""},
+		"a query that writes": {`sql: "PG", query: "with x as (delete from pg_class returning *) select '' as mark, '' as device from x", device: device`, "a witness only reads", ""},
+		"a query that hangs": {`sql: "PG", query: "select '' as mark, '' as device from pg_sleep(60)", device: device, timeout: 2s`, "the " +
+			"database did not answer within 2s; raise timeout", ""},
+		"rows without end": {`sql: "PG", query: "select '' as mark, '' as device from generate_series(1, 1000000000000)", device: device, timeout: 2s`, "the database did not answer within 2s", ""},
+		"no column for the mark": {`sql: "PG", query: "select 1 as a, '' as device", device: device`, "the query gives " +
+			"no column with the mark; say where it is with mark:, for example mark: mark (the columns are a, device)", ""},
+		"a column that is not there": {`sql: "PG", query: "select '' as m, '' as device", device: device, mark: mrk`,
+			`the query gives no column "mrk"; it gives m, device`, ""},
+		"no such table": {`sql: "PG", query: "select * from reports_of_nobody", device: device`,
+			`PostgreSQL says: relation "reports_of_nobody" does not exist`, ""},
+		"times that are numbers": {`sql: "PG", query: "select '' as mark, '' as device where 12::bigint > @from", device: device`, "write @from_s and @to_s (seconds)", ""},
+		"two columns of one name": {`sql: "PG", query: "select 1 as a, 2 as a", device: device`,
+			`the query gives two columns that are called "a"; name one of them with AS`, ""},
+		"more columns than read": {`sql: "sqlite:DIR/big.db", query: "select '' as mark, '' as device", device: device, max_row: 0.5 kB`, "there is no file", ""},
+		"nobody at the address":  {`sql: "postgres://a@127.0.0.1:1/b", query: "select '' as mark, '' as device", device: device`, "postgres://127.0.0.1:1/b", ""},
+		"a database that is mute": {`sql: "mysql://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`,
+			"did not answer", ""},
+		"another that is mute": {`sql: "postgres://a@MUTE/b", query: "select 1", device: device, timeout: 300ms`,
+			"postgres://MUTE/b", ""},
+		"wrong for a zone": {`sql: "mysql://MARIA/", query: "select '' as mark, '' as device", device: device, zone: Europe/London`, "the server has no table of time zones", ""},
+		"a long row":       {`sql: "PG", query: "select repeat('x', 3000) as mark, '' as device", device: device, max_row: 2 kB`, "a row is longer than max_row", ""},
 
-		"a program that is not there":    {`program: [./nothing.sh], device: device`, "nothing.sh cannot be run", ""},
-		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_answer: 10 KiB`, "", "sh prints more than max_answer, 10 KiB; let it print less, or raise it"},
-		"garbage for ever":               {`program: [yes], device: device`, "", "yes prints what is no JSON object on line 1"},
-		"a line without end":             {`program: [sh, -c, "cat /dev/zero"], device: device, max_row: 2 kB`, "", "sh prints a line longer than max_row"},
-		"a program that hangs":           {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did not end within 200ms; raise timeout"},
-		"a program that fails":           {`program: [sh, -c, "echo no such host >&2; exit 3"], device: device`, "", "sh failed: exit status 3; it says: no such host"},
+		"a program that is not there": {`program: [./nothing.sh], device: device`, "nothing.sh cannot be run", ""},
+		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_answer: 10 KiB`, "", "sh " +
+			"prints more than max_answer, 10 KiB; let it print less, or raise it"},
+		"garbage for ever": {`program: [yes], device: device`, "", "yes prints what is no JSON object on " +
+			"line 1"},
+		"a line without end": {`program: [sh, -c, "cat /dev/zero"], device: device, max_row: 2 kB`, "",
+			"sh prints a line longer than max_row"},
+		"a program that hangs": {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did " +
+			"not end within 200ms; raise timeout"},
+		"a program that fails": {`program: [sh, -c, "echo no such host >&2; exit 3"], device: device`, "", "sh " +
+			"failed: exit status 3; it says: no such host"},
 
-		"a head without the mark": {`file: "DIR/headless.csv", device: device`, `headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
-		"a head that changes":     {`file: "DIR/changing.csv", device: device`, "", "changing.csv:3: the row has 3 cells, and the head has 2 columns"},
-		"a gzip file cut off":     {`file: "DIR/cut.csv.gz", device: device`, "", "cut.csv.gz is compressed, and not whole"},
-		"JSON that is none":       {`file: "DIR/broken.jsonl", device: device`, "", "broken.jsonl:2:"},
-		"a last line cut off":     {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
+		"a head without the mark": {`file: "DIR/headless.csv", device: device`,
+			`headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
+		"a head that changes": {`file: "DIR/changing.csv", device: device`, "", "changing.csv:3: the row has 3 cells, " +
+			"and the head has 2 columns"},
+		"a gzip file cut off": {`file: "DIR/cut.csv.gz", device: device`, "", "cut.csv.gz is compressed, and not whole"},
+		"JSON that is none":   {`file: "DIR/broken.jsonl", device: device`, "", "broken.jsonl:2:"},
+		"a last line cut off": {`file: "DIR/half.csv", device: device`, "", "half.csv ends in the middle of a line"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			dir := t.TempDir()
-			for file, text := range map[string]string{"headless.csv": "device,level_m\nx,1\n", "changing.csv": "device,mark\na,b\na,b,c\n", "export.dat": "x", "broken.jsonl": "{\"device\": 1}\n{{{\n{}\n", "half.csv": "device,mark\na,b\n"} {
+			for file, text := range map[string]string{"headless.csv": "device,level_m\nx,1\n",
+				"changing.csv": "device,mark\na,b\na,b,c\n", "export.dat": "x", "broken.jsonl": "{\"device\": 1}\n{{{\n{}\n",
+				"half.csv": "device,mark\na,b\n"} {
 				require.NoError(t, os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600))
 			}
 			f, err := os.Create(filepath.Join(dir, "cut.csv.gz"))
@@ -464,7 +502,8 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 				l, err := net.Listen("tcp", "127.0.0.1:0")
 				require.NoError(t, err)
 				defer l.Close()
-				looks, c.begin = strings.ReplaceAll(looks, "MUTE", l.Addr().String()), strings.ReplaceAll(c.begin, "MUTE", l.Addr().String())
+				looks, c.begin = strings.ReplaceAll(looks, "MUTE", l.Addr().String()), strings.ReplaceAll(c.begin, "MUTE",
+					l.Addr().String())
 			}
 			if strings.Contains(looks, "MARIA") {
 				looks = strings.ReplaceAll(looks, "MARIA", "root@"+startMariaDB(t))
@@ -516,12 +555,14 @@ witnesses: {store: {proves: stored, LOOKS, wait: 800ms, watch_copies: 50ms}}
 }
 
 // sqliteOf makes a database of reports.
-func sqliteOf(t *testing.T, dir string) (keep func(device, mark string, at int64, level float64), db *sql.DB, address string) {
+func sqliteOf(t *testing.T, dir string) (keep func(device, mark string, at int64,
+	level float64), db *sql.DB, address string) {
 	path := filepath.Join(dir, "reports.db")
 	db, err := sql.Open("sqlite", path+"?_pragma=journal_mode(wal)&_pragma=busy_timeout(5000)")
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	_, err = db.Exec("create table reports (device text, mark text, at integer, level_m real); create view seen as select * from reports")
+	_, err = db.Exec("create table reports (device text, mark text, at integer, level_m real); create view seen as " +
+		"select * from reports")
 	require.NoError(t, err)
 	return func(device, mark string, at int64, level float64) {
 		_, err := db.Exec("insert into reports values (?, ?, ?, ?)", device, mark, at, level)

@@ -35,7 +35,8 @@ import (
 func certFolder(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	set, err := certs.Make([]string{"buoy-001", "buoy-002", "buoy-003", "buoy-004", "ear", "store"}, []string{"localhost", "127.0.0.1"}, time.Now(), time.Hour)
+	set, err := certs.Make([]string{"buoy-001", "buoy-002", "buoy-003", "buoy-004", "ear", "store"},
+		[]string{"localhost", "127.0.0.1"}, time.Now(), time.Hour)
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "refused"), 0o755))
 	for name, data := range set {
@@ -57,7 +58,8 @@ func read(t *testing.T, path string) []byte {
 // insists on certificates of the authority.
 func securePlatform(t *testing.T, dir, pair string) *standin.StandIn {
 	t.Helper()
-	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", WS: "127.0.0.1:0", TLS: insisting(t, dir, pair)})
+	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", WS: "127.0.0.1:0",
+		TLS: insisting(t, dir, pair)})
 	require.NoError(t, err)
 	t.Cleanup(s.Close)
 	return s
@@ -68,7 +70,8 @@ func insisting(t *testing.T, dir, pair string) *tls.Config {
 	t.Helper()
 	server, err := tls.LoadX509KeyPair(filepath.Join(dir, pair+".pem"), filepath.Join(dir, pair+".key"))
 	require.NoError(t, err)
-	cfg := &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: x509.NewCertPool(), ClientAuth: tls.RequireAndVerifyClientCert}
+	cfg := &tls.Config{Certificates: []tls.Certificate{server}, ClientCAs: x509.NewCertPool(),
+		ClientAuth: tls.RequireAndVerifyClientCert}
 	cfg.ClientCAs.AppendCertsFromPEM(read(t, filepath.Join(dir, "ca.pem")))
 	block, _ := pem.Decode(read(t, filepath.Join(dir, "crl.pem")))
 	crl, err := x509.ParseRevocationList(block.Bytes)
@@ -101,7 +104,8 @@ devices: [{kind: buoy, count: 4}]
 plan: {for: 1500ms}
 witnesses:
   ear: {proves: received, subscribe: harbour/#, link: ear, topic: "harbour/${device}/${reading}", wait: 30s}
-  store: {proves: stored, get: "`+store+`/stored/${device}", link: shore, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 30s}
+  store: {proves: stored, get: "`+store+
+		`/stored/${device}", link: shore, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 30s}
 `, "TLS", own)
 	if strings.HasPrefix(ear, "mqtt://") {
 		text = strings.ReplaceAll(text, ", "+own, "")
@@ -121,9 +125,11 @@ func TestTransports(t *testing.T) {
 	require.NoError(t, err)
 	t.Cleanup(plain.Close)
 	for way, platform := range map[string]*standin.StandIn{
-		`mqtt: "mqtts://MQTT", TLS`: s, `mqtt: "mqtts://MQTT", version: 3.1.1, TLS`: s, `mqtt: "wss://WS/mqtt", TLS`: s, `http: "https://HTTP", TLS`: s,
+		`mqtt: "mqtts://MQTT", TLS`: s, `mqtt: "mqtts://MQTT", version: 3.1.1, TLS`: s, `mqtt: "wss://WS/mqtt", TLS`: s,
+		`http: "https://HTTP", TLS`:             s,
 		`http: "https://HTTP", version: 2, TLS`: s, `http: "https://HTTP", connections: per device, TLS`: s,
-		`mqtt: "ws://WS"`: plain, `mqtt: "ws://WS/mqtt", version: 3.1.1`: plain, `http: "http://HTTP", version: 2`: plain, `http: "http://HTTP", connections: per device`: plain,
+		`mqtt: "ws://WS"`: plain, `mqtt: "ws://WS/mqtt", version: 3.1.1`: plain, `http: "http://HTTP", version: 2`: plain,
+		`http: "http://HTTP", connections: per device`: plain,
 	} {
 		t.Run(way, func(t *testing.T) {
 			fewer(t)
@@ -149,7 +155,9 @@ func TestTransports(t *testing.T) {
 			}
 			inWorld(t, cfg, func(t *testing.T, w *world) {
 				c := crowdAt(t, w.StandIn)
-				c, err := file.Parse("secure.yaml", []byte(strings.Replace(strings.ReplaceAll(string(c.Source), "wait: 30s", "wait: 10s"), "plan: {for: 1500ms}", events+"]}", 1)), file.Sources{})
+				c, err := file.Parse("secure.yaml", []byte(strings.Replace(
+					strings.ReplaceAll(string(c.Source), "wait: 30s", "wait: 10s"), "plan: {for: 1500ms}", events+"]}", 1)),
+					file.Sources{})
 				require.NoError(t, err)
 				disturbed := playCrowd(t, c, w.options())
 				assert.Equal(t, disturbed.result.Total.Asked(), disturbed.result.Total[verdict.Proven], disturbed.says())
@@ -181,14 +189,22 @@ func TestRefusedCertificates(t *testing.T) {
 	for _, c := range []struct {
 		name, server, client, extra, says, try string
 	}{
-		{"an authority nobody knows", "server", "buoy-001", "ca: none", "of an authority that is not trusted here (it was issued by CN=Run Crowd test authority)", "tls: {ca: FILE}"},
-		{"a server's certificate that expired", "refused/server-expired", "buoy-001", "", "the platform's certificate expired on", "renew it"},
-		{"a server's certificate for another host", "refused/server-wrong-name", "buoy-001", "", "is for elsewhere.example, not for 127.0.0.1", "server_name"},
-		{"no certificate where one is wanted", "server", "", "", "the platform ended TLS: certificate required", "tls: {cert: FILE, key: FILE}"},
-		{"a device's certificate that expired", "server", "refused/expired", "", "the platform ended TLS: expired certificate", "renew the device's certificate"},
-		{"a device's certificate from the future", "server", "refused/not-yet", "", "the platform ended TLS: expired certificate", "the platform's clock"},
-		{"a device's certificate of a stranger", "server", "refused/stranger", "", "the platform ended TLS: unknown certificate authority", "trusts the authority"},
-		{"a device's certificate that was revoked", "server", "refused/revoked", "", "the platform ended TLS: bad certificate", "has not revoked it"},
+		{"an authority nobody knows", "server", "buoy-001", "ca: none", "of an authority that is not trusted here (it was " +
+			"issued by CN=Run Crowd test authority)", "tls: {ca: FILE}"},
+		{"a server's certificate that expired", "refused/server-expired", "buoy-001", "",
+			"the platform's certificate expired on", "renew it"},
+		{"a server's certificate for another host", "refused/server-wrong-name", "buoy-001", "", "is for " +
+			"elsewhere.example, not for 127.0.0.1", "server_name"},
+		{"no certificate where one is wanted", "server", "", "", "the platform ended TLS: certificate required",
+			"tls: {cert: FILE, key: FILE}"},
+		{"a device's certificate that expired", "server", "refused/expired", "", "the platform ended TLS: expired " +
+			"certificate", "renew the device's certificate"},
+		{"a device's certificate from the future", "server", "refused/not-yet", "", "the platform ended TLS: expired " +
+			"certificate", "the platform's clock"},
+		{"a device's certificate of a stranger", "server", "refused/stranger", "", "the platform ended TLS: unknown " +
+			"certificate authority", "trusts the authority"},
+		{"a device's certificate that was revoked", "server", "refused/revoked", "", "the platform ended TLS: bad " +
+			"certificate", "has not revoked it"},
 		{"a port without TLS", "plain", "buoy-001", "", "", ""},
 	} {
 		for _, scheme := range []string{"mqtts", "wss", "https"} {
@@ -213,7 +229,9 @@ func TestRefusedCertificates(t *testing.T) {
 				if scheme == "https" {
 					key, target = "http", "path: /in/t"
 				}
-				cr, err := file.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: {for: 1s}\n",
+				cr, err := file.Parse("x", []byte(fmt.Sprintf("crowd: x\nlinks: {way: {%s: \"%s://%s\", connect_timeout: 3s, "+
+					"tls: {%s}}}\nkinds: {b: {readings: {s: {every: 1s, %s, fields: {a: 1}}}}}\ndevices: [{kind: b}]\nplan: "+
+					"{for: 1s}\n",
 					key, scheme, address, settings, target)), file.Sources{})
 				require.NoError(t, err)
 				session, err := open(t, cr, run.Options{Out: t.TempDir()})
@@ -241,7 +259,8 @@ func TestMosquittoTLS(t *testing.T) {
 	t.Parallel()
 	dir := certFolder(t)
 	config := func(client bool) string {
-		return fmt.Sprintf("allow_anonymous true\ncafile %s/ca.pem\ncertfile %s/server.pem\nkeyfile %s/server.key\nrequire_certificate %v\ncrlfile %s/crl.pem", dir, dir, dir, client, dir)
+		return fmt.Sprintf("allow_anonymous true\ncafile %s/ca.pem\ncertfile %s/server.pem\nkeyfile "+
+			"%s/server.key\nrequire_certificate %v\ncrlfile %s/crl.pem", dir, dir, dir, client, dir)
 	}
 	settings := `tls: {ca: "` + dir + `/ca.pem", cert: "` + dir + `/${device}.pem", key: "` + dir + `/${device}.key"}`
 	for _, c := range []struct{ name, scheme, config, settings string }{
@@ -402,7 +421,8 @@ witnesses: {store: {proves: stored, get: "https://%[1]s/stored/${device}", link:
 			c, err = file.Parse("nginx.yaml", []byte(text[:strings.Index(text, "witnesses:")]), password("harbour-20"))
 			require.NoError(t, err)
 			// A rate limit that says when to come back: nothing is refused in the end.
-			limited := strings.NewReplacer(`path: "/in/`, `path: "/limited/`, "every: 100ms", "every: 200ms", "{for: 1500ms}", "{for: 1500ms, settle: 30s}").Replace(text)
+			limited := strings.NewReplacer(`path: "/in/`, `path: "/limited/`, "every: 100ms", "every: 200ms", "{for: 1500ms}",
+				"{for: 1500ms, settle: 30s}").Replace(text)
 			slow, err := file.Parse("nginx.yaml", []byte(limited), password("harbour-19"))
 			require.NoError(t, err)
 			p = playCrowd(t, slow, run.Options{})
@@ -431,7 +451,8 @@ plan: {for: %[5]s}
 	assert.Greater(t, p.result.Total.Due(), 120)
 	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 	assert.Greater(t, p.result.Links.Renewed, 4)
-	for link, status := range map[string]string{strings.ReplaceAll(signed, "UNTIL", "issued - 60"): "410", strings.Replace(strings.ReplaceAll(signed, "UNTIL", "expiry"), "of the harbour", "of another", 1): "403"} {
+	for link, status := range map[string]string{strings.ReplaceAll(signed, "UNTIL", "issued - 60"): "410",
+		strings.Replace(strings.ReplaceAll(signed, "UNTIL", "expiry"), "of the harbour", "of another", 1): "403"} {
 		p = tokens(link, "/signed/harbour/${device}/state?${access_token}", "500ms")
 		assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Refused])
 		assert.Contains(t, p.result.Findings[0].Said, status)

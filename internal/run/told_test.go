@@ -51,38 +51,77 @@ func TestMessagesWithoutAMark(t *testing.T) {
 		edit                  func(p *platform, i int, r row) []row
 		want                  map[verdict.Verdict][]string
 	}{
-		"by time":                       {"{time: at}", "ms", "", "", nil, nil},
-		"by time, lost":                 {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, twice":                {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by time, changed":              {"{time: at}", "rfc3339", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by time, moved":                {"{time: at}", "ms", "", "shift: 1h", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, cut":                  {"{time: at}", "us", "", "cut: ms", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by time, in seconds":           {"{time: at}", "ms", "", "fields: {at: ignored}", nil, nil},
-		"by time, in micros":            {"{time: at}", "ms", "", "fields: {at: ignored }", nil, nil},
-		"a second for many":             {"{time: at}", "s", "", "", nil, nil},
-		"a second, one lost":            {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a second, one twice":           {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order":                      {"none", "ms", "", "", nil, nil},
-		"by order, lost":                {"none", "ms", "", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"by order, twice":               {"none", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"by order, changed":             {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} }, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
-		"by order, changed, one":        {"none", "ms", "", "", func(p *platform, i int, r row) []row { r["level_m"], r["n"] = 77, nil; return []row{r, r} }, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
-		"nested, by time":               {"{time: c.at}", "ms", "NESTED", "", nil, nil},
-		"a mark among the values":       {"{field: c.m}", "ms", "NESTED", "", nil, nil},
-		"a mark among them, lost":       {"{field: c.m}", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a number among the values":     {"{sequence: c.q}", "ms", "NESTED", "", nil, nil},
-		"nested, by time, lost":         {"{time: c.at}", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"nested, by time, twice":        {"{time: c.at}", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"nested, a second, one lost":    {"{time: c.at}", "s", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"nested, by order":              {"none", "ms", "NESTED", "", nil, nil},
-		"nested, by order, lost":        {"none", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"template, by time":             {"{time: at}", "ms", "TEMPLATE", "", nil, nil},
-		"template, by time, lost":       {"{time: at}", "ms", "TEMPLATE", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"template, a second, one twice": {"{time: at}", "s", "TEMPLATE", "", func(p *platform, i int, r row) []row { return []row{r, r} }, map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
-		"template, by order":            {"none", "ms", "TEMPLATE", "", nil, nil},
-		"template, by order, lost":      {"none", "ms", "TEMPLATE", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a list, by time, lost":         {"{time: at}", "ms", "LIST", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
-		"a list, by order, lost":        {"none", "ms", "LIST", "", func(p *platform, i int, r row) []row { return nil }, map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time": {"{time: at}", "ms", "", "", nil, nil},
+		"by time, lost": {"{time: at}", "ms", "", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, twice": {"{time: at}", "ms", "", "",
+			func(p *platform, i int, r row) []row { return []row{r, r} },
+			map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by time, changed": {"{time: at}", "rfc3339", "", "",
+			func(p *platform, i int, r row) []row { r["level_m"] = 77; return []row{r} },
+			map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by time, moved": {"{time: at}", "ms", "", "shift: 1h",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, cut": {"{time: at}", "us", "", "cut: ms",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by time, in seconds": {"{time: at}", "ms", "", "fields: {at: ignored}", nil, nil},
+		"by time, in micros":  {"{time: at}", "ms", "", "fields: {at: ignored }", nil, nil},
+		"a second for many":   {"{time: at}", "s", "", "", nil, nil},
+		"a second, one lost": {"{time: at}", "s", "", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a second, one twice": {"{time: at}", "s", "", "",
+			func(p *platform, i int, r row) []row { return []row{r, r} },
+			map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order": {"none", "ms", "", "", nil, nil},
+		"by order, lost": {"none", "ms", "", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"by order, twice": {"none", "ms", "", "", func(p *platform, i int, r row) []row { return []row{r, r} },
+			map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"by order, changed": {"none", "ms", "", "", func(p *platform, i int,
+			r row) []row {
+			r["level_m"] = 77
+			return []row{r}
+		}, map[verdict.Verdict][]string{verdict.Altered: {"gauge-1/level/3"}}},
+		"by order, changed, one": {"none", "ms", "", "", func(p *platform, i int,
+			r row) []row {
+			r["level_m"], r["n"] = 77, nil
+			return []row{r, r}
+		}, map[verdict.Verdict][]string{verdict.Unknown: {"gauge-1/level/3"}}},
+		"nested, by time":         {"{time: c.at}", "ms", "NESTED", "", nil, nil},
+		"a mark among the values": {"{field: c.m}", "ms", "NESTED", "", nil, nil},
+		"a mark among them, lost": {"{field: c.m}", "ms", "NESTED", "",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a number among the values": {"{sequence: c.q}", "ms", "NESTED", "", nil, nil},
+		"nested, by time, lost": {"{time: c.at}", "ms", "NESTED", "",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"nested, by time, twice": {"{time: c.at}", "ms", "NESTED", "",
+			func(p *platform, i int, r row) []row { return []row{r, r} },
+			map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"nested, a second, one lost": {"{time: c.at}", "s", "NESTED", "",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"nested, by order": {"none", "ms", "NESTED", "", nil, nil},
+		"nested, by order, lost": {"none", "ms", "NESTED", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"template, by time": {"{time: at}", "ms", "TEMPLATE", "", nil, nil},
+		"template, by time, lost": {"{time: at}", "ms", "TEMPLATE", "",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"template, a second, one twice": {"{time: at}", "s", "TEMPLATE", "",
+			func(p *platform, i int, r row) []row { return []row{r, r} },
+			map[verdict.Verdict][]string{verdict.Repeated: {"gauge-1/level/3"}}},
+		"template, by order": {"none", "ms", "TEMPLATE", "", nil, nil},
+		"template, by order, lost": {"none", "ms", "TEMPLATE", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a list, by time, lost": {"{time: at}", "ms", "LIST", "",
+			func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
+		"a list, by order, lost": {"none", "ms", "LIST", "", func(p *platform, i int, r row) []row { return nil },
+			map[verdict.Verdict][]string{verdict.Lost: {"gauge-1/level/3"}}},
 		"a tolerance": {"none", "ms", "tolerance: 0.5", "", func(p *platform, i int, r row) []row {
 			r["level_m"] = json.Number(fmt.Sprintf("%s1", r["level_m"]))
 			return []row{r}
@@ -132,11 +171,14 @@ func TestMessagesWithoutAMark(t *testing.T) {
 			field, text := c.field, unmarked
 			switch field { // another form of body
 			case "NESTED":
-				field, text = "", strings.NewReplacer("at: {signal", "c.at: {signal", "level_m:", "c.d.level_m:", `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: json, nested: true}`).Replace(text)
+				field, text = "", strings.NewReplacer("at: {signal", "c.at: {signal", "level_m:", "c.d.level_m:",
+					`path: "/in/${device}"`, `path: "/in/${device}", payload: {form: json, nested: true}`).Replace(text)
 			case "TEMPLATE":
-				field, text = "", strings.Replace(text, `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: template, template: '{"head": {"when": "${at}", "x": [1, {"n": "${n}"}]}, "level": "${level_m}"}'}`, 1)
+				field, text = "", strings.Replace(text, `path: "/in/${device}"`,
+					`path: "/in/${device}", payload: {form: template, template: '{"head": {"when": "${at}", "x": [1, {"n": "${n}"}]}, "level": "${level_m}"}'}`, 1)
 			case "LIST":
-				field, text = "", strings.Replace(text, `path: "/in/${device}"`, `path: "/in/${device}", payload: {form: template, template: '["${n}", {"when": "${at}"}, "${level_m}"]'}`, 1)
+				field, text = "", strings.Replace(text, `path: "/in/${device}"`,
+					`path: "/in/${device}", payload: {form: template, template: '["${n}", {"when": "${at}"}, "${level_m}"]'}`, 1)
 			}
 			text = strings.NewReplacer("MARK", c.mark, "AS", c.as, "FIELD", field, "MORE", c.more).Replace(text)
 			p := playOn(t, srv, text)
@@ -216,7 +258,8 @@ func TestTimesThatAreShared(t *testing.T) {
 		slices.Sort(rows)
 		fmt.Fprintf(w, "[%s]", strings.Join(rows, ","))
 	}}
-	text := strings.NewReplacer("MARK", "{time: at}", "AS", "s", "FIELD", "", "MORE", "", "plan: {", "plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
+	text := strings.NewReplacer("MARK", "{time: at}", "AS", "s", "FIELD", "", "MORE", "", "plan: {",
+		"plan: {begin: 2030-01-01T00:00:00Z, ").Replace(unmarked)
 	p := playOn(t, srv, text)
 	assert.Equal(t, 2, p.result.Total[verdict.Proven], "%v", p.result.Total)
 	assert.Equal(t, p.result.Total.Due()-2, p.result.Total[verdict.Lost], "%v", p.result.Total)
@@ -241,7 +284,8 @@ func TestRecordedMessagesByTime(t *testing.T) {
 		dir, text := t.TempDir(), ""
 		for i := range 10 {
 			at := time.Date(2026, 1, 15, 2, 0, 0, i*100_000_000, time.UTC)
-			text += fmt.Sprintf(`{"at": %q, "path": "/in/gauge-1/level", "body": "{\"at\":%d,\"level_m\":%d.5}"}`+"\n", at.Format(time.RFC3339Nano), at.UnixMilli(), i)
+			text += fmt.Sprintf(`{"at": %q, "path": "/in/gauge-1/level", "body": "{\"at\":%d,\"level_m\":%d.5}"}`+"\n",
+				at.Format(time.RFC3339Nano), at.UnixMilli(), i)
 		}
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "w.jsonl"), []byte(text), 0o600))
 		text = strings.Replace(`
@@ -284,9 +328,14 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", wait: 20s}}
 				rows = append(rows, fmt.Sprintf(`{"device": %q, "values": %s}`, p.devices[i], m))
 			}
 		}
-		fmt.Fprintf(w, `{"rows": [%s], "next": %s}`, strings.Join(rows, ","), map[bool]string{true: `"?two"`, false: "null"}[r.URL.RawQuery == ""])
+		fmt.Fprintf(w, `{"rows": [%s], "next": %s}`, strings.Join(rows, ","),
+			map[bool]string{true: `"?two"`, false: "null"}[r.URL.RawQuery == ""])
 	}}
-	paged := strings.NewReplacer("MARK", "none", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'", "rows: '.rows[]'", "at: {signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
+	paged := strings.NewReplacer("MARK", "none", "AS", "s", "FIELD", "", "MORE", "next: .next", "rows: '.[]'",
+		"rows: '.rows[]'", "at: "+
+			"{signal: clock, as: s}, level_m: {signal: tide, round: 3, }, n: {signal: counter}", "level_m: 4").Replace(
+		strings.NewReplacer("AS", "s", "FIELD", "").Replace(unmarked))
 	q := playOn(t, srv, paged)
-	assert.Zero(t, q.result.Total[verdict.Lost]+q.result.Total[verdict.Repeated]+q.result.Total[verdict.Altered], "%v", q.result.Total)
+	assert.Zero(t, q.result.Total[verdict.Lost]+q.result.Total[verdict.Repeated]+q.result.Total[verdict.Altered], "%v",
+		q.result.Total)
 }

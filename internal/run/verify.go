@@ -70,7 +70,8 @@ type expectations struct {
 const mostRounds = 10_000_000
 
 func expected(e *evidence.Evidence) (*expectations, error) {
-	x := &expectations{ends: make([][]uint32, len(e.Streams)), excused: make([]ledger.Spans, len(e.Streams)), corrupted: make([]ledger.Spans, len(e.Streams))}
+	x := &expectations{ends: make([][]uint32, len(e.Streams)), excused: make([]ledger.Spans, len(e.Streams)),
+		corrupted: make([]ledger.Spans, len(e.Streams))}
 	last := 0 // the last round that witnesses can be heard for; a damaged number is none
 	for _, r := range e.Rounds {
 		last = max(last, min(r.N, mostRounds))
@@ -85,7 +86,8 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 		if c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard {
 			x.corrupted[c.Stream].Add(c.Seq)
 		}
-		if c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Outcome == outcome.Refused && c.Meant == ledger.ToKeep {
+		if c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped ||
+			c.Outcome == outcome.Refused && c.Meant == ledger.ToKeep {
 			x.excused[c.Stream].Add(c.Seq)
 		}
 		return nil
@@ -234,11 +236,13 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 		return ledgerError(folder, err)
 	}
 	if len(f.Streams) != len(e.Streams) {
-		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder, len(f.Streams), len(e.Streams))
+		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder,
+			len(f.Streams), len(e.Streams))
 	}
 	for i, s := range f.Streams {
 		if d := engine.Describe(f, s); d.Device != e.Streams[i].Device || d.Reading != e.Streams[i].Reading {
-			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder, d.Device, e.Streams[i].Device)
+			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder,
+				d.Device, e.Streams[i].Device)
 		}
 	}
 	x, err := expected(e)
@@ -265,7 +269,8 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
 		if len(f.Crowd.Witnesses[i].Program) > 0 && !own {
 			if how.Skipped != nil {
-				how.Skipped(e.Witnesses[i].Name, "it runs a program, and the crowd file that says so is not where the run was played, or was changed")
+				how.Skipped(e.Witnesses[i].Name, "it runs a program, and the crowd file that says so is not where the run was "+
+					"played, or was changed")
 			}
 			continue
 		}
@@ -283,7 +288,8 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	return nil
 }
 
-func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *crowd.Witness, c *crowd.Crowd, catalog *witness.Catalog, i int, page *ledger.Page) error {
+func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *crowd.Witness, c *crowd.Crowd,
+	catalog *witness.Catalog, i int, page *ledger.Page) error {
 	wit, err := witness.New(spec, i, catalog, page)
 	if err != nil {
 		return err
@@ -338,7 +344,8 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 // openEvidence opens the ledger of a run folder to gather from it, within some memory; 0
 // is the usual.
 func openEvidence(folder string, memory int64) (*evidence.Evidence, error) {
-	e, err := evidence.Open(filepath.Join(folder, LedgerFile), evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}})
+	e, err := evidence.Open(filepath.Join(folder, LedgerFile),
+		evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}})
 	if err != nil {
 		return nil, ledgerError(folder, err)
 	}
@@ -369,21 +376,23 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 		return nil, err
 	}
 	if list := Changed(folder); len(list) > 0 {
-		return nil, fmt.Errorf("%s: %s is not as the run left it: it was changed, or is missing; put it back", folder, strings.Join(list, ", "))
+		return nil, fmt.Errorf("%s: %s is not as the run left it: it was changed, or is missing; put it back", folder,
+			strings.Join(list, ", "))
 	}
 	path := filepath.Join(folder, CrowdFile)
 	source, err := files.ReadRegular(path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, wholefile.Cause(err))
 	}
-	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true, Open: func(name string) ([]byte, error) {
-		for _, f := range m.Files {
-			if f.Name == name {
-				return files.ReadRegular(filepath.Join(folder, filepath.FromSlash(f.Copy)))
+	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true,
+		Open: func(name string) ([]byte, error) {
+			for _, f := range m.Files {
+				if f.Name == name {
+					return files.ReadRegular(filepath.Join(folder, filepath.FromSlash(f.Copy)))
+				}
 			}
-		}
-		return nil, os.ErrNotExist
-	}})
+			return nil, os.ErrNotExist
+		}})
 }
 
 // Judgement is a run that was judged.
@@ -446,7 +455,8 @@ func Changed(folder string) []string {
 	}
 	var list []string
 	look := func(name, want string) {
-		if text, err := files.ReadRegular(filepath.Join(folder, filepath.FromSlash(name))); err != nil || digest(text) != want {
+		if text, err := files.ReadRegular(filepath.Join(folder, filepath.FromSlash(name))); err != nil ||
+			digest(text) != want {
 			list = append(list, name)
 		}
 	}

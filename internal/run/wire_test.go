@@ -50,7 +50,10 @@ type saw struct {
 func newWire(t *testing.T, to string, n *memnet.Net) *wire {
 	listen, dial := net.Listen, net.Dial
 	if n != nil {
-		listen, dial = n.Listen, func(network, address string) (net.Conn, error) { return n.Dial(t.Context(), network, address) }
+		listen, dial = n.Listen, func(network, address string) (net.Conn, error) {
+			return n.Dial(t.Context(), network,
+				address)
+		}
 	}
 	l, err := listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -136,7 +139,8 @@ func ends(list []saw) (reset, closed int) {
 // What is done to a device's network is so on the wire, as others see it. It is not played
 // beside other tests: it looks at times.
 func TestActionsOnTheWire(t *testing.T) {
-	for name, link := range map[string]string{"MQTT 5": `{mqtt: "mqtt://WIRE", keep_alive: 60s}`, "MQTT 3.1.1": `{mqtt: "mqtt://WIRE", version: 3.1.1}`, "HTTP": `{http: "http://WIRE"}`} {
+	for name, link := range map[string]string{"MQTT 5": `{mqtt: "mqtt://WIRE", keep_alive: 60s}`,
+		"MQTT 3.1.1": `{mqtt: "mqtt://WIRE", version: 3.1.1}`, "HTTP": `{http: "http://WIRE"}`} {
 		for action, check := range map[string]func(t *testing.T, w *wire, from, to time.Time, marks map[string]time.Time){
 			"offline: {how: cut}": func(t *testing.T, w *wire, from, to time.Time, _ map[string]time.Time) {
 				reset, _ := ends(w.between(from.Add(-100*time.Millisecond), to.Add(-900*time.Millisecond)))
@@ -254,14 +258,19 @@ func TestActionsOnMosquitto(t *testing.T) {
 				for _, user := range []string{"buoy-1", "buoy-2", "buoy-3", "buoy-4", "ear"} {
 					require.NoError(t, exec.Command(program, "-b", passwords, user, "right-"+user).Run())
 				}
-				require.NoError(t, os.WriteFile(access, []byte("pattern write harbour/%u/#\nuser ear\ntopic read harbour/#\n"), 0o600))
+				require.NoError(t, os.WriteFile(access, []byte("pattern write harbour/%u/#\nuser ear\ntopic read harbour/#\n"),
+					0o600))
 				m := startMosquitto(t, "allow_anonymous false\npassword_file "+passwords+"\nacl_file "+access)
 				foreign := "refused" // version 5 has a code for it; 3.1.1 acknowledges what it discards, and QoS 0 says nothing
 				if version == "3.1.1" || qos == 0 {
 					foreign = "discarded"
 				}
-				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, who: buoy-2, do: {stuck: wave_m, clock: -1m}}", "{at: 300ms, for: 1s, who: buoy-3, do: {erratic: {wave_m: 5}, repeat: 1}}",
-					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}", "{at: 900ms, who: buoy-2, do: connect}", "{every: 700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
+				rest := []string{"{at: 300ms, for: 1s, who: buoy-1, do: {set: {wave_m: 9}, every: 40ms}}", "{at: 300ms, for: 1s, " +
+					"who: buoy-2, do: {stuck: wave_m, clock: -1m}}",
+					"{at: 300ms, for: 1s, who: buoy-3, do: {erratic: {wave_m: 5}, repeat: 1}}",
+					"{at: 500ms, for: 1s, who: buoy-4, do: swap}", "{at: 1500ms, for: 700ms, who: buoy-1, do: leave}",
+					"{at: 900ms, who: buoy-2, do: connect}", "{every: " +
+						"700ms, who: 1 of buoy, do: {send: {state: 3}}}", "{at: 2s, for: 300ms, do: {missing: wave_m}}"}
 				q := playAgainst(t, "", "", fmt.Sprintf(`
 crowd: rest
 links:

@@ -83,7 +83,10 @@ func TestAnswersOfAStore(t *testing.T) {
 		want   verdict.Verdict
 		says   string
 	}{
-		"all in one page": {func(p *platform, w http.ResponseWriter, _ *http.Request) { fmt.Fprintf(w, `{"rows":%s}`, rows(p)) }, verdict.Proven, ""},
+		"all in one page": {func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":%s}`,
+				rows(p))
+		}, verdict.Proven, ""},
 		"a row a page": {func(p *platform, w http.ResponseWriter, r *http.Request) {
 			n := 0
 			fmt.Sscan(r.URL.Query().Get("page"), &n)
@@ -102,8 +105,9 @@ func TestAnswersOfAStore(t *testing.T) {
 		}, verdict.Proven, ""},
 		"nothing stored":      {reply(`{"rows":[]}`), verdict.Lost, ""},
 		"other people's rows": {reply(`{"rows":[{"mark":"aaaaaaaa/gauge-1/level/1"},{"mark":"x"}]}`), verdict.Lost, ""},
-		"rows without a mark": {reply(`{"rows":[{"level_m":1}]}`), verdict.Unknown, "none carries a mark where the file says (mark: .mark); a row is {\"level_m\":1}"},
-		"rows elsewhere":      {reply(`{"items":[]}`), verdict.Unknown, "does not have the rows the file says"},
+		"rows without a mark": {reply(`{"rows":[{"level_m":1}]}`), verdict.Unknown, "none carries a mark where the file " +
+			"says (mark: .mark); a row is {\"level_m\":1}"},
+		"rows elsewhere": {reply(`{"items":[]}`), verdict.Unknown, "does not have the rows the file says"},
 		"no JSON any more": {func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			if p.asked == 1 {
 				fmt.Fprint(w, `{}`)
@@ -111,12 +115,21 @@ func TestAnswersOfAStore(t *testing.T) {
 			}
 			fmt.Fprint(w, "<html>sign in</html>")
 		}, verdict.Unknown, "the answer is not JSON"},
-		"an error":                {func(_ *platform, w http.ResponseWriter, _ *http.Request) { http.Error(w, "on fire", 500) }, verdict.Unknown, "status 500 Internal Server Error: on fire"},
-		"unknown everywhere":      {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) }, verdict.Unknown, "every question was answered with 404; check get"},
-		"pages in a circle":       {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for already; check next"},
-		"a next that is a number": {reply(`{"rows":[],"next":17}`), verdict.Unknown, "is 17, which is no address; make one of it"},
-		"a next that is a cursor": {reply(`{"rows":[],"next":"b2Zmc2V0"}`), verdict.Unknown, "is b2Zmc2V0, which is no address; make one of it"},
-		"a next that is no page":  {reply(`{"rows":[],"next":"http://[bad"}`), verdict.Unknown, "which is not an address"},
+		"an error": {func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+			http.Error(w, "on fire",
+				500)
+		}, verdict.Unknown, "status " +
+			"500 Internal Server Error: on fire"},
+		"unknown everywhere": {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) },
+			verdict.Unknown, "every " +
+				"question was answered with 404; check get"},
+		"pages in a circle": {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for " +
+			"already; check next"},
+		"a next that is a number": {reply(`{"rows":[],"next":17}`), verdict.Unknown, "is 17, which is no address; make one " +
+			"of it"},
+		"a next that is a cursor": {reply(`{"rows":[],"next":"b2Zmc2V0"}`), verdict.Unknown, "is b2Zmc2V0, which is no " +
+			"address; make one of it"},
+		"a next that is no page": {reply(`{"rows":[],"next":"http://[bad"}`), verdict.Unknown, "which is not an address"},
 		"numbers as texts": {func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":%s}`, strings.NewReplacer(`"level_m":`, `"level_m":"`, `}`, `"}`).Replace(rows(p)))
 		}, verdict.Altered, ""},
@@ -166,15 +179,17 @@ func TestQuestions(t *testing.T) {
 			b, _ := json.Marshal(next)
 			fmt.Fprintf(w, `{"next":%s,"rows":[%s]}`, b, page(p, n, 2, same))
 		}, verdict.Proven, ""},
-		"a cursor that is a text": {"next: , page: {after: .next}", func(p *platform, w http.ResponseWriter, r *http.Request) {
-			n := len(r.URL.Query().Get("after"))
-			next := strings.Repeat("/", n+3)
-			if n+3 >= len(p.messages) {
-				next = ""
-			}
-			fmt.Fprintf(w, `{"rows":[%s],"next":%q}`, page(p, n, 3, same), next)
-		}, verdict.Proven, ""},
-		"a cursor that is a mapping": {"next: , page: {after: .next}", reply(`{"rows":[],"next":{"a":1}}`), verdict.Unknown, `page: after is {"a":1}, which is no value of a parameter`},
+		"a cursor that is a text": {"next: , page: {after: .next}",
+			func(p *platform, w http.ResponseWriter, r *http.Request) {
+				n := len(r.URL.Query().Get("after"))
+				next := strings.Repeat("/", n+3)
+				if n+3 >= len(p.messages) {
+					next = ""
+				}
+				fmt.Fprintf(w, `{"rows":[%s],"next":%q}`, page(p, n, 3, same), next)
+			}, verdict.Proven, ""},
+		"a cursor that is a mapping": {"next: , page: {after: .next}", reply(`{"rows":[],"next":{"a":1}}`), verdict.Unknown,
+			`page: after is {"a":1}, which is no value of a parameter`},
 		"limited, and told when": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			if p.asked == 2 {
 				w.Header().Set("Retry-After", "1")
@@ -221,18 +236,28 @@ func TestQuestions(t *testing.T) {
 		}, verdict.Unknown, ""},
 		"two rows, by their identity": {"row: .id", func(p *platform, w http.ResponseWriter, r *http.Request) {
 			n := cursor(r, "n")
-			fmt.Fprintf(w, `{"rows":[%s]`, page(p, 0, 99, func(i int, row string) string { return fmt.Sprintf(`{"id":%d,%s`, 100*n+i, row[1:]) }))
+			fmt.Fprintf(w, `{"rows":[%s]`, page(p, 0, 99, func(i int, row string) string {
+				return fmt.Sprintf(`{"id":%d,%s`,
+					100*n+i, row[1:])
+			}))
 			if n == 0 {
 				fmt.Fprint(w, `,"next":"?n=1"`)
 			}
 			fmt.Fprint(w, "}")
 		}, verdict.Repeated, ""},
 		"one row that is written again and again": {"row: .id", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(i int, row string) string { return fmt.Sprintf(`{"id":%d,"updated":%d,%s`, i, p.asked, row[1:]) }))
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(i int, row string) string {
+				return fmt.Sprintf(
+					`{"id":%d,"updated":%d,%s`, i, p.asked, row[1:])
+			}))
 		}, verdict.Proven, ""},
-		"one row that is changed each time, without an identity": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return fmt.Sprintf(`{"updated":%d,%s`, p.asked, row[1:]) }))
-		}, verdict.Proven, ""},
+		"one row that is changed each time, without an identity": {"",
+			func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string {
+					return fmt.Sprintf(
+						`{"updated":%d,%s`, p.asked, row[1:])
+				}))
+			}, verdict.Proven, ""},
 		"two rows on one page": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return row + "," + row }))
 		}, verdict.Repeated, ""},
@@ -261,28 +286,37 @@ func TestQuestions(t *testing.T) {
 		"a name twice beside the rows": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"a":1,"rows":[%s],"a":2}`, page(p, 0, 99, same))
 		}, verdict.Unknown, `the name "a" stands twice in an object`},
-		"rows that are picked": {"rows: '[.rows[] | select(.mark)] | .[]'", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
-		}, verdict.Unknown, "does not have the rows the file says"},
-		"rows that are picked in another way": {"rows: '.rows | map(select(type == \"object\")) | .[]'", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
-		}, verdict.Proven, ""},
-		"a pick without end": {"rows: '.rows[] | until(false; .)'", reply(`{"rows":[1]}`), verdict.Unknown, "takes longer than 2s"},
-		"renamed and in centimetres": {"fields: {level_m: {as: kept.level_cm, factor: 100}}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string {
-				n, _ := strconv.ParseFloat(value.FindStringSubmatch(row)[1], 64)
-				return value.ReplaceAllString(row, fmt.Sprintf(`"kept":{"level_cm":%.1f}`, n*100))
-			}))
-		}, verdict.Proven, ""},
-		"in centimetres, and wrong": {"fields: {level_m: {factor: 100}}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, same))
-		}, verdict.Altered, ""},
+		"rows that are picked": {"rows: '[.rows[] | select(.mark)] | .[]'",
+			func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
+			}, verdict.Unknown, "does not have the rows the file says"},
+		"rows that are picked in another way": {"rows: '.rows | map(select(type == \"object\")) | .[]'",
+			func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"rows":[1,{},%s]}`, page(p, 0, 99, same))
+			}, verdict.Proven, ""},
+		"a pick without end": {"rows: '.rows[] | until(false; .)'", reply(`{"rows":[1]}`), verdict.Unknown,
+			"takes longer than 2s"},
+		"renamed and in centimetres": {"fields: {level_m: {as: kept.level_cm, factor: 100}}",
+			func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string {
+					n, _ := strconv.ParseFloat(value.FindStringSubmatch(row)[1], 64)
+					return value.ReplaceAllString(row, fmt.Sprintf(`"kept":{"level_cm":%.1f}`, n*100))
+				}))
+			}, verdict.Proven, ""},
+		"in centimetres, and wrong": {"fields: {level_m: {factor: 100}}",
+			func(p *platform, w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, same))
+			}, verdict.Altered, ""},
 		"overwritten, and said so": {"fields: {level_m: ignored}", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string { return value.ReplaceAllString(row, `"level_m":null`) }))
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 99, func(_ int, row string) string {
+				return value.ReplaceAllString(row,
+					`"level_m":null`)
+			}))
 		}, verdict.Proven, ""},
 		"cut off at twenty": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, max(0, len(p.messages)-20), 20, same))
-		}, verdict.Unknown, "each answer has 20 rows at most, and the oldest or the newest messages are missing in one piece"},
+		}, verdict.Unknown, "each answer has 20 rows at most, and the oldest or the newest messages are missing in one " +
+			"piece"},
 		"the oldest twenty, cut off": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
 		}, verdict.Unknown, "the platform seems to cut its answers off"},
@@ -363,8 +397,11 @@ func TestNumbersAsMarks(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			srv := &platform{answer: answer(c.filed)}
-			text := strings.NewReplacer("crowd: gauge", "crowd: gauge\nmark: {sequence: no}", "[{kind: gauge, name: gauge-1}]", "[{kind: gauge, count: 3, name: 'gauge-${n}'}]",
-				"path: /in", "path: '/in/${device}'", `device: '"gauge-1"'`, "device: .device", "mark: .mark, ", "").Replace(oneGauge)
+			text := strings.NewReplacer("crowd: gauge", "crowd: gauge\nmark: {sequence: no}", "[{kind: gauge, name: gauge-1}]",
+				"[{kind: "+
+					"gauge, count: 3, name: 'gauge-${n}'}]",
+				"path: /in", "path: '/in/${device}'", `device: '"gauge-1"'`, "device: .device", "mark: .mark, ", "").Replace(
+				oneGauge)
 			p := playOn(t, srv, text)
 			assert.Greater(t, p.result.Total.Due(), 15)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[c.want], "%v %+v", p.result.Total, p.result.Findings)
@@ -412,12 +449,14 @@ func TestAValueThatCouldNotBeMade(t *testing.T) {
 func TestAStoreThatCannotBeAsked(t *testing.T) {
 	t.Parallel()
 	for answer, says := range map[string]string{
-		"<html>sign in</html>": "the answer is not JSON (invalid character '<' looking for beginning of value): <html>sign in</html>; check get",
-		"{} {}":                "the answer is not JSON (something stands after the JSON value): {} {}",
+		"<html>sign in</html>": "the answer is not JSON (invalid character '<' looking for beginning of value): <html>sign " +
+			"in</html>; check get",
+		"{} {}": "the answer is not JSON (something stands after the JSON value): {} {}",
 	} {
 		srv := httptest.NewServer(&platform{answer: reply("%s", answer)})
 		defer srv.Close()
-		c, err := file.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))), file.Sources{Getenv: os.LookupEnv})
+		c, err := file.Parse("x", []byte(strings.ReplaceAll(oneGauge, "HTTP", strings.TrimPrefix(srv.URL, "http://"))),
+			file.Sources{Getenv: os.LookupEnv})
 		require.NoError(t, err)
 		dir := t.TempDir()
 		_, err = open(t, c, run.Options{Out: dir})
@@ -432,7 +471,8 @@ func TestAStoreThatCannotBeAsked(t *testing.T) {
 // A platform whose clock is another is asked for the time by its clock.
 func TestStoresWithAnotherClock(t *testing.T) {
 	t.Parallel()
-	for name, ahead := range map[string]time.Duration{"behind": -10 * time.Minute, "ahead": 10 * time.Minute, "behind, not told": -2 * time.Hour, "ahead, not told": 2 * time.Hour} {
+	for name, ahead := range map[string]time.Duration{"behind": -10 * time.Minute, "ahead": 10 * time.Minute,
+		"behind, not told": -2 * time.Hour, "ahead, not told": 2 * time.Hour} {
 		t.Run(name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
@@ -456,7 +496,8 @@ func TestStoresWithAnotherClock(t *testing.T) {
 				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
 			}}
 			text := strings.Replace(oneGauge, `/out"`, `/out?from=${from}&to=${to}"`, 1)
-			text = strings.TrimSuffix(text, "}\n") + `, many: {proves: counts, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '{n: (.rows | length)}', count: .n, wait: 600ms, watch_copies: 50ms}}` + "\n"
+			text = strings.TrimSuffix(text, "}\n") +
+				`, many: {proves: counts, get: "http://HTTP/out?from=${from}&to=${to}", device: '"gauge-1"', rows: '{n: (.rows | length)}', count: .n, wait: 600ms, watch_copies: 50ms}}` + "\n"
 			p := playOn(t, srv, text)
 			assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%v", p.result.Total)
 			assert.True(t, p.holds(), "%+v", p.checks)
@@ -476,12 +517,13 @@ func TestDelaysByAnotherClock(t *testing.T) {
 		want    proof.State
 		says    string
 	}{
-		"behind":                          {twoSecondsBefore, "stored_p99: 700ms", proof.Undecided, "; surely between "},
-		"behind, and it does not matter":  {twoSecondsBefore, "stored_p99: 1h", proof.Met, ""},
-		"the device's own":                {sentAt, "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
-		"the device's own, a percentile":  {sentAt, "stored_p50: 700ms", proof.Undecided, "; surely between "},
-		"the device's own, in seconds":    {sentIn(time.Second), "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
-		"the device's own, cut to ms":     {sentIn(time.Millisecond), "stored_worst: 700ms", proof.Undecided, "; surely between "},
+		"behind":                         {twoSecondsBefore, "stored_p99: 700ms", proof.Undecided, "; surely between "},
+		"behind, and it does not matter": {twoSecondsBefore, "stored_p99: 1h", proof.Met, ""},
+		"the device's own":               {sentAt, "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
+		"the device's own, a percentile": {sentAt, "stored_p50: 700ms", proof.Undecided, "; surely between "},
+		"the device's own, in seconds":   {sentIn(time.Second), "stored: 100% within 700ms", proof.Undecided, "0% (0 of 7)"},
+		"the device's own, cut to ms": {sentIn(time.Millisecond), "stored_worst: 700ms", proof.Undecided,
+			"; surely between "},
 		"the device's own, in time it is": {sentAt, "stored: 100% within 1h", proof.Met, "100% (7 of 7)"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -501,7 +543,8 @@ func TestDelaysByAnotherClock(t *testing.T) {
 				}
 				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
 			}}
-			text := strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ", "wait: 600ms", "wait: 30s").Replace(oneGauge)
+			text := strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ",
+				"wait: 600ms", "wait: 30s").Replace(oneGauge)
 			p := playOn(t, srv, text+"require: {"+c.require+"}\n")
 			assert.Equal(t, c.want, p.checks[0].State, "%+v %+v", p.checks, p.result.Witnesses)
 			assert.Contains(t, p.checks[0].Got, c.says)
@@ -532,11 +575,13 @@ func TestOneRowUnderAWrongTime(t *testing.T) {
 				}
 				fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(list, ","))
 			}}
-			text := strings.NewReplacer("time: .at", "time: {at: .stored, of: platform}", "wait: 600ms", "wait: 30s", "for: 700ms", "for: 5s").Replace(oneGauge)
+			text := strings.NewReplacer("time: .at", "time: {at: .stored, of: platform}", "wait: 600ms", "wait: 30s",
+				"for: 700ms", "for: 5s").Replace(oneGauge)
 			p := playOn(t, srv, text+"require: {stored: 90% within 30s, out_of_order: 0}\n")
 			require.Greater(t, p.result.Total.Due(), 30)
 			assert.True(t, p.holds(), "%+v %s", p.checks, p.says())
-			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why, p.result.Witnesses), "1 row is filed under a wrong time, and when it was stored is not known: gauge-1 level #6 ")
+			assert.Contains(t, fmt.Sprint(p.result.Witnesses[0].Why, p.result.Witnesses), "1 row is filed under a wrong time, "+
+				"and when it was stored is not known: gauge-1 level #6 ")
 			assert.NotContains(t, fmt.Sprint(p.result.Witnesses), "clock")
 		})
 	}
@@ -631,9 +676,11 @@ func TestAStoreOfTheLatest(t *testing.T) {
 		shows func(list []json.RawMessage) json.RawMessage
 		want  map[verdict.Verdict]int
 	}{
-		"the latest":     {func(list []json.RawMessage) json.RawMessage { return list[len(list)-1] }, nil},
-		"the one before": {func(list []json.RawMessage) json.RawMessage { return list[max(0, len(list)-2)] }, map[verdict.Verdict]int{verdict.Lost: 4}},
-		"the first":      {func(list []json.RawMessage) json.RawMessage { return list[0] }, map[verdict.Verdict]int{verdict.Lost: 4}},
+		"the latest": {func(list []json.RawMessage) json.RawMessage { return list[len(list)-1] }, nil},
+		"the one before": {func(list []json.RawMessage) json.RawMessage { return list[max(0, len(list)-2)] },
+			map[verdict.Verdict]int{verdict.Lost: 4}},
+		"the first": {func(list []json.RawMessage) json.RawMessage { return list[0] },
+			map[verdict.Verdict]int{verdict.Lost: 4}},
 		"another value": {func(list []json.RawMessage) json.RawMessage {
 			return json.RawMessage(strings.Replace(string(list[len(list)-1]), `"n":`, `"n":9`, 1))
 		}, map[verdict.Verdict]int{verdict.Altered: 4}},
@@ -721,7 +768,8 @@ func TestAGainIsNoOtherClock(t *testing.T) {
 					p.mu.Lock()
 				}
 				fmt.Fprintf(w, `{"rows":[{"stored":%q,%s],"next":"?page=%d"}`, sentAt(p.messages[n]), p.messages[n][1:], n+1)
-			}}, strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ", `/out"`, `/out?from=${from}&to=${to}"`, "wait: 600ms", "wait: 500ms").Replace(oneGauge))
+			}}, strings.NewReplacer("time: .at", "time: .stored", "fields: {", "fields: {at: {signal: clock}, ", `/out"`,
+				`/out?from=${from}&to=${to}"`, "wait: 600ms", "wait: 500ms").Replace(oneGauge))
 			assert.Zero(t, p.result.Total[verdict.Lost], p.says())
 			assert.Empty(t, p.result.Links.Remarks)
 		})

@@ -73,11 +73,13 @@ var chances = []Spec{
 		},
 	},
 	{
-		Name: "walk", Group: "chance", Gives: Float, Doc: "a random walk: each message a step from the one before, pulled back towards the middle and turned back at its bounds",
+		Name: "walk", Group: "chance", Gives: Float, Doc: "a random walk: each message a step from the one before, pulled " +
+			"back towards the middle and turned back at its bounds",
 		Params: []Param{
 			{Name: "start", Type: Number, Default: 0.0, Doc: "the first value, and the middle it is pulled to"},
 			{Name: "step", Type: Number, Default: 1.0, Doc: "the standard deviation of one step"},
-			{Name: "pull", Type: Share, Default: 0.02, Doc: "how much of its distance from the middle it loses with each step; 0% lets it go anywhere"},
+			{Name: "pull", Type: Share, Default: 0.02, Doc: "how much of its distance from the middle it loses with each " +
+				"step; 0% lets it go anywhere"},
 			{Name: "low", Type: Number, Optional: true, Doc: "the bound below, at which it turns back"},
 			{Name: "high", Type: Number, Optional: true, Doc: "the bound above"},
 		},
@@ -105,7 +107,8 @@ var chances = []Spec{
 		},
 	},
 	{
-		Name: "states", Group: "chance", Gives: Text, Doc: "one of several states; with each message it stays or goes to another, by chances of its own",
+		Name: "states", Group: "chance", Gives: Text, Doc: "one of several states; with each message it stays or goes to " +
+			"another, by chances of its own",
 		Params: []Param{
 			{Name: "of", Type: States, Doc: "for each state, the chances of going elsewhere; it begins in the first"},
 		},
@@ -298,10 +301,12 @@ func makeStates(a Args) (Signal, error) {
 		for _, t := range s.To {
 			j, known := index[t.To]
 			if !known {
-				return nil, fmt.Errorf("the state %q goes to %q, which is no state: give it a line of its own, such as %s: {}", s.Name, t.To, t.To)
+				return nil, fmt.Errorf("the state %q goes to %q, which is no state: give it a line of its own, such as %s: {}",
+					s.Name, t.To, t.To)
 			}
 			if j == i {
-				return nil, fmt.Errorf("the state %q goes to itself: leave that out, the rest of the chances is the chance to stay", s.Name)
+				return nil, fmt.Errorf("the state %q goes to itself: leave that out, the rest of the chances is the chance to "+
+					"stay", s.Name)
 			}
 			shares[j] += t.Share
 			left -= t.Share

@@ -150,5 +150,6 @@ func (f *Finish) Dropped(m *Moment) (v Value, hit bool) {
 
 // Changes tells whether anything of it needs a number.
 func (f *Finish) Changes() bool {
-	return f.Convert != nil || f.Noise != 0 || f.Spike != nil || f.Min != nil || f.Max != nil || f.Resolution != 0 || f.Decimals != nil || f.Digits != nil
+	return f.Convert != nil || f.Noise != 0 || f.Spike != nil || f.Min != nil || f.Max != nil || f.Resolution != 0 ||
+		f.Decimals != nil || f.Digits != nil
 }

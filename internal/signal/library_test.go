@@ -48,7 +48,8 @@ func TestWalk(t *testing.T) {
 		steps += (free[i] - free[i-1]) * (free[i] - free[i-1]) / n
 	}
 	assert.InDelta(t, 1, math.Sqrt(steps), 0.02, "without pull, a plain random walk")
-	_, _, low, high := stats(series(build(t, "walk", signal.Args{"step": 5.0, "pull": 0.0, "start": 50.0, "low": 0.0, "high": 100.0}), 3, n))
+	_, _, low, high := stats(series(build(t, "walk", signal.Args{"step": 5.0, "pull": 0.0, "start": 50.0, "low": 0.0,
+		"high": 100.0}), 3, n))
 	assert.True(t, low >= 0 && low < 1 && high <= 100 && high > 99, "it turns back at its bounds: %g to %g", low, high)
 }
 
@@ -77,13 +78,16 @@ func TestStates(t *testing.T) {
 	for i := n; i > 1; i -= 997 {
 		require.Equal(t, list[i], at(build(t, "states", signal.Args{"of": harbourStates}), i), "message %d alone", i)
 	}
-	ring := []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 1}}}, {Name: "b", To: []signal.Transition{{To: "a", Share: 1}}}}
-	assert.Equal(t, "b", at(build(t, "states", signal.Args{"of": ring}), 1000), "states that never meet are counted from the first message")
+	ring := []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 1}}},
+		{Name: "b", To: []signal.Transition{{To: "a", Share: 1}}}}
+	assert.Equal(t, "b", at(build(t, "states", signal.Args{"of": ring}), 1000), "states that never meet are counted "+
+		"from the first message")
 }
 
 func TestWeightsTextsAndSwitch(t *testing.T) {
 	const n = 20000
-	c := build(t, "choice", signal.Args{"of": []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(3)}, "weights": []float64{7, 2, 0}})
+	c := build(t, "choice", signal.Args{"of": []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(3)},
+		"weights": []float64{7, 2, 0}})
 	seen := map[int64]float64{}
 	like := build(t, "text", signal.Args{"pattern": "(buoy|mark)-[A-Z]{2}[^a]?x*"})
 	re := regexp.MustCompile("^(buoy|mark)-[A-Z]{2}[^a]?x*$")
@@ -122,16 +126,19 @@ func TestWeightsTextsAndSwitch(t *testing.T) {
 
 func TestWavesAndStores(t *testing.T) {
 	at := func(s signal.Signal, d time.Duration) float64 {
-		return s.At(signal.Moment{Key: 4, Seq: 1 + uint64(d/time.Second), Tick: uint64(d / time.Second), Time: noon.Add(d), Elapsed: d, Every: time.Second}).Float()
+		return s.At(signal.Moment{Key: 4, Seq: 1 + uint64(d/time.Second), Tick: uint64(d / time.Second), Time: noon.Add(d),
+			Elapsed: d, Every: time.Second}).Float()
 	}
 	saw := build(t, "saw", signal.Args{"low": 2.0, "high": 6.0, "period": 4 * time.Second, "together": true})
-	assert.Equal(t, []float64{2, 3, 4, 5, 2}, []float64{at(saw, 0), at(saw, time.Second), at(saw, 2*time.Second), at(saw, 3*time.Second), at(saw, 4*time.Second)})
+	assert.Equal(t, []float64{2, 3, 4, 5, 2}, []float64{at(saw, 0), at(saw, time.Second), at(saw, 2*time.Second),
+		at(saw, 3*time.Second), at(saw, 4*time.Second)})
 	pulse := build(t, "pulse", signal.Args{"period": 10 * time.Second, "width": 3 * time.Second, "top": 5.0})
 	mean, _, low, high := stats(series(pulse, 4, 10000))
 	assert.InDelta(t, 1.5, mean, 0.01)
 	assert.Equal(t, []float64{0, 5}, []float64{low, high})
 	steps := build(t, "steps", signal.Args{"levels": []float64{1, 2, 5}, "every": time.Minute, "again": false})
-	assert.Equal(t, []float64{1, 2, 5, 5}, []float64{at(steps, 0), at(steps, 90*time.Second), at(steps, 2*time.Minute), at(steps, time.Hour)})
+	assert.Equal(t, []float64{1, 2, 5, 5}, []float64{at(steps, 0), at(steps, 90*time.Second), at(steps, 2*time.Minute),
+		at(steps, time.Hour)})
 	year := build(t, "yearly", signal.Args{"low": 6.0, "high": 18.0, "peak": 171})
 	mid := func(month, day int) float64 {
 		return year.At(signal.Moment{Time: time.Date(2031, time.Month(month), day, 12, 0, 0, 0, time.UTC)}).Float()
@@ -166,7 +173,8 @@ func TestWavesAndStores(t *testing.T) {
 
 // A device on its way keeps its speed; what its sensors show of its rolling agrees.
 func TestMotion(t *testing.T) {
-	route := build(t, "route", signal.Args{"points": []quantity.Position{{Lat: 58, Lon: -6}, {Lat: 58.01, Lon: -6}, {Lat: 58.01, Lon: -6.02}}, "speed": 5.0, "ahead": 100.0})
+	route := build(t, "route", signal.Args{"points": []quantity.Position{{Lat: 58, Lon: -6}, {Lat: 58.01, Lon: -6},
+		{Lat: 58.01, Lon: -6.02}}, "speed": 5.0, "ahead": 100.0})
 	place := func(s int) quantity.Position {
 		return route.At(signal.Moment{Elapsed: time.Duration(s) * time.Second}).Place()
 	}
@@ -200,24 +208,29 @@ func TestMotion(t *testing.T) {
 
 func TestRecorded(t *testing.T) {
 	values := []signal.Value{signal.OfFloat(1), signal.OfFloat(3), signal.NoValue(), signal.OfFloat(7)}
-	rows := build(t, "recorded", signal.Args{"file": &signal.Recording{Values: values}, "column": "x", "offset": 2 * time.Second})
+	rows := build(t, "recorded", signal.Args{"file": &signal.Recording{Values: values}, "column": "x",
+		"offset": 2 * time.Second})
 	at := func(s signal.Signal, k int) signal.Value {
 		return s.At(signal.Moment{Seq: uint64(k + 1), Every: time.Second, Elapsed: time.Duration(k) * time.Second})
 	}
 	assert.Equal(t, signal.LeftOut, at(rows, 0).Type(), "a hole in the recording is a hole in the messages")
 	assert.Equal(t, 7.0, at(rows, 1).Float())
 	assert.Equal(t, 1.0, at(rows, 2).Float(), "it begins anew")
-	timed := &signal.Recording{Values: []signal.Value{signal.OfFloat(0), signal.OfFloat(10), signal.OfFloat(30)}, Times: []float64{0, 10, 20}}
-	line := build(t, "recorded", signal.Args{"file": timed, "column": "x", "between": "line", "again": false, "stretch": 2.0})
+	timed := &signal.Recording{Values: []signal.Value{signal.OfFloat(0), signal.OfFloat(10), signal.OfFloat(30)},
+		Times: []float64{0, 10, 20}}
+	line := build(t, "recorded", signal.Args{"file": timed, "column": "x", "between": "line", "again": false,
+		"stretch": 2.0})
 	for k, want := range map[int]float64{0: 0, 10: 5, 20: 10, 30: 20, 40: 30, 400: 30} {
 		assert.InDelta(t, want, at(line, k).Float(), 1e-9, "after %d s", k)
 	}
 	hold := build(t, "recorded", signal.Args{"file": timed, "column": "x"})
-	assert.Equal(t, []float64{0, 10, 30, 0}, []float64{at(hold, 9).Float(), at(hold, 19).Float(), at(hold, 29).Float(), at(hold, 30).Float()})
+	assert.Equal(t, []float64{0, 10, 30, 0}, []float64{at(hold, 9).Float(), at(hold, 19).Float(), at(hold, 29).Float(),
+		at(hold, 30).Float()})
 }
 
 func TestFollow(t *testing.T) {
-	f := build(t, "derived", signal.Args{"field": "x", "gain": 2.0, "offset": 1.0, "correlation": 0.6, "spread": 3.0}).(signal.Follower)
+	f := build(t, "derived", signal.Args{"field": "x", "gain": 2.0, "offset": 1.0, "correlation": 0.6,
+		"spread": 3.0}).(signal.Follower)
 	x, y := make([]float64, 20000), make([]float64, 20000)
 	source := build(t, "normal", signal.Args{"spread": 3.0})
 	for i := range x {
@@ -240,7 +253,8 @@ func TestFollow(t *testing.T) {
 func TestFinishSpells(t *testing.T) {
 	const n = 60000
 	f := signal.Finish{Drop: &signal.Drop{Spell: signal.Spell{Chance: 0.05, For: 6 * time.Second}, As: signal.OfInt(-999)},
-		Stuck: &signal.Spell{Chance: 0.1, For: 4 * time.Second}, Spike: &signal.Spike{Spell: signal.Spell{Chance: 0.02}, By: 50}}
+		Stuck: &signal.Spell{Chance: 0.1, For: 4 * time.Second}, Spike: &signal.Spike{Spell: signal.Spell{Chance: 0.02},
+			By: 50}}
 	drops, stuck, up, down := 0, 0, 0, 0
 	for i := 1; i <= n; i++ {
 		m := signal.Moment{Key: 8, Seq: uint64(i), Every: 2 * time.Second}
@@ -307,12 +321,16 @@ func TestWrongParametersOfTheLibrary(t *testing.T) {
 	}{
 		{"walk", signal.Args{"low": 2.0, "high": 1.0}, "low 2 is not below high 1"},
 		{"walk", signal.Args{"start": 5.0, "high": 1.0}, "start 5 lies outside the bounds"},
-		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}}}}}, `goes to "b", which is no state`},
-		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}, {To: "b", Share: 0.6}}}, {Name: "b"}}}, "add up to more than 100%"},
+		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5}}}}},
+			`goes to "b", which is no state`},
+		{"states", signal.Args{"of": []signal.State{{Name: "a", To: []signal.Transition{{To: "b", Share: 0.5},
+			{To: "b", Share: 0.6}}}, {Name: "b"}}}, "add up to more than 100%"},
 		{"text", signal.Args{"pattern": "[a"}, "is not a regular expression: missing closing ]"},
 		{"text", signal.Args{"pattern": "[a-z]{1000}[0-9]{9}"}, "may become longer than 1000 letters"},
-		{"choice", signal.Args{"of": []signal.Value{signal.OfInt(1)}, "weights": []float64{1, 2}}, "weights must be as many as the values: 1, not 2"},
-		{"pulse", signal.Args{"period": time.Second, "width": time.Minute}, "width 1m must lie between zero and the period of 1s"},
+		{"choice", signal.Args{"of": []signal.Value{signal.OfInt(1)}, "weights": []float64{1, 2}}, "weights must be as " +
+			"many as the values: 1, not 2"},
+		{"pulse", signal.Args{"period": time.Second, "width": time.Minute}, "width 1m must lie between zero and the period " +
+			"of 1s"},
 		{"route", signal.Args{"points": []quantity.Position{{Lat: 1}}}, "points must be at least two positions, not 1"},
 		{"counter", signal.Args{"wrap": 0.0}, "wrap must be above zero"},
 		{"derived", signal.Args{"field": "x", "lag": -time.Second}, "cannot run ahead"},

@@ -18,7 +18,8 @@ var motion = []Param{
 
 var places = []Spec{
 	{
-		Name: "wander", Group: "motion", Gives: Place, Doc: "a position that drifts about a place and never leaves the radius",
+		Name: "wander", Group: "motion", Gives: Place, Doc: "a position that drifts about a place and never leaves the " +
+			"radius",
 		Params: []Param{
 			{Name: "around", Type: Where, Doc: "the middle"},
 			{Name: "radius", Type: Length, Default: 10.0, Doc: "how far it may go"},
@@ -45,14 +46,18 @@ var places = []Spec{
 		},
 	},
 	{
-		Name: "route", Group: "motion", Gives: Place, Doc: "a position that moves along a route at a speed, from the beginning of the round",
+		Name: "route", Group: "motion", Gives: Place, Doc: "a position that moves along a route at a speed, from the " +
+			"beginning of the round",
 		Params: []Param{
 			{Name: "points", Type: Route, Doc: "the corners of the route, in order; at least two"},
 			{Name: "speed", Type: Speed, Default: 1.0, Doc: "how fast it moves: 5kn, 2m/s, 30km/h"},
-			{Name: "then", Type: Word, Default: "back", Words: []string{"back", "round", "stay"}, Doc: "at the end: go back the same way, on to the first point, or stay"},
-			{Name: "ahead", Type: Number, Default: 0.0, Doc: "how many metres along the way it begins; a formula such as n * 200 sets devices apart"},
+			{Name: "then", Type: Word, Default: "back", Words: []string{"back", "round", "stay"}, Doc: "at the end: go back " +
+				"the same way, on to the first point, or stay"},
+			{Name: "ahead", Type: Number, Default: 0.0, Doc: "how many metres along the way it begins; a formula such as n * " +
+				"200 sets devices apart"},
 		},
-		Example: "position: {signal: route, points: [\"58.02,-6.41\", \"58.03,-6.39\", \"58.05,-6.36\"], speed: 5kn, ahead: 0}",
+		Example: "position: {signal: route, points: [\"58.02,-6.41\", \"58.03,-6.39\", \"58.05,-6.36\"], speed: 5kn, " +
+			"ahead: 0}",
 		make: func(a Args) (Signal, error) {
 			points, _ := a["points"].([]quantity.Position)
 			if len(points) < 2 {
@@ -86,7 +91,8 @@ var places = []Spec{
 		},
 	},
 	{
-		Name: "acceleration", Group: "motion", Gives: Vector, Unit: "m/s2", Doc: "what a three-axis accelerometer on a rolling device shows: gravity in its own axes, and vibration",
+		Name: "acceleration", Group: "motion", Gives: Vector, Unit: "m/s2", Doc: "what a three-axis accelerometer on a " +
+			"rolling device shows: gravity in its own axes, and vibration",
 		Params: append([]Param{
 			{Name: "gravity", Type: Number, Default: 9.80665, Doc: "what it shows at rest, in m/s2"},
 			{Name: "vibration", Type: Number, Default: 0.05, Doc: "the standard deviation of each axis, in m/s2"}}, motion...),
@@ -109,9 +115,11 @@ var places = []Spec{
 		},
 	},
 	{
-		Name: "rotation", Group: "motion", Gives: Vector, Unit: "deg/s", Doc: "what a three-axis gyroscope on the same rolling device shows: how fast it turns about each axis",
+		Name: "rotation", Group: "motion", Gives: Vector, Unit: "deg/s", Doc: "what a three-axis gyroscope on the same " +
+			"rolling device shows: how fast it turns about each axis",
 		Params: append([]Param{
-			{Name: "yaw", Type: Number, Default: 2.0, Doc: "the greatest speed of turning about the upright axis, in degrees a second"},
+			{Name: "yaw", Type: Number, Default: 2.0, Doc: "the greatest speed of turning about the upright axis, in degrees " +
+				"a second"},
 			{Name: "bias", Type: Number, Default: 0.0, Doc: "what every axis shows at rest, in degrees a second"}}, motion...),
 		Example: "gyro: {signal: rotation, tilt: 12, period: 6s, yaw: 3, round: 2}",
 		make: func(a Args) (Signal, error) {

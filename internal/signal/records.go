@@ -45,12 +45,14 @@ func (f *follow) Follow(m Moment, source Value) Value {
 
 var records = []Spec{
 	{
-		Name: "clock", Group: "time and records", Doc: "the time at which the message is due, as the device's own clock shows it",
+		Name: "clock", Group: "time and records", Doc: "the time at which the message is due, as the device's own clock " +
+			"shows it",
 		Params: []Param{
 			{Name: "as", Type: Word, Default: "rfc3339", Words: []string{"rfc3339", "s", "ms", "us"},
 				Doc: "RFC 3339 text in UTC, or whole seconds, milliseconds or microseconds since 1970"},
 			{Name: "offset", Type: Duration, Default: time.Duration(0), Doc: "how much the device's clock is ahead"},
-			{Name: "drift", Type: Number, Default: 0.0, Doc: "how much it gains, in millionths; counted from the beginning of the round"},
+			{Name: "drift", Type: Number, Default: 0.0, Doc: "how much it gains, in millionths; counted from the beginning of " +
+				"the round"},
 		},
 		Example: "at: {signal: clock, as: ms, offset: -2s, drift: 20}",
 		make: func(a Args) (Signal, error) {
@@ -70,28 +72,35 @@ var records = []Spec{
 		},
 	},
 	{
-		Name: "recorded", Group: "time and records", Doc: "values from a file, by column: a CSV file with a head line, or JSON Lines",
+		Name: "recorded", Group: "time and records", Doc: "values from a file, by column: a CSV file with a head line, or " +
+			"JSON Lines",
 		Params: []Param{
 			{Name: "file", Type: Data, Doc: "the file, seen from the crowd file's folder"},
 			{Name: "column", Type: Plain, Doc: "the column, or the member of each JSON object"},
-			{Name: "time", Type: Plain, Optional: true, Doc: "the column of the time: RFC 3339, or seconds; without it, one row for each message"},
+			{Name: "time", Type: Plain, Optional: true, Doc: "the column of the time: RFC 3339, or seconds; without it, one " +
+				"row for each message"},
 			{Name: "again", Type: Flag, Default: true, Doc: "begin anew after the last row, or stay at it"},
 			{Name: "stretch", Type: Number, Default: 1.0, Doc: "2 plays it at half the speed"},
-			{Name: "offset", Type: Duration, Default: time.Duration(0), Doc: "how far into the recording this device begins; ${n * 60} sets devices a minute apart"},
-			{Name: "between", Type: Word, Default: "hold", Words: []string{"hold", "line"}, Doc: "between two rows: hold the last value, or go straight to the next"},
+			{Name: "offset", Type: Duration, Default: time.Duration(0), Doc: "how far into the recording this device begins; " +
+				"${n * 60} sets devices a minute apart"},
+			{Name: "between", Type: Word, Default: "hold", Words: []string{"hold", "line"}, Doc: "between two rows: hold the " +
+				"last value, or go straight to the next"},
 		},
 		Example: "level_m: {signal: recorded, file: levels.csv, column: level, time: at, offset: \"${n * 60}\"}",
 		make:    makeRecorded,
 	},
 	{
-		Name: "derived", Group: "time and records", Gives: Float, Doc: "another field of the same reading, some time later, scaled, or only loosely tied to it",
+		Name: "derived", Group: "time and records", Gives: Float, Doc: "another field of the same reading, some time " +
+			"later, scaled, or only loosely tied to it",
 		Params: []Param{
 			{Name: "field", Type: FieldName, Doc: "the field it follows; it must stand before this one"},
 			{Name: "lag", Type: Duration, Default: time.Duration(0), Doc: "how far behind it is"},
 			{Name: "gain", Type: Number, Default: 1.0, Doc: "what the value is multiplied with"},
 			{Name: "offset", Type: Number, Default: 0.0, Doc: "what is added to it"},
-			{Name: "correlation", Type: Share, Default: 1.0, Doc: "how closely it is tied: 100% follows exactly, 50% is loose (Pearson's coefficient)"},
-			{Name: "spread", Type: Number, Default: 1.0, Doc: "the standard deviation of the field it follows, for a correlation below 100%"},
+			{Name: "correlation", Type: Share, Default: 1.0, Doc: "how closely it is tied: 100% follows exactly, 50% is loose " +
+				"(Pearson's coefficient)"},
+			{Name: "spread", Type: Number, Default: 1.0, Doc: "the standard deviation of the field it follows, for a " +
+				"correlation below 100%"},
 		},
 		Example: "air_c: {signal: derived, field: water_c, lag: 30m, gain: 0.9, offset: 2, round: 1}",
 		make: func(a Args) (Signal, error) {
@@ -114,7 +123,8 @@ func makeRecorded(a Args) (Signal, error) {
 	if r == nil || len(r.Values) == 0 {
 		return nil, fmt.Errorf("the recording has no row")
 	}
-	stretch, offset, again, line := a.num("stretch"), a.dur("offset").Seconds(), a.flag("again"), a.word("between") == "line"
+	stretch, offset, again, line := a.num("stretch"), a.dur("offset").Seconds(), a.flag(
+		"again"), a.word("between") == "line"
 	if err := positive(a, "stretch"); err != nil {
 		return nil, err
 	}

@@ -59,13 +59,15 @@ func TestDistributions(t *testing.T) {
 	assert.InDelta(t, 10, mean, 5*3/math.Sqrt(n))
 	assert.InDelta(t, 3, sd, 0.08)
 
-	mean, sd, low, high = stats(series(build(t, "swell", signal.Args{"height": 2.0, "period": 9 * time.Second, "mean": 1.0}), key, n))
+	mean, sd, low, high = stats(series(build(t, "swell", signal.Args{"height": 2.0, "period": 9 * time.Second,
+		"mean": 1.0}), key, n))
 	assert.InDelta(t, 1, mean, 0.02)
 	assert.InDelta(t, 0.5, sd, 0.02, "a quarter of the significant height")
 	assert.Greater(t, high, 1.5)
 	assert.Less(t, low, 0.5)
 
-	choice := build(t, "choice", signal.Args{"of": []signal.Value{signal.OfText("a"), signal.OfText("b"), signal.OfText("c")}})
+	choice := build(t, "choice", signal.Args{"of": []signal.Value{signal.OfText("a"), signal.OfText("b"),
+		signal.OfText("c")}})
 	seen := map[string]int{}
 	for i := range n {
 		seen[choice.At(signal.Moment{Key: key, Seq: uint64(i)}).Text()]++
@@ -130,8 +132,9 @@ func needed(name string) signal.Args {
 		"states":   {"of": harbourStates},
 		"text":     {"pattern": "[A-Z]{3}-[0-9]+"},
 		"route":    {"points": []quantity.Position{{Lat: 58, Lon: -6}, {Lat: 58.01, Lon: -6}, {Lat: 58.01, Lon: -6.02}}},
-		"recorded": {"file": &signal.Recording{Values: []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(4)}}, "column": "x"},
-		"derived":  {"field": "x"},
+		"recorded": {"file": &signal.Recording{Values: []signal.Value{signal.OfInt(1), signal.OfInt(2), signal.OfInt(4)}},
+			"column": "x"},
+		"derived": {"field": "x"},
 	}[name]
 }
 
@@ -142,11 +145,13 @@ func TestValuesArePure(t *testing.T) {
 		s := build(t, name, needed(name))
 		var forward []signal.Value
 		for i := range 50 {
-			forward = append(forward, s.At(signal.Moment{Key: 5, Seq: uint64(i + 1), Time: noon.Add(time.Duration(i) * time.Second)}))
+			forward = append(forward, s.At(signal.Moment{Key: 5, Seq: uint64(i + 1),
+				Time: noon.Add(time.Duration(i) * time.Second)}))
 		}
 		for i := 49; i >= 0; i-- {
 			s.At(signal.Moment{Key: 99, Seq: 3, Time: noon})
-			require.Equal(t, forward[i], s.At(signal.Moment{Key: 5, Seq: uint64(i + 1), Time: noon.Add(time.Duration(i) * time.Second)}), name)
+			require.Equal(t, forward[i], s.At(signal.Moment{Key: 5, Seq: uint64(i + 1),
+				Time: noon.Add(time.Duration(i) * time.Second)}), name)
 		}
 	}
 	assert.NotEqual(t, signal.Key(1, "ab", "c"), signal.Key(1, "a", "bc"))

@@ -23,12 +23,14 @@ var storages = []Spec{
 		},
 	},
 	{
-		Name: "charge", Group: "storage", Gives: Float, Doc: "a store that fills from the beginning of the round, the slower the fuller it is",
+		Name: "charge", Group: "storage", Gives: Float, Doc: "a store that fills from the beginning of the round, the " +
+			"slower the fuller it is",
 		Params: []Param{
 			{Name: "from", Type: Number, Default: 0.0, Doc: "the value at the beginning"},
 			{Name: "per_hour", Type: Number, Default: 10.0, Doc: "how much it gains in an hour at first"},
 			{Name: "to", Type: Number, Default: 100.0, Doc: "where it is full"},
-			{Name: "slow_from", Type: Share, Default: 0.8, Doc: "the share of the way behind which it slows down; 100% fills evenly to the end"},
+			{Name: "slow_from", Type: Share, Default: 0.8, Doc: "the share of the way behind which it slows down; 100% fills " +
+				"evenly to the end"},
 		},
 		Example: "battery_v: {signal: charge, from: 11.2, per_hour: 0.8, to: 12.8, round: 3}",
 		make: func(a Args) (Signal, error) {
@@ -52,8 +54,10 @@ var storages = []Spec{
 		Params: []Param{
 			{Name: "from", Type: Number, Default: 1.0, Doc: "the value of the first message"},
 			{Name: "step", Type: Number, Default: 1.0, Doc: "how much it grows"},
-			{Name: "wrap", Type: Number, Optional: true, Doc: "how many values it has before it is at from again, such as 65536"},
-			{Name: "reset", Type: Share, Default: 0.0, Doc: "the chance at each message that it begins anew, as after a power cut; 0.01% or more"},
+			{Name: "wrap", Type: Number, Optional: true, Doc: "how many values it has before it is at from again, such as " +
+				"65536"},
+			{Name: "reset", Type: Share, Default: 0.0, Doc: "the chance at each message that it begins anew, as after a power " +
+				"cut; 0.01% or more"},
 			{Name: "each_round", Type: Flag, Default: false, Doc: "begin anew with each round"},
 		},
 		Example: "flashes: {signal: counter, from: 0, step: 12, wrap: 65536}",

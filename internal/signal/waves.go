@@ -43,7 +43,8 @@ var steady = []Spec{
 		},
 	},
 	{
-		Name: "steps", Group: "steady", Gives: Float, Doc: "goes through a list of levels from the beginning of the round and holds each for a while",
+		Name: "steps", Group: "steady", Gives: Float, Doc: "goes through a list of levels from the beginning of the round " +
+			"and holds each for a while",
 		Params: []Param{
 			{Name: "levels", Type: Numbers, Doc: "the levels, in order"},
 			{Name: "every", Type: Duration, Default: time.Minute, Doc: "how long each is held"},
@@ -79,13 +80,16 @@ func phase(m *Moment, a float64, own bool) float64 {
 	return a
 }
 
-var together = Param{Name: "together", Type: Flag, Default: false, Doc: "all devices at the same point of the wave, or each at its own"}
+var together = Param{Name: "together", Type: Flag, Default: false, Doc: "all devices at the same point of the wave, " +
+	"or each at its own"}
 
 var waves = []Spec{
 	{
-		Name: "swell", Group: "waves", Gives: Float, Doc: "the height of the sea's surface: five sines with periods within a third of the given one",
+		Name: "swell", Group: "waves", Gives: Float, Doc: "the height of the sea's surface: five sines with periods within " +
+			"a third of the given one",
 		Params: []Param{
-			{Name: "height", Type: Number, Default: 1.0, Doc: "significant height, crest to trough: four times the standard deviation"},
+			{Name: "height", Type: Number, Default: 1.0, Doc: "significant height, crest to trough: four times the standard " +
+				"deviation"},
 			{Name: "period", Type: Duration, Default: 8 * time.Second, Doc: "the middle period"},
 			{Name: "mean", Type: Number, Default: 0.0, Doc: "the level it moves around"},
 		},
@@ -145,7 +149,8 @@ var waves = []Spec{
 		},
 	},
 	{
-		Name: "tide", Group: "waves", Gives: Float, Doc: "a slow wave that is the same for every device that has the same phase",
+		Name: "tide", Group: "waves", Gives: Float, Doc: "a slow wave that is the same for every device that has the same " +
+			"phase",
 		Params: []Param{
 			{Name: "range", Type: Number, Default: 2.0, Doc: "from low water to high water"},
 			{Name: "period", Type: Duration, Default: 12*time.Hour + 25*time.Minute, Doc: "from one high water to the next"},
@@ -185,7 +190,8 @@ var waves = []Spec{
 		},
 	},
 	{
-		Name: "pulse", Group: "waves", Gives: Float, Doc: "rests at one value and jumps to another for a short while, again and again",
+		Name: "pulse", Group: "waves", Gives: Float, Doc: "rests at one value and jumps to another for a short while, " +
+			"again and again",
 		Params: []Param{
 			{Name: "rest", Type: Number, Default: 0.0, Doc: "the value between pulses"},
 			{Name: "top", Type: Number, Default: 1.0, Doc: "the value in a pulse"},
@@ -201,7 +207,8 @@ var waves = []Spec{
 			rest, top, period, own := a.num("rest"), a.num("top"), a.dur("period"), !a.flag("together")
 			share := float64(a.dur("width")) / float64(period)
 			if share < 0 || share > 1 {
-				return nil, fmt.Errorf("width %s must lie between zero and the period of %s", quantity.FormatDuration(a.dur("width")), quantity.FormatDuration(period))
+				return nil, fmt.Errorf("width %s must lie between zero and the period of %s",
+					quantity.FormatDuration(a.dur("width")), quantity.FormatDuration(period))
 			}
 			return signalFunc(func(m Moment) Value {
 				x := math.Mod(seconds(m.Time), period.Seconds())/period.Seconds() + phase(&m, 0, own)
@@ -213,11 +220,13 @@ var waves = []Spec{
 		},
 	},
 	{
-		Name: "switch", Group: "waves", Gives: Bool, Doc: "on for a while, off for a while, and so on, each stay somewhat longer or shorter than the last",
+		Name: "switch", Group: "waves", Gives: Bool, Doc: "on for a while, off for a while, and so on, each stay somewhat " +
+			"longer or shorter than the last",
 		Params: []Param{
 			{Name: "on", Type: Duration, Default: 30 * time.Second, Doc: "how long it stays on, on average"},
 			{Name: "off", Type: Duration, Default: time.Minute, Doc: "how long it stays off, on average"},
-			{Name: "vary", Type: Share, Default: 0.2, Doc: "how much a stay may be longer or shorter: a share of the shorter stay, at most 90%"},
+			{Name: "vary", Type: Share, Default: 0.2, Doc: "how much a stay may be longer or shorter: a share of the shorter " +
+				"stay, at most 90%"},
 		},
 		Example: "lamp_on: {signal: switch, on: 20s, off: 40s, vary: 30%}",
 		make: func(a Args) (Signal, error) {

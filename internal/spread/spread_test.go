@@ -18,7 +18,8 @@ func TestSpread(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		var list []time.Duration
-		for _, us := range rapid.SliceOfN(rapid.Int64Range(0, int64(10*24*time.Hour/time.Microsecond)), 1, 50).Draw(t, "times") {
+		for _, us := range rapid.SliceOfN(rapid.Int64Range(0, int64(10*24*time.Hour/time.Microsecond)), 1, 50).Draw(t,
+			"times") {
 			list = append(list, time.Duration(us)*time.Microsecond)
 		}
 		var all, odd spread.Spread
@@ -89,7 +90,8 @@ func TestTimes(t *testing.T) {
 	t.Parallel()
 	rapid.Check(t, func(t *rapid.T) {
 		rng := rand.New(rand.NewPCG(rapid.Uint64().Draw(t, "seed"), 1))
-		list := make([]time.Duration, rapid.OneOf(rapid.IntRange(1, 12), rapid.IntRange(spread.Exact-2, 2*spread.Exact+2)).Draw(t, "n"))
+		list := make([]time.Duration, rapid.OneOf(rapid.IntRange(1, 12),
+			rapid.IntRange(spread.Exact-2, 2*spread.Exact+2)).Draw(t, "n"))
 		var parts [3]spread.Times
 		for i := range list {
 			list[i] = time.Duration(rng.Int64() >> rng.IntN(63))
@@ -124,7 +126,8 @@ func TestTimes(t *testing.T) {
 // Of six times, the 90th percentile is the longest: five are less than nine tenths.
 func TestTheNearestRankIsRoundedUp(t *testing.T) {
 	t.Parallel()
-	for _, c := range []struct{ percent, n, rank int }{{90, 6, 6}, {90, 10, 9}, {50, 1, 1}, {50, 2, 1}, {50, 3, 2}, {99, 100, 99}, {99, 101, 100}, {100, 7, 7}, {50, 0, 1}, {99, 2_000_000_000, 1_980_000_000}} {
+	for _, c := range []struct{ percent, n, rank int }{{90, 6, 6}, {90, 10, 9}, {50, 1, 1}, {50, 2, 1}, {50, 3, 2},
+		{99, 100, 99}, {99, 101, 100}, {100, 7, 7}, {50, 0, 1}, {99, 2_000_000_000, 1_980_000_000}} {
 		assert.Equal(t, c.rank, spread.Rank(c.percent, c.n), "%+v", c)
 	}
 }

@@ -39,7 +39,8 @@ func (k Kind) Booleans() bool { return k == PostgreSQL }
 
 // Dialect is how it writes what is no standard.
 func (k Kind) Dialect() Dialect {
-	return Dialect{Backslash: k == MySQL, Hash: k == MySQL, Spaced: k == MySQL, Dollar: k == PostgreSQL, Nested: k == PostgreSQL}
+	return Dialect{Backslash: k == MySQL, Hash: k == MySQL, Spaced: k == MySQL, Dollar: k == PostgreSQL,
+		Nested: k == PostgreSQL}
 }
 
 // KindOf is the kind of database at an address. The error does not tell the address: a
@@ -293,7 +294,10 @@ func (r *reader) comment() error {
 func (r *reader) dollar() error {
 	rest := r.rest()
 	end := strings.IndexByte(rest[1:], '$')
-	if end < 0 || strings.ContainsFunc(rest[1:1+end], func(c rune) bool { return c != '_' && !unicode.IsLetter(c) && !unicode.IsDigit(c) }) || end > 0 && !letter(rest[1:]) {
+	if end < 0 || strings.ContainsFunc(rest[1:1+end], func(c rune) bool {
+		return c != '_' && !unicode.IsLetter(c) &&
+			!unicode.IsDigit(c)
+	}) || end > 0 && !letter(rest[1:]) {
 		return r.wrong(r.at, "$ stands for a parameter of the database; write one of %s", r.list())
 	}
 	tag := rest[:end+2]

@@ -27,9 +27,12 @@ func TestParametersAreFound(t *testing.T) {
 		in, out string
 	}{
 		{postgres, "select a from t where at >= @from and at < @to", "select a from t where at >= <from> and at < <to>"},
-		{postgres, "SELECT '@from', \"@to\", x from t -- @device\nwhere y = @device", "SELECT '@from', \"@to\", x from t -- @device\nwhere y = <device>"},
-		{postgres, "with a as (select 1) select a @> '{}', @from::date from a /* @to /* @to */ @to */", "with a as (select 1) select a @> '{}', <from>::date from a /* @to /* @to */ @to */"},
-		{postgres, "select 'it''s @from', $$ @to $$, $x$ @to $$ $x$, E'\\' @to' , @to", "select 'it''s @from', $$ @to $$, $x$ @to $$ $x$, E'\\' @to' , <to>"},
+		{postgres, "SELECT '@from', \"@to\", x from t -- @device\nwhere y = @device", "SELECT '@from', \"@to\", x from t " +
+			"-- @device\nwhere y = <device>"},
+		{postgres, "with a as (select 1) select a @> '{}', @from::date from a /* @to /* @to */ @to */", "with a as (select " +
+			"1) select a @> '{}', <from>::date from a /* @to /* @to */ @to */"},
+		{postgres, "select 'it''s @from', $$ @to $$, $x$ @to $$ $x$, E'\\' @to' , @to", "select 'it''s @from', $$ @to $$, " +
+			"$x$ @to $$ $x$, E'\\' @to' , <to>"},
 		{postgres, `select 'a\', @from`, `select 'a\', <from>`},
 		{mysql, `select 'a\', @from' , @to # @from`, `select 'a\', @from' , <to> # @from`},
 		{mysql, "select `@from`, @@session.time_zone, @device;", "select `@from`, @@session.time_zone, <device>"},

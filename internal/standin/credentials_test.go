@@ -53,14 +53,21 @@ func TestJWT(t *testing.T) {
 		{"good", token("HS256", good, mac("secret-1")), "buoy-1", ""},
 		{"of another device", token("HS256", good, mac("secret-1")), "buoy-2", "the token is that of buoy-1, not of buoy-2"},
 		{"another secret", token("HS256", good, mac("secret-2")), "buoy-1", "the signature of the token does not hold"},
-		{"no signature", token("none", good, func([]byte) []byte { return nil }), "buoy-1", "the signature of the token does not hold"},
-		{"an algorithm that is none", token("HS", good, mac("secret-1")), "buoy-1", "the signature of the token does not hold"},
-		{"run out", token("HS256", map[string]any{"sub": "buoy-1", "exp": in(-time.Minute)}, mac("secret-1")), "buoy-1", "the token has run out"},
-		{"not yet", token("HS256", map[string]any{"sub": "buoy-1", "exp": in(time.Hour), "nbf": in(time.Minute)}, mac("secret-1")), "buoy-1", "the token is good in"},
+		{"no signature", token("none", good, func([]byte) []byte { return nil }), "buoy-1", "the signature of the token " +
+			"does not hold"},
+		{"an algorithm that is none", token("HS", good, mac("secret-1")), "buoy-1", "the signature of the token does not " +
+			"hold"},
+		{"run out", token("HS256", map[string]any{"sub": "buoy-1", "exp": in(-time.Minute)}, mac("secret-1")), "buoy-1",
+			"the token has run out"},
+		{"not yet", token("HS256", map[string]any{"sub": "buoy-1", "exp": in(time.Hour), "nbf": in(time.Minute)},
+			mac("secret-1")), "buoy-1", "the token is good in"},
 		{"for ever", token("HS256", map[string]any{"sub": "buoy-1"}, mac("secret-1")), "buoy-1", "never runs out"},
-		{"of nobody", token("HS256", map[string]any{"exp": in(time.Hour)}, mac("secret-1")), "buoy-1", "does not name its subject"},
-		{"of a path", token("HS256", map[string]any{"sub": "../x", "exp": in(time.Hour)}, mac("secret-1")), "", "does not name its subject"},
-		{"a key that is not there", token("ES256", good, mac("secret-1")), "buoy-1", "the signature of the token does not hold"},
+		{"of nobody", token("HS256", map[string]any{"exp": in(time.Hour)}, mac("secret-1")), "buoy-1",
+			"does not name its subject"},
+		{"of a path", token("HS256", map[string]any{"sub": "../x", "exp": in(time.Hour)}, mac("secret-1")), "",
+			"does not name its subject"},
+		{"a key that is not there", token("ES256", good, mac("secret-1")), "buoy-1", "the signature of the token does not " +
+			"hold"},
 		{"not a token", "a.b", "buoy-1", "missing or wrong"},
 		{"not base64", "a.!.c", "buoy-1", "not a JSON Web Token"},
 		{"nothing", "", "buoy-1", "missing or wrong"},
@@ -80,7 +87,8 @@ func TestJWTKeys(t *testing.T) {
 	save := func(name string, public any) {
 		der, err := x509.MarshalPKIXPublicKey(public)
 		require.NoError(t, err)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".pem"), pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".pem"),
+			pem.EncodeToMemory(&pem.Block{Type: "PUBLIC KEY", Bytes: der}), 0o600))
 	}
 	digest := func(b []byte) []byte { s := sha256.Sum256(b); return s[:] }
 	ec, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -127,7 +135,8 @@ func TestJWTKeys(t *testing.T) {
 func TestAsks(t *testing.T) {
 	s := start(t, Config{Token: "platform-1", OAuthSecret: "secret-1"})
 	url := "http://" + s.HTTPAddr
-	code, body := do(t, "POST", url+"/token", "grant_type=client_credentials&client_id=gauge-1&client_secret=secret-1", "Content-Type", "application/x-www-form-urlencoded")
+	code, body := do(t, "POST", url+"/token", "grant_type=client_credentials&client_id=gauge-1&client_secret=secret-1",
+		"Content-Type", "application/x-www-form-urlencoded")
 	require.Equal(t, 200, code)
 	var grant struct {
 		AccessToken string `json:"access_token"`

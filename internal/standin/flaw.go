@@ -22,28 +22,37 @@ type Flaw struct {
 
 // flaws are all there are: what each does, and what it will do to some messages.
 var flaws = map[string]struct{ does, will string }{
-	"lose":               {"acknowledges and discards", "acknowledge %s and discard them"},
-	"forget":             {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not store them"},
-	"refuse":             {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)", "refuse %s and discard them"},
-	"ignore":             {"does not answer, and discards", "not answer %s, and discard them"},
-	"mute":               {"passes on and stores, but does not answer", "pass on and store %s, but not answer them"},
-	"delay":              {"acknowledges at once, passes on and stores later", "acknowledge %s at once, but pass them on and store them later"},
-	"repeat":             {"passes on and stores twice", "pass on and store %s twice"},
-	"reorder":            {"passes on and stores after the next message of the same topic", "pass on and store %s after the next message of their topic"},
-	"alter":              {"changes the last number in the message", "change the last number in %s"},
-	"misfile":            {"files under another device", "file %s under another device"},
-	"stale":              {"acknowledges and discards what is older than two seconds by its own time stamp, at", "acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
-	"admit":              {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
+	"lose": {"acknowledges and discards", "acknowledge %s and discard them"},
+	"forget": {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not " +
+		"store them"},
+	"refuse": {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)",
+		"refuse %s and discard them"},
+	"ignore": {"does not answer, and discards", "not answer %s, and discard them"},
+	"mute":   {"passes on and stores, but does not answer", "pass on and store %s, but not answer them"},
+	"delay": {"acknowledges at once, passes on and stores later", "acknowledge %s at once, but pass them " +
+		"on and store them later"},
+	"repeat": {"passes on and stores twice", "pass on and store %s twice"},
+	"reorder": {"passes on and stores after the next message of the same topic", "pass on and store %s after " +
+		"the next message of their topic"},
+	"alter":   {"changes the last number in the message", "change the last number in %s"},
+	"misfile": {"files under another device", "file %s under another device"},
+	"stale": {"acknowledges and discards what is older than two seconds by its own time stamp, at",
+		"acknowledge " +
+			"%s that are older than two seconds by their own time stamp, and discard them"},
+	"admit": {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever " +
+		"%s carry"},
 	"alert-none":         {"does not give an alert that its rules call for", "not give %s"},
 	"alert-twice":        {"gives an alert twice", "give %s twice"},
 	"alert-late":         {"gives an alert late", "give %s late"},
 	"alert-wrong-device": {"gives an alert about another device", "give %s about another device"},
-	"alert-flood":        {"gives an alert at every message beyond a limit, not once", "give an alert at every message beyond a limit"},
-	"cut":                {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
+	"alert-flood": {"gives an alert at every message beyond a limit, not once", "give an alert at every message " +
+		"beyond a limit"},
+	"cut": {"cuts the connection, and discards", "cut the connection at %s, and discard them"},
 }
 
 // alertFlaws are those of them that fall on what the stand-in says by itself.
-var alertFlaws = map[string]struct{}{"alert-none": {}, "alert-twice": {}, "alert-late": {}, "alert-wrong-device": {}, "alert-flood": {}}
+var alertFlaws = map[string]struct{}{"alert-none": {}, "alert-twice": {}, "alert-late": {}, "alert-wrong-device": {},
+	"alert-flood": {}}
 
 // FlawNames lists all flaws in alphabetical order.
 func FlawNames() []string {
@@ -152,7 +161,8 @@ type chance struct {
 }
 
 func newChance(flaws []Flaw) *chance {
-	return &chance{flaws: flaws, arrived: make([]int, len(flaws)), struck: make([]int, len(flaws)), known: map[string]string{}}
+	return &chance{flaws: flaws, arrived: make([]int, len(flaws)), struck: make([]int, len(flaws)),
+		known: map[string]string{}}
 }
 
 // strike decides whether a flaw falls on a message. A message that comes again

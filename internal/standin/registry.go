@@ -36,7 +36,8 @@ func (r *registry) admits(device, token string) bool {
 // register serves POST /registry with {"name": DEVICE}.
 func (r *registry) register(w http.ResponseWriter, q *http.Request) {
 	var body struct{ Name string }
-	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, maxBody)).Decode(&body); err != nil || body.Name == "" || strings.ContainsAny(body.Name, "/+#") {
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, maxBody)).Decode(&body); err != nil || body.Name == "" ||
+		strings.ContainsAny(body.Name, "/+#") {
 		answer(w, http.StatusBadRequest, map[string]any{"error": "a name is wanted, without / + and #"})
 		return
 	}

@@ -28,7 +28,8 @@ type Rule struct {
 	Latched bool    // it is never released
 }
 
-var ruleText = regexp.MustCompile(`^([\w.-]+):\s*([\w.]+)\s*([<>])\s*(-?[\d.]+)\s*(?:(until)\s*([<>])\s*(-?[\d.]+)|(latched))?$`)
+var ruleText = regexp.MustCompile(
+	`^([\w.-]+):\s*([\w.]+)\s*([<>])\s*(-?[\d.]+)\s*(?:(until)\s*([<>])\s*(-?[\d.]+)|(latched))?$`)
 
 // ParseRule reads "NAME: FIELD < LIMIT", with or without "until > RELEASE", or "latched".
 func ParseRule(s string) (Rule, error) {

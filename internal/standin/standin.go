@@ -139,8 +139,10 @@ func Start(cfg Config) (*StandIn, error) {
 		ml.Close()
 		return nil, fmt.Errorf("the stand-in cannot listen for HTTP on %s: %w", cfg.HTTP, errors.Unwrap(err))
 	}
-	s := &StandIn{MQTTAddr: ml.Addr().String(), HTTPAddr: hl.Addr().String(), cfg: cfg, store: newStore(cfg.Keep), chance: newChance(cfg.Flaws),
-		topics: map[string]bool{}, keys: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{}, quit: make(chan struct{})}
+	s := &StandIn{MQTTAddr: ml.Addr().String(), HTTPAddr: hl.Addr().String(), cfg: cfg, store: newStore(cfg.Keep),
+		chance: newChance(cfg.Flaws),
+		topics: map[string]bool{}, keys: map[string]bool{}, held: map[string][]func(){}, timers: map[*time.Timer]bool{},
+		quit: make(chan struct{})}
 	if cfg.Registry {
 		s.known = newRegistry(cfg.RegistryRate)
 	}
@@ -217,7 +219,8 @@ func Start(cfg Config) (*StandIn, error) {
 	if cfg.OAuthSecret != "" {
 		mux.HandleFunc("POST /token", s.grant)
 	}
-	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Protocols: new(http.Protocols)}
+	s.web = &http.Server{Handler: s.guard(mux), ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
+		Protocols: new(http.Protocols)}
 	s.web.Protocols.SetHTTP1(true)
 	s.web.Protocols.SetHTTP2(true)
 	s.web.Protocols.SetUnencryptedHTTP2(true)
@@ -337,16 +340,17 @@ func (l *webListener) ID() string       { return "websocket" }
 func (l *webListener) Protocol() string { return "ws" }
 
 func (l *webListener) Serve(establish listeners.EstablishFn) {
-	l.web = &http.Server{ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{"mqtt"}})
-		if err != nil {
-			return
-		}
-		ws.SetReadLimit(-1)
-		c := websocket.NetConn(context.Background(), ws, websocket.MessageBinary)
-		defer c.Close()
-		l.guests.serve(c, func() { establish(l.ID(), c) })
-	})}
+	l.web = &http.Server{ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			ws, err := websocket.Accept(w, r, &websocket.AcceptOptions{Subprotocols: []string{"mqtt"}})
+			if err != nil {
+				return
+			}
+			ws.SetReadLimit(-1)
+			c := websocket.NetConn(context.Background(), ws, websocket.MessageBinary)
+			defer c.Close()
+			l.guests.serve(c, func() { establish(l.ID(), c) })
+		})}
 	l.web.Serve(l.Listener)
 }
 
@@ -366,7 +370,8 @@ type hook struct {
 func (h *hook) ID() string { return "stand-in" }
 
 func (h *hook) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnDisconnect}, []byte{b})
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnDisconnect},
+		[]byte{b})
 }
 
 func (h *hook) OnACLCheck(cl *mqtt.Client, topic string, _ bool) bool {
@@ -422,7 +427,8 @@ func (h *hook) OnPublish(cl *mqtt.Client, pk packets.Packet) (packets.Packet, er
 	for _, u := range pk.Properties.User {
 		props[u.Key] = u.Val
 	}
-	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), kind: pk.Properties.ContentType, props: props, qos: pk.FixedHeader.Qos, user: pk.Properties.User}
+	in := &message{topic: pk.TopicName, payload: bytes.Clone(pk.Payload), kind: pk.Properties.ContentType, props: props,
+		qos: pk.FixedHeader.Qos, user: pk.Properties.User}
 	switch s.take(in) {
 	case passOn:
 		if pk.FixedHeader.Qos == 0 {
@@ -573,7 +579,8 @@ func (s *StandIn) deliver(m *message) {
 	s.store.keep(m.topic, m.payload, m.kind, m.props)
 	s.watch(m.topic, m.payload)
 	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: m.qos},
-		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos), Properties: packets.Properties{User: m.user, ContentType: m.kind}})
+		TopicName: m.topic, Payload: m.payload, PacketID: uint16(m.qos),
+		Properties: packets.Properties{User: m.user, ContentType: m.kind}})
 }
 
 func (s *StandIn) later(d time.Duration, f func()) {
@@ -634,7 +641,8 @@ func (s *StandIn) guard(next http.Handler) http.Handler {
 		}
 		_, err := s.admit(device, shown(r))
 		c := &s.cfg
-		if r.URL.Path == "/token" && c.OAuthSecret != "" || device == "" && c.Token+c.OAuthSecret+c.JWTKeys+c.JWTSecret == "" {
+		if r.URL.Path == "/token" && c.OAuthSecret != "" || device == "" &&
+			c.Token+c.OAuthSecret+c.JWTKeys+c.JWTSecret == "" {
 			err = nil // the one asks for credentials of its own, the other is of a platform that has only its registry's
 		}
 		if err != nil {
@@ -661,7 +669,8 @@ func (s *StandIn) publish(w http.ResponseWriter, r *http.Request) {
 
 // announce publishes something of the stand-in's own.
 func (s *StandIn) announce(topic string, body []byte) {
-	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, TopicName: topic, Payload: body, PacketID: 1})
+	s.broker.InjectPacket(s.relay, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1},
+		TopicName: topic, Payload: body, PacketID: 1})
 }
 
 // unzip decompresses a body of bounded size.
@@ -681,7 +690,8 @@ func unzip(body []byte) ([]byte, error) {
 func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	if err != nil {
-		answer(w, http.StatusRequestEntityTooLarge, map[string]any{"error": fmt.Sprintf("a message has at most %d bytes", maxBody)})
+		answer(w, http.StatusRequestEntityTooLarge, map[string]any{"error": fmt.Sprintf("a message has at most %d bytes",
+			maxBody)})
 		return
 	}
 	topic := r.PathValue("topic")

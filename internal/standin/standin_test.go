@@ -109,7 +109,8 @@ func TestABrokenPacketDoesNotEndTheStandIn(t *testing.T) {
 	body, err := hex.DecodeString("06660000076a043701031a02")
 	require.NoError(t, err)
 	require.Panics(t, func() {
-		(&packets.Packet{ProtocolVersion: 5, FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1, Remaining: len(body)}}).SubscribeDecode(body)
+		(&packets.Packet{ProtocolVersion: 5, FixedHeader: packets.FixedHeader{Type: packets.Subscribe, Qos: 1,
+			Remaining: len(body)}}).SubscribeDecode(body)
 	}, "this packet shows nothing any more; find another, or take the guard away")
 	nc := dial(t, s)
 	_, err = nc.Write(append([]byte{0x82, byte(len(body))}, body...))
@@ -186,14 +187,17 @@ func greet(t *testing.T, nc net.Conn, id byte) {
 
 func TestParseFlaw(t *testing.T) {
 	for text, want := range map[string]Flaw{
-		"lose": {"lose", 3, 0, defaultDelay}, "alter=5": {"alter", 5, 0, defaultDelay}, "repeat=2%": {"repeat", 0, 0.02, defaultDelay},
-		"delay=3@2s": {"delay", 3, 0, 2 * time.Second}, "delay@500ms": {"delay", 3, 0, 500 * time.Millisecond}, "cut=100%": {"cut", 0, 1, defaultDelay},
+		"lose": {"lose", 3, 0, defaultDelay}, "alter=5": {"alter", 5, 0, defaultDelay},
+		"repeat=2%":  {"repeat", 0, 0.02, defaultDelay},
+		"delay=3@2s": {"delay", 3, 0, 2 * time.Second}, "delay@500ms": {"delay", 3, 0, 500 * time.Millisecond},
+		"cut=100%": {"cut", 0, 1, defaultDelay},
 	} {
 		f, err := ParseFlaw(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, f, text)
 	}
-	for _, bad := range []string{"", "gremlins", "lose=", "lose=0", "lose=-1", "lose=x", "lose=101%", "lose=0%", "lose@2s", "delay@", "delay=3@x", "delay@-1s"} {
+	for _, bad := range []string{"", "gremlins", "lose=", "lose=0", "lose=-1", "lose=x", "lose=101%", "lose=0%",
+		"lose@2s", "delay@", "delay=3@x", "delay@-1s"} {
 		_, err := ParseFlaw(bad)
 		assert.Error(t, err, bad)
 	}

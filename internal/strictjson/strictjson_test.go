@@ -15,7 +15,8 @@ import (
 func TestDecode(t *testing.T) {
 	v, err := strictjson.Decode([]byte(` {"a": [1.50, -0, null, true, "x"], "b": {"a": {}}, "c": []} `))
 	require.NoError(t, err)
-	assert.Equal(t, map[string]any{"a": []any{json.Number("1.50"), json.Number("-0"), nil, true, "x"}, "b": map[string]any{"a": map[string]any{}}, "c": []any{}}, v)
+	assert.Equal(t, map[string]any{"a": []any{json.Number("1.50"), json.Number("-0"), nil, true, "x"},
+		"b": map[string]any{"a": map[string]any{}}, "c": []any{}}, v)
 	many := ""
 	for i := range 40 {
 		many += fmt.Sprintf(`"k%d": %d, `, i, i)
@@ -25,11 +26,16 @@ func TestDecode(t *testing.T) {
 	assert.Len(t, list, 41)
 	assert.Equal(t, "k39", list[39].Name)
 	for body, want := range map[string]string{
-		``: "it is empty", ` `: "it is empty", `{"a": 1`: "ends in the middle", `{"a": 1}}`: "stands after", `{"a": 1}2`: "stands after",
-		`{"a": 1}{"a": 2}`: "stands after", `[1,]`: "invalid character", `{"a" 1}`: "invalid character", `{"a": 1$"b": 2}`: "invalid character", `{"a": 01}`: "invalid character",
-		`{"a": 1, "b": 2, "a": 1}`: `the name "a" stands twice`, `{"a": 1, "\u0061": 2}`: `the name "a" stands twice`, `[{"x": {"a": 1, "a": 1}}]`: `the name "a" stands twice`,
-		`{` + many + `"k3": 1}`: `the name "k3" stands twice`, `{` + many + `"z": 1, "z": 1}`: `the name "z" stands twice`,
-		"{\"a\": \"\xff\"}": "not UTF-8", strings.Repeat("[", 20000): "exceeded max depth", "NaN": "invalid character",
+		``: "it is empty", ` `: "it is empty", `{"a": 1`: "ends in the middle", `{"a": 1}}`: "stands after",
+		`{"a": 1}2`:        "stands after",
+		`{"a": 1}{"a": 2}`: "stands after", `[1,]`: "invalid character", `{"a" 1}`: "invalid character",
+		`{"a": 1$"b": 2}`: "invalid character", `{"a": 01}`: "invalid character",
+		`{"a": 1, "b": 2, "a": 1}`: `the name "a" stands twice`, `{"a": 1, "\u0061": 2}`: `the name "a" stands twice`,
+		`[{"x": {"a": 1, "a": 1}}]`:    `the name "a" stands twice`,
+		`{` + many + `"k3": 1}`:        `the name "k3" stands twice`,
+		`{` + many + `"z": 1, "z": 1}`: `the name "z" stands twice`,
+		"{\"a\": \"\xff\"}":            "not UTF-8", strings.Repeat("[", 20000): "exceeded max depth",
+		"NaN": "invalid character",
 	} {
 		_, err := strictjson.Decode([]byte(body))
 		require.Error(t, err, body)
@@ -43,7 +49,8 @@ func TestDecode(t *testing.T) {
 func TestPlaces(t *testing.T) {
 	v, err := strictjson.Decode([]byte(`{"a": {"b": {"c": 1}, "d.e": 2, "l": [3, {"m": 4}]}, "f.g": 5, "h": null}`))
 	require.NoError(t, err)
-	for place, want := range map[string]any{"a.b.c": json.Number("1"), "a.d.e": json.Number("2"), "a.l.0": json.Number("3"), "a.l.1.m": json.Number("4"), "f.g": json.Number("5"), "h": nil} {
+	for place, want := range map[string]any{"a.b.c": json.Number("1"), "a.d.e": json.Number("2"),
+		"a.l.0": json.Number("3"), "a.l.1.m": json.Number("4"), "f.g": json.Number("5"), "h": nil} {
 		got, has := strictjson.At(v, place)
 		assert.True(t, has, place)
 		assert.Equal(t, want, got, place)

@@ -168,7 +168,8 @@ func (n *alerts) turn(h *history, c *evidence.Case, v verdict.Verdict, fields []
 	}
 	when := at.UnixNano()
 	if k := len(h.turns); k > 0 && sure {
-		if last := &h.turns[k-1]; last.sure && last.calls == calls && last.arms == arms && !(calls && arms) && when >= last.to {
+		if last := &h.turns[k-1]; last.sure && last.calls == calls && last.arms == arms && !(calls && arms) &&
+			when >= last.to {
 			last.to, last.last = when, c.Seq
 			return
 		}
@@ -241,7 +242,8 @@ func (h *history) expected() (list []call) {
 		case !t.calls:
 		case open < 0 && armed:
 			open = len(list)
-			list = append(list, call{turn: t, by: max(t.from, t.answered), sure: steady && !raised && !t.arms, first: !raised && !t.arms})
+			list = append(list, call{turn: t, by: max(t.from, t.answered), sure: steady && !raised && !t.arms,
+				first: !raised && !t.arms})
 		case open >= 0 && steady && !t.arms && list[open].first && !list[open].sure:
 			// Whether the earlier ones were taken is not known: this one was.
 			list[open].sure, list[open].by = true, max(t.from, t.answered)
@@ -412,7 +414,8 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 					find(Unsure, q.turn, q.heard, "whether it was in time is not known: "+meanwhile(w, q))
 				case q.late:
 					c.Late++
-					find(LateOne, q.turn, q.heard, fmt.Sprintf("heard %s after the message was sent; %s is allowed", round(time.Duration(q.heard.Seen.UnixNano()-q.from)), x.Within))
+					find(LateOne, q.turn, q.heard, fmt.Sprintf("heard %s after the message was sent; %s is allowed",
+						round(time.Duration(q.heard.Seen.UnixNano()-q.from)), x.Within))
 				case q.whether:
 					c.Unknown++
 					find(Unsure, q.turn, q.heard, q.unclear())
@@ -518,7 +521,8 @@ func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) 
 	until := q.by + int64(within)
 	for i := range w.Gaps {
 		g := &w.Gaps[i]
-		if !g.Kept && !g.Whole && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) || g.Kept && g.To.IsZero() {
+		if !g.Kept && !g.Whole && g.From.UnixNano() <= until && (g.To.IsZero() || g.To.UnixNano() >= q.from) ||
+			g.Kept && g.To.IsZero() {
 			return "its witness could not listen just then: " + g.Why
 		}
 	}
@@ -546,8 +550,10 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 		if q.Alert != "" && n.Name != q.Alert {
 			continue
 		}
-		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+n.Missing, all.Late+n.Late
-		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
+		all.Called, all.Given, all.Missing, all.Late = all.Called+n.Called, all.Given+n.Given, all.Missing+
+			n.Missing, all.Late+n.Late
+		all.Unknown, all.Repeated, all.Unexpected = all.Unknown+n.Unknown, all.Repeated+n.Repeated, all.Unexpected+
+			n.Unexpected
 		sure, got = append(sure, n.sure), max(got, n.Delays.of(q.Delay))
 		for _, w := range r.Witnesses {
 			heard = heard && (w.Name != n.Witness || w.Heard)
@@ -584,7 +590,8 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 	for _, x := range []struct {
 		n    int
 		what string
-	}{{all.Missing, "missing"}, {all.Late, "late"}, {all.Repeated, "repeated"}, {all.Unexpected, "unexpected"}, {all.Unknown, "unknown"}} {
+	}{{all.Missing, "missing"}, {all.Late, "late"}, {all.Repeated, "repeated"}, {all.Unexpected, "unexpected"},
+		{all.Unknown, "unknown"}} {
 		if x.n > 0 && (q.Exact || x.what == "unknown") {
 			c.Got += fmt.Sprintf(", %d %s", x.n, x.what)
 		}
@@ -600,7 +607,8 @@ func (r *Result) checkAlerts(q *proof.Requirement) proof.Check {
 			c.Got += ", but not heard to the end"
 		}
 	case all.Called == 0 && all.Unknown == 0: // nothing was tested
-	case decimal.AtLeast(all.Given, all.Called, percent) && (all.Unknown == 0 || decimal.AtLeast(all.Given, all.Called+all.Unknown, percent)):
+	case decimal.AtLeast(all.Given, all.Called, percent) && (all.Unknown == 0 ||
+		decimal.AtLeast(all.Given, all.Called+all.Unknown, percent)):
 		c.State = proof.Met
 	case decimal.AtLeast(all.Given+all.Unknown, all.Called+all.Unknown, percent), all.Called == 0:
 		c.State = proof.Undecided

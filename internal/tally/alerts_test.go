@@ -35,7 +35,8 @@ func noticed(messages, said string) *ledger.Book {
 	for i := 0; i < len(messages); i++ {
 		seq := uint64(len(b.Messages[0]) + 1)
 		at := start.Add(time.Duration(seq-1) * time.Second)
-		m := ledger.Message{Seq: seq, Round: 1, Due: at, Sent: at, Attempts: 1, Outcome: outcome.Accepted, At: at.Add(time.Millisecond), Carried: []byte(carried),
+		m := ledger.Message{Seq: seq, Round: 1, Due: at, Sent: at, Attempts: 1, Outcome: outcome.Accepted,
+			At: at.Add(time.Millisecond), Carried: []byte(carried),
 			Calls: map[byte]uint64{'o': 2, 'x': 1, '-': 0, 'b': 3}[messages[i]]}
 		found := true
 		if i+1 < len(messages) {
@@ -53,7 +54,8 @@ func noticed(messages, said string) *ledger.Book {
 		}
 		b.Messages[0] = append(b.Messages[0], m)
 		if found {
-			b.Sightings = append(b.Sightings, ledger.Sighting{Witness: 0, Stream: 0, Seq: seq, Seen: at.Add(2 * time.Millisecond), Values: []byte(carried)})
+			b.Sightings = append(b.Sightings, ledger.Sighting{Witness: 0, Stream: 0, Seq: seq,
+				Seen: at.Add(2 * time.Millisecond), Values: []byte(carried)})
 		}
 	}
 	return b
@@ -152,9 +154,11 @@ func TestAlertsThatCouldNotBeHeard(t *testing.T) {
 	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(10), To: at(11), Why: "cut"}} // long after
 	assert.Equal(t, "1 0 1 0 0 0 0", told(judge(b)))
 	b = noticed("oxo", "")
-	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(2), To: at(2.5), Lag: true, Whole: true, Why: "slow"}} // nothing was dropped
+	b.Witnesses[1].Gaps = []ledger.Gap{{From: at(2), To: at(2.5), Lag: true, Whole: true,
+		Why: "slow"}} // nothing was dropped
 	assert.Equal(t, "1 0 1 0 0 0 0", told(judge(b)))
-	for whole, want := range map[bool]string{false: "1 0 0 0 0 0 1", true: "1 0 0 0 0 0 1"} { // late, as it waited for its witness
+	for whole, want := range map[bool]string{false: "1 0 0 0 0 0 1",
+		true: "1 0 0 0 0 0 1"} { // late, as it waited for its witness
 		b = noticed("oxo", "9.9")
 		require.Equal(t, "1 0 0 1 0 0 0", told(judge(b)))
 		b.Witnesses[1].Gaps = []ledger.Gap{{From: at(5), To: at(9.95), Lag: true, Whole: whole, Why: "slow"}}
@@ -189,9 +193,12 @@ func TestRequirementsOfAlerts(t *testing.T) {
 	assert.Equal(t, "met: 50% (1 of 2)", check(proof.Requirement{Percent: 50}))
 	assert.Equal(t, "not met: 50% (1 of 2)", check(proof.Requirement{Percent: 51}))
 	assert.Equal(t, "met: 50% (1 of 2)", check(proof.Requirement{Percent: 50, Alert: "low"}))
-	assert.Equal(t, "not met: 100ms of those that came; 1 did not, and count as later than all", check(proof.Requirement{Delay: proof.Worst, Limit: time.Second}))
-	assert.Equal(t, "met: 100ms of those that came; 1 did not, and count as later than all", check(proof.Requirement{Delay: proof.P50, Limit: time.Second}), "the half that came was in time")
-	assert.Equal(t, "not met: 100ms of those that came; 1 did not, and count as later than all", check(proof.Requirement{Delay: proof.P50, Limit: time.Millisecond}))
+	assert.Equal(t, "not met: 100ms of those that came; 1 did not, and count as later than all",
+		check(proof.Requirement{Delay: proof.Worst, Limit: time.Second}))
+	assert.Equal(t, "met: 100ms of those that came; 1 did not, and count as later than all",
+		check(proof.Requirement{Delay: proof.P50, Limit: time.Second}), "the half that came was in time")
+	assert.Equal(t, "not met: 100ms of those that came; 1 did not, and count as later than all",
+		check(proof.Requirement{Delay: proof.P50, Limit: time.Millisecond}))
 	r = judge(noticed("ooo", ""))
 	assert.Equal(t, "not met: none was called for", check(proof.Requirement{Percent: 50}), "nothing was tested")
 	assert.Equal(t, "not met: nothing to measure", check(proof.Requirement{Delay: proof.Worst, Limit: time.Second}))

@@ -146,7 +146,9 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 			name string
 			of   int
 			all  func(*Delays) time.Duration
-		}{{"p50", 50, func(d *Delays) time.Duration { return d.P50 }}, {"p90", 90, func(d *Delays) time.Duration { return d.P90 }}, {"p99", 99, func(d *Delays) time.Duration { return d.P99 }}} {
+		}{{"p50", 50, func(d *Delays) time.Duration { return d.P50 }},
+			{"p90", 90, func(d *Delays) time.Duration { return d.P90 }},
+			{"p99", 99, func(d *Delays) time.Duration { return d.P99 }}} {
 			m := MeasureChange{Name: name + " " + share.name}
 			n := [2]int{}
 			for i, r := range both {
@@ -182,7 +184,10 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 		if m.Value[0] == 0 && m.Value[1] == 0 {
 			continue
 		}
-		m.compare(c.sampled(blocks, func(i int, s *Step) (float64, bool) { return float64(r.of(s)) / step[i].Seconds(), true }), how.Margin*m.Value[0], false)
+		m.compare(c.sampled(blocks, func(i int, s *Step) (float64, bool) {
+			return float64(
+				r.of(s)) / step[i].Seconds(), true
+		}), how.Margin*m.Value[0], false)
 		if c.Late != [2]string{} {
 			m.excuse()
 		}
@@ -388,7 +393,10 @@ func (c *Comparison) devices(both [2]*Result) {
 			c.Devices = append(c.Devices, *d)
 		}
 	}
-	slices.SortStableFunc(c.Devices, func(a, b DeviceChange) int { return cmp.Compare(b.Bad[1]-b.Bad[0], a.Bad[1]-a.Bad[0]) })
+	slices.SortStableFunc(c.Devices, func(a, b DeviceChange) int {
+		return cmp.Compare(b.Bad[1]-b.Bad[0],
+			a.Bad[1]-a.Bad[0])
+	})
 	c.DeviceCount = len(c.Devices)
 	c.Devices = c.Devices[:min(len(c.Devices), mostChanged)]
 }

@@ -47,7 +47,8 @@ type ours struct{ least, most int64 }
 // counting adds a message to what counts should be.
 func (t *Tally) counting(c *evidence.Case, r *verdict.Ruling, recovered bool) {
 	if t.ours == nil {
-		t.ours, t.counts = map[string]*ours{}, slices.ContainsFunc(t.facts.Witnesses, func(w ledger.Witness) bool { return w.Proof == ledger.Counts })
+		t.ours, t.counts = map[string]*ours{}, slices.ContainsFunc(t.facts.Witnesses,
+			func(w ledger.Witness) bool { return w.Proof == ledger.Counts })
 	}
 	if !t.counts {
 		return
@@ -163,7 +164,8 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 		case x.Theirs < x.Least || x.Theirs > x.Most:
 			got, state = fmt.Sprintf("%s counts %d, and %s went out", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.NotMet
 		case x.Least != x.Most:
-			got, state = fmt.Sprintf("%s counts %d; %s may be there: what was not acknowledged may be or not", x.Witness, x.Theirs, fromTo(x.Least, x.Most)), proof.Undecided
+			got, state = fmt.Sprintf("%s counts %d; %s may be there: what was not acknowledged may be or not", x.Witness,
+				x.Theirs, fromTo(x.Least, x.Most)), proof.Undecided
 		default:
 			got = fmt.Sprintf("%d of %d", x.Theirs, x.Least)
 		}

@@ -79,7 +79,8 @@ func TestMemoryChangesNothing(t *testing.T) {
 		for stream := range b.Streams {
 			for i := range rapid.IntRange(0, 30).Draw(t, "messages") {
 				b.Messages[stream] = append(b.Messages[stream], message(func(m *ledger.Message) {
-					m.Seq, m.Outcome, m.Attempts = uint64(i+1), outcome.Outcome(rapid.IntRange(0, 5).Draw(t, "outcome")), rapid.IntRange(0, 2).Draw(t, "attempts")
+					m.Seq, m.Outcome, m.Attempts = uint64(i+1), outcome.Outcome(
+						rapid.IntRange(0, 5).Draw(t, "outcome")), rapid.IntRange(0, 2).Draw(t, "attempts")
 					if m.Outcome == outcome.Open {
 						m.At = time.Time{}
 					}
@@ -100,14 +101,16 @@ func TestMemoryChangesNothing(t *testing.T) {
 					s.Stored = start.Add(time.Duration(rapid.IntRange(1, 3000).Draw(t, "stored")) * time.Millisecond)
 				}
 				s.Row = uint64(rapid.IntRange(0, 2).Draw(t, "row"))
-				s.Values = []byte(rapid.SampledFrom([]string{carried, carried, strings.Replace(carried, `"t"`, `"temperature"`, 1), "{}", "null"}).Draw(t, "values"))
+				s.Values = []byte(rapid.SampledFrom([]string{carried, carried, strings.Replace(carried, `"t"`, `"temperature"`, 1),
+					"{}", "null"}).Draw(t, "values"))
 			}))
 		}
 		n++
 		path := filepath.Join(dir, fmt.Sprint(n))
 		require.NoError(t, os.Mkdir(path, 0o755))
 		path = filepath.Join(path, "ledger")
-		writeLedger(t, path, b, rapid.Permutation(indexes(len(b.Messages[0])+len(b.Messages[1])+len(b.Sightings))).Draw(t, "order"))
+		writeLedger(t, path, b, rapid.Permutation(indexes(len(b.Messages[0])+len(b.Messages[1])+len(b.Sightings))).Draw(t,
+			"order"))
 		of := func(room int64) *tally.Result {
 			e, err := evidence.Open(path, evidence.Options{Compare: verdict.Same, Temp: []string{dir}, Room: room})
 			require.NoError(t, err)
@@ -160,7 +163,8 @@ func BenchmarkJudgeALedger(b *testing.B) {
 	for i := range n {
 		stream, seq := i%streams, uint64(i/streams+1)
 		at := start.UnixNano() + int64(i)*20_000
-		body = fmt.Appendf(body[:0], `{"wave_m":%d.%02d,"water_c":9.%d,"depth_m":11.25,"under_m":9.9,"battery_v":12.%d}`, i%7, i%100, i%10, i%8)
+		body = fmt.Appendf(body[:0], `{"wave_m":%d.%02d,"water_c":9.%d,"depth_m":11.25,"under_m":9.9,"battery_v":12.%d}`,
+			i%7, i%100, i%10, i%8)
 		p.Due(stream, seq, 1, at, ledger.ToKeep, 0, body)
 		p.Sent(stream, seq, at+1000, false)
 		p.Settled(stream, seq, at+300_000, outcome.Accepted, 0, "")
@@ -223,7 +227,8 @@ func TestDamageDeceivesNobody(t *testing.T) {
 	}
 	// What was seen in a lost block is a matter of when it was written.
 	shift := time.Since(start) - 50*time.Millisecond
-	b.Start, b.Rounds[0].Begin, b.Rounds[0].End = b.Start.Add(shift), b.Rounds[0].Begin.Add(shift), b.Rounds[0].End.Add(shift)
+	b.Start, b.Rounds[0].Begin, b.Rounds[0].End = b.Start.Add(shift), b.Rounds[0].Begin.Add(shift), b.Rounds[0].End.Add(
+		shift)
 	for _, list := range b.Messages {
 		for i := range list {
 			list[i].Due, list[i].Sent, list[i].At = list[i].Due.Add(shift), list[i].Sent.Add(shift), list[i].At.Add(shift)

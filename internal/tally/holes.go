@@ -133,7 +133,8 @@ func (t *Tally) rowOver() {
 		return
 	}
 	s := &t.facts.Streams[t.stream]
-	x := Hole{Device: s.Device, Reading: s.Reading, From: h.from, To: h.to, Verdict: h.verdict.String(), FirstDue: h.first, LastDue: h.last, Why: h.said}
+	x := Hole{Device: s.Device, Reading: s.Reading, From: h.from, To: h.to, Verdict: h.verdict.String(),
+		FirstDue: h.first, LastDue: h.last, Why: h.said}
 	if why := t.outage(s.Device, h.first, h.last); why != "" {
 		x.Why = why
 	}
@@ -226,7 +227,10 @@ func (t *Tally) connections() {
 		n.Crowded = k.early && connected > 0 && n.Devices > 1
 		r.Never = append(r.Never, *n)
 	}
-	slices.SortFunc(r.Never, func(a, b Never) int { return cmp.Or(cmp.Compare(b.Devices, a.Devices), strings.Compare(a.Why, b.Why)) })
+	slices.SortFunc(r.Never, func(a, b Never) int {
+		return cmp.Or(cmp.Compare(b.Devices, a.Devices),
+			strings.Compare(a.Why, b.Why))
+	})
 	for _, i := range sortedKeys(f.Links.Devices) {
 		if i < len(f.Streams) && thrownOff(f.Links.Devices[i], f.Actions.Breaks[i]) {
 			if r.ThrownOff.Devices++; len(r.ThrownOff.Examples) < 3 {

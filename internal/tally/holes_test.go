@@ -29,7 +29,8 @@ func TestHolesAndConnections(t *testing.T) {
 	p := w.Page()
 	at := func(s int) time.Time { return begin.Add(time.Duration(s) * time.Second) }
 	down := func(stream, s int, why string, early bool, after ledger.Entry, times int) {
-		p.Link(&ledger.LinkEvent{Stream: stream, At: at(s), What: ledger.Down, Why: why, Early: early, After: after, Times: times})
+		p.Link(&ledger.LinkEvent{Stream: stream, At: at(s), What: ledger.Down, Why: why, Early: early, After: after,
+			Times: times})
 	}
 	p.Link(&ledger.LinkEvent{Stream: 0, At: at(0), What: ledger.Up})
 	p.Link(&ledger.LinkEvent{Stream: 0, At: at(0), What: ledger.Remarked, Why: "a remark"})
@@ -67,11 +68,14 @@ func TestHolesAndConnections(t *testing.T) {
 	r, err := tally.Watch(e, tally.Options{}).Judge()
 	require.NoError(t, err)
 	require.Len(t, r.Holes, 2)
-	assert.Equal(t, tally.Hole{Device: "buoy-1", Reading: "state", From: 5, To: 9, Verdict: "unsent", FirstDue: at(5), LastDue: at(9),
-		Why: "connection lost: the platform cut the connection; it did not come back 2 times: bad user name or password"}, utc(r.Holes[0]))
+	assert.Equal(t, tally.Hole{Device: "buoy-1", Reading: "state", From: 5, To: 9, Verdict: "unsent", FirstDue: at(5),
+		LastDue: at(9),
+		Why:     "connection lost: the platform cut the connection; it did not come back 2 times: bad user name or password"},
+		utc(r.Holes[0]))
 	assert.Equal(t, "connection lost: closed", r.Holes[1].Why)
 	assert.Equal(t, uint64(12), r.Holes[1].From)
-	assert.Equal(t, []tally.Never{{Devices: 2, Why: "CONNECT got no answer", Examples: []string{"buoy-3", "buoy-4"}, Crowded: true}}, r.Never)
+	assert.Equal(t, []tally.Never{{Devices: 2, Why: "CONNECT got no answer", Examples: []string{"buoy-3", "buoy-4"},
+		Crowded: true}}, r.Never)
 	assert.Equal(t, []tally.Closing{{Reading: "bad", Times: 6, Devices: 2, Device: "buoy-1", Seq: 7, Most: 4}}, r.Closings)
 	assert.Equal(t, []tally.Overtime{{Round: 1, By: 3 * time.Second, Open: 5}}, r.Overtime)
 	assert.Equal(t, []ledger.LeftSessions{{Link: "sea", Devices: 3, Kept: time.Hour}}, r.Left)

@@ -154,7 +154,8 @@ func newRows(f *ledger.Facts, witness string) *rows {
 	}
 	for w := range f.Witnesses {
 		switch proof := f.Witnesses[w].Proof; {
-		case proof == "stored" && (r.witness < 0 || f.Witnesses[r.witness].Proof != "stored"), proof == "received" && r.witness < 0:
+		case proof == "stored" && (r.witness < 0 || f.Witnesses[r.witness].Proof != "stored"), proof == "received" &&
+			r.witness < 0:
 			r.witness = w
 		}
 	}

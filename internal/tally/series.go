@@ -97,7 +97,8 @@ func (s *series) halve() {
 }
 
 func (a *Step) merge(b *Step) {
-	a.Due, a.Sent, a.Acknowledged, a.Refused = a.Due+b.Due, a.Sent+b.Sent, a.Acknowledged+b.Acknowledged, a.Refused+b.Refused
+	a.Due, a.Sent, a.Acknowledged, a.Refused = a.Due+b.Due, a.Sent+b.Sent, a.Acknowledged+b.Acknowledged, a.Refused+
+		b.Refused
 	for i := range b.Found {
 		a.Found[i] += b.Found[i]
 	}

@@ -82,7 +82,8 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 		r.Alike = append(r.Alike, *a)
 	}
 	slices.SortFunc(r.Alike, func(a, b Alike) int {
-		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.Witness, b.Witness), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Reading, b.Reading), cmp.Compare(a.Field, b.Field), cmp.Compare(a.Note, b.Note))
+		return cmp.Or(cmp.Compare(b.Messages, a.Messages), cmp.Compare(a.Witness, b.Witness), cmp.Compare(a.Kind, b.Kind),
+			cmp.Compare(a.Reading, b.Reading), cmp.Compare(a.Field, b.Field), cmp.Compare(a.Note, b.Note))
 	})
 	for i, d := range []*Delays{&r.Acknowledged, &r.Received, &r.Stored, &r.Lag} {
 		*d = t.delays[i].percentiles()
@@ -179,7 +180,8 @@ func gaps(list []ledger.Gap) []string {
 		case times[k] == 0: // summed up already
 			continue
 		case times[k] >= manyTimes:
-			text = fmt.Sprintf("%s %d times, from %s on, for %s in all", what, times[k], timeOfDay(d.From), total[k].Round(time.Millisecond))
+			text = fmt.Sprintf("%s %d times, from %s on, for %s in all", what, times[k], timeOfDay(d.From),
+				total[k].Round(time.Millisecond))
 			times[k] = 0
 		default:
 			text += fmt.Sprintf(" for %s", d.To.Sub(d.From).Round(time.Millisecond))

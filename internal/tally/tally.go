@@ -75,7 +75,8 @@ type Tally struct {
 
 // New makes an empty tally of a run, whose messages are judged by j.
 func New(f *ledger.Facts, j *verdict.Judge, opt Options) *Tally {
-	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{}, byRound: map[int]*Counts{}, inRound: map[int]*[3]Proof{},
+	t := &Tally{facts: f, opt: opt, judge: j, byDevice: map[string]*Counts{}, byKind: map[string]*Counts{},
+		byRound: map[int]*Counts{}, inRound: map[int]*[3]Proof{},
 		alike: map[likeness]*Alike{}, stream: -1, order: make([]order, len(f.Witnesses))}
 	t.commands.most = opt.PerVerdict
 	if opt.Feed != nil {
@@ -219,7 +220,8 @@ func (t *Tally) unmatched(c *evidence.Case) {
 			s := &t.facts.Streams[c.Stream]
 			m = ledger.Mark{Run: t.facts.Run, Device: s.Device, Reading: s.Reading, Seq: c.Seq}
 		}
-		t.res.Unmatched = append(t.res.Unmatched, Unmatched{t.facts.Witnesses[x.Witness].Name, m.String(), string(x.Values())})
+		t.res.Unmatched = append(t.res.Unmatched, Unmatched{t.facts.Witnesses[x.Witness].Name, m.String(),
+			string(x.Values())})
 	}
 }
 
@@ -421,7 +423,8 @@ func (t *Tally) ordered(c *evidence.Case) {
 		if own && !first.Stored.IsZero() && first.Stored.Before(at) {
 			at = first.Stored
 		}
-		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1 && c.Copies == 0, c.Sent.UnixNano()}, &t.behind)
+		t.order[w].add(found{at.UnixNano(), c.Seq, copies == 1 && c.Attempts <= 1 && c.Copies == 0, c.Sent.UnixNano()},
+			&t.behind)
 	}
 }
 
@@ -444,7 +447,8 @@ func (t *Tally) likenesses(c *evidence.Case, s *ledger.Stream) {
 			if len(t.alike) >= mostAlike {
 				return
 			}
-			a = &Alike{Witness: t.facts.Witnesses[witness].Name, Kind: s.Kind, Reading: s.Reading, Field: d.Field, Note: d.Note, Sent: d.Sent, Found: d.Found}
+			a = &Alike{Witness: t.facts.Witnesses[witness].Name, Kind: s.Kind, Reading: s.Reading, Field: d.Field, Note: d.Note,
+				Sent: d.Sent, Found: d.Found}
 			t.alike[k] = a
 		}
 		a.Messages++

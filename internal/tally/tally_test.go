@@ -81,7 +81,8 @@ func TestStraysAndOrder(t *testing.T) {
 		return seen(0, func(s *ledger.Sighting) { s.Seq, s.Seen = seq, start.Add(d) })
 	}
 	b.Witnesses = b.Witnesses[:1]
-	b.Sightings = []ledger.Sighting{at(2, 10*time.Millisecond), at(1, 20*time.Millisecond), at(7, 30*time.Millisecond), at(7, 40*time.Millisecond),
+	b.Sightings = []ledger.Sighting{at(2, 10*time.Millisecond), at(1, 20*time.Millisecond), at(7, 30*time.Millisecond),
+		at(7, 40*time.Millisecond),
 		seen(0, func(s *ledger.Sighting) { s.Stream, s.Device, s.Reading = -1, "ghost", "state" })}
 	r := judge(b)
 	assert.Equal(t, 1, r.OutOfOrder)
@@ -102,7 +103,8 @@ func TestRecovered(t *testing.T) {
 	assert.Equal(t, 3, r.Total[verdict.Unknown])
 	assert.Equal(t, 2, r.Proofs[2].Seen)
 	assert.Equal(t, 1, r.Proofs[2].AsSent, "what was sent of the last is not known")
-	assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Proof: proof.Stored, Measure: "share", Percent: 100}})[0].State)
+	assert.Equal(t, proof.Undecided, r.Check([]proof.Requirement{{Proof: proof.Stored, Measure: "share",
+		Percent: 100}})[0].State)
 	assert.Zero(t, r.UnmatchedCount)
 }
 
@@ -131,8 +133,10 @@ func TestRequirements(t *testing.T) {
 	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
 	r := judge(b)
 	check := func(q proof.Requirement) proof.Check { return r.Check([]proof.Requirement{q})[0] }
-	assert.Equal(t, proof.Check{Key: "acknowledged", Got: "100% (2 of 2)", State: proof.Met}, check(proof.Requirement{Key: "acknowledged", Measure: "share", Percent: 100}))
-	assert.Equal(t, proof.Check{Key: "received", Got: "50% (1 of 2)", State: proof.NotMet}, check(proof.Requirement{Key: "received", Proof: proof.Received, Measure: "share", Percent: 50.1}))
+	assert.Equal(t, proof.Check{Key: "acknowledged", Got: "100% (2 of 2)", State: proof.Met},
+		check(proof.Requirement{Key: "acknowledged", Measure: "share", Percent: 100}))
+	assert.Equal(t, proof.Check{Key: "received", Got: "50% (1 of 2)", State: proof.NotMet},
+		check(proof.Requirement{Key: "received", Proof: proof.Received, Measure: "share", Percent: 50.1}))
 	assert.Equal(t, proof.Met, check(proof.Requirement{Proof: proof.Received, Measure: "share", Percent: 50}).State)
 	assert.Equal(t, proof.NotMet, check(proof.Requirement{Proven: true, Measure: "share", Percent: 100}).State)
 	assert.Equal(t, proof.Met, check(proof.Requirement{Measure: "p99", Limit: time.Millisecond}).State)
@@ -143,7 +147,8 @@ func TestRequirements(t *testing.T) {
 	c := check(proof.Requirement{Proof: 2, Measure: "share", Percent: 100})
 	assert.Equal(t, proof.Undecided, c.State, "what is not known is no pass")
 	empty := judge(book())
-	assert.Equal(t, proof.NotMet, empty.Check([]proof.Requirement{{Proven: true, Measure: "share"}})[0].State, "nothing due shows nothing")
+	assert.Equal(t, proof.NotMet, empty.Check([]proof.Requirement{{Proven: true, Measure: "share"}})[0].State,
+		"nothing due shows nothing")
 	assert.Equal(t, "99.99% (99999 of 100000)", tally.ShareText(99999, 100000), "never rounded up to the whole")
 }
 
@@ -164,16 +169,21 @@ func BenchmarkJudge(b *testing.B) {
 // What happens again and again to a witness is told once.
 func TestGapsAreSummedUp(t *testing.T) {
 	start := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
-	b := &ledger.Book{Facts: ledger.Facts{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}}, Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
+	b := &ledger.Book{Facts: ledger.Facts{Run: "r", Start: start, Ended: true, Rounds: []ledger.Round{{N: 1}},
+		Witnesses: []ledger.Witness{{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}}}
 	for i := range 5 {
 		from := start.Add(time.Duration(i) * time.Minute)
-		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond), Kept: true, Why: "again"})
+		b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(10 * time.Millisecond),
+			Kept: true, Why: "again"})
 		if i == 2 {
-			b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(time.Second), Why: "cut"}, ledger.Gap{From: from, Why: "gone"})
+			b.Witnesses[0].Gaps = append(b.Witnesses[0].Gaps, ledger.Gap{From: from, To: from.Add(time.Second), Why: "cut"},
+				ledger.Gap{From: from, Why: "gone"})
 		}
 	}
-	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept QoS 1 and 2 for it, as far as its queue goes): again",
-		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"}, judge(b).Witnesses[0].Why)
+	assert.Equal(t, []string{"could not listen 5 times, from 03:04:05.000 on, for 50ms in all (the broker kept QoS 1 " +
+		"and 2 for it, as far as its queue goes): again",
+		"could not listen from 03:06:05.000 for 1s: cut", "could not listen from 03:06:05.000: gone"},
+		judge(b).Witnesses[0].Why)
 }
 
 // A message that must not get in and never went out shows nothing: no pass comes of it.
@@ -198,7 +208,8 @@ func TestDelaysOfSeveralWitnesses(t *testing.T) {
 			s.Seq, s.Asked, s.Seen = seq, false, start.Add(ms+after)
 		})
 	}
-	check := func(measure proof.Measure, limit time.Duration, change func(b *ledger.Book), sightings ...ledger.Sighting) string {
+	check := func(measure proof.Measure, limit time.Duration, change func(b *ledger.Book),
+		sightings ...ledger.Sighting) string {
 		b := book(message(nil), message(func(m *ledger.Message) { m.Seq = 2 }))
 		b.Witnesses[1].Proof, b.Witnesses[1].Listens = "received", true
 		b.Sightings = sightings
@@ -214,10 +225,13 @@ func TestDelaysOfSeveralWitnesses(t *testing.T) {
 	assert.Equal(t, "met: 20ms", check("p50", 20*ms, nil, all...), "the first of two, by its last witness")
 	assert.Equal(t, "not met: 20ms", check("p50", 19*ms, nil, all...))
 	silent := []ledger.Sighting{heard(0, 1, 10*ms), heard(0, 2, 10*ms)}
-	assert.Equal(t, "not met: nothing to measure", check("p50", time.Hour, nil, silent...), "the second witness heard nothing")
+	assert.Equal(t, "not met: nothing to measure", check("p50", time.Hour, nil, silent...),
+		"the second witness heard nothing")
 	half := append(silent, heard(1, 1, 10*ms))
-	assert.Equal(t, "met: 10ms of those that came; 1 did not, and count as later than all", check("p50", 10*ms, nil, half...))
-	assert.Equal(t, "not met: 10ms of those that came; 1 did not, and count as later than all", check("p90", time.Hour, nil, half...))
+	assert.Equal(t, "met: 10ms of those that came; 1 did not, and count as later than all",
+		check("p50", 10*ms, nil, half...))
+	assert.Equal(t, "not met: 10ms of those that came; 1 did not, and count as later than all",
+		check("p90", time.Hour, nil, half...))
 	unheard := func(b *ledger.Book) { b.Witnesses[1].Heard[1] = ledger.Hearing{Why: "cut"} }
 	assert.Equal(t, "met: 10ms", check("p50", 10*ms, unheard, half...))
 	assert.Equal(t, "undecided: 10ms; how long 1 more took is not known", check("p90", time.Hour, unheard, half...))
@@ -232,7 +246,8 @@ func TestDelaysOfSeveralWitnesses(t *testing.T) {
 		b.Messages[0][1].Outcome = outcome.Refused
 		b.Messages[0][1].Meant = ledger.ToRefuse
 	}
-	assert.Equal(t, "met: 10ms", check("worst", 10*ms, refused, heard(0, 1, 10*ms), heard(1, 1, 10*ms)), "what must not get in has no delay")
+	assert.Equal(t, "met: 10ms", check("worst", 10*ms, refused, heard(0, 1, 10*ms), heard(1, 1, 10*ms)),
+		"what must not get in has no delay")
 	b := book(message(nil), message(func(m *ledger.Message) { m.Seq, m.Outcome = 2, outcome.Refused }))
 	c := judge(b).Check([]proof.Requirement{{Measure: "p99", Limit: time.Hour}})[0]
 	assert.Equal(t, "not met: 1ms of those that came; 1 did not, and count as later than all", string(c.State)+": "+c.Got)

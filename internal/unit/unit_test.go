@@ -11,8 +11,10 @@ import (
 
 func TestConversions(t *testing.T) {
 	for text, want := range map[string][2]float64{
-		"Cel to degF": {100, 212}, "°F to °C": {-40, -40}, "K to Cel": {0, -273.15}, "kn to m/s": {10, 5.144444444}, "m to ft": {0.3048, 1},
-		"mbar to Pa": {1013.25, 101325}, "kWh to J": {1, 3.6e6}, "deg to rad": {180, 3.141592654}, "nmi to km": {1, 1.852}, "% to /": {50, 0.5}, "dBm to dBW": {30, 0},
+		"Cel to degF": {100, 212}, "°F to °C": {-40, -40}, "K to Cel": {0, -273.15}, "kn to m/s": {10, 5.144444444},
+		"m to ft":    {0.3048, 1},
+		"mbar to Pa": {1013.25, 101325}, "kWh to J": {1, 3.6e6}, "deg to rad": {180, 3.141592654}, "nmi to km": {1, 1.852},
+		"% to /": {50, 0.5}, "dBm to dBW": {30, 0},
 	} {
 		c, err := unit.ParseConversion(text)
 		require.NoError(t, err, text)

@@ -303,25 +303,31 @@ func (k *Clock) Says() (lines []string) {
 	switch {
 	case k.echoed(): // told below
 	case o.Least > o.Most:
-		lines = append(lines, fmt.Sprintf("the times of storage that it tells do not fit one clock: some are %s after a message was seen here, others %s before one was sent; its clock was set meanwhile, or time: picks another time", Span(max(0, o.Least)), Span(max(0, -o.Most))))
+		lines = append(lines, fmt.Sprintf("the times of storage that it tells do not fit one clock: some are %s after a "+
+			"message was seen here, others %s before one was sent; its clock was set meanwhile, or time: picks another "+
+			"time", Span(max(0, o.Least)), Span(max(0, -o.Most))))
 	case o.Least > 0:
-		lines = append(lines, fmt.Sprintf("its clock is ahead of ours by %s to %s: it tells times of storage later than we saw them", Span(o.Least), Span(o.Most)))
+		lines = append(lines, fmt.Sprintf("its clock is ahead of ours by %s to %s: it tells times of storage later than we "+
+			"saw them", Span(o.Least), Span(o.Most)))
 	case o.Most < 0:
-		lines = append(lines, fmt.Sprintf("it tells times of storage before the message was sent, which cannot be: its clock is behind ours by %s to %s, or time: picks another time", Span(-o.Most), Span(-o.Least)))
+		lines = append(lines, fmt.Sprintf("it tells times of storage before the message was sent, which cannot be: its "+
+			"clock is behind ours by %s to %s, or time: picks another time", Span(-o.Most), Span(-o.Least)))
 	}
 	if k.Off > 0 {
 		rows := "1 row is"
 		if k.Off > 1 {
 			rows = fmt.Sprintf("%d rows are", k.Off)
 		}
-		lines = append(lines, fmt.Sprintf("%s filed under a wrong time, and when it was stored is not known: %s", rows, strings.Join(k.examples, ", ")))
+		lines = append(lines, fmt.Sprintf("%s filed under a wrong time, and when it was stored is not known: %s", rows,
+			strings.Join(k.examples, ", ")))
 	}
 	if k.echoed() && k.of == ledger.TimeOfAnybody {
 		field := "the time at which the message was due"
 		if k.field != "" {
 			field = "that of the field " + k.field + ", which the device sent"
 		}
-		lines = append(lines, fmt.Sprintf("the time that it tells is %s: it says nothing about when a message was stored. If it is the platform's own, say so: time: {at: …, of: platform}", field))
+		lines = append(lines, fmt.Sprintf("the time that it tells is %s: it says nothing about when a message was stored. "+
+			"If it is the platform's own, say so: time: {at: …, of: platform}", field))
 	}
 	return lines
 }

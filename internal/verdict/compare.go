@@ -95,7 +95,8 @@ func (c *comparer) differences(sent, found []byte) (diffs []Difference, known bo
 
 // member adds how a member differs. What is nested is compared part by part; a position
 // and a vector are one value each. All is the object that was found.
-func (c *comparer) member(diffs []Difference, path string, sent, found any, there bool, all map[string]any) []Difference {
+func (c *comparer) member(diffs []Difference, path string, sent, found any, there bool,
+	all map[string]any) []Difference {
 	rule, ruled := c.rules[path]
 	if ruled && rule.Ignored {
 		return diffs
@@ -152,7 +153,8 @@ func (c *comparer) member(diffs []Difference, path string, sent, found any, ther
 		}
 	}
 	if note, same := compare(sent, found, tolerance, c.stream.Units[path]); !same {
-		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note, Unit: c.stream.Units[path]})
+		diffs = append(diffs, Difference{Field: path, Sent: show(sent), Found: show(found), Note: note,
+			Unit: c.stream.Units[path]})
 	}
 	return diffs
 }
@@ -253,7 +255,8 @@ func Fields(sent, found []byte, s *ledger.Stream, w *ledger.Witness) []Field {
 	}
 	for _, m := range want {
 		if d, all := different["(all)"]; all {
-			list = append(list, Field{Difference{Field: m.Name, Sent: show(m.Value), Found: d.Found, Note: d.Note, Unit: s.Units[m.Name]}, false})
+			list = append(list, Field{Difference{Field: m.Name, Sent: show(m.Value), Found: d.Found, Note: d.Note,
+				Unit: s.Units[m.Name]}, false})
 			continue
 		}
 		add(m.Name, m.Value)

@@ -27,21 +27,34 @@ func TestWhatCountsAsEqual(t *testing.T) {
 		{nil, `{"x":{"lat":1,"lon":2}}`, `{"x":{"lat":1,"lon":2.5}}`, `x: {"lat":1,"lon":2} {"lat":1,"lon":2.5} lon`},
 		{nil, `{"x":{"x":1,"y":2,"z":3}}`, `{"x":{"x":1,"y":2,"z":4}}`, `x: {"x":1,"y":2,"z":3} {"x":1,"y":2,"z":4} z`},
 		{nil, `{"x":{"lat":1,"lon":2,"alt":3}}`, `{"x":{"lat":1,"lon":2,"alt":4}}`, "x.alt: 3 4 "},
-		{nil, `{"x":null}`, `{"x":null}`, ""}, {nil, `{"x":null}`, `{}`, "x: null  missing"}, {nil, `{"x":null}`, `{"x":0}`, "x: null 0 "},
+		{nil, `{"x":null}`, `{"x":null}`, ""}, {nil, `{"x":null}`, `{}`, "x: null  missing"},
+		{nil, `{"x":null}`, `{"x":0}`, "x: null 0 "},
 		{nil, `{"x":0}`, `{"x":0.0}`, ""}, {nil, `{"x":0}`, `{"x":-0}`, ""}, {nil, `{"x":1}`, `{"x":true}`, "x: 1 true "},
-		{nil, `{"x":1e400}`, `{"x":1e400}`, ""}, {nil, `{"x":1e400}`, `{"x":10.0e399}`, ""}, {nil, `{"x":1e400}`, `{"x":1e401}`, "x: 1e400 1e401 "},
-		{nil, `{"x":{"lat":[1,2],"lon":1}}`, `{"x":{"lat":[1,3],"lon":1}}`, `x: {"lat":[1,2],"lon":1} {"lat":[1,3],"lon":1} lat`}, {nil, `{"x":{"lat":[1],"lon":1}}`, `{"x":{"lat":[1,3],"lon":1}}`, `x: {"lat":[1],"lon":1} {"lat":[1,3],"lon":1} lat`},
-		{nil, `{"x":" a"}`, `{"x":"a "}`, `x: " a" "a " blanks changed`}, {nil, `{"x":"a"}`, `{"x":""}`, `x: "a" "" empty`}, {nil, `{"x":"a"}`, `{"x":"b"}`, `x: "a" "b" `},
-		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123456Z"}`, `x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123456Z" cut off to microseconds`},
-		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123Z"}`, `x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123Z" cut off to milliseconds`},
-		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":999999999}`, `x: "2030-01-01T00:00:00Z" 999999999 `}, {nil, `{"x":"2001-09-09T01:46:40Z"}`, `{"x":1000000000}`, ""}, {nil, `{"x":"2001-09-09T01:46:40.5Z"}`, `{"x":1000000000.5}`, ""},
-		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":"2030-01-01T20:00:00Z"}`, `x: "2030-01-01T00:00:00Z" "2030-01-01T20:00:00Z" another time, 20h0m0s later`},
-		{nil, `{"x":0}`, `{"x":5}`, "x: 0 5 "}, {nil, `{"x":5}`, `{"x":0}`, "x: 5 0 "}, {nil, `{"x":0.25}`, `{"x":0.2500000001}`, "x: 0.25 0.2500000001 "},
-		{nil, `null`, `{"x":1}`, "unknown"}, {nil, `{"x":1}`, `7`, "(all): {\"x\":1} 7 not an object of fields"}, {nil, `{}`, `{}`, ""},
+		{nil, `{"x":1e400}`, `{"x":1e400}`, ""}, {nil, `{"x":1e400}`, `{"x":10.0e399}`, ""},
+		{nil, `{"x":1e400}`, `{"x":1e401}`, "x: 1e400 1e401 "},
+		{nil, `{"x":{"lat":[1,2],"lon":1}}`, `{"x":{"lat":[1,3],"lon":1}}`,
+			`x: {"lat":[1,2],"lon":1} {"lat":[1,3],"lon":1} lat`}, {nil, `{"x":{"lat":[1],"lon":1}}`,
+			`{"x":{"lat":[1,3],"lon":1}}`, `x: {"lat":[1],"lon":1} {"lat":[1,3],"lon":1} lat`},
+		{nil, `{"x":" a"}`, `{"x":"a "}`, `x: " a" "a " blanks changed`}, {nil, `{"x":"a"}`, `{"x":""}`, `x: "a" "" empty`},
+		{nil, `{"x":"a"}`, `{"x":"b"}`, `x: "a" "b" `},
+		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123456Z"}`,
+			`x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123456Z" cut off to microseconds`},
+		{nil, `{"x":"2030-01-01T00:00:00.1234567Z"}`, `{"x":"2030-01-01T00:00:00.123Z"}`,
+			`x: "2030-01-01T00:00:00.1234567Z" "2030-01-01T00:00:00.123Z" cut off to milliseconds`},
+		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":999999999}`, `x: "2030-01-01T00:00:00Z" 999999999 `},
+		{nil, `{"x":"2001-09-09T01:46:40Z"}`, `{"x":1000000000}`, ""},
+		{nil, `{"x":"2001-09-09T01:46:40.5Z"}`, `{"x":1000000000.5}`, ""},
+		{nil, `{"x":"2030-01-01T00:00:00Z"}`, `{"x":"2030-01-01T20:00:00Z"}`,
+			`x: "2030-01-01T00:00:00Z" "2030-01-01T20:00:00Z" another time, 20h0m0s later`},
+		{nil, `{"x":0}`, `{"x":5}`, "x: 0 5 "}, {nil, `{"x":5}`, `{"x":0}`, "x: 5 0 "},
+		{nil, `{"x":0.25}`, `{"x":0.2500000001}`, "x: 0.25 0.2500000001 "},
+		{nil, `null`, `{"x":1}`, "unknown"}, {nil, `{"x":1}`, `7`, "(all): {\"x\":1} 7 not an object of fields"},
+		{nil, `{}`, `{}`, ""},
 
 		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.2}`, ""},
 		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.1}`, ""},
-		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.2000000000000000001}`, "x: 0.15 0.2000000000000000001 rounded"},
+		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.2000000000000000001}`,
+			"x: 0.15 0.2000000000000000001 rounded"},
 		{rules(ledger.FieldRule{Tolerance: 0.05}), `{"x":0.15}`, `{"x":0.0999}`, "x: 0.15 0.0999 "},
 		{rules(ledger.FieldRule{Factor: 10}), `{"x":1.7}`, `{"x":17}`, ""},
 		{rules(ledger.FieldRule{Factor: 10}), `{"x":1.7}`, `{"x":17.00000001}`, ""},
@@ -58,17 +71,29 @@ func TestWhatCountsAsEqual(t *testing.T) {
 		{rules(ledger.FieldRule{As: "y"}), `{"x":1}`, `{"x":2,"y":1}`, ""},
 		{rules(ledger.FieldRule{As: "y"}), `{"x":1}`, `{"x":1}`, "x: 1  missing: there is no y"},
 		{rules(ledger.FieldRule{As: "y"}), `{"x":1}`, `{"y":2}`, "x: 1 2 "},
-		{rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a":{"b":1}}`, ""}, {rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a.b":1,"a":{"b":2}}`, ""},
-		{rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a":1}`, "x: 1  missing: there is no a.b"}, {rules(ledger.FieldRule{As: "a.b.c"}), `{"x":1}`, `{"a":{"b":{"c":1}}}`, ""},
-		{rules(ledger.FieldRule{Ignored: true}), `{"x":1,"y":2}`, `{"y":2}`, ""}, {rules(ledger.FieldRule{Ignored: true}), `{"x":1,"y":2}`, `{"y":3}`, "y: 2 3 "},
+		{rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a":{"b":1}}`, ""},
+		{rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a.b":1,"a":{"b":2}}`, ""},
+		{rules(ledger.FieldRule{As: "a.b"}), `{"x":1}`, `{"a":1}`, "x: 1  missing: there is no a.b"},
+		{rules(ledger.FieldRule{As: "a.b.c"}), `{"x":1}`, `{"a":{"b":{"c":1}}}`, ""},
+		{rules(ledger.FieldRule{Ignored: true}), `{"x":1,"y":2}`, `{"y":2}`, ""},
+		{rules(ledger.FieldRule{Ignored: true}), `{"x":1,"y":2}`, `{"y":3}`, "y: 2 3 "},
 
-		{kept(ledger.TextAlone), `{"x":1.5,"y":true}`, `{"x":"1.5","y":"TRUE"}`, ""}, {kept(ledger.TextAlone), `{"y":false}`, `{"y":"f"}`, ""},
-		{kept(ledger.TextAlone), `{"y":false}`, `{"y":"t"}`, "y: false true "}, {kept(ledger.TextAlone), `{"y":true}`, `{"y":"yes"}`, `y: true "yes" `},
-		{kept(ledger.TextAlone), `{"x":null}`, `{"x":""}`, ""}, {kept(ledger.TextAlone), `{"x":null}`, `{}`, ""}, {kept(ledger.TextAlone), `{"x":null}`, `{"x":"0"}`, `x: null "0" `},
-		{kept(ledger.TextAlone), `{"x":1}`, `{}`, "x: 1  missing"}, {kept(ledger.TextAlone), `{"x":{"a":1}}`, `{"x":"{\"a\":1}"}`, ""}, {kept(ledger.TextAlone), `{"x":"1"}`, `{"x":"1"}`, ""},
-		{kept(ledger.TextAlone), `{"x":1}`, `{"x":"true"}`, `x: 1 "true" `}, {kept(ledger.TextAlone), `{"x":1}`, `{"x":"1 "}`, ""},
-		{kept(ledger.NoBooleans), `{"x":true,"y":false}`, `{"x":1,"y":0}`, ""}, {kept(ledger.NoBooleans), `{"x":true}`, `{"x":0}`, "x: true false "}, {kept(ledger.NoBooleans), `{"x":true}`, `{"x":2}`, "x: true 2 "},
-		{kept(ledger.NoBooleans), `{"x":1.5}`, `{"x":"1.5"}`, `x: 1.5 "1.5" text in place of a number`}, {nil, `{"x":true}`, `{"x":1}`, "x: true 1 "},
+		{kept(ledger.TextAlone), `{"x":1.5,"y":true}`, `{"x":"1.5","y":"TRUE"}`, ""},
+		{kept(ledger.TextAlone), `{"y":false}`, `{"y":"f"}`, ""},
+		{kept(ledger.TextAlone), `{"y":false}`, `{"y":"t"}`, "y: false true "},
+		{kept(ledger.TextAlone), `{"y":true}`, `{"y":"yes"}`, `y: true "yes" `},
+		{kept(ledger.TextAlone), `{"x":null}`, `{"x":""}`, ""}, {kept(ledger.TextAlone), `{"x":null}`, `{}`, ""},
+		{kept(ledger.TextAlone), `{"x":null}`, `{"x":"0"}`, `x: null "0" `},
+		{kept(ledger.TextAlone), `{"x":1}`, `{}`, "x: 1  missing"},
+		{kept(ledger.TextAlone), `{"x":{"a":1}}`, `{"x":"{\"a\":1}"}`, ""},
+		{kept(ledger.TextAlone), `{"x":"1"}`, `{"x":"1"}`, ""},
+		{kept(ledger.TextAlone), `{"x":1}`, `{"x":"true"}`, `x: 1 "true" `},
+		{kept(ledger.TextAlone), `{"x":1}`, `{"x":"1 "}`, ""},
+		{kept(ledger.NoBooleans), `{"x":true,"y":false}`, `{"x":1,"y":0}`, ""},
+		{kept(ledger.NoBooleans), `{"x":true}`, `{"x":0}`, "x: true false "},
+		{kept(ledger.NoBooleans), `{"x":true}`, `{"x":2}`, "x: true 2 "},
+		{kept(ledger.NoBooleans), `{"x":1.5}`, `{"x":"1.5"}`, `x: 1.5 "1.5" text in place of a number`},
+		{nil, `{"x":true}`, `{"x":1}`, "x: true 1 "},
 	} {
 		w := c.witness
 		if w == nil {
@@ -105,13 +130,16 @@ func TestWhatCountsAsEqual(t *testing.T) {
 // Each field, with those that are as they were sent.
 func TestFields(t *testing.T) {
 	fields := func(sent, found string) (list []string) {
-		for _, f := range Fields([]byte(sent), []byte(found), &ledger.Stream{Units: map[string]string{"c": "Cel"}}, &ledger.Witness{}) {
+		for _, f := range Fields([]byte(sent), []byte(found), &ledger.Stream{Units: map[string]string{"c": "Cel"}},
+			&ledger.Witness{}) {
 			list = append(list, fmt.Sprintf("%s %s %s %s %v", f.Field, f.Sent, f.Found, f.Unit, f.Same))
 		}
 		return list
 	}
-	assert.Equal(t, []string{"c 9 9 Cel true", "p {\"lat\":1,\"lon\":2} {\"lat\":1,\"lon\":2}  true", "n.a 1 1  true", "n.b 2 3  false", "l.0 1 1  true", "l.1 2 2  true"},
-		fields(`{"c":9,"p":{"lat":1,"lon":2},"n":{"a":1,"b":2},"l":[1,2]}`, `{"c":9,"p":{"lat":1,"lon":2},"n":{"a":1,"b":3},"l":[1,2]}`))
+	assert.Equal(t, []string{"c 9 9 Cel true", "p {\"lat\":1,\"lon\":2} {\"lat\":1,\"lon\":2}  true", "n.a 1 1  true",
+		"n.b 2 3  false", "l.0 1 1  true", "l.1 2 2  true"},
+		fields(`{"c":9,"p":{"lat":1,"lon":2},"n":{"a":1,"b":2},"l":[1,2]}`,
+			`{"c":9,"p":{"lat":1,"lon":2},"n":{"a":1,"b":3},"l":[1,2]}`))
 	assert.Equal(t, []string{"c 9 7 Cel false", "d 1 7  false"}, fields(`{"c":9,"d":1}`, `7`))
 	assert.Empty(t, fields(`null`, `{}`))
 }

@@ -63,7 +63,8 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 		case j.broken(c):
 			return "the plan broke its connection just then, and nothing acknowledges QoS 0"
 		case j.facts.Lost:
-			return "the ledger is damaged: whether the plan broke its connection just then is not known, and nothing acknowledges QoS 0"
+			return "the ledger is damaged: whether the plan broke its connection just then is not known, and nothing " +
+				"acknowledges QoS 0"
 		}
 	}
 	if g := j.gaps[w].lost(c.Sent, patience(&j.facts.Witnesses[w], c)); g != nil {

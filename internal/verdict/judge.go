@@ -23,7 +23,8 @@ type Judge struct {
 // NewJudge makes a judge of a run, of which there is a survey.
 func NewJudge(s *Survey) *Judge {
 	f := s.facts
-	j := &Judge{Survey: s, compare: comparers(f), testimonies: make([]said, len(f.Witnesses)), excluded: make([][]bool, len(f.Streams))}
+	j := &Judge{Survey: s, compare: comparers(f), testimonies: make([]said, len(f.Witnesses)),
+		excluded: make([][]bool, len(f.Streams))}
 	for stream, list := range f.Actions.Breaks {
 		if stream < len(f.Streams) {
 			if j.breaks == nil {

@@ -127,7 +127,8 @@ func (l *look) gather() {
 			l.perhaps++
 		// What is said to be once more, and is the first that came, is a copy: the one
 		// before was never heard.
-		case x.Again && l.first != nil || x.Row != 0 && slices.ContainsFunc(l.copies, func(y *evidence.Sighting) bool { return y.Row == x.Row }):
+		case x.Again && l.first != nil || x.Row != 0 && slices.ContainsFunc(l.copies,
+			func(y *evidence.Sighting) bool { return y.Row == x.Row }):
 		default:
 			l.copies = append(l.copies, x)
 		}

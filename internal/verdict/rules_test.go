@@ -78,20 +78,24 @@ func TestOneVerdict(t *testing.T) {
 		"QoS 0, nobody looks":                {outcome.NotAsked, func(h *heard) { h.sees = 0 }, Unknown, Unasked},
 		"QoS 0, found":                       {outcome.NotAsked, says(Found), Proven, Unasked},
 		"acknowledged, nobody looks":         {outcome.Accepted, func(h *heard) { h.sees = 0 }, Proven, Found},
-		"open when it was killed":            {outcome.Open, func(h *heard) { h.open = true; says(Found)(h) }, Unknown, NotHeard},
-		"open, and not found":                {outcome.Open, func(h *heard) { h.open = true; says(NotFound)(h) }, Unknown, NotHeard},
-		"open, and altered":                  {outcome.Open, func(h *heard) { h.open = true; says(FoundAltered)(h) }, Altered, NotHeard},
-		"refused":                            {outcome.Refused, says(NotFound), Refused, NotFound},
-		"refused, yet found":                 {outcome.Refused, says(Found), Unacknowledged, NotFound},
-		"refused, a witness not heard":       {outcome.Refused, says(NotHeard), Refused, NotFound},
-		"no answer, found altered":           {outcome.NoAnswer, says(FoundAltered), Unacknowledged, NotFound},
-		"no answer, nowhere":                 {outcome.NoAnswer, says(NotFound), Unanswered, NotFound},
-		"no answer, not heard":               {outcome.NoAnswer, says(NotHeard), Unknown, NotFound},
-		"unsent":                             {outcome.Unsent, says(NotFound), Unsent, NotFound},
-		"unsent, a witness not heard":        {outcome.Unsent, says(NotHeard), Unsent, NotFound},
-		"never tried":                        {outcome.NoAnswer, func(h *heard) { h.Attempts = 0; says(NotFound)(h) }, Unsent, NotFound},
-		"dropped":                            {outcome.Dropped, says(NotFound), Dropped, NotFound},
-		"dropped, yet found":                 {outcome.Dropped, says(Found), Unacknowledged, NotFound},
+		"open when it was killed": {outcome.Open, func(h *heard) { h.open = true; says(Found)(h) }, Unknown,
+			NotHeard},
+		"open, and not found": {outcome.Open, func(h *heard) { h.open = true; says(NotFound)(h) }, Unknown,
+			NotHeard},
+		"open, and altered": {outcome.Open, func(h *heard) { h.open = true; says(FoundAltered)(h) },
+			Altered, NotHeard},
+		"refused":                      {outcome.Refused, says(NotFound), Refused, NotFound},
+		"refused, yet found":           {outcome.Refused, says(Found), Unacknowledged, NotFound},
+		"refused, a witness not heard": {outcome.Refused, says(NotHeard), Refused, NotFound},
+		"no answer, found altered":     {outcome.NoAnswer, says(FoundAltered), Unacknowledged, NotFound},
+		"no answer, nowhere":           {outcome.NoAnswer, says(NotFound), Unanswered, NotFound},
+		"no answer, not heard":         {outcome.NoAnswer, says(NotHeard), Unknown, NotFound},
+		"unsent":                       {outcome.Unsent, says(NotFound), Unsent, NotFound},
+		"unsent, a witness not heard":  {outcome.Unsent, says(NotHeard), Unsent, NotFound},
+		"never tried": {outcome.NoAnswer, func(h *heard) { h.Attempts = 0; says(NotFound)(h) },
+			Unsent, NotFound},
+		"dropped":            {outcome.Dropped, says(NotFound), Dropped, NotFound},
+		"dropped, yet found": {outcome.Dropped, says(Found), Unacknowledged, NotFound},
 	} {
 		h := heard{Case: &evidence.Case{Outcome: c.out, Attempts: 1}, sees: 1}
 		c.more(&h)
@@ -134,10 +138,11 @@ func TestDelays(t *testing.T) {
 		unit, stored, seen time.Duration // after it was sent; stored 0: it is not told
 		took, least, most  time.Duration
 	}{
-		"heard":                         {ledger.Offset{}, 0, 0, 3 * s, 3 * s, 3 * s, 3 * s},
-		"heard before it was sent":      {ledger.Offset{}, 0, 0, -3 * s, 0, 0, 0},
-		"clocks that agree":             {ledger.Offset{}, 0, s, 3 * s, s, s, s},
-		"clocks that may agree":         {ledger.Offset{Least: -100 * ms, Most: 100 * ms}, 0, s, 3 * s, s, 900 * ms, 1100 * ms},
+		"heard":                    {ledger.Offset{}, 0, 0, 3 * s, 3 * s, 3 * s, 3 * s},
+		"heard before it was sent": {ledger.Offset{}, 0, 0, -3 * s, 0, 0, 0},
+		"clocks that agree":        {ledger.Offset{}, 0, s, 3 * s, s, s, s},
+		"clocks that may agree": {ledger.Offset{Least: -100 * ms, Most: 100 * ms}, 0, s, 3 * s, s, 900 * ms,
+			1100 * ms},
 		"a clock ahead":                 {ledger.Offset{Least: 2 * s, Most: 2 * s}, 0, 3 * s, 9 * s, s, s, s},
 		"a clock ahead by 1 to 2 s":     {ledger.Offset{Least: s, Most: 2 * s}, 0, 3 * s, 9 * s, 2 * s, s, 2 * s},
 		"a clock behind by 1 to 2 s":    {ledger.Offset{Least: -2 * s, Most: -s}, 0, s, 9 * s, 2 * s, 2 * s, 3 * s},
@@ -153,7 +158,8 @@ func TestDelays(t *testing.T) {
 		assert.Equal(t, Delay{c.took, c.least, c.most}, k.delay(zero, x), name)
 	}
 	d := Delay{Took: 2 * s, Least: s, Most: 3 * s}
-	assert.Equal(t, []State{Found, InDoubt, InDoubt, FoundLate}, []State{d.inTime(3 * s), d.inTime(3*s - 1), d.inTime(s), d.inTime(s - 1)})
+	assert.Equal(t, []State{Found, InDoubt, InDoubt, FoundLate},
+		[]State{d.inTime(3 * s), d.inTime(3*s - 1), d.inTime(s), d.inTime(s - 1)})
 }
 
 // What was there long before is read when this process goes on: a delay over a time in which
@@ -201,7 +207,8 @@ func TestRowsUnderAWrongTime(t *testing.T) {
 			if i%(c.good+c.wrong) < c.wrong { // the first ones: nothing is known yet
 				stored = stored.Add(c.by)
 			}
-			cases = append(cases, &evidence.Case{Known: true, Seq: uint64(i + 1), Sent: sent, Sightings: []evidence.Sighting{{Seen: sent.Add(20 * ms), Stored: stored.Truncate(c.unit)}}})
+			cases = append(cases, &evidence.Case{Known: true, Seq: uint64(i + 1), Sent: sent,
+				Sightings: []evidence.Sighting{{Seen: sent.Add(20 * ms), Stored: stored.Truncate(c.unit)}}})
 			addClocks(clocks, cases[i])
 		}
 		finishClocks(clocks, &ledger.Facts{Witnesses: make([]ledger.Witness, 1)})
@@ -212,7 +219,8 @@ func TestRowsUnderAWrongTime(t *testing.T) {
 			if is {
 				off++
 				assert.Equal(t, c.by > 0, by > 0, name)
-				assert.Equal(t, Delay{20 * ms, 0, 20 * ms}, clocks[0].delay(x.Sent, &x.Sightings[0]), "%s: #%d is known as far as it was seen", name, i+1)
+				assert.Equal(t, Delay{20 * ms, 0, 20 * ms}, clocks[0].delay(x.Sent, &x.Sightings[0]), "%s: #%d is known as far "+
+					"as it was seen", name, i+1)
 			}
 		}
 		assert.Equal(t, c.off, off, name)
@@ -222,7 +230,8 @@ func TestRowsUnderAWrongTime(t *testing.T) {
 // What many messages tell of a clock.
 func TestWhatClocksTell(t *testing.T) {
 	sighting := func(sent, stored, seen time.Duration) *evidence.Case {
-		return &evidence.Case{Known: true, Sent: after(sent), Sightings: []evidence.Sighting{{Seen: after(seen), Stored: after(stored)}}}
+		return &evidence.Case{Known: true, Sent: after(sent), Sightings: []evidence.Sighting{{Seen: after(seen),
+			Stored: after(stored)}}}
 	}
 	const s, ms = time.Second, time.Millisecond
 	for name, c := range map[string]struct {
@@ -231,15 +240,24 @@ func TestWhatClocksTell(t *testing.T) {
 		want  ledger.Offset
 		unit  time.Duration
 	}{
-		"one message":              {[]*evidence.Case{sighting(0, s+1, 3*s)}, nil, ledger.Offset{Least: -2*s + 1, Most: s + 1}, 0},
-		"two narrow it":            {[]*evidence.Case{sighting(0, s+1, 3*s), sighting(0, ms+1, 9*s), sighting(0, 2*s+1, 3*s)}, nil, ledger.Offset{Least: -s + 1, Most: ms + 1}, 0},
-		"whole seconds are cut":    {[]*evidence.Case{sighting(0, s, 3*s), sighting(0, 2*s, 4*s)}, nil, ledger.Offset{Least: -2 * s, Most: 2 * s}, s},
-		"whole milliseconds":       {[]*evidence.Case{sighting(0, s, 3*s), sighting(0, s+5*ms, 4*s)}, nil, ledger.Offset{Least: -2 * s, Most: s + ms}, ms},
-		"microseconds are no unit": {[]*evidence.Case{sighting(0, s+time.Microsecond, 3*s)}, nil, ledger.Offset{Least: -2*s + time.Microsecond, Most: s + time.Microsecond}, 0},
-		"it tells its clock":       {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: -ms, Most: ms}, ledger.Offset{Least: -ms, Most: ms}, 0},
-		"and that narrows less":    {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: -9 * s, Most: 0}, ledger.Offset{Least: -2*s + 1, Most: 0}, 0},
-		"and that fits":            {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: s + 1, Most: 5 * s}, ledger.Offset{Least: s + 1, Most: s + 1}, 0},
-		"and that is another":      {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: 5 * s, Most: 6 * s}, ledger.Offset{Least: -2*s + 1, Most: s + 1}, 0},
+		"one message": {[]*evidence.Case{sighting(0, s+1, 3*s)}, nil,
+			ledger.Offset{Least: -2*s + 1, Most: s + 1}, 0},
+		"two narrow it": {[]*evidence.Case{sighting(0, s+1, 3*s), sighting(0, ms+1, 9*s),
+			sighting(0, 2*s+1, 3*s)}, nil, ledger.Offset{Least: -s + 1, Most: ms + 1}, 0},
+		"whole seconds are cut": {[]*evidence.Case{sighting(0, s, 3*s), sighting(0, 2*s, 4*s)}, nil,
+			ledger.Offset{Least: -2 * s, Most: 2 * s}, s},
+		"whole milliseconds": {[]*evidence.Case{sighting(0, s, 3*s), sighting(0, s+5*ms, 4*s)}, nil,
+			ledger.Offset{Least: -2 * s, Most: s + ms}, ms},
+		"microseconds are no unit": {[]*evidence.Case{sighting(0, s+time.Microsecond, 3*s)}, nil,
+			ledger.Offset{Least: -2*s + time.Microsecond, Most: s + time.Microsecond}, 0},
+		"it tells its clock": {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: -ms, Most: ms},
+			ledger.Offset{Least: -ms, Most: ms}, 0},
+		"and that narrows less": {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: -9 * s, Most: 0},
+			ledger.Offset{Least: -2*s + 1, Most: 0}, 0},
+		"and that fits": {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: s + 1, Most: 5 * s},
+			ledger.Offset{Least: s + 1, Most: s + 1}, 0},
+		"and that is another": {[]*evidence.Case{sighting(0, s+1, 3*s)}, &ledger.Offset{Least: 5 * s, Most: 6 * s},
+			ledger.Offset{Least: -2*s + 1, Most: s + 1}, 0},
 	} {
 		f := &ledger.Facts{Witnesses: []ledger.Witness{{Clock: c.told}}}
 		clocks := make([]Clock, 1)
@@ -247,9 +265,12 @@ func TestWhatClocksTell(t *testing.T) {
 			addClocks(clocks, x)
 		}
 		// None of these tells anything.
-		addClocks(clocks, &evidence.Case{Sent: zero, Sightings: []evidence.Sighting{{Seen: zero, Stored: after(9 * time.Hour)}}})
-		addClocks(clocks, &evidence.Case{Known: true, Sightings: []evidence.Sighting{{Seen: zero, Stored: after(9 * time.Hour)}}})
-		addClocks(clocks, &evidence.Case{Known: true, Sent: zero, Sightings: []evidence.Sighting{{Seen: zero}, {Witness: 1, Stored: zero}, {Witness: -1, Stored: zero}}})
+		addClocks(clocks, &evidence.Case{Sent: zero, Sightings: []evidence.Sighting{{Seen: zero,
+			Stored: after(9 * time.Hour)}}})
+		addClocks(clocks, &evidence.Case{Known: true, Sightings: []evidence.Sighting{{Seen: zero,
+			Stored: after(9 * time.Hour)}}})
+		addClocks(clocks, &evidence.Case{Known: true, Sent: zero,
+			Sightings: []evidence.Sighting{{Seen: zero}, {Witness: 1, Stored: zero}, {Witness: -1, Stored: zero}}})
 		finishClocks(clocks, f)
 		assert.Equal(t, c.want, clocks[0].Offset, name)
 		assert.Equal(t, c.unit, clocks[0].unit, name)
@@ -260,7 +281,8 @@ func TestWhatClocksTell(t *testing.T) {
 		if i >= echoLook {
 			text = `{"t":1}`
 		}
-		b := &ledger.Book{Facts: ledger.Facts{Streams: make([]ledger.Stream, 1), Witnesses: make([]ledger.Witness, 1)}, Messages: [][]ledger.Message{{{Seq: 1, Sent: zero, Carried: []byte(text)}}},
+		b := &ledger.Book{Facts: ledger.Facts{Streams: make([]ledger.Stream, 1), Witnesses: make([]ledger.Witness, 1)},
+			Messages:  [][]ledger.Message{{{Seq: 1, Sent: zero, Carried: []byte(text)}}},
 			Sightings: []ledger.Sighting{{Seq: 1, Seen: after(time.Hour), Stored: after(time.Duration(i)*s + 1)}}}
 		assert.NoError(t, evidence.Of(b, nil).Cases(func(c *evidence.Case) error { addClocks(clocks, c); return nil }))
 	}
@@ -269,17 +291,22 @@ func TestWhatClocksTell(t *testing.T) {
 	var none Clock
 	assert.Empty(t, none.Says())
 	for want, k := range map[string]Clock{
-		"its clock is ahead of ours by 1s to 2s":                         {Offset: ledger.Offset{Least: s, Most: 2 * s}, timed: 1},
-		"its clock is behind ours by 1s to 2s":                           {Offset: ledger.Offset{Least: -2 * s, Most: -s}, timed: 1},
-		"some are 1s after a message was seen here, others 2s before":    {Offset: ledger.Offset{Least: s, Most: -2 * s}, timed: 1},
-		"the time that it tells is that of the field at, which the devi": {Offset: ledger.Offset{Most: s}, timed: 9, looked: 9, echoes: 9, field: "at"},
+		"its clock is ahead of ours by 1s to 2s": {Offset: ledger.Offset{Least: s, Most: 2 * s},
+			timed: 1},
+		"its clock is behind ours by 1s to 2s": {Offset: ledger.Offset{Least: -2 * s, Most: -s},
+			timed: 1},
+		"some are 1s after a message was seen here, others 2s before": {Offset: ledger.Offset{Least: s, Most: -2 * s},
+			timed: 1},
+		"the time that it tells is that of the field at, which the devi": {Offset: ledger.Offset{Most: s}, timed: 9,
+			looked: 9, echoes: 9, field: "at"},
 		"the time that it tells is the time at which the message was du": {timed: 9, looked: 9, echoes: 9},
 	} {
 		if says := k.Says(); assert.Len(t, says, 1, want) {
 			assert.Contains(t, says[0], want)
 		}
 	}
-	for _, k := range []Clock{{Offset: ledger.Offset{Least: 0, Most: s}, timed: 9}, {Offset: ledger.Offset{Least: -s, Most: 0}, timed: 9}, {timed: 2, looked: 2, echoes: 1}} {
+	for _, k := range []Clock{{Offset: ledger.Offset{Least: 0, Most: s}, timed: 9},
+		{Offset: ledger.Offset{Least: -s, Most: 0}, timed: 9}, {timed: 2, looked: 2, echoes: 1}} {
 		assert.Empty(t, k.Says(), "%+v", k)
 	}
 }
@@ -293,12 +320,18 @@ func TestEchoes(t *testing.T) {
 		at      time.Time
 		field   string // "": none; "due": it was due then
 	}{
-		{`{"a":1,"t":"2030-01-02T03:04:05.123456789Z"}`, x, "t"}, {`{"t":"2030-01-02T04:04:05.123456789+01:00"}`, x, "t"}, {`{"t":"2030-01-02T03:04:05.123Z"}`, x, ""},
-		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x, ""}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x.Truncate(time.Microsecond), "t"},
-		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Truncate(time.Millisecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Round(time.Microsecond), "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMilli()), x.Truncate(time.Second), "t"},
-		{fmt.Sprintf(`{"t":%d}`, x.Unix()), x.Truncate(time.Minute), "t"}, {`{"t":1893553445.123456789}`, x, "t"}, {`{"t":"1893553445123"}`, x.Truncate(time.Millisecond), "t"},
+		{`{"a":1,"t":"2030-01-02T03:04:05.123456789Z"}`, x, "t"}, {`{"t":"2030-01-02T04:04:05.123456789+01:00"}`, x, "t"},
+		{`{"t":"2030-01-02T03:04:05.123Z"}`, x, ""},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x, "t"}, {fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x, ""},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixMicro()), x.Truncate(time.Microsecond), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Truncate(time.Millisecond), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixNano()), x.Round(time.Microsecond), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.UnixMilli()), x.Truncate(time.Second), "t"},
+		{fmt.Sprintf(`{"t":%d}`, x.Unix()), x.Truncate(time.Minute), "t"}, {`{"t":1893553445.123456789}`, x, "t"},
+		{`{"t":"1893553445123"}`, x.Truncate(time.Millisecond), "t"},
 		{fmt.Sprintf(`{"e":[{"n":"a"},{"deep":{"t":%d}}]}`, x.UnixMilli()), x.Truncate(time.Millisecond), "e.1.deep.t"},
-		{fmt.Sprintf(`{"t":%d}`, x.Unix()+1), x, ""}, {`{}`, x, ""}, {`null`, x, ""}, {`{}`, due, "due"}, {`null`, due.Truncate(time.Minute), "due"},
+		{fmt.Sprintf(`{"t":%d}`, x.Unix()+1), x, ""}, {`{}`, x, ""}, {`null`, x, ""}, {`{}`, due, "due"},
+		{`null`, due.Truncate(time.Minute), "due"},
 	} {
 		field, is := echo([]byte(c.carried), due, c.at)
 		assert.Equal(t, c.field != "", is, "%s %s", c.carried, c.at)
@@ -323,22 +356,28 @@ func TestEchoes(t *testing.T) {
 		assert.Equal(t, !c.echo, c.k.tells(), name)
 		assert.Equal(t, !c.echo, c.k.Own(), name)
 	}
-	assert.False(t, (&Clock{Offset: ledger.Offset{Least: 1}}).tells(), "no clock is ahead by more than by what it is at most")
+	assert.False(t, (&Clock{Offset: ledger.Offset{Least: 1}}).tells(), "no clock is ahead by more than by what it is at "+
+		"most")
 	assert.Empty(t, (&Clock{of: ledger.TimeOfDevice, timed: 5}).Says(), "the file said so itself")
 }
 
 // Which gaps share a moment with a time.
 func TestGaps(t *testing.T) {
 	const s = time.Second
-	list := []ledger.Gap{{From: after(20 * s), To: after(30 * s), Why: "c"}, {From: after(0), To: after(10 * s), Kept: true, Why: "a"}, {From: after(2 * s), To: after(3 * s), Lag: true, Why: "b"}, {From: after(50 * s), Why: "for ever"}}
+	list := []ledger.Gap{{From: after(20 * s), To: after(30 * s), Why: "c"},
+		{From: after(0), To: after(10 * s), Kept: true, Why: "a"},
+		{From: after(2 * s), To: after(3 * s), Lag: true, Why: "b"}, {From: after(50 * s), Why: "for ever"}}
 	g := newGaps(list)
 	assert.Equal(t, "c", list[0].Why, "what was handed over is as it was")
 	for _, c := range []struct {
 		from, to   time.Duration // to -1: for ever
 		over, deaf string
 	}{
-		{-5 * s, -1 * s, "", ""}, {-5 * s, 0, "a", ""}, {4 * s, 5 * s, "a", ""}, {2 * s, 3 * s, "b", ""}, {10 * s, 12 * s, "a", ""}, {11 * s, 19 * s, "", ""},
-		{11 * s, 20 * s, "c", "c"}, {30 * s, 31 * s, "c", "c"}, {31 * s, 49 * s, "", ""}, {31 * s, 50 * s, "for ever", "for ever"}, {90 * s, 91 * s, "for ever", "for ever"}, {25 * s, -1, "for ever", "for ever"},
+		{-5 * s, -1 * s, "", ""}, {-5 * s, 0, "a", ""}, {4 * s, 5 * s, "a", ""}, {2 * s, 3 * s, "b", ""},
+		{10 * s, 12 * s, "a", ""}, {11 * s, 19 * s, "", ""},
+		{11 * s, 20 * s, "c", "c"}, {30 * s, 31 * s, "c", "c"}, {31 * s, 49 * s, "", ""},
+		{31 * s, 50 * s, "for ever", "for ever"}, {90 * s, 91 * s, "for ever", "for ever"},
+		{25 * s, -1, "for ever", "for ever"},
 	} {
 		to := after(c.to)
 		if c.to == -1 {
@@ -375,7 +414,8 @@ func TestSurveyIsNeeded(t *testing.T) {
 		gaps  []ledger.Gap
 		timed bool
 		want  bool
-	}{{nil, false, false}, {nil, true, true}, {[]ledger.Gap{{}}, false, false}, {[]ledger.Gap{{}, {Kept: true}}, false, true}, {[]ledger.Gap{{Lag: true}}, false, true}} {
+	}{{nil, false, false}, {nil, true, true}, {[]ledger.Gap{{}}, false, false},
+		{[]ledger.Gap{{}, {Kept: true}}, false, true}, {[]ledger.Gap{{Lag: true}}, false, true}} {
 		s := NewSurvey(&ledger.Facts{Witnesses: []ledger.Witness{{}, {Gaps: c.gaps}}})
 		assert.Equal(t, c.want, s.Needed(c.timed), "%+v", c)
 	}
@@ -415,7 +455,8 @@ func TestBreaks(t *testing.T) {
 		"without an end":        {[]ledger.Break{b(-9*s, never, true)}, true, true, true},
 		"slow, not broken":      {[]ledger.Break{b(-9*s, 9*s, false)}, false, true, true},
 	} {
-		j := NewJudge(NewSurvey(&ledger.Facts{Streams: []ledger.Stream{{Device: "a"}}, Actions: ledger.Actions{Breaks: map[int][]ledger.Break{0: c.list, 7: {b(-9*s, 9*s, true)}}}}))
+		j := NewJudge(NewSurvey(&ledger.Facts{Streams: []ledger.Stream{{Device: "a"}},
+			Actions: ledger.Actions{Breaks: map[int][]ledger.Break{0: c.list, 7: {b(-9*s, 9*s, true)}}}}))
 		x := &evidence.Case{Sent: zero, Outcome: outcome.NotAsked}
 		assert.Equal(t, c.broken, j.broken(x), name)
 		assert.Equal(t, c.broken, j.MayBeGone(x), name)
@@ -429,7 +470,10 @@ func TestBreaks(t *testing.T) {
 }
 
 func TestSpan(t *testing.T) {
-	for d, want := range map[time.Duration]string{1234: "1µs", 1_234_567: "1.23ms", 12_345_678: "12.3ms", 1_234_567_890: "1.23s", 123_456_789_012: "2m3s", -1_234_567: "-1.23ms", time.Millisecond: "1ms", 10 * time.Millisecond: "10ms", time.Second: "1s", 100 * time.Second: "1m40s", 999_600: "1ms", 99_999_999_999: "1m40s"} {
+	for d, want := range map[time.Duration]string{1234: "1µs", 1_234_567: "1.23ms", 12_345_678: "12.3ms",
+		1_234_567_890: "1.23s", 123_456_789_012: "2m3s", -1_234_567: "-1.23ms", time.Millisecond: "1ms",
+		10 * time.Millisecond: "10ms", time.Second: "1s", 100 * time.Second: "1m40s", 999_600: "1ms",
+		99_999_999_999: "1m40s"} {
 		assert.Equal(t, want, Span(d))
 	}
 }
@@ -439,13 +483,17 @@ func TestUntouched(t *testing.T) {
 	sent := []byte(`{"a":1,"b":"x"}`)
 	for found, want := range map[string]bool{
 		`{"a":1,"b":"x"}`: true, `{"mark":"r/d/s/1","a":1,"b":"x"}`: true, `{"mark":"","a":1,"b":"x"}`: true,
-		`{"mark":1,"a":1,"b":"x"}`: false, `{"mark":"x" ,"a":1,"b":"x"}`: false, `{"a":"x","a":1,"b":"x"}`: false, `{"mark":"a\"","a":1,"b":"x"}`: false, "{\"mark\":\"a\x01\",\"a\":1,\"b\":\"x\"}": false,
-		`{"mark":"x"$"a":1,"b":"x"}`: false, `{"b":"x","a":1,"b":"x"}`: false, `["mark":"x","a":1,"b":"x"}`: false, `{"a":1,"b":"y"}`: false, `{"ma\u0072k":"x","a":1,"b":"x"}`: false, `"a":1,"b":"x"}`: false, `{"mark":"é","a":1,"b":"x"}`: false, ``: false,
+		`{"mark":1,"a":1,"b":"x"}`: false, `{"mark":"x" ,"a":1,"b":"x"}`: false, `{"a":"x","a":1,"b":"x"}`: false,
+		`{"mark":"a\"","a":1,"b":"x"}`: false, "{\"mark\":\"a\x01\",\"a\":1,\"b\":\"x\"}": false,
+		`{"mark":"x"$"a":1,"b":"x"}`: false, `{"b":"x","a":1,"b":"x"}`: false, `["mark":"x","a":1,"b":"x"}`: false,
+		`{"a":1,"b":"y"}`: false, `{"ma\u0072k":"x","a":1,"b":"x"}`: false, `"a":1,"b":"x"}`: false,
+		`{"mark":"é","a":1,"b":"x"}`: false, ``: false,
 	} {
 		assert.Equal(t, want, untouched(sent, []byte(found)), found)
 	}
 	assert.False(t, untouched([]byte(`{}`), []byte(`{}`)), "an empty object is compared the slow way")
 	assert.False(t, untouched([]byte(`[1,2]`), []byte(`[1,2]`)))
-	assert.False(t, untouched([]byte(`{"a":"\\"}`), []byte(`{"mark":"x","a":"\\"}`)), "with an escape, any name may stand in it")
+	assert.False(t, untouched([]byte(`{"a":"\\"}`), []byte(`{"mark":"x","a":"\\"}`)), "with an escape, any name may "+
+		"stand in it")
 	assert.True(t, untouched([]byte(`{"a":"\\"}`), []byte(`{"a":"\\"}`)))
 }

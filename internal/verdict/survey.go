@@ -71,7 +71,8 @@ func (s *Survey) Add(c *evidence.Case) {
 	}
 	for w := range s.gaps {
 		g := &s.gaps[w]
-		if len(g.list) == 0 || slices.Contains(s.facts.Streams[c.Stream].Unseen, w) || slices.ContainsFunc(c.Sightings, func(x evidence.Sighting) bool { return x.Witness == w }) {
+		if len(g.list) == 0 || slices.Contains(s.facts.Streams[c.Stream].Unseen, w) ||
+			slices.ContainsFunc(c.Sightings, func(x evidence.Sighting) bool { return x.Witness == w }) {
 			continue
 		}
 		// It is missing: any gap in which it may have come out may have swallowed it.

@@ -23,7 +23,8 @@ const (
 	Count                         // how many there are
 )
 
-var names = [Count]string{"let in", "refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled", "repeated", "late", "unsent", "dropped", "unknown", "proven"}
+var names = [Count]string{"let in", "refused", "lost", "unanswered", "unacknowledged", "altered", "misfiled",
+	"repeated", "late", "unsent", "dropped", "unknown", "proven"}
 
 func (v Verdict) String() string { return names[v] }
 
@@ -78,7 +79,8 @@ const (
 
 // String is the state for people.
 func (s State) String() string {
-	return [...]string{"not asked", "found", "in doubt", "not known", "late", "repeated", "misfiled", "altered", "missing", "let in"}[s]
+	return [...]string{"not asked", "found", "in doubt", "not known", "late", "repeated", "misfiled", "altered",
+		"missing", "let in"}[s]
 }
 
 // Worse tells whether a state weighs more than another where several witnesses of one

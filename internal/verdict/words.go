@@ -11,7 +11,8 @@ import (
 // Finding tells a ruling in words. It belongs to the case that was ruled on last.
 func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 	s := &j.facts.Streams[c.Stream]
-	f := Finding{Device: s.Device, Kind: s.Kind, Reading: s.Reading, Seq: c.Seq, Round: c.Round, Verdict: j.ruling.Verdict.String(), Due: c.Due,
+	f := Finding{Device: s.Device, Kind: s.Kind, Reading: s.Reading, Seq: c.Seq, Round: c.Round,
+		Verdict: j.ruling.Verdict.String(), Due: c.Due,
 		Attempts: c.Attempts, Outcome: c.Outcome.String(), Said: c.Text(), Carried: "null", Stream: c.Stream}
 	if !recovered {
 		f.Carried = string(c.Carried())
@@ -81,7 +82,8 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 			t.Says += " or more"
 		}
 	case saySentAnew:
-		t.Says = fmt.Sprintf("found %d times, and it was sent again so that the platform may have taken it twice: whether it did, or stored it twice, is not known", x.times)
+		t.Says = fmt.Sprintf("found %d times, and it was sent again so that the platform may have taken it twice: whether "+
+			"it did, or stored it twice, is not known", x.times)
 	case sayAttempts:
 		t.Says = fmt.Sprintf("found %d times, and how often it was sent is not known: the ledger is not whole", x.times)
 	case sayLate:
@@ -92,12 +94,15 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 			t.Says = "found, but what was sent is not known: there is nothing to compare it with"
 		}
 	case sayClock:
-		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well enough", wit.Within)
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well "+
+			"enough", wit.Within)
 		if j.Clocks[w].echoed() {
-			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the device's own", wit.Within)
+			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the device's own",
+				wit.Within)
 		}
 	case sayOff:
-		t.Says = fmt.Sprintf("found, but whether within %s is not known: its row is filed under a wrong time, %s", wit.Within, offText(x.off))
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: its row is filed under a wrong time, %s",
+			wit.Within, offText(x.off))
 	case sayStill:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: this process stood still meanwhile", wit.Within)
 	case sayNotToTheEnd:
@@ -105,7 +110,8 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayGapOnce:
 		t.Says = "found, but whether once is not known: the witness could not listen all the time: " + x.text
 	case sayGapMeanwhile:
-		t.Says = fmt.Sprintf("found, but whether within %s is not known: the witness could not listen meanwhile: %s", wit.Within, x.text)
+		t.Says = fmt.Sprintf("found, but whether within %s is not known: the witness could not listen meanwhile: %s",
+			wit.Within, x.text)
 	case sayLetIn:
 		t.Says = "found, and must not be"
 	case sayKeptOut:
@@ -113,17 +119,20 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayNotKnownOut:
 		t.Says = "not found, but it could not be heard to the end: " + x.text
 	case sayDisturbed:
-		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, because the plan disturbed the device's network meanwhile", Span(x.delay.Took), wit.Within)
+		t.Says = fmt.Sprintf("found %s after it was sent, and allowed are %s: whether the platform was late is not known, "+
+			"because the plan disturbed the device's network meanwhile", Span(x.delay.Took), wit.Within)
 	case sayUnsure:
 		t.Says = "not known: something was found that may be this message or another one, and nothing tells which"
 	case sayUnsureOnce:
 		t.Says = "found, and something more that may be another copy of it or another message: nothing tells which"
 	case sayTwoPages:
 		if wit.Listens {
-			t.Says = "found, but whether once is not known: the broker delivered it again after a cut, and it may be a copy that was never heard"
+			t.Says = "found, but whether once is not known: the broker delivered it again after a cut, and it may be a copy " +
+				"that was never heard"
 			break
 		}
-		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say what a row's own identity is with row"
+		t.Says = "found on more than one page of an answer: whether these are two rows or one that moved is not known; say " +
+			"what a row's own identity is with row"
 	}
 	return t
 }

@@ -40,7 +40,8 @@ func Free(path string, force bool) error {
 		return err
 	}
 	if !force {
-		return fmt.Errorf("%s is there already, and was left as it is; name another file, or write over it with --force", path)
+		return fmt.Errorf("%s is there already, and was left as it is; name another file, or write over it with --force",
+			path)
 	}
 	return nil
 }

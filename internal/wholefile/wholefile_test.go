@@ -43,7 +43,8 @@ func TestFiles(t *testing.T) {
 	assert.Equal(t, fs.FileMode(0o644), info.Mode())
 
 	assert.EqualError(t, wholefile.Write(dir, nil), dir+" cannot be written: it is a folder")
-	assert.EqualError(t, wholefile.Write(filepath.Join(dir, "no", "x"), nil), filepath.Join(dir, "no", "x")+" cannot be written: no such file or directory")
+	assert.EqualError(t, wholefile.Write(filepath.Join(dir, "no", "x"), nil), filepath.Join(dir, "no", "x")+" cannot be "+
+		"written: no such file or directory")
 	list, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, list, 2, "nothing half is left")
@@ -62,12 +63,14 @@ func TestWhatIsThereStays(t *testing.T) {
 	require.NoError(t, os.Symlink(filepath.Join(run, "ledger"), link))
 	require.NoError(t, os.Symlink(run, through))
 	t.Chdir(run)
-	for _, path := range []string{"ledger", "./run.json", "crowd.yaml", "by-hand.yaml", "files/1-gauges.csv", link, filepath.Join(through, "ledger"), filepath.Join(run, "..", "run", "ledger")} {
+	for _, path := range []string{"ledger", "./run.json", "crowd.yaml", "by-hand.yaml", "files/1-gauges.csv", link,
+		filepath.Join(through, "ledger"), filepath.Join(run, "..", "run", "ledger")} {
 		_, err := wholefile.New(path, true)
 		assert.ErrorContains(t, err, "is evidence of a run, which nothing is written over", path)
 	}
 	_, err := wholefile.New("page.html", false)
-	assert.ErrorContains(t, err, "page.html is there already, and was left as it is; name another file, or write over it with --force")
+	assert.ErrorContains(t, err, "page.html is there already, and was left as it is; name another file, or write over "+
+		"it with --force")
 	f, err := wholefile.New("page.html", true)
 	require.NoError(t, err)
 	require.NoError(t, f.Keep())

@@ -58,7 +58,8 @@ func (b *base) hears() error {
 				}
 			}
 			if other := x.names[name]; other != nil {
-				return fmt.Errorf("the alert %q: %s and %s are both called %q: whom it is about could not be told", n.Name, other.Name, d.Name, name)
+				return fmt.Errorf("the alert %q: %s and %s are both called %q: whom it is about could not be told", n.Name,
+					other.Name, d.Name, name)
 			}
 			x.names[name] = d
 		}
@@ -156,7 +157,8 @@ func (b *base) unnamed() string {
 		n.mu.Unlock()
 		if nameless > 0 && heard == 0 {
 			x := b.catalog.Fleet.Crowd.Alerts[n.index]
-			return fmt.Sprintf("%d came for the alert %q, but in none of them about: %s gives the name of a device; the first was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
+			return fmt.Sprintf("%d came for the alert %q, but in none of them about: %s gives the name of a device; the first "+
+				"was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
 		}
 	}
 	return ""

@@ -63,7 +63,8 @@ func newPoller(b *base) (*poller, error) {
 		q.counter = &counter{}
 	}
 	return q, errors.Join(pick(&q.body, spec.Body), pick(&q.device, spec.Device), pick(&q.reading, spec.Reading),
-		pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row), q.counter.compile(spec.Count))
+		pick(&q.time, spec.Time), pick(&q.mark, spec.Mark), pick(&q.values, spec.Values), pick(&q.rowID, spec.Row),
+		q.counter.compile(spec.Count))
 }
 
 // Start implements Witness.
@@ -390,7 +391,8 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	case ctx.Err() != nil:
 		return false, "the hearing was cut short"
 	case errors.Is(err, context.DeadlineExceeded):
-		return false, fmt.Sprintf("it was not read to the end within %s: %d pages had been read; raise wait, or ask for larger pages", room.Round(time.Millisecond), pages)
+		return false, fmt.Sprintf("it was not read to the end within %s: %d pages had been read; raise wait, or ask for "+
+			"larger pages", room.Round(time.Millisecond), pages)
 	default:
 		return false, err.Error()
 	}
@@ -401,7 +403,8 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	}
 	switch {
 	case q.known.lostTrack():
-		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; say what it is with row", mostMoved)
+		return false, fmt.Sprintf("more than %d rows were met on several pages of one answer, and rows tell no identity; "+
+			"say what it is with row", mostMoved)
 	case q.unnamed() != "":
 		return false, q.unnamed()
 	case q.capped(r.Expect, pages) != "":
@@ -413,7 +416,8 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 }
 
 // roundLimits are numbers of rows at which platforms cut answers off.
-var roundLimits = []int{10, 20, 25, 30, 50, 100, 150, 200, 250, 300, 500, 1000, 1024, 1500, 2000, 2500, 5000, 10_000, 20_000, 50_000, 100_000}
+var roundLimits = []int{10, 20, 25, 30, 50, 100, 150, 200, 250, 300, 500, 1000, 1024, 1500, 2000, 2500, 5000, 10_000,
+	20_000, 50_000, 100_000}
 
 // capped tells why answers look as if the platform had cut them off; empty: they do not. Each
 // question brought a number of rows that limits have, or all of several the same number, and
@@ -461,7 +465,9 @@ func (q *poller) capped(e Expect, pages int) string {
 	if missing < max(4, n/10) { // so few may be lost at an end by chance
 		return ""
 	}
-	return fmt.Sprintf("each answer has %d rows at most, and the oldest or the newest messages are missing in one piece: the platform seems to cut its answers off; ask for more at once (a limit in the address), for less time (${from} and ${to}), or say how the next page is asked for (next, page)", n)
+	return fmt.Sprintf("each answer has %d rows at most, and the oldest or the newest messages are missing in one "+
+		"piece: the platform seems to cut its answers off; ask for more at once (a limit in the address), for less "+
+		"time (${from} and ${to}), or say how the next page is asked for (next, page)", n)
 }
 
 // oneDay is how far off a platform's clock is looked for.
@@ -493,7 +499,9 @@ func (q *poller) lookFurther(ctx Context, r Round, all []*fleet.Device, room tim
 	if near || !whole {
 		return
 	}
-	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: the platform files messages under times that are more than a minute off: its clock differs from ours, or it keeps the time of another zone", q.spec.Name)})
+	q.page.Link(&ledger.LinkEvent{At: clock.Now(), What: ledger.Remarked, Why: fmt.Sprintf("the witness %q: the "+
+		"platform files messages under times that are more than a minute off: its clock differs from ours, or it "+
+		"keeps the time of another zone", q.spec.Name)})
 }
 
 func orDefault(s string) string {
@@ -570,7 +578,8 @@ func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole boo
 				from = q.since
 			}
 			on := &cursor{core: q, device: d, old: r.N == 0}
-			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(clockMargin + max(0, q.ahead.Most) + q.further), on, whole})
+			n, err := q.source.ask(inner, question{d, group, from, clock.Now().Add(
+				clockMargin + max(0, q.ahead.Most) + q.further), on, whole})
 			if on.whole(); err == nil {
 				err = on.err
 			}

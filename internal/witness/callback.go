@@ -64,7 +64,9 @@ func (s *callback) start(_ Context, e *listener) error {
 		if inner := errors.Unwrap(err); inner != nil {
 			why = inner
 		}
-		return &link.ReachError{Witness: s.spec.Name, Address: s.at.URL, What: "cannot listen there: " + why.Error(), Try: "take an address of this machine and a port that nothing else uses", Err: err}
+		return &link.ReachError{Witness: s.spec.Name, Address: s.at.URL, What: "cannot listen there: " + why.Error(),
+			Try: "take " +
+				"an address of this machine and a port that nothing else uses", Err: err}
 	}
 	if len(s.at.Cert) > 0 {
 		pair, err := tls.X509KeyPair(s.at.Cert, s.at.Key)
@@ -74,7 +76,8 @@ func (s *callback) start(_ Context, e *listener) error {
 		}
 		l = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}})
 	}
-	s.server = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, MaxHeaderBytes: 1 << 16, ErrorLog: log.New(io.Discard, "", 0)}
+	s.server = &http.Server{Handler: http.HandlerFunc(s.serve), ReadHeaderTimeout: 10 * time.Second,
+		ReadTimeout: time.Minute, MaxHeaderBytes: 1 << 16, ErrorLog: log.New(io.Discard, "", 0)}
 	s.done = make(chan struct{})
 	go func() {
 		defer close(s.done)
@@ -94,7 +97,8 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case r.URL.Path != s.at.Path:
 		http.Error(w, "nothing listens at this path", http.StatusNotFound)
-		s.remark(fmt.Sprintf("the witness %q: the platform called the path %s, where nothing listens; it listens at %s", s.spec.Name, clip(s.crowd.Redact(r.URL.Path)), s.at.Path))
+		s.remark(fmt.Sprintf("the witness %q: the platform called the path %s, where nothing listens; it listens at %s",
+			s.spec.Name, clip(s.crowd.Redact(r.URL.Path)), s.at.Path))
 		return
 	case r.Method != http.MethodPost && r.Method != http.MethodPut:
 		w.Header().Set("Allow", "POST, PUT")
@@ -147,14 +151,19 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 
 // take hands what a call brings to the listener.
 func (s *callback) take(r *http.Request, body []byte, at time.Time) {
-	m := &message{at: at, body: body, beside: func(name string) (string, bool) { v := r.Header.Get(name); return v, v != "" }}
+	m := &message{at: at, body: body, beside: func(name string) (string, bool) {
+		v := r.Header.Get(
+			name)
+		return v, v != ""
+	}}
 	if s.rows == nil {
 		s.listener.take(m)
 		return
 	}
 	v, err := strictjson.Decode(body)
 	if err != nil {
-		s.remark(fmt.Sprintf("the witness %q: a call brought a body that is no JSON: rows could not be taken out of it", s.spec.Name))
+		s.remark(fmt.Sprintf("the witness %q: a call brought a body that is no JSON: rows could not be taken out of it",
+			s.spec.Name))
 		return
 	}
 	rows, err := s.rows.All(v)

@@ -56,7 +56,8 @@ func (q *poller) countRow(row any, d *fleet.Device, on *cursor) {
 	case q.device != nil:
 		v, err := q.device.One(row)
 		if err != nil || v == nil {
-			on.err = errors.Join(on.err, fmt.Errorf("a row names no device where the file says (device: %s): %s", q.spec.Device, clip(text(row))))
+			on.err = errors.Join(on.err, fmt.Errorf("a row names no device where the file says (device: %s): %s", q.spec.Device,
+				clip(text(row))))
 			return
 		}
 		if n, is := v.(json.Number); is {
@@ -78,7 +79,8 @@ func (q *poller) countRow(row any, d *fleet.Device, on *cursor) {
 		var err error
 		if n, err = number.Int64(); !is || err != nil || n < 0 {
 			if on.err == nil {
-				on.err = fmt.Errorf("a row tells no number of messages where the file says (count: %s): %s", q.spec.Count, clip(text(row)))
+				on.err = fmt.Errorf("a row tells no number of messages where the file says (count: %s): %s", q.spec.Count,
+					clip(text(row)))
 			}
 			return
 		}
@@ -147,7 +149,8 @@ func (q *poller) KnowCounts(from time.Time, before map[int]int64) error {
 		return nil
 	}
 	if before[-1] > 0 {
-		return fmt.Errorf("the witness %q cannot be asked again: %d rows of its devices were there when the run began, and rows carry no mark that tells these from its own", q.spec.Name, before[-1])
+		return fmt.Errorf("the witness %q cannot be asked again: %d rows of its devices were there when the run began, and "+
+			"rows carry no mark that tells these from its own", q.spec.Name, before[-1])
 	}
 	return nil
 }

@@ -26,18 +26,23 @@ func TestLag(t *testing.T) {
 		gaps  int
 		whole bool
 	}{
-		"nothing waits":                        {[]pong{{1 * ms, 5, 5}, {2 * ms, 50, 50}, {1 * ms, 5, 5}}, 0, false},
-		"late, and few waited":                 {[]pong{{1 * ms, 2, 2}, {600 * ms, 2, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1, true},
-		"late, and many waited":                {[]pong{{1 * ms, 2, 2}, {600 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1, false},
-		"a little late, and few waited":        {[]pong{{1 * ms, 2, 2}, {300 * ms, 4, 0}, {1 * ms, 4, 4}}, 0, false},
-		"a little late, and many waited":       {[]pong{{1 * ms, 2, 2}, {300 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1, false},
-		"a little late, many after its answer": {[]pong{{1 * ms, 2, 2}, {496 * ms, 4, 0}, {0, 5, 5}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1, false},
+		"nothing waits": {[]pong{{1 * ms, 5, 5}, {2 * ms, 50, 50}, {1 * ms, 5, 5}}, 0, false},
+		"late, and few waited": {[]pong{{1 * ms, 2, 2}, {600 * ms, 2, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1,
+			true},
+		"late, and many waited": {[]pong{{1 * ms, 2, 2}, {600 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1,
+			false},
+		"a little late, and few waited": {[]pong{{1 * ms, 2, 2}, {300 * ms, 4, 0}, {1 * ms, 4, 4}}, 0, false},
+		"a little late, and many waited": {[]pong{{1 * ms, 2, 2}, {300 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1,
+			false},
+		"a little late, many after its answer": {[]pong{{1 * ms, 2, 2}, {496 * ms, 4, 0}, {0, 5, 5}, {1 * ms, 0, 0},
+			{1 * ms, 0, 0}}, 1, false},
 	} {
 		path := filepath.Join(t.TempDir(), "ledger")
 		w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
 		require.NoError(t, err)
 		w.Witness(0, &ledger.Witness{Name: "ear"})
-		s := &subscription{spec: &crowd.Witness{Queue: 9}, listener: &listener{base: &base{page: w.WitnessPage(0)}}, soon: make(chan struct{}, 1)}
+		s := &subscription{spec: &crowd.Witness{Queue: 9}, listener: &listener{base: &base{page: w.WitnessPage(0)}},
+			soon: make(chan struct{}, 1)}
 		for _, x := range c.pongs {
 			s.pinged.Store(s.came.Load() + x.pinged)
 			s.came.Add(x.between)

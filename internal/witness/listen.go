@@ -44,8 +44,9 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
 	return listen(ctx, f, spec, func(e *listener) {
 		e.record = func(m *message) {
-			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained, ContentType: m.kind,
-				Response: m.response, Correlation: bytes.Clone(m.correlation), Expiry: m.expiry, UTF8: m.utf8}
+			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained,
+				ContentType: m.kind,
+				Response:    m.response, Correlation: bytes.Clone(m.correlation), Expiry: m.expiry, UTF8: m.utf8}
 			for _, u := range m.user {
 				l.Properties = append(l.Properties, recording.Pair{u.Key, u.Value})
 			}
@@ -75,7 +76,8 @@ func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*list
 
 // overheard makes out whose message it is.
 func (e *listener) overheard(m *message, part part, filed int) Overheard {
-	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained, Body: bytes.Clone(m.body), Kind: m.kind}
+	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained,
+		Body: bytes.Clone(m.body), Kind: m.kind}
 	if filed >= 0 {
 		st := e.catalog.Fleet.Streams[filed]
 		o.Device, o.Reading = st.Device.Name, st.Reading.Name
@@ -87,7 +89,8 @@ func (e *listener) overheard(m *message, part part, filed int) Overheard {
 		}
 	case json.Number:
 		if n, err := x.Int64(); err == nil && n > 0 && filed >= 0 {
-			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading, Seq: uint64(n) / uint64(len(e.catalog.Fleet.Streams))} // the marks of a stream are that far apart
+			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading,
+				Seq: uint64(n) / uint64(len(e.catalog.Fleet.Streams))} // the marks of a stream are that far apart
 		}
 	}
 	if part.values != nil {

@@ -38,7 +38,8 @@ type listener struct {
 func newListener(b *base) (*listener, error) {
 	e := &listener{base: b, hasTopic: map[*crowd.Cast]bool{}}
 	spec, c := b.spec, b.catalog
-	err := errors.Join(pick(&e.device, spec.Device), pick(&e.reading, spec.Reading), pick(&e.time, spec.Time), pick(&e.mark, spec.Mark), pick(&e.values, spec.Values))
+	err := errors.Join(pick(&e.device, spec.Device), pick(&e.reading, spec.Reading), pick(&e.time, spec.Time),
+		pick(&e.mark, spec.Mark), pick(&e.values, spec.Values))
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +198,8 @@ func firstText(b []byte, name string) (string, bool) {
 
 // sighting notes a message of this run.
 func (e *listener) sighting(m *message, w whose, filed int, known bool, values any) {
-	x := &ledger.Sighting{Witness: e.index, Seen: m.at, Stream: w.stream, Seq: w.Seq, Device: w.Device, Reading: w.Reading, Again: m.again, Perhaps: m.perhaps}
+	x := &ledger.Sighting{Witness: e.index, Seen: m.at, Stream: w.stream, Seq: w.Seq, Device: w.Device,
+		Reading: w.Reading, Again: m.again, Perhaps: m.perhaps}
 	if values == nil {
 		x.Values = bytes.Clone(m.body)
 	} else {
@@ -241,7 +243,8 @@ func (e *listener) Hear(ctx Context, r Round) (bool, string) {
 		return false, why
 	}
 	if e.Awaited() > 0 && strings.HasPrefix(e.spec.Filter, "$share/") {
-		return false, "a shared subscription ($share) hears only its share, and nothing where the broker does not know it (MQTT 3.1.1 has none); subscribe without $share"
+		return false, "a shared subscription ($share) hears only its share, and nothing where the broker does not know it " +
+			"(MQTT 3.1.1 has none); subscribe without $share"
 	}
 	e.countMu.Lock()
 	defer e.countMu.Unlock()

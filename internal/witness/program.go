@@ -137,7 +137,8 @@ func (p *program) run(ctx Context, q question) error {
 	case wrong != nil:
 		return wrong
 	case errors.Is(context.Cause(running), errSlowProgram):
-		return fmt.Errorf("%s did not end within %s; raise timeout%s", words[0], quantity.FormatDuration(p.spec.Timeout), said.told())
+		return fmt.Errorf("%s did not end within %s; raise timeout%s", words[0], quantity.FormatDuration(p.spec.Timeout),
+			said.told())
 	case err != nil:
 		return fmt.Errorf("%s failed: %w%s", words[0], err, said.told())
 	}
@@ -162,7 +163,8 @@ func (p *program) lines(r io.Reader, name string, on *cursor) error {
 		case int64(len(long)) > p.spec.MaxRow:
 			return fmt.Errorf("%s prints a line longer than max_row, %s; raise it", name, quantity.FormatSize(p.spec.MaxRow))
 		case total > p.spec.MaxAnswer:
-			return fmt.Errorf("%s prints more than max_answer, %s; let it print less, or raise it", name, quantity.FormatSize(p.spec.MaxAnswer))
+			return fmt.Errorf("%s prints more than max_answer, %s; let it print less, or raise it", name,
+				quantity.FormatSize(p.spec.MaxAnswer))
 		case err != nil && err != io.EOF:
 			return nil // it was ended; why is told by that
 		case len(text) == 0:
@@ -172,7 +174,8 @@ func (p *program) lines(r io.Reader, name string, on *cursor) error {
 				wrong = errors.New("it is no object")
 			}
 			if wrong != nil {
-				return fmt.Errorf("%s prints what is no JSON object on line %d (%w): %s", name, n, wrong, clip(strings.ToValidUTF8(string(text), "?")))
+				return fmt.Errorf("%s prints what is no JSON object on line %d (%w): %s", name, n, wrong,
+					clip(strings.ToValidUTF8(string(text), "?")))
 			}
 			on.row(row)
 		}

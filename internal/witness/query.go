@@ -209,7 +209,8 @@ func (q *query) pages(ctx Context, address string, on *cursor) (pages int, err e
 			empty = 0
 		}
 		if stale >= staleRows || empty >= emptyPages {
-			return pages, fmt.Errorf("the pages behind %s go on without bringing anything new (the last was %s); check next", q.spec.Get, address)
+			return pages, fmt.Errorf("the pages behind %s go on without bringing anything new (the last was %s); check next",
+				q.spec.Get, address)
 		}
 		address = next
 	}
@@ -258,7 +259,8 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	q.tells(resp, began, clock.Now())
 	if resp.StatusCode != http.StatusOK {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
-		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status, clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
+		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status,
+			clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
 	}
 	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
 	rest, err := q.read(limited, see)
@@ -269,9 +271,11 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case limited.over:
-		return nil, fmt.Errorf("%s: the answer is longer than max_answer, %s; ask for smaller pages, or raise it", address, quantity.FormatSize(q.spec.MaxAnswer))
+		return nil, fmt.Errorf("%s: the answer is longer than max_answer, %s; ask for smaller pages, or raise it", address,
+			quantity.FormatSize(q.spec.MaxAnswer))
 	case errors.As(err, &shape):
-		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address, shape.text)}
+		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address,
+			shape.text)}
 	case limited.err != nil:
 		return nil, &url.Error{Op: "Get", URL: address, Err: limited.err}
 	}
@@ -349,7 +353,8 @@ func (q *query) read(r *limitedReader, see func(any)) (any, error) {
 		rest, err := d.document(q.path)
 		var shape *shapeError
 		if err != nil && !errors.As(err, &shape) && !d.told {
-			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err), clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
+			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err),
+				clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
 		}
 		return rest, err
 	}
@@ -517,7 +522,8 @@ func (q *query) after(address string, rest any) (string, error) {
 			}
 			query.Set(p.name, x)
 		case map[string]any, []any:
-			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name, clip(text(v)))
+			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name,
+				clip(text(v)))
 		default:
 			query.Set(p.name, strings.Trim(text(v), `"`))
 		}

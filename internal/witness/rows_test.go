@@ -30,17 +30,28 @@ func TestWhatARowIs(t *testing.T) {
 		moved        int // messages that several pages brought
 	}
 	for name, list := range map[string][]met{
-		"one identity on two pages":              {{is: anotherCopy, x: found(1, 7, "a")}, {page: true, x: found(1, 7, "a"), is: knownRow}},
-		"two identities":                         {{is: anotherCopy, x: found(1, 7, "a")}, {x: found(1, 8, "a"), is: anotherCopy}},
-		"one identity that changed":              {{is: anotherCopy, x: found(1, 7, "a")}, {answer: true, x: found(1, 7, "b"), is: changedRow}, {answer: true, x: found(1, 7, "b"), is: knownRow}},
-		"no identity, twice on a page":           {{is: anotherCopy, x: found(1, 0, "a")}, {x: found(1, 0, "a"), is: anotherCopy}},
-		"no identity, on two pages":              {{is: anotherCopy, x: found(1, 0, "a")}, {page: true, x: found(1, 0, "a"), is: knownRow, moved: 1}},
-		"no identity, in two answers":            {{is: anotherCopy, x: found(1, 0, "a")}, {answer: true, x: found(1, 0, "a"), is: knownRow}},
-		"no identity, changed in another answer": {{is: anotherCopy, x: found(1, 0, "a")}, {answer: true, x: found(1, 0, "b"), is: changedRow}},
-		"no identity, twice in a later answer":   {{is: anotherCopy, x: found(1, 0, "a")}, {answer: true, x: found(1, 0, "a"), is: knownRow}, {x: found(1, 0, "a"), is: anotherCopy}},
-		"two messages":                           {{is: anotherCopy, x: found(1, 0, "a")}, {x: found(2, 0, "a"), is: anotherCopy}},
-		"one filed elsewhere":                    {{is: anotherCopy, x: found(1, 0, "a")}, {x: &ledger.Sighting{Seq: 1, FiledDevice: "b", Values: []byte("a")}, is: anotherCopy}},
-		"strays of two devices":                  {{is: anotherCopy, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "x"}}, {x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y"}, is: anotherCopy}},
+		"one identity on two pages": {{is: anotherCopy, x: found(1, 7, "a")},
+			{page: true, x: found(1, 7, "a"), is: knownRow}},
+		"two identities": {{is: anotherCopy, x: found(1, 7, "a")},
+			{x: found(1, 8, "a"), is: anotherCopy}},
+		"one identity that changed": {{is: anotherCopy, x: found(1, 7, "a")},
+			{answer: true, x: found(1, 7, "b"), is: changedRow}, {answer: true, x: found(1, 7, "b"), is: knownRow}},
+		"no identity, twice on a page": {{is: anotherCopy, x: found(1, 0, "a")},
+			{x: found(1, 0, "a"), is: anotherCopy}},
+		"no identity, on two pages": {{is: anotherCopy, x: found(1, 0, "a")},
+			{page: true, x: found(1, 0, "a"), is: knownRow, moved: 1}},
+		"no identity, in two answers": {{is: anotherCopy, x: found(1, 0, "a")},
+			{answer: true, x: found(1, 0, "a"), is: knownRow}},
+		"no identity, changed in another answer": {{is: anotherCopy, x: found(1, 0, "a")},
+			{answer: true, x: found(1, 0, "b"), is: changedRow}},
+		"no identity, twice in a later answer": {{is: anotherCopy, x: found(1, 0, "a")},
+			{answer: true, x: found(1, 0, "a"), is: knownRow}, {x: found(1, 0, "a"), is: anotherCopy}},
+		"two messages": {{is: anotherCopy, x: found(1, 0, "a")},
+			{x: found(2, 0, "a"), is: anotherCopy}},
+		"one filed elsewhere": {{is: anotherCopy, x: found(1, 0, "a")},
+			{x: &ledger.Sighting{Seq: 1, FiledDevice: "b", Values: []byte("a")}, is: anotherCopy}},
+		"strays of two devices": {{is: anotherCopy, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "x"}},
+			{x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y"}, is: anotherCopy}},
 	} {
 		r := &rows{}
 		r.ask()
@@ -73,7 +84,8 @@ func TestKnownRows(t *testing.T) {
 	r.ask()
 	on := page(r)
 	assert.Equal(t, knownRow, r.meet(found(1, 7, "b"), on), "the row as it was last")
-	assert.Equal(t, []meeting{knownRow, knownRow, anotherCopy}, []meeting{r.meet(found(2, 0, "a"), on), r.meet(found(2, 0, "a"), on), r.meet(found(2, 0, "a"), on)})
+	assert.Equal(t, []meeting{knownRow, knownRow, anotherCopy},
+		[]meeting{r.meet(found(2, 0, "a"), on), r.meet(found(2, 0, "a"), on), r.meet(found(2, 0, "a"), on)})
 }
 
 // A made-up number far beyond all others costs next to nothing.

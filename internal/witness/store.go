@@ -33,7 +33,8 @@ func newStore(spec *crowd.Witness, c *Catalog) (*store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the witness %q: zone: %w", spec.Name, err)
 	}
-	cfg := database.Config{Address: spec.SQL.Address, Folder: c.Folder, Query: spec.SQL.Query, Zone: zone, Timeout: spec.Timeout, MaxRow: spec.MaxRow}
+	cfg := database.Config{Address: spec.SQL.Address, Folder: c.Folder, Query: spec.SQL.Query, Zone: zone,
+		Timeout: spec.Timeout, MaxRow: spec.MaxRow}
 	if c.Network != nil {
 		cfg.Dial = c.Network.Dial
 	}
@@ -110,14 +111,16 @@ func (s *store) query(ctx Context, q question, see func(any)) error {
 	for _, d := range q.group {
 		args.Devices = append(args.Devices, d.Name)
 	}
-	return s.db.Ask(ctx, args, func(columns []string) error { return hasColumns(s.spec, s.catalog, columns) }, func(row map[string]any) { see(row) })
+	return s.db.Ask(ctx, args, func(columns []string) error { return hasColumns(s.spec, s.catalog, columns) },
+		func(row map[string]any) { see(row) })
 }
 
 // hasColumns checks that the columns are there that the file names.
 func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	for _, name := range spec.Columns {
 		if !slices.Contains(columns, name) {
-			return fmt.Errorf("the query gives no column %q; it gives %s", name, strings.Join(columns[:min(len(columns), 20)], ", "))
+			return fmt.Errorf("the query gives no column %q; it gives %s", name,
+				strings.Join(columns[:min(len(columns), 20)], ", "))
 		}
 	}
 	if spec.Mark != "" || spec.Body != "" || !spec.Sees() {
@@ -137,7 +140,8 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
+	return fmt.Errorf("the query gives no column with the mark; say where it is with mark:, for example mark: %s (the "+
+		"columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
 }
 
 // offset implements pollSource. What writes the rows often has a clock of its own.

@@ -79,7 +79,8 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
-	s.line = mqtt.NewLine(mqttsession.Options{Connect: s.connect, InFlight: 1, MaxPacket: maxMessage, Timeout: spec.Link.Timeout}, s)
+	s.line = mqtt.NewLine(mqttsession.Options{Connect: s.connect, InFlight: 1, MaxPacket: maxMessage,
+		Timeout: spec.Link.Timeout}, s)
 	return s, nil
 }
 
@@ -89,9 +90,11 @@ func (s *subscription) start(ctx Context, e *listener) error {
 	if err := s.open(ctx); err != nil {
 		var refused *mqtt.SubscribeError
 		if errors.As(err, &refused) {
-			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(), Try: "check that this user may subscribe", Err: err}
+			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(),
+				Try: "check that this user may subscribe", Err: err}
 		}
-		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address, fmt.Sprintf("the witness %q", s.spec.Name), err)
+		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address,
+			fmt.Sprintf("the witness %q", s.spec.Name), err)
 	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel, s.done = cancel, make(chan struct{})
@@ -125,7 +128,8 @@ func (s *subscription) open(ctx Context) error {
 			return err
 		}
 		if s.granted.Code < s.spec.QoS && !s.connected {
-			s.listener.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name, s.granted.Code, s.spec.Filter, s.spec.QoS))
+			s.listener.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name,
+				s.granted.Code, s.spec.Filter, s.spec.QoS))
 		}
 	}
 	s.hearMu.Lock()
@@ -206,7 +210,8 @@ func (s *subscription) Came(p *mqttwire.Packet) {
 // TooLarge implements mqttsession.Handler: what came was not looked at.
 func (s *subscription) TooLarge(topic string, size int) {
 	now := clock.Now()
-	s.listener.gap(&ledger.Gap{From: now, To: now, Why: fmt.Sprintf("a message of %d bytes came on %s: it takes %d at most", size, topic, maxMessage)})
+	s.listener.gap(&ledger.Gap{From: now, To: now, Why: fmt.Sprintf("a message of %d bytes came on %s: it takes %d at "+
+		"most", size, topic, maxMessage)})
 }
 
 // Subscribed implements mqttsession.Handler.
@@ -302,8 +307,9 @@ func (s *subscription) redelivered(p *mqttwire.Packet) (again, perhaps bool) {
 func (s *subscription) take(p *mqttwire.Packet) {
 	again, perhaps := s.redelivered(p)
 	m := &s.heard
-	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS, retained: p.Publish.Retain,
-		kind: p.Publish.ContentType, user: p.UserProp,
+	*m = message{at: clock.Now(), topic: p.Publish.Topic, body: p.Publish.Payload, qos: p.Publish.QoS,
+		retained: p.Publish.Retain,
+		kind:     p.Publish.ContentType, user: p.UserProp,
 		response: p.Publish.ResponseTopic, correlation: p.Publish.Correlation, expiry: p.Publish.Expiry, utf8: p.Publish.UTF8,
 		again: again || p.Publish.Retain && s.again, perhaps: perhaps}
 	if len(p.UserProp) > 0 {

@@ -36,7 +36,8 @@ const runID = "k3f9a2xy"
 
 func newListener(t *testing.T, addr, version string) *ear {
 	t.Helper()
-	return listenerOf(t, addr, version, "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}")
+	return listenerOf(t, addr, version, "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, "+
+		"watch_copies: 10ms}}")
 }
 
 // listenerOf is one that the end of a crowd file describes.
@@ -96,7 +97,8 @@ func grant(t *testing.T, p *brokertest.Peer) {
 	t.Helper()
 	sub := p.Expect(packets.Subscribe)
 	require.Equal(t, "harbour/#", sub.Filters[0].Filter)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{2}})
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
+		ReasonCodes: []byte{2}})
 }
 
 // hear hears the witness against a broker that still answers.
@@ -130,8 +132,9 @@ func (e *ear) book() *ledger.Book {
 }
 
 func publish(p *brokertest.Peer, device string, seq int, qos byte, id uint16, dup bool) {
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Dup: dup}, PacketID: id, TopicName: "harbour/" + device + "/state",
-		Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, seq))})
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Dup: dup}, PacketID: id,
+		TopicName: "harbour/" + device + "/state",
+		Payload:   []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, seq))})
 }
 
 // none expects messages 1 to n of the first stream.
@@ -178,8 +181,10 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 		for range 4 {
 			p.Expect(packets.Puback)
 		}
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte("no json")})
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+			Payload: []byte("no json")})
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+			Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
 		round := witness.Round{N: 1, Expect: expect{6}}
 		complete, why := e.hear(p, round)
 		assert.True(t, complete, why)
@@ -225,7 +230,8 @@ func TestLostConnection(t *testing.T) {
 // a new one.
 func TestTheWitnessRenewsItsToken(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), `5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
+	e := newListener(t, b.Addr().String(),
+		`5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
 	p, first := e.begin(b)
 	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
 	bye := p.Read()
@@ -267,7 +273,8 @@ func TestNotHeard(t *testing.T) {
 	b = brokertest.New(t, 5)
 	e = newListener(t, b.Addr().String(), "5")
 	p = e.start(b)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x", Payload: []byte(`{"a":1}`)})
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+		Payload: []byte(`{"a":1}`)})
 	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
 	assert.False(t, complete)
 	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was harbour/x {"a":1}`)
@@ -317,7 +324,8 @@ func TestRetainedAgain(t *testing.T) {
 	p := e.start(b)
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
-	retained := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true}, TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)}
+	retained := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true},
+		TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)}
 	p.Write(retained)
 	publish(p, "buoy-1", 2, 1, 2, false)
 	p.Expect(packets.Puback) // the one before was read
@@ -363,8 +371,10 @@ func TestRefusedSubscription(t *testing.T) {
 	go func() { done <- e.Start(context.Background()) }()
 	p, _ := b.Accept(packets.Packet{})
 	sub := p.Expect(packets.Subscribe)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{0x87}})
-	assert.ErrorContains(t, <-done, `the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
+		ReasonCodes: []byte{0x87}})
+	assert.ErrorContains(t, <-done,
+		`the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
 }
 
 // Messages that wait long for a witness may be dropped by the broker, which tells nobody:
@@ -407,7 +417,8 @@ func TestAcknowledgementsGoOutTogether(t *testing.T) {
 	p := e.start(b)
 	var all []byte
 	for id := range uint16(50) {
-		all = append(all, brokertest.Encode(t, 5, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, PacketID: id + 1, TopicName: "harbour/buoy-1/state",
+		all = append(all, brokertest.Encode(t, 5, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish,
+			Qos: 1}, PacketID: id + 1, TopicName: "harbour/buoy-1/state",
 			Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, id+1))})...)
 	}
 	_, err := p.Conn.Write(all)
@@ -428,12 +439,15 @@ func TestAcknowledgementsGoOutTogether(t *testing.T) {
 // also where one witness hears both, and where it was retained.
 func TestAnAlertIsNoCopyOfItsMessage(t *testing.T) {
 	b := brokertest.New(t, 5)
-	e := listenerOf(t, b.Addr().String(), "5", `witnesses: {ear: {proves: [received, alerts], subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}
+	e := listenerOf(t, b.Addr().String(), "5",
+		`witnesses: {ear: {proves: [received, alerts], subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}
 alerts: {low: {heard_by: ear, about: .device, match: .rule == "low", when: a < 1, within: 100ms}}`)
 	p := e.start(b)
 	publish(p, "buoy-1", 1, 0, 0, false)
 	for _, retained := range []bool{false, true} {
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: retained}, TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: retained},
+			TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID +
+				`/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
 	}
 	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)

@@ -36,7 +36,8 @@ type streamIndex struct {
 }
 
 func newIndex(f *fleet.Fleet) *Index {
-	x := &Index{fleet: f, streams: make([]streamIndex, len(f.Streams)), names: make([][]string, len(f.Streams)), times: make([]string, len(f.Streams))}
+	x := &Index{fleet: f, streams: make([]streamIndex, len(f.Streams)), names: make([][]string, len(f.Streams)),
+		times: make([]string, len(f.Streams))}
 	ruled := map[string]bool{} // by some witness: what is found differs from what was sent
 	for _, w := range f.Crowd.Witnesses {
 		for _, r := range w.Fields {
@@ -191,7 +192,8 @@ func (x *Index) at(streams []*fleet.Stream, t time.Time, shift, cut time.Duratio
 	from, to = from-int64(shift), to-int64(shift)
 	for _, s := range streams {
 		st := &x.streams[s.Index]
-		for i := sort.Search(len(st.order), func(i int) bool { return st.stamps[st.order[i]] >= from }); i < len(st.order) && st.stamps[st.order[i]] <= to; i++ {
+		for i := sort.Search(len(st.order), func(i int) bool { return st.stamps[st.order[i]] >= from }); i < len(st.order) &&
+			st.stamps[st.order[i]] <= to; i++ {
 			k := st.order[i]
 			list = append(list, entry{s.Index, uint64(k) + 1, st.digests[k]})
 		}
@@ -283,7 +285,11 @@ func (q *poller) placed(x ledger.Sighting, p *part, d *fleet.Device, on *cursor)
 		list = index.at(streams, t, q.spec.Shift, q.spec.Cut)
 	} else if len(streams) > 1 { // the one all of whose fields it has
 		streams = slices.DeleteFunc(slices.Clone(streams), func(s *fleet.Stream) bool {
-			return slices.ContainsFunc(index.names[s.Index], func(name string) bool { _, has := strictjson.At(values, name); return !has })
+			return slices.ContainsFunc(index.names[s.Index], func(name string) bool {
+				_, has := strictjson.At(values,
+					name)
+				return !has
+			})
 		})
 	}
 	digests := func(stream int) uint64 { return digestOf(values, index.names[stream]) }
@@ -359,7 +365,8 @@ func (s *cursor) take(k occasion, digest uint64) int {
 // take notes a row that is a message.
 func (q *poller) take(x ledger.Sighting, e entry, on *cursor) {
 	s := q.catalog.Fleet.Streams[e.stream]
-	q.found(x, whose{Mark: ledger.Mark{Run: q.catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: e.seq}, stream: e.stream, ours: true, marked: true}, on)
+	q.found(x, whose{Mark: ledger.Mark{Run: q.catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: e.seq},
+		stream: e.stream, ours: true, marked: true}, on)
 }
 
 // unsure notes that a row may be a message, once.
@@ -449,7 +456,8 @@ func (q *poller) align(e Expect) {
 				if len(held) == 0 {
 					break
 				}
-				x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true, Stream: stream, Seq: seq, Values: held[min(i, len(held)-1)].values, Unsure: len(held) != len(missing)}
+				x := ledger.Sighting{Witness: q.index, Seen: clock.Now(), Asked: true, Stream: stream, Seq: seq,
+					Values: held[min(i, len(held)-1)].values, Unsure: len(held) != len(missing)}
 				if k := (unsureKey{stream, seq}); !q.unsures[k] {
 					if q.unsures == nil {
 						q.unsures = map[unsureKey]bool{}
@@ -527,6 +535,7 @@ func (e *listener) unmarkedOurs(m *message, p *part, filed int) bool {
 		return true
 	}
 	s := e.catalog.Fleet.Streams[found.stream]
-	e.sighting(m, whose{Mark: ledger.Mark{Run: e.catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: found.seq}, stream: found.stream, ours: true}, filed, filed >= 0, p.values)
+	e.sighting(m, whose{Mark: ledger.Mark{Run: e.catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name,
+		Seq: found.seq}, stream: found.stream, ours: true}, filed, filed >= 0, p.values)
 	return true
 }

@@ -123,7 +123,8 @@ type Catalog struct {
 
 // NewCatalog makes the catalog of a run.
 func NewCatalog(f *fleet.Fleet, run string) *Catalog {
-	c := &Catalog{Run: run, Folder: filepath.Dir(f.Crowd.Path), numbers: ledger.NumbersOf(run, len(f.Streams)), Fleet: f, streams: map[string]int{}, devices: map[string]*fleet.Device{}, topics: map[string]int{}}
+	c := &Catalog{Run: run, Folder: filepath.Dir(f.Crowd.Path), numbers: ledger.NumbersOf(run, len(f.Streams)), Fleet: f,
+		streams: map[string]int{}, devices: map[string]*fleet.Device{}, topics: map[string]int{}}
 	known := map[*crowd.Reading]bool{}
 	for _, d := range f.Devices {
 		c.devices[d.Name] = d

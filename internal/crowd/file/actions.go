@@ -29,7 +29,8 @@ type actions struct {
 var bareActions = []string{"connect", "leave", "offline", "register", "repeat", "restart", "swap", "unregister"}
 
 // actions reads a mapping of actions, or the name of one.
-func (r *reader) actions(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.Cast, env formula.Env, event bool) []crowd.Action {
+func (r *reader) actions(n *yaml.Node, what string, c *crowd.Cast, casts []*crowd.Cast, env formula.Env,
+	event bool) []crowd.Action {
 	d := &actions{reader: r, cast: c, casts: casts, env: env, event: event}
 	if n = r.resolve(n); n.Kind == yaml.ScalarNode && n.Tag != "!!null" {
 		name := r.word(n, what, "", bareActions...)
@@ -38,7 +39,8 @@ func (r *reader) actions(n *yaml.Node, what string, c *crowd.Cast, casts []*crow
 		}
 		at := *n
 		at.Value = name
-		n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column, Content: []*yaml.Node{&at, {Kind: yaml.ScalarNode, Tag: "!!bool", Value: "true", Line: n.Line, Column: n.Column}}}
+		n = &yaml.Node{Kind: yaml.MappingNode, Line: n.Line, Column: n.Column,
+			Content: []*yaml.Node{&at, {Kind: yaml.ScalarNode, Tag: "!!bool", Value: "true", Line: n.Line, Column: n.Column}}}
 	}
 	o := r.object(n, what, doMap)
 	for _, name := range doMap.names() {
@@ -243,7 +245,8 @@ func (d *actions) set(n *yaml.Node, what string) {
 		x := crowd.Action{Kind: crowd.ActionSet, Name: name}
 		if p := propertyOf(d.cast, name); p != nil {
 			if d.cast.Secrets[name] {
-				d.Add(pos(e.key), "%s: the property %q is a secret; what is done to devices is recorded in the run folder", what, name)
+				d.Add(pos(e.key), "%s: the property %q is a secret; what is done to devices is recorded in the run folder", what,
+					name)
 				continue
 			}
 			x.Sample = p.Sample
@@ -383,7 +386,8 @@ func parseDrift(s string) (float64, error) {
 
 // parsePer reads a time that something is counted in: "minute", "10s".
 func parsePer(s string) (time.Duration, error) {
-	if unit, is := map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": quantity.Day}[strings.TrimSpace(s)]; is {
+	if unit, is := map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour,
+		"day": quantity.Day}[strings.TrimSpace(s)]; is {
 		return unit, nil
 	}
 	d, err := quantity.ParseDuration(s)
@@ -500,7 +504,8 @@ func (d *actions) corrupt(n *yaml.Node, what string) {
 		}
 	}
 	if why := d.unfindable(x.Corrupt); why != "" {
-		d.Add(pos(n), "%s: %s: %s, so nothing could show that it was kept; let the mark ride in a user_property or a header", what, x.Corrupt, why)
+		d.Add(pos(n), "%s: %s: %s, so nothing could show that it was kept; let the mark ride in a user_property or a header",
+			what, x.Corrupt, why)
 		return
 	}
 	d.add(x)
@@ -509,7 +514,8 @@ func (d *actions) corrupt(n *yaml.Node, what string) {
 // unfindable tells why a corrupted message could not be found if the platform kept it.
 func (d *actions) unfindable(how crowd.Corrupt) string {
 	place := d.cast.Kind.Mark.Place
-	if how == crowd.CorruptTopic || how == crowd.CorruptLarge || how == crowd.CorruptTypes || place == crowd.MarkUserProperty || place == crowd.MarkHeader {
+	if how == crowd.CorruptTopic || how == crowd.CorruptLarge || how == crowd.CorruptTypes ||
+		place == crowd.MarkUserProperty || place == crowd.MarkHeader {
 		return ""
 	}
 	if how == crowd.CorruptEmpty {
@@ -557,7 +563,8 @@ func (d *actions) restart(n *yaml.Node, what string) {
 	x := crowd.Action{Kind: crowd.ActionRestart, Restart: crowd.Restart{Off: 5 * time.Second}}
 	if !isTrue(n) {
 		o := d.object(n, what, restartMap)
-		x.Restart = crowd.Restart{Off: o.span("off"), End: o.word("session") == "end", Lose: o.word("backlog") == "lose", Counters: o.word("counters") == "anew"}
+		x.Restart = crowd.Restart{Off: o.span("off"), End: o.word("session") == "end", Lose: o.word("backlog") == "lose",
+			Counters: o.word("counters") == "anew"}
 		if sn := o.get("set"); sn != nil {
 			before := len(d.list)
 			d.set(sn, what+": set")
@@ -613,7 +620,8 @@ func (d *actions) command(n *yaml.Node, what string) {
 	}
 	x.Name = name
 	if x.Command.Request == nil && d.cast.Link.Protocol == crowd.HTTP {
-		d.Add(pos(n), "%s: the command %q does not say how the platform is asked to give it; write a request: beside it", what, name)
+		d.Add(pos(n), "%s: the command %q does not say how the platform is asked to give it; write a request: beside it",
+			what, name)
 		return
 	}
 	d.add(x)

@@ -71,9 +71,11 @@ func (r *reader) heardBy(x *crowd.Alert, n *yaml.Node, what string) {
 	case x.HeardBy == nil:
 		r.noSuch(n, what+": heard_by", "witness", name, known)
 	case !x.HeardBy.Hears:
-		r.Add(pos(n), "%s: heard_by: the witness %q does not hear alerts; write proves: alerts there, or proves: [received, alerts]", what, name)
+		r.Add(pos(n), "%s: heard_by: the witness %q does not hear alerts; write proves: alerts there, or proves: "+
+			"[received, alerts]", what, name)
 	case x.HeardBy.Sees() && x.Match == "":
-		r.Add(x.Pos, "%s: the witness %q hears messages too; say with match: which of what it hears is this alert, such as .rule == \"%s\"", what, name, x.Name)
+		r.Add(x.Pos, "%s: the witness %q hears messages too; say with match: which of what it hears is this alert, such as "+
+			".rule == \"%s\"", what, name, x.Name)
 	}
 }
 
@@ -138,7 +140,8 @@ func (r *reader) calls(x *crowd.Alert, o *object, what string) {
 			x.Calls[rd] = call
 		}
 		if len(fits) > 1 {
-			r.Add(pos(wn), "%s: several readings of the kind %q have these fields (%s); say which: reading: %s", what, c.Kind.Name, strings.Join(fits, ", "), fits[0])
+			r.Add(pos(wn), "%s: several readings of the kind %q have these fields (%s); say which: reading: %s", what,
+				c.Kind.Name, strings.Join(fits, ", "), fits[0])
 		}
 	}
 	before := len(r.List)
@@ -165,7 +168,8 @@ func names(f *formula.Formula) []string {
 }
 
 // call compiles what calls for an alert, where a reading has its fields.
-func (r *reader) call(when, until string, set bool, env formula.Env, fields []string) (_ *crowd.Call, place string, err error) {
+func (r *reader) call(when, until string, set bool, env formula.Env,
+	fields []string) (_ *crowd.Call, place string, err error) {
 	compile := func(s string) (*formula.Formula, error) {
 		f, err := formula.Compile(s, env)
 		if err == nil {
@@ -204,7 +208,8 @@ func (r *reader) callback(w *crowd.Witness, o *object, what string) {
 	}
 	u, err := url.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Port() == "" || u.User != nil || u.RawQuery != "" {
-		r.Add(pos(n), "%s: callback: %q is no address to listen on; write one with its port, such as http://127.0.0.1:9099/from-platform", what, s)
+		r.Add(pos(n), "%s: callback: %q is no address to listen on; write one with its port, such as "+
+			"http://127.0.0.1:9099/from-platform", what, s)
 		return
 	}
 	c := &crowd.Callback{URL: s, Address: net.JoinHostPort(u.Hostname(), u.Port()), Path: u.Path}
@@ -212,7 +217,8 @@ func (r *reader) callback(w *crowd.Witness, o *object, what string) {
 		c.Path = "/"
 	}
 	w.Callback = c
-	c.RequireHeaders = r.headers(o.get("require_headers"), what+": require_headers", formula.Env{"crowd": "", "env": formula.Secrets{}, "body": ""})
+	c.RequireHeaders = r.headers(o.get("require_headers"), what+": require_headers",
+		formula.Env{"crowd": "", "env": formula.Secrets{}, "body": ""})
 	for key, into := range map[string]*[]byte{"cert": &c.Cert, "key": &c.Key} {
 		if fn := o.get(key); fn != nil && !r.from.WithoutCertificates {
 			if name, ok := r.scalar(fn, what+": "+key); ok {
@@ -250,7 +256,8 @@ func (r *reader) requireAlerts(o *object, key string) {
 	}
 	if measure, is := strings.CutPrefix(key, "alerts_"); is {
 		before := len(r.List)
-		q := proof.Requirement{Key: key, Text: r.resolve(n).Value, Measure: proof.Alerts, Delay: proof.Measure(measure), Limit: o.span(key)}
+		q := proof.Requirement{Key: key, Text: r.resolve(n).Value, Measure: proof.Alerts, Delay: proof.Measure(measure),
+			Limit: o.span(key)}
 		if len(r.List) == before {
 			add(q, pos(n))
 		}

@@ -43,9 +43,11 @@ func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, strea
 	if rd.Batch > 1 {
 		switch {
 		case p.Form == "protobuf" && p.Samples == "":
-			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; name the repeated member that holds them with samples, or leave out batch", what)
+			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; name the repeated "+
+				"member that holds them with samples, or leave out batch", what)
 		case c.Kind.Mark.Place == crowd.MarkUserProperty || c.Kind.Mark.Place == crowd.MarkHeader:
-			r.Add(rd.Pos, "%s: a batch holds several messages, and a %s has room for one mark; use mark: {field: mark} or {sequence: NAME}", what,
+			r.Add(rd.Pos, "%s: a batch holds several messages, and a %s has room for one mark; use mark: {field: mark} or "+
+				"{sequence: NAME}", what,
 				strings.ReplaceAll(crowd.MarkPlaces[c.Kind.Mark.Place], "_", " "))
 		}
 	}
@@ -75,7 +77,8 @@ func (r *reader) payloadForm(p *crowd.Payload, n *yaml.Node, what string) bool {
 	if r.has(n, "content_type") && len(n.Content) == 2 {
 		return true
 	}
-	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what, strings.Join(crowd.PayloadForms, ", "))
+	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what,
+		strings.Join(crowd.PayloadForms, ", "))
 	return false
 }
 
@@ -157,7 +160,8 @@ func (r *reader) template(p *crowd.Payload, o *object, env formula.Env, what str
 		if f == nil {
 			return
 		}
-		n = &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.LiteralStyle, Value: string(f.Data), Line: fn.Line, Column: fn.Column}
+		n = &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Style: yaml.LiteralStyle, Value: string(f.Data), Line: fn.Line,
+			Column: fn.Column}
 	}
 	if n == nil {
 		o.need("template", `'{"v": ${wave_m}, "mark": "${mark}"}'`)
@@ -188,11 +192,13 @@ func (r *reader) slots(p *crowd.Payload, n *yaml.Node, what string) {
 		}
 		return
 	}
-	s := payload.Slot{Scale: r.number(o.get("scale"), what+": scale", 1), Offset: r.number(o.get("offset"), what+": offset", 0)}
+	s := payload.Slot{Scale: r.number(o.get("scale"), what+": scale", 1),
+		Offset: r.number(o.get("offset"), what+": offset", 0)}
 	if s.Scale == 0 {
 		r.Add(pos(o.get("scale")), "%s: scale must not be zero", what)
 	}
-	as := r.word(o.need("as", "i16"), what+": as", "u8", "u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64", "f32", "f64", "text")
+	as := r.word(o.need("as", "i16"), what+": as", "u8", "u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24",
+		"i32", "i48", "i64", "f32", "f64", "text")
 	switch as[0] {
 	case 'i':
 		s.Kind = payload.Signed
@@ -248,7 +254,8 @@ func (r *reader) tryForm(rd *crowd.Reading, c *crowd.Cast, what string) {
 		}
 	}
 	if p.Template != nil && c.Kind.Mark.Place <= crowd.MarkSequence && !contains(p.Template.Names(), "mark") {
-		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": \"${mark}\" in, or choose another place for the mark", what)
+		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": "+
+			"\"${mark}\" in, or choose another place for the mark", what)
 		return
 	}
 	if p.Form == "bytes" && c.Kind.Mark.Place <= crowd.MarkSequence {
@@ -276,9 +283,11 @@ func (r *reader) markSlot(p *crowd.Payload, c *crowd.Cast, what string) {
 			r.Add(p.Pos, "%s: the sequence number in the slot of %q needs u64 or i64: it tells runs apart, too", what, name)
 		}
 		if c.Kind.Mark.Place == crowd.MarkField && s.Kind != payload.Letters {
-			r.Add(p.Pos, "%s: the mark in the slot of %q is a text: write as: text, width: 60; or let it be a number: mark: {sequence: %s} with as: u64", what, name, name)
+			r.Add(p.Pos, "%s: the mark in the slot of %q is a text: write as: text, width: 60; or let it be a number: mark: "+
+				"{sequence: %s} with as: u64", what, name, name)
 		}
 		return
 	}
-	r.Add(p.Pos, "%s: the layout has no slot for the mark, and without it no message can be told from another; add {field: %s, as: text, width: 60}, or for a number mark: {sequence: seq} and {field: seq, as: u64}", what, name)
+	r.Add(p.Pos, "%s: the layout has no slot for the mark, and without it no message can be told from another; add "+
+		"{field: %s, as: text, width: 60}, or for a number mark: {sequence: seq} and {field: seq, as: u64}", what, name)
 }

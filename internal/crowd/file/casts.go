@@ -38,7 +38,8 @@ func (r *reader) change(g *yaml.Node) {
 	if len(r.crowd.Casts) == 0 {
 		r.Add(pos(g), "a change of devices stands before the groups that it changes; put it below them")
 	}
-	if l := &c.layer; l.link == nil && l.settings == nil && l.tags == nil && l.properties == nil && l.readings == nil && len(o.vals) < 2 {
+	if l := &c.layer; l.link == nil && l.settings == nil && l.tags == nil && l.properties == nil && l.readings == nil &&
+		len(o.vals) < 2 {
 		r.Add(pos(g), "this changes nothing; beside who: give properties, tags, link, settings or readings")
 	}
 	r.changes = append(r.changes, c)
@@ -125,7 +126,8 @@ func (r *reader) cast(c *crowd.Cast) {
 		}
 		for _, f := range rd.Fields {
 			if f.Formula != nil && usesSecret(f.Formula.Names(), secrets) {
-				r.Add(f.Pos, "the field %q carries a secret, and what a message carries is recorded in the run folder; send it as a header, user name or password", f.Name)
+				r.Add(f.Pos, "the field %q carries a secret, and what a message carries is recorded in the run folder; send it "+
+					"as a header, user name or password", f.Name)
 			}
 		}
 		c.Readings = append(c.Readings, rd)
@@ -156,7 +158,8 @@ func (r *reader) castLink(c *crowd.Cast) {
 				n = withoutKey(n, map[string]string{"mqtt": "http", "http": "mqtt"}[e.key.Value])
 			}
 		}
-		link := r.link(&yaml.Node{Kind: yaml.ScalarNode, Value: c.Link.Name, Line: l.settings.Line, Column: l.settings.Column}, n, what)
+		link := r.link(&yaml.Node{Kind: yaml.ScalarNode, Value: c.Link.Name, Line: l.settings.Line,
+			Column: l.settings.Column}, n, what)
 		r.markFits(c.Kind, link, pos(l.settings), fmt.Sprintf("the kind %q", c.Kind.Name))
 		r.crowd.Derived = append(r.crowd.Derived, link)
 		c.Link = link
@@ -240,7 +243,8 @@ func (r *reader) mergeReadings(far, near []entry, k *crowd.Kind) []entry {
 			if over[i].key.Value != "fields" {
 				continue
 			}
-			if j := keyIndex(base, "fields"); j >= 0 && r.resolve(over[i].value).Kind == yaml.MappingNode && r.resolve(base.Content[j+1]).Kind == yaml.MappingNode {
+			if j := keyIndex(base, "fields"); j >= 0 && r.resolve(over[i].value).Kind == yaml.MappingNode &&
+				r.resolve(base.Content[j+1]).Kind == yaml.MappingNode {
 				over[i].value = mergeNode(r.resolve(base.Content[j+1]), r.entries(over[i].value, "fields"))
 			}
 		}
@@ -259,7 +263,8 @@ func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 	if c.Token = r.accessToken(l, env); c.Token != nil {
 		for i := range c.Properties {
 			if c.Properties[i].Name == crowd.TokenName {
-				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} could be either", crowd.TokenName, l.Name, crowd.TokenName)
+				r.Add(c.Properties[i].Pos, "the property %q has the name of the access token of the link %q; rename one: ${%s} "+
+					"could be either", crowd.TokenName, l.Name, crowd.TokenName)
 			}
 		}
 		env[crowd.TokenName] = ""

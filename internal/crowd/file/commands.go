@@ -67,7 +67,8 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 		ho := r.object(n, what+": read_reply", readReplyMap)
 		k.ReadReply = &crowd.ReadReply{Rows: parse(r, ho.get("rows"), what+": read_reply: rows", ".", checkJQ),
 			Request: &crowd.Request{Pos: pos(n), Method: "GET", Parts: map[*crowd.Cast]*crowd.RequestParts{}}}
-		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": read_reply: get", asked), Headers: r.headers(ho.get("headers"), what+": read_reply: headers", asked)}
+		p := &crowd.RequestParts{URL: r.text(ho.need("get", "http://HOST/told/${device}"), what+": read_reply: get", asked),
+			Headers: r.headers(ho.get("headers"), what+": read_reply: headers", asked)}
 		if p.URL != nil {
 			r.wholeAddress(ho.get("get"), what+": read_reply: get", p.URL)
 		}
@@ -133,7 +134,8 @@ func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what
 			r.addressSecrets(pn, what+": path", a.Path.Source())
 		}
 		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
-		a.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", tokened)...)
+		a.Headers = append(append([]crowd.Header(nil), c.Headers...),
+			r.headers(o.get("headers"), what+": headers", tokened)...)
 	}
 	a.Body = r.said(o.get("body"), what+": body", c, env, &a.ContentType)
 	if a.Body == nil {

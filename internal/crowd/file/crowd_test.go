@@ -183,7 +183,8 @@ func TestMistakes(t *testing.T) {
 // not in any message.
 func TestSecretsAreTakenOut(t *testing.T) {
 	text := strings.NewReplacer(`username: "${device}"`, "username: fleet, password: hunter-two-9",
-		"{http: http://127.0.0.1:8080}", "{http: http://127.0.0.1:8080, headers: {Authorization: Bearer abc.def.ghi, X-Site: \"${env.SITE_KEY}\"}}").Replace(base)
+		"{http: http://127.0.0.1:8080}", "{http: http://127.0.0.1:8080, headers: {Authorization: Bearer abc.def.ghi, "+
+			"X-Site: \"${env.SITE_KEY}\"}}").Replace(base)
 	env := func(name string) (string, bool) { return "site-key-value", name == "SITE_KEY" }
 	c, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: env})
 	require.NoError(t, err)
@@ -194,11 +195,13 @@ func TestSecretsAreTakenOut(t *testing.T) {
 	again, err := file.Parse("crowd.yaml", []byte(copied), file.Sources{Getenv: env})
 	require.NoError(t, err, "the copy is a crowd file")
 	assert.Equal(t, c.Name, again.Name)
-	assert.Equal(t, "the platform said «secret» and «secret»", c.Redact("the platform said hunter-two-9 and site-key-value"))
+	assert.Equal(t, "the platform said «secret» and «secret»", c.Redact("the platform said hunter-two-9 and "+
+		"site-key-value"))
 }
 
 func TestAliasesAndMerges(t *testing.T) {
-	text := strings.NewReplacer("wave_m: {signal: swell, height: 1.2, period: 9s, round: 2}", "wave_m: &wave {signal: swell, height: 1.2, period: 9s, round: 2}\n          wave_2: *wave\n          wave_3: {<<: *wave, height: 3}").Replace(base)
+	text := strings.NewReplacer("wave_m: {signal: swell, height: 1.2, period: 9s, round: 2}", "wave_m: &wave {signal: "+
+		"swell, height: 1.2, period: 9s, round: 2}\n          wave_2: *wave\n          wave_3: {<<: *wave, height: 3}").Replace(base)
 	c, err := load(text)
 	require.NoError(t, err)
 	fields := c.Casts[0].Readings[0].Fields
@@ -215,7 +218,8 @@ func TestExamplesAreValid(t *testing.T) {
 		for _, path := range list {
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			c, err := file.Parse(path, []byte(strings.NewReplacer("crowd: NAME", "crowd: name", "mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text))),
+			c, err := file.Parse(path, []byte(strings.NewReplacer("crowd: NAME", "crowd: name", "mqtt: ADDRESS",
+				"mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text))),
 				file.Sources{Getenv: func(string) (string, bool) { return "any-text-will-do", true }})
 			if assert.NoError(t, err, path) {
 				_, err = fleet.Build(c, credential.New(c))
@@ -268,10 +272,14 @@ func FuzzRoster(f *testing.F) {
 	}
 	f.Add("device;a\nx;1,5\ny;-0\n")
 	f.Add("device\ta\nx\t1e400\n")
-	text := strings.NewReplacer("{kind: gauge, count: 2}", "{kind: gauge, roster: x}", "fields: {level_m: {signal: tide, range: 4.1}}",
+	text := strings.NewReplacer("{kind: gauge, count: 2}", "{kind: gauge, roster: x}", "fields: {level_m: {signal: "+
+		"tide, range: 4.1}}",
 		"fields: {level_m: {signal: recorded, file: x, column: device}, t: \"${device}\"}").Replace(base)
 	f.Fuzz(func(t *testing.T, data string) {
-		c, err := file.Parse("f.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) { return []byte(data), nil }})
+		c, err := file.Parse("f.yaml", []byte(text), file.Sources{Open: func(string) ([]byte, error) {
+			return []byte(
+				data), nil
+		}})
 		if err == nil {
 			_, err = fleet.Build(c, credential.New(c))
 		}
@@ -283,7 +291,8 @@ func FuzzRoster(f *testing.F) {
 
 // Selections come from files and from the command line.
 func FuzzSelection(f *testing.F) {
-	for _, s := range []string{"all", "20% of tag x", "every 10th", "first 3 of buoy-* where n > 2", `site == "a"`, "5 of", "buoy-[", " where ", "1% of of"} {
+	for _, s := range []string{"all", "20% of tag x", "every 10th", "first 3 of buoy-* where n > 2", `site == "a"`,
+		"5 of", "buoy-[", " where ", "1% of of"} {
 		f.Add(s)
 	}
 	c, err := load(base)
@@ -310,8 +319,10 @@ func TestHowLongAWitnessWaits(t *testing.T) {
 		witness, within, require string
 		wait                     time.Duration
 	}{
-		{"proves: alerts", "5s", "alerts: exact", 5 * time.Second}, {"proves: [received, alerts]", "5s", "received: 100% within 30s", time.Minute},
-		{"proves: [received, alerts]", "5m", "received: 100% within 30s", 5 * time.Minute}, {"proves: [received, alerts]", "5s", "alerts: exact", 10 * time.Second},
+		{"proves: alerts", "5s", "alerts: exact", 5 * time.Second},
+		{"proves: [received, alerts]", "5s", "received: 100% within 30s", time.Minute},
+		{"proves: [received, alerts]", "5m", "received: 100% within 30s", 5 * time.Minute},
+		{"proves: [received, alerts]", "5s", "alerts: exact", 10 * time.Second},
 		{"wait: 7s, proves: [received, alerts]", "5s", "received: 100% within 30s", 7 * time.Second},
 	} {
 		parsed, err := file.Parse("x", []byte(fmt.Sprintf(`
@@ -331,12 +342,14 @@ require: {%s}`, c.witness, c.within, c.require)), file.Sources{})
 // A connection text that was pasted, or came from the environment, is no address, and is shown
 // nowhere.
 func TestPastedConnectionTexts(t *testing.T) {
-	for _, s := range []string{"Host=sea.example;Key=c2VjcmV0LWtleQ;Id=harbour", "Host=sea.example;Key=c2VjcmV0LWtleQ", "sea.example Key:c2VjcmV0LWtleQ", "amqps://x;Key=c2VjcmV0LWtleQ", "harbour:c2VjcmV0LWtleQ@sea.example"} {
+	for _, s := range []string{"Host=sea.example;Key=c2VjcmV0LWtleQ;Id=harbour", "Host=sea.example;Key=c2VjcmV0LWtleQ",
+		"sea.example Key:c2VjcmV0LWtleQ", "amqps://x;Key=c2VjcmV0LWtleQ", "harbour:c2VjcmV0LWtleQ@sea.example"} {
 		for _, address := range []string{`"` + s + `"`, "${env.CONNECTION}"} {
 			for _, key := range []string{"mqtt", "http"} {
 				text := strings.Replace(base, "mqtt: mqtt://127.0.0.1:1883", key+": "+address, 1)
 				require.NotEqual(t, base, text)
-				_, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: func(string) (string, bool) { return s, true }})
+				_, err := file.Parse("crowd.yaml", []byte(text),
+					file.Sources{Getenv: func(string) (string, bool) { return s, true }})
 				require.Error(t, err, s)
 				assert.NotContains(t, err.Error(), "c2VjcmV0", s)
 				assert.NotContains(t, err.Error(), "Key=", s)
@@ -344,15 +357,22 @@ func TestPastedConnectionTexts(t *testing.T) {
 		}
 	}
 	text := strings.Replace(base, "mqtt: mqtt://127.0.0.1:1883", `mqtt: "mqtt://${env.HOST}", password: "${env.PIN}"`, 1)
-	c, err := file.Parse("crowd.yaml", []byte(text), file.Sources{Getenv: func(name string) (string, bool) { return map[string]string{"HOST": "db", "PIN": "123"}[name], true }})
+	c, err := file.Parse("crowd.yaml", []byte(text),
+		file.Sources{Getenv: func(name string) (string, bool) {
+			return map[string]string{"HOST": "db",
+				"PIN": "123"}[name], true
+		}})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"PIN"}, c.ShortSecrets)
 }
 
 // An event may last as long as a plan.
 func TestLongEvents(t *testing.T) {
-	for long, why := range map[string]string{"30h": "", "10d to 20d": "", "400d": "is too long; at most", "2h to 1h": "the first time must not be above the second"} {
-		text := strings.Replace(base, "  for: 1m\n  rounds: {count: 2, every: 5m}\n", "  for: 300d\n  events: [{at: 1h, for: "+long+", do: {offline: keep}}]\n", 1)
+	for long, why := range map[string]string{"30h": "", "10d to 20d": "", "400d": "is too long; at most",
+		"2h to 1h": "the " +
+			"first time must not be above the second"} {
+		text := strings.Replace(base, "  for: 1m\n  rounds: {count: 2, every: 5m}\n", "  for: 300d\n  events: [{at: 1h, "+
+			"for: "+long+", do: {offline: keep}}]\n", 1)
 		require.NotEqual(t, base, text)
 		_, err := load(text)
 		if why == "" {

@@ -25,14 +25,16 @@ func (r *reader) mark(n *yaml.Node, def crowd.Mark) crowd.Mark {
 		if s, ok := r.scalar(v, "mark: "+key); ok {
 			m = crowd.Mark{Place: crowd.MarkPlace(i), Name: s}
 			bad := s == "" || strings.ContainsAny(s, "\r\n\x00")
-			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !placePattern.MatchString(s) || m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
+			if (m.Place == crowd.MarkField || m.Place == crowd.MarkSequence) && !placePattern.MatchString(s) ||
+				m.Place == crowd.MarkHeader && !tokenPattern.MatchString(s) || bad {
 				r.Add(pos(v), "mark: %q cannot be the name of a %s", s, strings.ReplaceAll(key, "_", " "))
 			}
 		}
 		found++
 	}
 	if found != 1 && o.node.Kind == yaml.MappingNode {
-		r.Add(pos(o.node), "mark needs exactly one place: field, sequence, user_property, header or time; write, for example, mark: {field: mark}, or mark: none")
+		r.Add(pos(o.node), "mark needs exactly one place: field, sequence, user_property, header or time; write, for "+
+			"example, mark: {field: mark}, or mark: none")
 	}
 	return m
 }
@@ -236,7 +238,8 @@ func (r *reader) groupName(c *crowd.Cast, o *object) {
 			varies = varies || c.Name != nil && contains(c.Name.Names(), name)
 		}
 		if c.Name != nil && c.Count > 1 && !varies {
-			r.Add(pos(nn), "name: %q gives all %d devices one name; put the number in, such as %s-${pad(n, 3)}", nn.Value, c.Count, nn.Value)
+			r.Add(pos(nn), "name: %q gives all %d devices one name; put the number in, such as %s-${pad(n, 3)}", nn.Value,
+				c.Count, nn.Value)
 			c.Name = nil
 		}
 	case c.Roster != nil && c.Roster.Devices != nil:
@@ -245,7 +248,8 @@ func (r *reader) groupName(c *crowd.Cast, o *object) {
 		}
 		c.Name, _ = formula.ParseText("${device}", formula.Env{"device": ""})
 	case c.Roster != nil:
-		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here", c.Roster.File, "device", firstColumn(c.Roster))
+		r.Add(pos(o.get("roster")), "roster: %s has no column %q to name its devices; add one, or say name: ${%s} here",
+			c.Roster.File, "device", firstColumn(c.Roster))
 	default:
 		text := "${kind}-${pad(n, 3)}"
 		if c.Count == 1 && o.get("first") == nil {

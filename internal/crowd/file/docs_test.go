@@ -98,8 +98,10 @@ func TestPartsInDocuments(t *testing.T) {
 			parts++
 			frame := places[m[1]]
 			require.NotEmpty(t, frame, "%s: there is no place %q", page, m[1])
-			frame = strings.NewReplacer(`proves: received, subscribe: t`, "proves: received", `, get: "http://h/${device}", rows: .`, "", `f: {signal: swell, KEY}`, "f: {KEY}",
-				`{mqtt: "mqtt://h", KEY}`, "{KEY}", `path: /p, fields: {a: 1}, KEY`, `fields: {a: 1}, KEY`, `KEY, request: {url: "http://h/d"}`, "KEY", "mqtt://h", "mqtts://h").Replace(frame)
+			frame = strings.NewReplacer(`proves: received, subscribe: t`, "proves: received",
+				`, get: "http://h/${device}", rows: .`, "", `f: {signal: swell, KEY}`, "f: {KEY}",
+				`{mqtt: "mqtt://h", KEY}`, "{KEY}", `path: /p, fields: {a: 1}, KEY`, `fields: {a: 1}, KEY`,
+				`KEY, request: {url: "http://h/d"}`, "KEY", "mqtt://h", "mqtts://h").Replace(frame)
 			body := flow(t, m[2])
 			if m[1] == "link" && !strings.Contains(body, `"mqtt"`) {
 				body += `, mqtt: "mqtt://h"`
@@ -107,8 +109,9 @@ func TestPartsInDocuments(t *testing.T) {
 			// What belongs to single devices comes from a property here.
 			frame = strings.Replace(frame, "readings:", `properties: {token: "a-token-1", site: outer}, readings:`, 1)
 			whole := strings.Replace(frame, "KEY", body, 1)
-			_, err := Parse("crowd.yaml", []byte(whole), Sources{Getenv: func(string) (string, bool) { return "a-secret-of-mine", true }, WithoutCertificates: true,
-				Open: func(string) ([]byte, error) { return nil, os.ErrNotExist }})
+			_, err := Parse("crowd.yaml", []byte(whole),
+				Sources{Getenv: func(string) (string, bool) { return "a-secret-of-mine", true }, WithoutCertificates: true,
+					Open: func(string) ([]byte, error) { return nil, os.ErrNotExist }})
 			assert.NoError(t, err, "%s:\n%s\n%s", page, m[2], whole)
 		}
 	}

@@ -105,7 +105,8 @@ func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Fi
 	}
 	if f.Spec == nil {
 		if f.Finish.Stuck != nil && (f.Previous || recalls(before)) {
-			r.Add(f.Pos, "%s cannot be stuck: the reading uses the message before, and what a formula gave at another time cannot be worked out alone", what)
+			r.Add(f.Pos, "%s cannot be stuck: the reading uses the message before, and what a formula gave at another time "+
+				"cannot be worked out alone", what)
 		}
 		return f, finished(&f, sample), ok
 	}
@@ -133,7 +134,8 @@ func recalls(fields []crowd.Field) bool {
 // finished is the sample of what is left when the value has been finished.
 func finished(f *crowd.Field, sample any) any {
 	x := &f.Finish
-	if _, whole := sample.(int); whole && (x.Noise != 0 || x.Convert != nil || x.Spike != nil || x.Resolution != 0 || x.Digits != nil || x.Min != nil || x.Max != nil) {
+	if _, whole := sample.(int); whole && (x.Noise != 0 || x.Convert != nil || x.Spike != nil || x.Resolution != 0 ||
+		x.Digits != nil || x.Min != nil || x.Max != nil) {
 		return 0.0
 	}
 	return sample
@@ -201,7 +203,8 @@ func (r *reader) followed(f *crowd.Field, rest []entry, before []crowd.Field, wh
 			return false
 		}
 		if (b.Previous || b.Formula != nil && recalls(before)) && lag > 0 {
-			r.Add(f.Pos, "%s lags behind %q, whose formula uses the message before: what it was then cannot be worked out alone", what, name)
+			r.Add(f.Pos, "%s lags behind %q, whose formula uses the message before: what it was then cannot be worked out "+
+				"alone", what, name)
 			return false
 		}
 		f.Follows = name
@@ -209,7 +212,8 @@ func (r *reader) followed(f *crowd.Field, rest []entry, before []crowd.Field, wh
 	}
 	if e := find(rest, "field"); e != nil {
 		if len(names) == 0 {
-			r.Add(pos(r.resolve(e.value)), "%s: field: %q does not stand above; only an earlier field of the reading can be followed", what, name)
+			r.Add(pos(r.resolve(e.value)), "%s: field: %q does not stand above; only an earlier field of the reading can be "+
+				"followed", what, name)
 		} else {
 			r.noSuch(r.resolve(e.value), what+": field", "earlier field", name, names)
 		}

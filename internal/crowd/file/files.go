@@ -40,7 +40,8 @@ func (r *reader) file(n *yaml.Node, what, name string) *crowd.File {
 	}
 	data, err := r.read(name)
 	if err != nil {
-		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name, folder.Why(err))
+		r.Add(pos(n), "%s: %s cannot be read: %s (it is looked for from the crowd file's folder)", what, name,
+			folder.Why(err))
 		return nil
 	}
 	sum := sha256.Sum256(data)
@@ -115,7 +116,8 @@ func readTable(data []byte) (*table, error) {
 			continue
 		}
 		if len(row) != len(t.columns) {
-			return nil, fmt.Errorf("line %d has %d columns, the head line %d (%s)", line, len(row), len(t.columns), formula.List(t.columns))
+			return nil, fmt.Errorf("line %d has %d columns, the head line %d (%s)", line, len(row), len(t.columns),
+				formula.List(t.columns))
 		}
 		if len(t.rows) == maxRows {
 			return nil, fmt.Errorf("has more than %d rows", maxRows)
@@ -173,7 +175,8 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 	if i := t.column("kind"); i >= 0 && kind != nil {
 		for k, row := range t.rows {
 			if row[i] != "" && row[i] != kind.Name {
-				r.Add(pos(n), "roster: %s:%d: the row is of the kind %q, the group of %q; give each kind a roster of its own", name, t.lines[k], row[i], kind.Name)
+				r.Add(pos(n), "roster: %s:%d: the row is of the kind %q, the group of %q; give each kind a roster of its own",
+					name, t.lines[k], row[i], kind.Name)
 				break
 			}
 		}
@@ -189,7 +192,8 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 			continue
 		}
 		if !fieldPattern.MatchString(col) {
-			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it", name, t.lines[0]-1, col)
+			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it",
+				name, t.lines[0]-1, col)
 			continue
 		}
 		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || looksSecret(col)}
@@ -441,7 +445,8 @@ func (rf *recordedFile) series(column, timeColumn string) (*signal.Recording, er
 		case signal.Text:
 			t, err := time.Parse(time.RFC3339Nano, v.Text())
 			if err != nil {
-				return nil, fmt.Errorf("line %d: %q in the column %q is not a time; it must be RFC 3339, or seconds", lines[k], v.Text(), timeColumn)
+				return nil, fmt.Errorf("line %d: %q in the column %q is not a time; it must be RFC 3339, or seconds", lines[k],
+					v.Text(), timeColumn)
 			}
 			at = float64(t.UnixMicro()) / 1e6
 		default:

@@ -12,9 +12,12 @@ import (
 // ParseEvent reads an event that a hand does to a crowd that plays: as one of the plan, but
 // for when it happens. Label is how the report calls it.
 func ParseEvent(c *crowd.Crowd, text, label string) (*crowd.Event, error) {
-	of := &crowd.Crowd{Path: c.Path, Name: c.Name, Seed: c.Seed, Links: c.Links, Kinds: c.Kinds, Casts: c.Casts, Members: c.Members, Register: c.Register, Witnesses: c.Witnesses, Plan: c.Plan, Env: formula.Secrets{}}
-	r := &reader{Problems: crowd.NewProblems("by hand", []byte(text)), missing: map[string]bool{}, open: map[string]bool{}, crowd: of,
-		files: map[string]*crowd.File{}, recordings: map[string]*recordedFile{}, links: map[*crowd.Link]*linkNode{}, kinds: map[*crowd.Kind]*kindNode{},
+	of := &crowd.Crowd{Path: c.Path, Name: c.Name, Seed: c.Seed, Links: c.Links, Kinds: c.Kinds, Casts: c.Casts,
+		Members: c.Members, Register: c.Register, Witnesses: c.Witnesses, Plan: c.Plan, Env: formula.Secrets{}}
+	r := &reader{Problems: crowd.NewProblems("by hand", []byte(text)), missing: map[string]bool{},
+		open: map[string]bool{}, crowd: of,
+		files: map[string]*crowd.File{}, recordings: map[string]*recordedFile{}, links: map[*crowd.Link]*linkNode{},
+		kinds:  map[*crowd.Kind]*kindNode{},
 		layers: map[*crowd.Cast][]layer{}, changed: map[*crowd.Cast]map[*change]*crowd.Cast{}}
 	r.from.Getenv = func(string) (string, bool) { return "", false }
 	e := &crowd.Event{After: -1, Label: label}

@@ -97,7 +97,8 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 		r.Add(pos(pn), "%s: path goes with ws:// and wss:// alone; topics and paths of messages belong to the readings", what)
 	}
 	node.token, node.path = o.get("access_token"), o.get("path")
-	node.clientID, node.username, node.password, node.headers = o.get("client_id"), o.get("username"), o.get("password"), o.get("headers")
+	node.clientID, node.username, node.password, node.headers = o.get("client_id"), o.get("username"), o.get(
+		"password"), o.get("headers")
 	return l
 }
 
@@ -152,7 +153,8 @@ func (r *reader) tls(l *crowd.Link, o *object, what string) {
 func backOff(s string) ([2]time.Duration, error) {
 	a, b, ok := strings.Cut(s, " to ")
 	if !ok {
-		return [2]time.Duration{}, fmt.Errorf("%q is not a back-off; write the first and the longest wait, such as 500ms to 30s", s)
+		return [2]time.Duration{}, fmt.Errorf("%q is not a back-off; write the first and the longest wait, such as 500ms "+
+			"to 30s", s)
 	}
 	from, err := quantity.ParseDuration(a)
 	if err != nil {
@@ -181,7 +183,8 @@ func (r *reader) version(n *yaml.Node, what string) int {
 }
 
 // address expands environment variables and checks the result.
-func (r *reader) address(l *crowd.Link, n *yaml.Node, what string, check func(*crowd.Link, *yaml.Node, string, string) string) string {
+func (r *reader) address(l *crowd.Link, n *yaml.Node, what string,
+	check func(*crowd.Link, *yaml.Node, string, string) string) string {
 	t := r.text(n, what, formula.Env{"env": formula.Secrets{}})
 	if t == nil {
 		return ""
@@ -230,7 +233,8 @@ func (r *reader) noAddress(n *yaml.Node, what, s, example string) string {
 		for _, part := range strings.FieldsFunc(s, func(c rune) bool { return strings.ContainsRune("=;@,& \t\n", c) }) {
 			r.crowd.Secret(part)
 		}
-		r.Add(pos(n), "%s: what stands there is not an address (it is not shown, as it may hold a key); write one such as %s, with username and password beside it", what, example)
+		r.Add(pos(n), "%s: what stands there is not an address (it is not shown, as it may hold a key); write one such as "+
+			"%s, with username and password beside it", what, example)
 	} else {
 		r.Add(pos(n), "%s: %q is not an address; write one such as %s", what, s, example)
 	}
@@ -251,7 +255,8 @@ func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 		r.Add(pos(n), "%s: %q does not begin with mqtt://, mqtts://, ws:// or wss://", what, s)
 		return ""
 	case u.User != nil:
-		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: ${env.NAME} beside it", what)
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: "+
+			"${env.NAME} beside it", what)
 		return ""
 	case u.Hostname() == "":
 		r.Add(pos(n), "%s: the host is missing; write one such as mqtt://127.0.0.1:1883", what)
@@ -289,7 +294,8 @@ func (r *reader) httpAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 		r.Add(pos(n), "%s: the host is missing; write one such as http://127.0.0.1:8080", what)
 		return ""
 	case u.User != nil:
-		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside "+
+			"it", what)
 		return ""
 	}
 	l.Scheme = u.Scheme

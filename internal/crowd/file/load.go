@@ -57,8 +57,10 @@ func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
 		from.Getenv = func(string) (string, bool) { return "", false }
 	}
 	c := &crowd.Crowd{Path: path, Source: source, Env: formula.Secrets{}}
-	r := &reader{Problems: crowd.NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{}, from: from, crowd: c,
-		files: map[string]*crowd.File{}, recordings: map[string]*recordedFile{}, links: map[*crowd.Link]*linkNode{}, kinds: map[*crowd.Kind]*kindNode{},
+	r := &reader{Problems: crowd.NewProblems(path, source), missing: map[string]bool{}, open: map[string]bool{},
+		from: from, crowd: c,
+		files: map[string]*crowd.File{}, recordings: map[string]*recordedFile{}, links: map[*crowd.Link]*linkNode{},
+		kinds:  map[*crowd.Kind]*kindNode{},
 		layers: map[*crowd.Cast][]layer{}, changed: map[*crowd.Cast]map[*change]*crowd.Cast{}}
 	if root := r.document(source); root != nil {
 		r.root(root)
@@ -87,7 +89,8 @@ var (
 // name checks a name that appears in marks, paths of the run folder and reports.
 func (r *reader) name(n *yaml.Node, what, name string) string {
 	if !namePattern.MatchString(name) || len(name) > 100 {
-		r.Add(pos(n), "%s: %q is not a name; a name has letters, digits, - _ and . and begins with a letter or digit", what, name)
+		r.Add(pos(n), "%s: %q is not a name; a name has letters, digits, - _ and . and begins with a letter or digit", what,
+			name)
 	}
 	return name
 }
@@ -159,8 +162,9 @@ func (r *reader) span(n *yaml.Node, what string, def, low, high time.Duration) t
 }
 
 var (
-	secretName = regexp.MustCompile(`(?i)(^|-)(passwords?|passwd|passphrase|passcode|pwd|pw|psk|secrets?|tokens?|authorization|auth|bearer|cookie|credentials?|private|sas|signature|api-?key|apikey|keys?|access-?key)($|-)`)
-	camel      = regexp.MustCompile(`([a-z0-9])([A-Z])`)
+	secretName = regexp.MustCompile(
+		`(?i)(^|-)(passwords?|passwd|passphrase|passcode|pwd|pw|psk|secrets?|tokens?|authorization|auth|bearer|cookie|credentials?|private|sas|signature|api-?key|apikey|keys?|access-?key)($|-)`)
+	camel = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 )
 
 // looksSecret tells whether a name is one that secrets have: password, api_key, WriteKey.
@@ -196,7 +200,8 @@ func (r *reader) addressSecrets(n *yaml.Node, what, s string) {
 	host, _, _ := strings.Cut(strings.TrimPrefix(strings.TrimPrefix(s, "https://"), "http://"), "/")
 	if host != s && strings.Contains(host, "@") {
 		r.hidePassword(n, s)
-		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside it", what)
+		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside "+
+			"it", what)
 	}
 	for _, m := range queryPart.FindAllStringSubmatch(s, -1) {
 		if value := m[2]; looksSecret(m[1]) && value != "" && !strings.Contains(value, "${") {

@@ -24,11 +24,13 @@ func (r *reader) members() {
 			}
 			if en := r.crowd.Register; en != nil && en.Names != nil && len(r.List) == before {
 				if err := en.Names.Check(mb.Name); err != nil {
-					r.Add(cast.NamePos, "register: names: %s; nothing was registered: choose other names now, they cannot be changed later%s", err, rosterLine(cast, i))
+					r.Add(cast.NamePos, "register: names: %s; nothing was registered: choose other names now, they cannot be "+
+						"changed later%s", err, rosterLine(cast, i))
 				}
 			}
 			if first, twice := names[mb.Name]; twice && len(r.List) == before {
-				r.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); %s%s", mb.Name, first, uniqueHint(cast), rosterLine(cast, i))
+				r.Add(cast.NamePos, "two devices have the name %q (the first is in the group in line %d); %s%s", mb.Name, first,
+					uniqueHint(cast), rosterLine(cast, i))
 			}
 			if len(r.List) > before {
 				break // the others of the group have the same mistake

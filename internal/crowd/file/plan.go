@@ -23,7 +23,8 @@ func (r *reader) plan(n *yaml.Node) {
 	p.Speed = parse(r, o.get("speed"), "plan: speed", crowd.Speed{}, parseSpeed)
 	p.Join = parse(r, o.get("join"), "plan: join", crowd.Join{}, parseJoin)
 	if p.Join.Over > p.For && p.For > 0 {
-		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan", quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
+		r.Add(pos(o.get("join")), "plan: join takes %s, longer than the %s of the plan",
+			quantity.FormatDuration(p.Join.Over), quantity.FormatDuration(p.For))
 	}
 	r.rounds(p, o)
 	if bn := o.get("begin"); bn != nil {
@@ -61,7 +62,8 @@ func (r *reader) ends(p *crowd.Plan, o *object) {
 	for _, c := range r.crowd.Casts {
 		for _, rd := range c.Readings {
 			if p.Messages%rd.Batch != 0 {
-				r.Add(pos(mn), "plan: messages: each device sends %d, but the reading %q sends %d at once; write a multiple of it", p.Messages, rd.Name, rd.Batch)
+				r.Add(pos(mn), "plan: messages: each device sends %d, but the reading %q sends %d at once; write a multiple of it",
+					p.Messages, rd.Name, rd.Batch)
 			}
 		}
 	}
@@ -80,11 +82,13 @@ func (r *reader) rounds(p *crowd.Plan, o *object) {
 	en := ro.get("every")
 	switch {
 	case ro.get("count") == nil && en == nil:
-		r.Add(pos(rn), "plan: rounds says neither how often nor at which interval; write, for example, {count: 3} or {every: 24h}")
+		r.Add(pos(rn), "plan: rounds says neither how often nor at which interval; write, for example, {count: 3} or "+
+			"{every: 24h}")
 	case p.For == crowd.Forever && !p.Until.Is && p.Messages == 0 && p.Rounds != 1:
 		r.Add(pos(rn), "plan: rounds: the first round has no end; write for, until or messages")
 	case en != nil && p.For != crowd.Forever && p.Speed == crowd.Speed{} && p.Every < p.For:
-		r.Add(pos(en), "plan: rounds: a round every %s, but each lasts %s: they would overlap", en.Value, quantity.FormatDuration(p.For))
+		r.Add(pos(en), "plan: rounds: a round every %s, but each lasts %s: they would overlap", en.Value,
+			quantity.FormatDuration(p.For))
 	}
 }
 
@@ -95,7 +99,8 @@ func CheckBegin(p *crowd.Plan) error {
 	case p.Rounds != 1:
 		return errors.New("rounds do not go with a beginning in the past: every round would begin at another time")
 	case p.Speed != crowd.Speed{}:
-		return errors.New("a speed does not go with a beginning in the past: that is sent as fast as it is acknowledged, and what comes then at the time at which it is due")
+		return errors.New("a speed does not go with a beginning in the past: that is sent as fast as it is acknowledged, " +
+			"and what comes then at the time at which it is due")
 	}
 	return nil
 }
@@ -120,7 +125,8 @@ func ParseBegin(s string) (crowd.Begin, error) {
 	if at, err := quantity.ParseClock(s); err == nil {
 		return crowd.Begin{Day: crowd.TimeOfDay{Is: true, At: at}}, nil
 	}
-	return crowd.Begin{}, fmt.Errorf("%q is no beginning; write a time of day (\"02:00\", UTC), a time (2026-01-15T02:00:00Z), or how long ago (-7d)", s)
+	return crowd.Begin{}, fmt.Errorf("%q is no beginning; write a time of day (\"02:00\", UTC), a time "+
+		"(2026-01-15T02:00:00Z), or how long ago (-7d)", s)
 }
 
 // parseSpeed reads "60" or "max".
@@ -146,7 +152,8 @@ func parsePositive(s string) (float64, error) {
 // events reads what happens on the way.
 func (r *reader) events(n *yaml.Node) {
 	if n = r.resolve(n); n.Kind != yaml.SequenceNode {
-		r.Add(pos(n), "plan: events must be a list: - {at: 2m, for: 30s, who: buoy-007, do: {offline: keep}}, not %s", describe(n))
+		r.Add(pos(n), "plan: events must be a list: - {at: 2m, for: 30s, who: buoy-007, do: {offline: keep}}, not %s",
+			describe(n))
 		return
 	}
 	p := &r.crowd.Plan
@@ -320,14 +327,16 @@ func (r *reader) event(e *crowd.Event, o *object) {
 		r.Add(pos(fn), "%s: for must be longer than zero", o.what)
 	}
 	if e.When == crowd.AtTime && e.At >= p.For {
-		r.Add(pos(o.get("at")), "%s: at %s the plan is over: it ends after %s", o.what, o.get("at").Value, quantity.FormatDuration(p.For))
+		r.Add(pos(o.get("at")), "%s: at %s the plan is over: it ends after %s", o.what, o.get("at").Value,
+			quantity.FormatDuration(p.For))
 	}
 	if x := slices.Index(crowd.ExpectNames, o.word("expect")); x >= 0 {
 		e.Expect = crowd.Expect(x + 1)
 	}
 	var members []crowd.Candidate
 	for _, mb := range r.crowd.Members {
-		members = append(members, crowd.Candidate{Name: mb.Name, Kind: mb.Cast.Kind.Name, Tags: mb.Cast.Tags, Env: mb.Env, Group: mb.Cast})
+		members = append(members, crowd.Candidate{Name: mb.Name, Kind: mb.Cast.Kind.Name, Tags: mb.Cast.Tags, Env: mb.Env,
+			Group: mb.Cast})
 	}
 	casts := r.crowd.Casts
 	if wn := o.get("who"); wn != nil {
@@ -335,7 +344,8 @@ func (r *reader) event(e *crowd.Event, o *object) {
 			e.Who.Pos = pos(wn)
 		}
 		if e.When == crowd.AfterEvent && e.After >= 0 && r.byItself(p, e.After) {
-			r.Add(pos(wn), "%s: the event that it follows comes by chance, to each device at a time of its own; leave who out: it then acts on the same device", o.what)
+			r.Add(pos(wn), "%s: the event that it follows comes by chance, to each device at a time of its own; leave who "+
+				"out: it then acts on the same device", o.what)
 		}
 	}
 	if len(members) > 0 {
@@ -405,17 +415,21 @@ func (r *reader) expected(e *crowd.Event, o *object, dn *yaml.Node) {
 		return
 	}
 	xn := o.get("expect")
-	if fn := o.get("for"); fn != nil && !slices.ContainsFunc(kinds, func(k crowd.ActionKind) bool { return !k.Momentary() && k != crowd.ActionUnregister }) {
+	if fn := o.get("for"); fn != nil && !slices.ContainsFunc(kinds,
+		func(k crowd.ActionKind) bool { return !k.Momentary() && k != crowd.ActionUnregister }) {
 		r.Add(pos(fn), "%s: for says how long, but what is done (%s) is done at once, and cannot be undone", o.what, kinds[0])
 	}
 	switch {
 	case xn == nil && has(crowd.ActionCorrupt):
-		r.Add(pos(dn), "%s: say what the platform must do with a corrupted message: expect: refused, or expect: discarded", o.what)
+		r.Add(pos(dn), "%s: say what the platform must do with a corrupted message: expect: refused, or expect: discarded",
+			o.what)
 	case xn == nil && has(crowd.ActionCredential):
 		r.Add(pos(dn), "%s: say what the platform must do: expect: refused, or expect: discarded", o.what)
 	case e.Expect == crowd.ExpectOnce && !has(crowd.ActionRepeat):
 		r.Add(pos(xn), "%s: once goes with repeat", o.what)
-	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.ActionCorrupt) && !has(crowd.ActionCredential) && !has(crowd.ActionUnregister):
-		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, corrupt and unregister", o.what, e.Expect)
+	case e.Expect != crowd.ExpectProven && e.Expect != crowd.ExpectOnce && !has(crowd.ActionCorrupt) &&
+		!has(crowd.ActionCredential) && !has(crowd.ActionUnregister):
+		r.Add(pos(xn), "%s: nothing is done that a platform could refuse; %s goes with credential, corrupt and unregister",
+			o.what, e.Expect)
 	}
 }

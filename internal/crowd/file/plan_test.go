@@ -27,7 +27,8 @@ plan: {for: 10s, events: [{at: 1s, WHO, do: DO}]}
 		{`who: buoy`, `{stuck: wave_m}`, ""},
 		{`who: buoy`, `{every: "${rat}"}`, `"rat" is not known here; did you mean "rate"?`},
 		{`who: "kind != 'gauge'"`, `{every: "${rat}"}`, `"rat" is not known here`},
-		{`who: gauge`, `{every: "${rate}"}`, `"rate" is not known here; known are crowd, device, env, kind, n, reading, tags`},
+		{`who: gauge`, `{every: "${rate}"}`,
+			`"rate" is not known here; known are crowd, device, env, kind, n, reading, tags`},
 		{`name: x`, `{every: "${rate}"}`, `"rate" is not known here`},
 	} {
 		_, err := Parse("c.yaml", []byte(strings.NewReplacer("WHO", c.who, "DO", c.do).Replace(text)), Sources{})

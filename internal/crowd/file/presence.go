@@ -64,7 +64,8 @@ func (r *reader) presence(k *crowd.Kind, n *yaml.Node, what string) {
 		r.Add(pos(tn), "%s: through: devices of the kind %q are behind a gateway themselves", what, name)
 		p.Through = nil
 	case p.Through.Link != k.Link && k.Link != nil && p.Through.Link != nil:
-		r.Add(pos(tn), "%s: through: the kind %q is on the link %q, and this one on %q; both must be on one", what, name, p.Through.Link.Name, k.Link.Name)
+		r.Add(pos(tn), "%s: through: the kind %q is on the link %q, and this one on %q; both must be on one", what, name,
+			p.Through.Link.Name, k.Link.Name)
 	}
 }
 
@@ -75,6 +76,7 @@ func (d *actions) behind(n *yaml.Node, what string) bool {
 	if k.Presence.Through == nil {
 		return false
 	}
-	d.Add(pos(n), "%s: devices of the kind %q are behind a gateway and have no connection of their own; do it to the gateway (%s)", what, k.Name, k.Presence.Through.Name)
+	d.Add(pos(n), "%s: devices of the kind %q are behind a gateway and have no connection of their own; do it to the "+
+		"gateway (%s)", what, k.Name, k.Presence.Through.Name)
 	return true
 }

@@ -60,7 +60,8 @@ func (r *reader) fieldRules(w *crowd.Witness, n *yaml.Node, what string) {
 			if rule.Tolerance = r.number(o.get("tolerance"), what+": tolerance", 0); rule.Tolerance < 0 {
 				r.Add(pos(o.get("tolerance")), "%s: tolerance: must not be below zero", what)
 			}
-			rule.Factor, rule.Offset = r.number(o.get("factor"), what+": factor", 0), r.number(o.get("offset"), what+": offset", 0)
+			rule.Factor, rule.Offset = r.number(o.get("factor"), what+": factor", 0), r.number(o.get("offset"), what+": offset",
+				0)
 			if o.get("factor") != nil && rule.Factor == 0 {
 				r.Add(pos(o.get("factor")), "%s: factor: zero keeps nothing of the value; write %s: ignored", what, name)
 			}
@@ -149,7 +150,8 @@ func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
 		devices := slices.ContainsFunc(r.crowd.Casts, func(c *crowd.Cast) bool { return c.Link == w.Link })
 		if len(r.List) > before && devices { // what is wrong for all was told for them
 			r.List = r.List[:before]
-			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the witness a link of its own", what, w.Link.Name)
+			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the "+
+				"witness a link of its own", what, w.Link.Name)
 			return
 		}
 		env[crowd.TokenName] = ""
@@ -160,7 +162,8 @@ func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
 		}
 		t, err := formula.ParseText(n.Value, env)
 		if err != nil {
-			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness a link of its own",
+			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness a link of "+
+				"its own",
 				what, w.Link.Name, n.Value)
 			return
 		}
@@ -217,23 +220,30 @@ func (r *reader) require(n *yaml.Node) {
 			r.Add(pos(n), "require is empty: every run would pass; leave it out to require proven: 100%%")
 		}
 	}
-	if slices.ContainsFunc(c.Plan.Events, func(e *crowd.Event) bool { return e.Expect == crowd.ExpectRefused || e.Expect == crowd.ExpectDiscarded }) &&
+	if slices.ContainsFunc(c.Plan.Events, func(e *crowd.Event) bool {
+		return e.Expect == crowd.ExpectRefused ||
+			e.Expect == crowd.ExpectDiscarded
+	}) &&
 		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.LetIn }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn})
 	}
-	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
+	if slices.ContainsFunc(c.Plan.Events, outside) && !slices.ContainsFunc(c.Require,
+		func(q proof.Requirement) bool { return q.Measure == proof.Failed }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed})
 	}
-	if len(c.Alerts) > 0 && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Alerts }) {
+	if len(c.Alerts) > 0 && !slices.ContainsFunc(c.Require,
+		func(q proof.Requirement) bool { return q.Measure == proof.Alerts }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true})
 	}
-	if slices.ContainsFunc(c.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) && !slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Counted }) {
+	if slices.ContainsFunc(c.Witnesses, func(w *crowd.Witness) bool { return w.Counts }) &&
+		!slices.ContainsFunc(c.Require, func(q proof.Requirement) bool { return q.Measure == proof.Counted }) {
 		c.Require = append(c.Require, proof.Requirement{Key: "counts", Text: "exact", Measure: proof.Counted, Exact: true})
 	}
 	for _, q := range c.Require {
 		for _, w := range c.Witnesses {
 			if q.Within > 0 && !q.Proven && w.Proves == q.Proof && w.Sees() && w.Asks() && w.Time == "" {
-				r.Add(at[q.Key], "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
+				r.Add(at[q.Key], "require: %s: \"within\" cannot be measured, because the witness %q does not know when a row "+
+					"was stored; add time: to it, or leave out \"within\"", q.Key, w.Name)
 			}
 		}
 	}
@@ -245,7 +255,8 @@ func (r *reader) require(n *yaml.Node) {
 		}
 		for _, n := range c.AlertsOf(w) {
 			if w.Wait > 0 && w.Wait < n.Within {
-				r.Add(w.Pos, "the witness %q waits %s, and the alert %q may take %s; raise wait, or leave it out", w.Name, quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
+				r.Add(w.Pos, "the witness %q waits %s, and the alert %q may take %s; raise wait, or leave it out", w.Name,
+					quantity.FormatDuration(w.Wait), n.Name, quantity.FormatDuration(n.Within))
 			}
 		}
 		if w.Wait == 0 {
@@ -314,7 +325,8 @@ func (r *reader) requirement(o *object, key, n *yaml.Node) (proof.Requirement, b
 		}
 	}
 	if err == nil && timed && (q.Proven || q.Proof == proof.Acknowledged) {
-		err = fmt.Errorf("\"within\" goes with received and stored; for acknowledgements write acknowledged_worst: %s", within)
+		err = fmt.Errorf("\"within\" goes with received and stored; for acknowledgements write acknowledged_worst: %s",
+			within)
 	}
 	if err != nil {
 		r.Add(pos(n), "%s: %s", what, err)
@@ -335,7 +347,8 @@ func (r *reader) results(n *yaml.Node) {
 		switch {
 		case !ok:
 		case !resultPattern.MatchString(s):
-			r.Add(pos(x), "results: %q is no name of a result; write one that ends in .html, .xml (JUnit), .md, .csv, .jsonl or .db, followed by .zst to compress it; it is made in the run folder", s)
+			r.Add(pos(x), "results: %q is no name of a result; write one that ends in .html, .xml (JUnit), .md, .csv, .jsonl "+
+				"or .db, followed by .zst to compress it; it is made in the run folder", s)
 		case contains(r.crowd.Results, s):
 			r.Add(pos(x), "results: %q stands twice", s)
 		default:
@@ -443,7 +456,8 @@ func (r *reader) guests() {
 		if g.Token = r.accessToken(l, env); g.Token != nil {
 			env[crowd.TokenName] = ""
 		}
-		g.Username, g.Password, g.Path = r.text(node.username, "username", env), r.text(node.password, "password", env), r.text(node.path, "path", env)
+		g.Username, g.Password, g.Path = r.text(node.username, "username", env), r.text(node.password, "password",
+			env), r.text(node.path, "path", env)
 		g.Cert, g.Key = r.text(node.cert, "tls: cert", env), r.text(node.key, "tls: key", env)
 		if len(r.List) > 0 {
 			l.GuestErr = errors.New(r.List[0].Text)

@@ -55,10 +55,12 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 				continue
 			}
 			if _, is := taken[col.Name]; is {
-				r.Add(c.Pos, "roster: the column %q of %s has a name that every device knows already; give it another", col.Name, c.Roster.File)
+				r.Add(c.Pos, "roster: the column %q of %s has a name that every device knows already; give it another", col.Name,
+					c.Roster.File)
 				continue
 			}
-			p := crowd.Property{Name: col.Name, Pos: c.Pos, Column: col.Values, Secret: col.Secret, Sample: sampleOf(zero(col.Type))}
+			p := crowd.Property{Name: col.Name, Pos: c.Pos, Column: col.Values, Secret: col.Secret,
+				Sample: sampleOf(zero(col.Type))}
 			if e := find(list, col.Name); e != nil {
 				def := r.property(*e, env)
 				p.Pos, p.Value, p.Text, p.Draw = def.Pos, def.Value, def.Text, def.Draw
@@ -70,12 +72,14 @@ func (r *reader) properties(c *crowd.Cast, list []entry, env formula.Env, secret
 				_, float = p.Sample.(float64)
 				_, number = def.Sample.(int)
 				if fmt.Sprintf("%T", p.Sample) != fmt.Sprintf("%T", def.Sample) && !(float && number) && emptyCell(col) >= 0 {
-					r.Add(p.Pos, "the property %q is a %s here and a %s in the column of %s; an empty cell takes what stands here, so both must be alike",
+					r.Add(p.Pos, "the property %q is a %s here and a %s in the column of %s; an empty cell takes what stands here, "+
+						"so both must be alike",
 						col.Name, typeName(def.Sample), typeName(p.Sample), c.Roster.File)
 				}
 			} else if col.Type != signal.Text {
 				if k := emptyCell(col); k >= 0 {
-					r.Add(c.Pos, "roster: %s:%d: the column %q is empty, and there is no default; give the kind a property %s, or fill the cell", c.Roster.File, c.Roster.Lines[k], col.Name, col.Name)
+					r.Add(c.Pos, "roster: %s:%d: the column %q is empty, and there is no default; give the kind a property %s, or "+
+						"fill the cell", c.Roster.File, c.Roster.Lines[k], col.Name, col.Name)
 				}
 			}
 			done[col.Name] = true
@@ -306,7 +310,8 @@ func (r *reader) drawNumber(source string, v *yaml.Node, o *object, what string)
 		}, 0.0
 	case "normal":
 		no := r.object(v, what, normalMap)
-		mean, spread := r.number(no.need("mean", "10"), what+": mean", 0), r.number(no.need("spread", "2"), what+": spread", 1)
+		mean, spread := r.number(no.need("mean", "10"), what+": mean", 0), r.number(no.need("spread", "2"), what+": spread",
+			1)
 		low, high := math.Inf(-1), math.Inf(1)
 		if n := o.get("min"); n != nil {
 			low = r.number(n, what+": min", 0)
@@ -348,7 +353,8 @@ func parsePlaces(s string) (crowd.Draw, error) {
 		}
 		a, b, circle := strings.Cut(rest, " of ")
 		if !circle {
-			return nil, fmt.Errorf("%q is not an area; write two corners, such as within 58.02,-6.41 and 58.06,-6.35, or a circle, such as within 500m of 58.04,-6.38", s)
+			return nil, fmt.Errorf("%q is not an area; write two corners, such as within 58.02,-6.41 and 58.06,-6.35, or a "+
+				"circle, such as within 500m of 58.04,-6.38", s)
 		}
 		radius, err := quantity.ParseLength(a)
 		if err != nil {
@@ -403,7 +409,8 @@ func parseBox(a, b string) (crowd.Draw, error) {
 	}
 	south, north, west, east := min(p.Lat, q.Lat), max(p.Lat, q.Lat), min(p.Lon, q.Lon), max(p.Lon, q.Lon)
 	return func(key uint64, _, _ int) (any, error) {
-		return signal.SixDecimals(quantity.Position{Lat: south + (north-south)*signal.Uniform(key, 0, 0), Lon: west + (east-west)*signal.Uniform(key, 0, 1)}), nil
+		return signal.SixDecimals(quantity.Position{Lat: south + (north-south)*signal.Uniform(key, 0, 0),
+			Lon: west + (east-west)*signal.Uniform(key, 0, 1)}), nil
 	}, nil
 }
 
@@ -415,7 +422,8 @@ func parseHardware(s string, size int) (crowd.Draw, error) {
 		s = "02" // a locally administered address (IEEE 802, section 8.2)
 	}
 	if !hexPattern.MatchString(s) || (len(s)+1)/3 >= size {
-		return nil, fmt.Errorf("%q is not the beginning of an address; write one to %d bytes, such as 02:5e:10, or local", s, size-1)
+		return nil, fmt.Errorf("%q is not the beginning of an address; write one to %d bytes, such as 02:5e:10, or local", s,
+			size-1)
 	}
 	sep := ":"
 	if len(s) > 2 {

@@ -77,10 +77,12 @@ func readSource(path string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, errors.Unwrap(err))
 	}
 	if info.IsDir() {
-		return nil, fmt.Errorf("%s: is a folder; name the crowd file inside it, such as %s/crowd.yaml", path, strings.TrimRight(path, "/"))
+		return nil, fmt.Errorf("%s: is a folder; name the crowd file inside it, such as %s/crowd.yaml", path,
+			strings.TrimRight(path, "/"))
 	}
 	if info.Size() > MaxFileSize {
-		return nil, fmt.Errorf("%s: is %d MB long; a crowd file has at most %d MB, so this is probably another file", path, info.Size()>>20, MaxFileSize>>20)
+		return nil, fmt.Errorf("%s: is %d MB long; a crowd file has at most %d MB, so this is probably another file", path,
+			info.Size()>>20, MaxFileSize>>20)
 	}
 	source, err := folder.ReadFile(path)
 	if err != nil {
@@ -145,7 +147,8 @@ func (r *reader) yamlError(e *yaml.LoadError, source []byte) {
 	case strings.Contains(text, "mapping values are not allowed"):
 		text = "a second \": \" in one line, or a line indented too far; put a text that holds \": \" in quotes"
 	case strings.Contains(text, "did not find expected ',' or"):
-		text = "a bracket opened" + opened(e) + " is not closed before this, or a comma is missing; inside { } a text that holds [ ] { } or , must stand in quotes"
+		text = "a bracket opened" + opened(e) + " is not closed before this, or a comma is missing; inside { } a text that " +
+			"holds [ ] { } or , must stand in quotes"
 	case strings.Contains(text, "expected node content"):
 		text = "a value is missing here, or a bracket is not closed"
 	case strings.Contains(text, "unexpected end of stream"):

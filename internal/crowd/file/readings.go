@@ -20,8 +20,10 @@ import (
 func (r *reader) sequencesFit(c *crowd.Cast) {
 	p := &r.crowd.Plan
 	for _, rd := range c.Readings {
-		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence && n > ledger.MaxSequence {
-			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use mark: {field: NAME}", rd.Name, n, ledger.MaxSequence)
+		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence &&
+			n > ledger.MaxSequence {
+			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use "+
+				"mark: {field: NAME}", rd.Name, n, ledger.MaxSequence)
 		}
 	}
 }
@@ -101,15 +103,18 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 	rd.OKStatus = r.okStatus(o.get("ok_status"), what)
-	rd.Headers = append(append([]crowd.Header(nil), c.Headers...), r.headers(o.get("headers"), what+": headers", streamEnv)...)
+	rd.Headers = append(append([]crowd.Header(nil), c.Headers...),
+		r.headers(o.get("headers"), what+": headers", streamEnv)...)
 	if gn := o.get("gzip"); gn != nil {
 		if rd.Gzip = o.truth("gzip"); rd.Gzip && l != nil && l.Protocol == crowd.MQTT {
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)
 		}
 	}
 	defer func() {
-		if m := c.Kind.Mark; m.Place == crowd.MarkTime && c.Recording == nil && !slices.ContainsFunc(rd.Fields, func(f crowd.Field) bool { return f.Name == m.Name }) {
-			r.Add(rd.Pos, "%s has no field %q, whose time is the mark of the kind %q; add it, for example %s: {signal: clock, as: ms}", what, m.Name, c.Kind.Name, m.Name)
+		if m := c.Kind.Mark; m.Place == crowd.MarkTime && c.Recording == nil &&
+			!slices.ContainsFunc(rd.Fields, func(f crowd.Field) bool { return f.Name == m.Name }) {
+			r.Add(rd.Pos, "%s has no field %q, whose time is the mark of the kind %q; add it, for example %s: {signal: clock, "+
+				"as: ms}", what, m.Name, c.Kind.Name, m.Name)
 		}
 	}()
 	var fn *yaml.Node
@@ -226,5 +231,6 @@ func parseTurns(s string) (crowd.Turns, error) {
 			return crowd.Turns{How: crowd.AtRandom, Some: n}, nil
 		}
 	}
-	return crowd.Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at random", s)
+	return crowd.Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at "+
+		"random", s)
 }

@@ -196,7 +196,9 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 		}
 		if _, object := (&recording.Change{}).Apply(l.Body); !object && !x.Raw[reading] && len(x.Data) == 0 {
 			if inField {
-				r.Add(pos(n), "recording: %s: the message of %s at %s is no JSON object, and the mark rides in a field; write mark: {user_property: NAME} or {header: NAME} for the kind %q", x.File, device, l.At.UTC().Format(time.RFC3339Nano), kind.Name)
+				r.Add(pos(n), "recording: %s: the message of %s at %s is no JSON object, and the mark rides in a field; write "+
+					"mark: {user_property: NAME} or {header: NAME} for the kind %q", x.File, device,
+					l.At.UTC().Format(time.RFC3339Nano), kind.Name)
 				return nil
 			}
 			x.Raw[reading] = true
@@ -231,19 +233,22 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 		for name := range other {
 			why = fmt.Sprintf("the kind %q has no reading %q%s", kind.Name, name, formula.Hint(name, readings))
 		}
-		r.Add(pos(n), "recording: nothing of %s can be played: %s; say with topic: where topics name device and reading, such as topic: harbour/+/${device}/${reading}", x.File, why)
+		r.Add(pos(n), "recording: nothing of %s can be played: %s; say with topic: where topics name device and reading, "+
+			"such as topic: harbour/+/${device}/${reading}", x.File, why)
 		return nil
 	}
 	slices.Sort(x.Devices)
 	if x.Time == "" {
-		r.crowd.Files = append(r.crowd.Files, &crowd.File{Name: x.File, Data: copyOf.Bytes(), Copy: copyOf.Bytes(), SHA256: hex.EncodeToString(sum.Sum(nil))})
+		r.crowd.Files = append(r.crowd.Files, &crowd.File{Name: x.File, Data: copyOf.Bytes(), Copy: copyOf.Bytes(),
+			SHA256: hex.EncodeToString(sum.Sum(nil))})
 	} else {
 		var rows bytes.Buffer
 		fmt.Fprintf(&rows, "%s,%s", x.Time, x.Device)
 		for _, d := range x.Devices {
 			fmt.Fprintf(&rows, "\n%s,%q", x.First.UTC().Format(time.RFC3339Nano), d)
 		}
-		r.crowd.Files = append(r.crowd.Files, &crowd.File{Name: x.File, Data: rows.Bytes(), Copy: rows.Bytes(), SHA256: hex.EncodeToString(sum.Sum(nil))})
+		r.crowd.Files = append(r.crowd.Files, &crowd.File{Name: x.File, Data: rows.Bytes(), Copy: rows.Bytes(),
+			SHA256: hex.EncodeToString(sum.Sum(nil))})
 	}
 	return x
 }

@@ -30,7 +30,8 @@ func (r *reader) loadRegistered(at crowd.Pos) {
 		return
 	}
 	if err != nil {
-		r.Add(at, "register: %s cannot be read: %s; it says which devices are registered, and holds their secrets", c.RegisteredFile(), folder.Why(err))
+		r.Add(at, "register: %s cannot be read: %s; it says which devices are registered, and holds their secrets",
+			c.RegisteredFile(), folder.Why(err))
 		return
 	}
 	c.Registered = crowd.ReadRegistered(data)
@@ -118,14 +119,16 @@ func (r *reader) early(n *yaml.Node, what string, request int, c *crowd.Cast, p 
 // registration reads the rest, when the devices are known.
 func (r *reader) registration(n *yaml.Node) {
 	en := r.crowd.Register
-	o := &object{r: r, node: r.resolve(n), what: "register", of: registerMap, vals: map[string]*yaml.Node{}, near: map[string]bool{}}
+	o := &object{r: r, node: r.resolve(n), what: "register", of: registerMap, vals: map[string]*yaml.Node{},
+		near: map[string]bool{}}
 	for _, e := range r.entries(n, "register") {
 		o.vals[e.key.Value] = r.resolve(e.value)
 	}
 	en.Wait = o.span("wait")
 	if ln := o.get("link"); ln != nil {
 		if en.Link = r.linkNamed(ln, "register: link"); en.Link != nil && en.Link.Protocol != crowd.HTTP {
-			r.Add(pos(ln), "register: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name, en.Link.Protocol)
+			r.Add(pos(ln), "register: link: %q speaks %s; requests may use the TLS of an HTTP link", en.Link.Name,
+				en.Link.Protocol)
 		}
 	}
 	if nn := o.get("names"); nn != nil {
@@ -134,7 +137,8 @@ func (r *reader) registration(n *yaml.Node) {
 			rule.Pattern = parse(r, no.get("pattern"), "register: names: pattern", nil, func(s string) (*regexp.Regexp, error) {
 				re, err := regexp.Compile("^(?:" + s + ")$")
 				if err != nil {
-					return nil, fmt.Errorf("%q is no regular expression: %s", s, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+					return nil, fmt.Errorf("%q is no regular expression: %s", s,
+						strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 				}
 				return re, nil
 			})
@@ -158,7 +162,8 @@ func (r *reader) registration(n *yaml.Node) {
 			en.Requests = append(en.Requests, r.registerRequest(q, fmt.Sprintf("register: request %d", i+1), "POST", i))
 		}
 	case o.node.Kind == yaml.MappingNode:
-		r.Add(pos(n), "register does not say how a device is registered; write, for example, request: {url: \"http://HOST/devices\", body: {name: \"${device}\"}}")
+		r.Add(pos(n), "register does not say how a device is registered; write, for example, request: {url: "+
+			"\"http://HOST/devices\", body: {name: \"${device}\"}}")
 	}
 	if w := o.get("unregister"); w != nil {
 		en.Unregister = r.registerRequest(w, "register: unregister", "DELETE", -1)
@@ -177,7 +182,8 @@ func (r *reader) registration(n *yaml.Node) {
 }
 
 func (r *reader) wholeAddress(n *yaml.Node, what string, t *formula.Text) {
-	if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
+	if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") &&
+		!strings.HasPrefix(s, "${env.") {
 		r.Add(pos(n), "%s must be a whole address that begins with http:// or https://", what)
 	}
 	r.addressSecrets(n, what, t.Source())
@@ -212,7 +218,8 @@ func (r *reader) oneRequest(n *yaml.Node, what, method string, c *crowd.Cast, en
 
 func (r *reader) requestHead(n *yaml.Node, what, method string, m *mapping) (*crowd.Request, *object) {
 	o := r.object(n, what, m)
-	q := &crowd.Request{Pos: pos(n), OKStatus: r.okStatus(o.get("ok_status"), what), Parts: map[*crowd.Cast]*crowd.RequestParts{}}
+	q := &crowd.Request{Pos: pos(n), OKStatus: r.okStatus(o.get("ok_status"), what),
+		Parts: map[*crowd.Cast]*crowd.RequestParts{}}
 	q.Method = parse(r, o.get("method"), what+": method", method, parseMethod)
 	return q, o
 }

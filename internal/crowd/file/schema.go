@@ -85,7 +85,8 @@ func (m *mapping) schema() node {
 		rules = append(rules, node{"if": node{"required": []string{pair[0]}}, "then": node{"required": []string{pair[1]}}})
 	}
 	// A key of the other protocol, where the mapping itself says which one it is.
-	for tells, protocol := range map[string]crowd.Protocol{"mqtt": crowd.MQTT, "http": crowd.HTTP, "subscribe": crowd.MQTT, "get": crowd.HTTP} {
+	for tells, protocol := range map[string]crowd.Protocol{"mqtt": crowd.MQTT, "http": crowd.HTTP,
+		"subscribe": crowd.MQTT, "get": crowd.HTTP} {
 		if (m == linkMap || m == witnessMap) && slices.Contains(m.names(), tells) {
 			for _, wrong := range m.notFor(protocol) {
 				rules = append(rules, node{"not": node{"required": []string{tells, wrong}}})
@@ -116,17 +117,20 @@ func changed(m *mapping) node {
 		k.typ = orNull(k.typ)
 		props[k.name] = k.described()
 	}
-	return node{"type": []string{"object", "null"}, "description": m.doc, "properties": props, "additionalProperties": false}
+	return node{"type": []string{"object", "null"}, "description": m.doc, "properties": props,
+		"additionalProperties": false}
 }
 
 func whoSchema() node {
 	s := orList(node{"type": []string{"string", "number"}})
-	s["description"] = "Devices: all, a name, kind, tag, pattern, share or formula. A list means any of them. Such as: light-buoy, buoy-0*, tag winter, 20% of light-buoy, every 10th, first 3 of tag winter, site == \"outer\"."
+	s["description"] = "Devices: all, a name, kind, tag, pattern, share or formula. A list means any of them. Such as: " +
+		"light-buoy, buoy-0*, tag winter, 20% of light-buoy, every 10th, first 3 of tag winter, site == \"outer\"."
 	return s
 }
 
 func propertySchema() node {
-	return node{"description": "A property: a value, a text with ${…}, or a way of drawing one; null goes back to what the kind says.",
+	return node{"description": "A property: a value, a text with ${…}, or a way of drawing one; null goes back to what " +
+		"the kind says.",
 		"anyOf": []node{{"type": []string{"string", "number", "boolean", "null"}}, ref(propertyMap.name)}}
 }
 
@@ -145,7 +149,8 @@ func payloadSchema() node {
 		// Keys of other forms do not go with this one.
 		for _, other := range crowd.PayloadForms {
 			for _, name := range payloadMaps[other].names() {
-				if !slices.Contains(m.names(), name) && !slices.ContainsFunc(foreign, func(n node) bool { return n["required"].([]string)[0] == name }) {
+				if !slices.Contains(m.names(), name) && !slices.ContainsFunc(foreign,
+					func(n node) bool { return n["required"].([]string)[0] == name }) {
 					foreign = append(foreign, node{"required": []string{name}})
 				}
 			}
@@ -160,7 +165,8 @@ func payloadSchema() node {
 		if required != nil {
 			then["required"] = required
 		}
-		rules = append(rules, node{"if": node{"properties": node{"form": node{"const": form}}, "required": []string{"form"}}, "then": then})
+		rules = append(rules, node{"if": node{"properties": node{"form": node{"const": form}}, "required": []string{"form"}},
+			"then": then})
 	}
 	var words []node
 	for _, form := range crowd.PayloadForms {
@@ -201,7 +207,8 @@ func paramSchema(p signal.Param) node {
 	case signal.Route:
 		s = node{"type": "array", "items": node{"type": "string"}, "minItems": 2}
 	case signal.States:
-		s = node{"type": "object", "minProperties": 1, "additionalProperties": node{"type": []string{"object", "null"}, "additionalProperties": node{"type": "string", "pattern": shareRE}}}
+		s = node{"type": "object", "minProperties": 1, "additionalProperties": node{"type": []string{"object", "null"},
+			"additionalProperties": node{"type": "string", "pattern": shareRE}}}
 	default:
 		s = node{"type": "string"}
 	}
@@ -235,10 +242,14 @@ func fieldSchema() node {
 		if required != nil {
 			then["required"] = required
 		}
-		rules = append(rules, node{"if": node{"properties": node{"signal": node{"const": s.Name}}, "required": []string{"signal"}}, "then": then})
+		rules = append(rules, node{"if": node{"properties": node{"signal": node{"const": s.Name}},
+			"required": []string{"signal"}}, "then": then})
 	}
 	props["signal"] = node{"oneOf": names, "description": "A generator of values over time."}
-	rules = append(rules, node{"if": node{"required": []string{"formula"}}, "then": node{"propertyNames": node{"enum": known}}}, node{"not": node{"required": []string{"round", "digits"}}})
-	made := node{"type": "object", "properties": props, "allOf": rules, "oneOf": []node{{"required": []string{"signal"}}, {"required": []string{"formula"}}}}
-	return node{"description": "A field: a value, a text with ${…}, a signal or a formula.", "if": node{"type": "object"}, "then": made, "else": node{"type": []string{"string", "number", "boolean", "null"}}}
+	rules = append(rules, node{"if": node{"required": []string{"formula"}},
+		"then": node{"propertyNames": node{"enum": known}}}, node{"not": node{"required": []string{"round", "digits"}}})
+	made := node{"type": "object", "properties": props, "allOf": rules,
+		"oneOf": []node{{"required": []string{"signal"}}, {"required": []string{"formula"}}}}
+	return node{"description": "A field: a value, a text with ${…}, a signal or a formula.", "if": node{"type": "object"},
+		"then": made, "else": node{"type": []string{"string", "number", "boolean", "null"}}}
 }

@@ -26,7 +26,8 @@ func TestSchemaTakesWhatIsRight(t *testing.T) {
 		for _, path := range list {
 			text, err := os.ReadFile(path)
 			require.NoError(t, err)
-			text = []byte(strings.NewReplacer("mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(string(text)))
+			text = []byte(strings.NewReplacer("mqtt: ADDRESS", "mqtt: mqtt://h", "http: ADDRESS", "http: http://h").Replace(
+				string(text)))
 			assert.NoError(t, s.Validate(file.AsJSON(t, string(text))), path)
 		}
 	}
@@ -43,9 +44,11 @@ func TestSchemaSeesMistakes(t *testing.T) {
 	s := file.CompiledSchema(t)
 	text, err := os.ReadFile(filepath.Join("testdata", "mistakes.txt"))
 	require.NoError(t, err)
-	visible := regexp.MustCompile(`has no key|lacks "|has no unit|is not known; (did you mean|it is one of|write)|is not a percentage|must be true or false|is not a whole number|must be a mapping|[0-9] is outside [0-9-]+ to [0-9]`)
+	visible := regexp.MustCompile(
+		`has no key|lacks "|has no unit|is not known; (did you mean|it is one of|write)|is not a percentage|must be true or false|is not a whole number|must be a mapping|[0-9] is outside [0-9-]+ to [0-9]`)
 	// Names are not for a schema to know, nor is what goes with a protocol.
-	hidden := regexp.MustCompile(`there is no|in place of|inside a text|payload \(form|settings|"within"|payload: json|QoS|latitude|longitude|position: |lacks "link"|lacks "row"|outside 0%|is not a position|client id|address|version: 3 is outside|method: "POTS"|hmac:|the command "`)
+	hidden := regexp.MustCompile(
+		`there is no|in place of|inside a text|payload \(form|settings|"within"|payload: json|QoS|latitude|longitude|position: |lacks "link"|lacks "row"|outside 0%|is not a position|client id|address|version: 3 is outside|method: "POTS"|hmac:|the command "`)
 	n := 0
 	for _, block := range strings.Split(string(text), "\n=== ")[1:] {
 		title, rest, _ := strings.Cut(block, "\n")

@@ -105,7 +105,8 @@ func (r *reader) states(n *yaml.Node, what string) []signal.State {
 		s := signal.State{Name: e.key.Value}
 		if v := r.resolve(e.value); !isNull(v) {
 			for _, t := range r.entries(v, what+": "+s.Name) {
-				s.To = append(s.To, signal.Transition{To: t.key.Value, Share: parse(r, t.value, what+": "+s.Name, 0, quantity.ParsePercent).Share()})
+				s.To = append(s.To, signal.Transition{To: t.key.Value, Share: parse(r, t.value, what+": "+s.Name, 0,
+					quantity.ParsePercent).Share()})
 			}
 		}
 		list = append(list, s)

@@ -109,20 +109,26 @@ var (
 	filename = typ{words: "file name", schema: node{"type": "string", "minLength": 1}}
 	fileText = typ{words: "file name with ${…}", schema: node{"type": "string", "minLength": 1}}
 	jqText   = typ{words: "jq expression", schema: node{"type": "string", "minLength": 1}}
-	number   = typ{words: "number", schema: node{"anyOf": []node{{"type": "number"}, {"type": "string", "pattern": numberRE}}}}
-	truth    = typ{sort: truthValue, words: "true or false", schema: node{"enum": []any{true, false, "true", "false"}}}
-	share    = typ{sort: shareValue, words: "percentage", schema: node{"type": "string", "pattern": shareRE}}
-	rate     = typ{words: "rate", schema: node{"type": "string", "pattern": rateRE}}
-	size     = typ{words: "size, such as 16 MiB", schema: node{"type": "string", "pattern": sizeRE}}
-	params   = typ{words: "parameters to jq expressions", schema: node{"type": "object", "additionalProperties": node{"type": "string", "minLength": 1}, "minProperties": 1}}
-	headers  = typ{words: "names to texts with ${…}", schema: node{"type": []string{"object", "null"}, "additionalProperties": scalar()}}
-	statuses = typ{words: "HTTP statuses", schema: orList(node{"anyOf": []node{{"type": "integer", "minimum": 100, "maximum": 599}, {"type": "string", "pattern": `^[1-5][0-9][0-9]$`}}})}
-	method   = typ{words: "HTTP method", schema: node{"type": "string", "pattern": `^[A-Z]+$`}}
-	tagList  = typ{words: "tags", schema: orList(scalar())}
-	texts    = typ{words: "one or a list of texts", schema: orList(scalar())}
-	who      = typ{words: "selection of devices", schema: ref("who")}
-	delay    = typ{words: "duration, or a range: 100ms to 2s", schema: node{"type": "string", "pattern": `^\s*` + spanRE + `\s*( to \s*` + spanRE + `\s*)?$`}}
-	bodyText = typ{words: "text with ${…}, or a mapping that is sent as JSON", schema: node{"type": []string{"string", "number", "boolean", "object", "array"}}}
+	number   = typ{words: "number", schema: node{"anyOf": []node{{"type": "number"},
+		{"type": "string", "pattern": numberRE}}}}
+	truth  = typ{sort: truthValue, words: "true or false", schema: node{"enum": []any{true, false, "true", "false"}}}
+	share  = typ{sort: shareValue, words: "percentage", schema: node{"type": "string", "pattern": shareRE}}
+	rate   = typ{words: "rate", schema: node{"type": "string", "pattern": rateRE}}
+	size   = typ{words: "size, such as 16 MiB", schema: node{"type": "string", "pattern": sizeRE}}
+	params = typ{words: "parameters to jq expressions", schema: node{"type": "object",
+		"additionalProperties": node{"type": "string", "minLength": 1}, "minProperties": 1}}
+	headers = typ{words: "names to texts with ${…}", schema: node{"type": []string{"object", "null"},
+		"additionalProperties": scalar()}}
+	statuses = typ{words: "HTTP statuses", schema: orList(node{"anyOf": []node{{"type": "integer", "minimum": 100,
+		"maximum": 599}, {"type": "string", "pattern": `^[1-5][0-9][0-9]$`}}})}
+	method  = typ{words: "HTTP method", schema: node{"type": "string", "pattern": `^[A-Z]+$`}}
+	tagList = typ{words: "tags", schema: orList(scalar())}
+	texts   = typ{words: "one or a list of texts", schema: orList(scalar())}
+	who     = typ{words: "selection of devices", schema: ref("who")}
+	delay   = typ{words: "duration, or a range: 100ms to 2s",
+		schema: node{"type": "string", "pattern": `^\s*` + spanRE + `\s*( to \s*` + spanRE + `\s*)?$`}}
+	bodyText = typ{words: "text with ${…}, or a mapping that is sent as JSON",
+		schema: node{"type": []string{"string", "number", "boolean", "object", "array"}}}
 )
 
 const (
@@ -145,7 +151,8 @@ func duration(low, high time.Duration) typ {
 	if low > 0 {
 		s = node{"type": "string", "allOf": []node{{"pattern": `^\s*` + spanRE + `$`}, {"pattern": "[1-9]"}}}
 	}
-	return typ{sort: durationValue, words: fmt.Sprintf("duration, %s to %s", quantity.FormatDuration(low), quantity.FormatDuration(high)), schema: s, low: int64(low), high: int64(high)}
+	return typ{sort: durationValue, words: fmt.Sprintf("duration, %s to %s", quantity.FormatDuration(low),
+		quantity.FormatDuration(high)), schema: s, low: int64(low), high: int64(high)}
 }
 
 // whole is a whole number between two bounds.
@@ -155,7 +162,8 @@ func whole(low, high int64) typ {
 		quoted = `^(0x[0-9a-fA-F]+|[0-9_]*[1-9][0-9_]*)$`
 	}
 	return typ{sort: wholeValue, words: fmt.Sprintf("whole number, %d to %d", low, high), low: low, high: high,
-		schema: node{"anyOf": []node{{"type": "integer", "minimum": low, "maximum": high}, {"type": "string", "pattern": quoted}}}}
+		schema: node{"anyOf": []node{{"type": "integer", "minimum": low, "maximum": high},
+			{"type": "string", "pattern": quoted}}}}
 }
 
 // word is one of a list.

@@ -24,7 +24,8 @@ func (r *reader) accessToken(l *crowd.Link, env formula.Env) *crowd.AccessToken 
 	t.Valid = o.span("valid")
 	t.Renew = o.span("renew")
 	if t.Renew >= t.Valid && o.get("oauth") == nil {
-		r.Add(pos(o.get("renew")), "%s: renew: %s before its end, but a token lasts %s", what, quantity.FormatDuration(t.Renew), quantity.FormatDuration(t.Valid))
+		r.Add(pos(o.get("renew")), "%s: renew: %s before its end, but a token lasts %s", what,
+			quantity.FormatDuration(t.Renew), quantity.FormatDuration(t.Valid))
 	}
 	env = maps.Clone(env)
 	delete(env, crowd.TokenName)
@@ -50,7 +51,8 @@ func (r *reader) accessToken(l *crowd.Link, env formula.Env) *crowd.AccessToken 
 			r.Add(pos(v), "%s: valid does not go with oauth: the server says how long a token lasts", what)
 		}
 	case o.node.Kind == yaml.MappingNode:
-		r.Add(pos(n), "%s does not say how a token is made; write jwt: {algorithm: ES256, key: FILE, claims: {sub: \"${device}\"}}, text: …, or oauth: {…}", what)
+		r.Add(pos(n), "%s does not say how a token is made; write jwt: {algorithm: ES256, key: FILE, claims: {sub: "+
+			"\"${device}\"}}, text: …, or oauth: {…}", what)
 	}
 	return t
 }
@@ -126,7 +128,8 @@ func (r *reader) alone(n *yaml.Node, what string, t *formula.Text) {
 	}
 	t.Walk(func(_ string, f *formula.Formula) {
 		if f != nil && contains(f.Names(), crowd.TokenName) && strings.TrimSpace(f.Source()) != crowd.TokenName {
-			r.Add(pos(n), "%s: ${%s} must stand alone in its placeholder; what is made of it belongs into access_token: {text: …}", what, crowd.TokenName)
+			r.Add(pos(n), "%s: ${%s} must stand alone in its placeholder; what is made of it belongs into access_token: "+
+				"{text: …}", what, crowd.TokenName)
 		}
 	})
 }

@@ -30,14 +30,16 @@ type sortOfWitness struct {
 var sortsOfWitness = []sortOfWitness{
 	{"subscribe", "a subscription", []string{"link", "qos", "topic", "queue"}},
 	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
-	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_answer", "max_row", "body", "count"}},
+	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_answer",
+		"max_row", "body", "count"}},
 	{"sql", "a database", []string{"query", "zone", "timeout", "row", "pace", "max_row", "body", "count"}},
 	{"file", "files", []string{"form", "row", "max_row", "body", "count"}},
 	{"program", "a program", []string{"timeout", "row", "pace", "max_answer", "max_row", "body", "count"}},
 }
 
 // everyWitness are the keys that go with all sorts.
-var everyWitness = []string{"proves", "who", "shows", "time", "mark", "device", "reading", "values", "fields", "wait", "watch_copies", "shift", "cut"}
+var everyWitness = []string{"proves", "who", "shows", "time", "mark", "device", "reading", "values", "fields", "wait",
+	"watch_copies", "shift", "cut"}
 
 func (r *reader) witnesses(n *yaml.Node) {
 	for _, e := range r.entries(n, "witnesses") {
@@ -47,7 +49,8 @@ func (r *reader) witnesses(n *yaml.Node) {
 		if o.node.Kind != yaml.MappingNode {
 			continue
 		}
-		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{}, Addresses: map[*crowd.Cast]*formula.Text{}, Words: map[*crowd.Cast][]*formula.Text{}}
+		w := &crowd.Witness{Name: name, Pos: pos(e.key), Topics: map[*crowd.Cast]*formula.Text{},
+			Addresses: map[*crowd.Cast]*formula.Text{}, Words: map[*crowd.Cast][]*formula.Text{}}
 		r.crowd.Witnesses = append(r.crowd.Witnesses, w)
 		before := len(r.List)
 		r.proves(w, o, what)
@@ -55,9 +58,11 @@ func (r *reader) witnesses(n *yaml.Node) {
 		case w.Sees():
 			r.misplaced(o, what, "a witness of single messages", "count")
 		case w.Hears:
-			r.misplaced(o, what, "proves: alerts", "who", "mark", "device", "reading", "values", "fields", "topic", "body", "count")
+			r.misplaced(o, what, "proves: alerts", "who", "mark", "device", "reading", "values", "fields", "topic", "body",
+				"count")
 		case w.Counts:
-			r.misplaced(o, what, "proves: counts", "subscribe", "callback", "time", "mark", "reading", "values", "fields", "topic", "body", "row", "link", "next", "page")
+			r.misplaced(o, what, "proves: counts", "subscribe", "callback", "time", "mark", "reading", "values", "fields",
+				"topic", "body", "row", "link", "next", "page")
 		}
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
@@ -86,7 +91,8 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w.Columns = slices.Compact(w.Columns)
 		r.pageParams(w, o.get("page"), what+": page")
 		if w.Next != "" && len(w.Page) > 0 {
-			r.Add(pos(o.get("page")), "%s has both next and page; next gives a whole address, page the value of a parameter: leave one out", what)
+			r.Add(pos(o.get("page")), "%s has both next and page; next gives a whole address, page the value of a parameter: "+
+				"leave one out", what)
 		}
 		w.Pace = parse(r, o.get("pace"), what+": pace", 0, quantity.ParseRate)
 		w.MaxAnswer, w.MaxRow = o.size("max_answer"), o.size("max_row")
@@ -99,7 +105,8 @@ func (r *reader) witnesses(n *yaml.Node) {
 		if w.Listens() && w.Sees() {
 			for _, k := range r.crowd.Kinds {
 				if k.Mark.Place == crowd.MarkNone && len(w.Who) == 0 {
-					r.Add(w.Pos, "%s listens, and the messages of the kind %q are told apart by their values and order: only what is asked can be; name the kinds it is for with who:, or give them a mark", what, k.Name)
+					r.Add(w.Pos, "%s listens, and the messages of the kind %q are told apart by their values and order: only what "+
+						"is asked can be; name the kinds it is for with who:, or give them a mark", what, k.Name)
 				}
 			}
 		}
@@ -137,13 +144,16 @@ func (r *reader) proves(w *crowd.Witness, o *object, what string) {
 				w.Counts = true
 			}
 		}
-		switch asked := slices.ContainsFunc([]string{"get", "sql", "file", "program"}, func(k string) bool { return o.get(k) != nil }); {
+		switch asked := slices.ContainsFunc([]string{"get", "sql", "file", "program"},
+			func(k string) bool { return o.get(k) != nil }); {
 		case len(list) == 0:
 			r.Add(pos(n), "%s: proves: the list is empty; write one or more of %s", what, strings.Join(provable, ", "))
 		case seen["received"] && seen["stored"]:
-			r.Add(pos(n), "%s: proves: what comes out of the platform is no proof that it is stored; make a witness of each", what)
+			r.Add(pos(n), "%s: proves: what comes out of the platform is no proof that it is stored; make a witness of each",
+				what)
 		case len(seen) > 1 && (asked || w.Counts):
-			r.Add(pos(n), "%s: proves: only a witness that listens can prove two things, received or stored, and alerts; make a witness of each", what)
+			r.Add(pos(n), "%s: proves: only a witness that listens can prove two things, received or stored, and alerts; make "+
+				"a witness of each", what)
 			w.Hears, w.Counts = w.Hears && !w.Sees(), w.Counts && !w.Sees()
 		}
 	}
@@ -167,13 +177,15 @@ func (r *reader) place(w *crowd.Witness, o *object, what string) {
 	}
 	if sort < 0 {
 		if !slices.ContainsFunc(sortsOfWitness, func(s sortOfWitness) bool { return o.near[s.key] }) {
-			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER, callback: ADDRESS, get: ADDRESS, sql: ADDRESS, file: NAME or program: COMMAND", what)
+			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER, callback: ADDRESS, get: ADDRESS, "+
+				"sql: ADDRESS, file: NAME or program: COMMAND", what)
 		}
 		return
 	}
 	s := &sortsOfWitness[sort]
 	for _, k := range witnessMap.keys {
-		if k.name != s.key && !contains(s.keys, k.name) && !contains(everyWitness, k.name) && !slices.ContainsFunc(sortsOfWitness, func(x sortOfWitness) bool { return x.key == k.name }) {
+		if k.name != s.key && !contains(s.keys, k.name) && !contains(everyWitness, k.name) &&
+			!slices.ContainsFunc(sortsOfWitness, func(x sortOfWitness) bool { return x.key == k.name }) {
 			r.misplaced(o, what, s.name, k.name)
 		}
 	}
@@ -199,7 +211,8 @@ func (r *reader) place(w *crowd.Witness, o *object, what string) {
 		o.need("time", ".at")
 	}
 	if !w.PerDevice && o.get("device") == nil && w.Sees() {
-		r.Add(pos(o.get(s.key)), "%s: it is asked about all devices at once; say where a row names its device, for example device: .device", what)
+		r.Add(pos(o.get(s.key)), "%s: it is asked about all devices at once; say where a row names its device, for example "+
+			"device: .device", what)
 	}
 	if ln := o.get("link"); ln != nil {
 		if w.Link = r.linkNamed(ln, what+": link"); w.Link != nil && w.Link.Protocol != crowd.HTTP {
@@ -224,7 +237,8 @@ func columnOrJQ(w *crowd.Witness, s string) (string, error) {
 
 // perDevice notes of which names a text is made, for each group of devices: one that names
 // the device is asked for each.
-func (r *reader) perDevice(w *crowd.Witness, n *yaml.Node, what string, more []string, see func(c *crowd.Cast, t *formula.Text)) {
+func (r *reader) perDevice(w *crowd.Witness, n *yaml.Node, what string, more []string,
+	see func(c *crowd.Cast, t *formula.Text)) {
 	names := map[string]bool{}
 	r.perCast(func(c *crowd.Cast, env formula.Env) {
 		delete(env, "reading")
@@ -259,7 +273,8 @@ func (r *reader) query(w *crowd.Witness, o *object, what string) {
 		if w.Addresses[c] = t; t == nil {
 			return
 		}
-		if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") && !strings.HasPrefix(s, "${env.") {
+		if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") &&
+			!strings.HasPrefix(s, "${env.") {
 			r.Add(pos(get), "%s: get must be a whole address that begins with http:// or https://", what)
 		}
 	})
@@ -303,7 +318,8 @@ func (r *reader) database(w *crowd.Witness, o *object, what string) {
 		if password, set := u.User.Password(); set && password != "" {
 			if len(t.EnvNames()) == 0 {
 				r.crowd.Literal(pos(n), password)
-				r.Add(pos(n), "%s: sql: a password does not belong into the file; write sql: ${env.DATABASE_URL}, and set that variable", what)
+				r.Add(pos(n), "%s: sql: a password does not belong into the file; write sql: ${env.DATABASE_URL}, and set that "+
+					"variable", what)
 				return
 			}
 			r.crowd.Secret(password)
@@ -335,7 +351,8 @@ func (r *reader) exported(w *crowd.Witness, o *object, what string) {
 	if w.FileForm = string(rowfile.FormOf(n.Value)); o.get("form") != nil {
 		w.FileForm = o.word("form")
 	} else if w.FileForm == "" {
-		r.Add(pos(n), "%s: file: the ending of %q tells no form; say which: form: csv, json, senml or line-protocol", what, n.Value)
+		r.Add(pos(n), "%s: file: the ending of %q tells no form; say which: form: csv, json, senml or line-protocol", what,
+			n.Value)
 	}
 }
 

@@ -16,11 +16,13 @@ var Start = time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
 // heard to the end.
 func Book(messages ...ledger.Message) *ledger.Book {
 	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Start: Start, Ended: true,
-		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true, Tolerances: map[string]float64{"t": 0.1}},
+		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state", MayRepeat: true,
+			Tolerances: map[string]float64{"t": 0.1}},
 			{Device: "buoy-2", Kind: "buoy", Reading: "state"}},
 		Rounds: []ledger.Round{{N: 1, Begin: Start, End: Start.Add(time.Minute)}},
 		Witnesses: []ledger.Witness{
-			{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: time.Second, Listens: true, Heard: map[int]ledger.Hearing{1: {Complete: true}}},
+			{Name: "ear", Proof: "received", Within: time.Second, WatchCopies: time.Second, Listens: true,
+				Heard: map[int]ledger.Hearing{1: {Complete: true}}},
 			{Name: "store", Proof: "stored", Heard: map[int]ledger.Hearing{1: {Complete: true}}}}},
 		Messages: [][]ledger.Message{messages, nil}}
 	return b
@@ -31,8 +33,9 @@ const Carried = `{"wave_m":47.8,"t":1,"site":"outer"}`
 
 // Message is the first of the stream: sent once, acknowledged.
 func Message(change func(*ledger.Message)) ledger.Message {
-	m := ledger.Message{Seq: 1, Round: 1, Due: Start, Sent: Start.Add(time.Millisecond), Attempts: 1, Outcome: outcome.Accepted,
-		At: Start.Add(2 * time.Millisecond), Carried: []byte(Carried)}
+	m := ledger.Message{Seq: 1, Round: 1, Due: Start, Sent: Start.Add(time.Millisecond), Attempts: 1,
+		Outcome: outcome.Accepted,
+		At:      Start.Add(2 * time.Millisecond), Carried: []byte(Carried)}
 	if change != nil {
 		change(&m)
 	}
@@ -46,7 +49,8 @@ func Ended(o outcome.Outcome) func(*ledger.Message) {
 
 // Seen is a right sighting of the first Message.
 func Seen(witness int, change func(*ledger.Sighting)) ledger.Sighting {
-	s := ledger.Sighting{Witness: witness, Seen: Start.Add(5 * time.Millisecond), Seq: 1, Asked: witness == 1, Values: []byte(`{"mark":"x",` + Carried[1:])}
+	s := ledger.Sighting{Witness: witness, Seen: Start.Add(5 * time.Millisecond), Seq: 1, Asked: witness == 1,
+		Values: []byte(`{"mark":"x",` + Carried[1:])}
 	if change != nil {
 		change(&s)
 	}

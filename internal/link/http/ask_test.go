@@ -29,7 +29,8 @@ func (p *tokens) Token(context.Context) (string, time.Time, error) {
 }
 
 func device(t *testing.T, base string, id link.Identity) (link.Conn, *linktest.Sink) {
-	l := http.New(http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
+	l := http.New(http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second,
+		Backlog: 10, Connections: 4,
 		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}})
 	s := &linktest.Sink{}
 	c := l.Connect(id, s)
@@ -51,7 +52,8 @@ func TestTokensAreFilledIn(t *testing.T) {
 	source := &tokens{}
 	c, s := device(t, p.URL, link.Identity{Username: "gauge", Password: link.TokenPlace, Tokens: source})
 	for i := range uint64(2) {
-		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace, HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}}})
+		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace,
+			HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}}})
 	}
 	s.Has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
 	s.Has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
@@ -69,7 +71,8 @@ func TestAHeaderWithALineBreak(t *testing.T) {
 	p := httptest.NewServer(nethttp.HandlerFunc(func(nethttp.ResponseWriter, *nethttp.Request) {}))
 	defer p.Close()
 	c, s := device(t, p.URL, link.Identity{})
-	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Got", Value: "a\r\nb"}}}})
+	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST",
+		Headers: []link.Header{{Name: "X-Got", Value: "a\r\nb"}}}})
 	c.Send(&link.Message{Seq: 2, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST", OKStatus: []int{200}}})
 	s.Has(t, "1 unsent 0 the request could not be made: the header X-Got holds a line break")
 	s.Has(t, "2 accepted 200 ")
@@ -93,7 +96,8 @@ func TestAskingForCommands(t *testing.T) {
 		}
 	}))
 	defer p.Close()
-	c, s := device(t, p.URL, link.Identity{Asks: []link.Ask{{Path: "/commands/gauge", Every: 10 * time.Millisecond, Headers: []link.Header{{Name: "Authorization", Value: "Bearer token"}}}}})
+	c, s := device(t, p.URL, link.Identity{Asks: []link.Ask{{Path: "/commands/gauge", Every: 10 * time.Millisecond,
+		Headers: []link.Header{{Name: "Authorization", Value: "Bearer token"}}}}})
 	now := time.Now()
 	for i := 0; n.Load() < 6; i++ {
 		require.Less(t, i, 5000)
@@ -103,5 +107,6 @@ func TestAskingForCommands(t *testing.T) {
 		time.Sleep(2 * time.Millisecond)
 	}
 	s.Has(t, `came /commands/gauge {"name":"stop"}`)
-	assert.Equal(t, []string{"up", "listens /commands/gauge status 404 Not Found", "listens /commands/gauge", `came /commands/gauge {"name":"stop"}`}, s.All())
+	assert.Equal(t, []string{"up", "listens /commands/gauge status 404 Not Found", "listens /commands/gauge",
+		`came /commands/gauge {"name":"stop"}`}, s.All())
 }

@@ -145,7 +145,8 @@ func TestShortKeepAlive(t *testing.T) {
 				srv.Start()
 			}
 			t.Cleanup(srv.Close)
-			c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Backlog, cfg.Version, cfg.TLS = 1000, version, &link.TLS{NoVerify: true} })
+			c, s := connect(t, srv.URL,
+				func(cfg *http.Config) { cfg.Backlog, cfg.Version, cfg.TLS = 1000, version, &link.TLS{NoVerify: true} })
 			const n = 300
 			for i := uint64(1); i <= n; i++ {
 				c.Send(message(i))
@@ -169,9 +170,13 @@ func TestShortKeepAlive(t *testing.T) {
 
 // What the file says of an answer's body decides, beside its status.
 func TestAnswerBodies(t *testing.T) {
-	bodies := map[string]string{"/in/1": `{"kept": 1}`, "/in/2": `{"kept": 0, "why": "the disk is full"}`, "/in/3": "fine", "/in/4": `{}`, "/in/5": `{"kept": "x"}`,
+	bodies := map[string]string{"/in/1": `{"kept": 1}`, "/in/2": `{"kept": 0, "why": "the disk is full"}`,
+		"/in/3": "fine", "/in/4": `{}`, "/in/5": `{"kept": "x"}`,
 		"/in/6": `{"kept": 1, "kept": 0}`, "/in/7": `{"pad":"` + strings.Repeat("x", 100_000) + `","kept": 1}`}
-	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) { io.WriteString(w, bodies[r.URL.Path]) }))
+	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		io.WriteString(w,
+			bodies[r.URL.Path])
+	}))
 	defer srv.Close()
 	q, err := jq.Parse(".kept == 1")
 	require.NoError(t, err)
@@ -198,7 +203,8 @@ func TestRedirects(t *testing.T) {
 	other := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
 		b, _ := io.ReadAll(r.Body)
 		mu.Lock()
-		at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"), r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
+		at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"),
+			r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
 		mu.Unlock()
 	}))
 	defer other.Close()
@@ -215,7 +221,8 @@ func TestRedirects(t *testing.T) {
 			nethttp.Redirect(w, r, "/result", nethttp.StatusSeeOther)
 		default:
 			mu.Lock()
-			at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"), r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
+			at = append(at, seen{r.URL.Path, r.Method, string(b), r.Header.Get("Authorization"), r.Header.Get("X-Key"),
+				r.Header.Get("X-Mark"), r.Header.Get("Content-Type")})
 			mu.Unlock()
 		}
 	}))
@@ -241,13 +248,17 @@ func TestRedirects(t *testing.T) {
 	s.Has(t, "3 refused 302 status 302 Found: it sends on to /round, as 5 others before")
 	s.Has(t, "4 refused 303 status 303 See Other: it sends on to /result")
 	assert.Equal(t, map[uint64]int{1: 1, 2: 1, 3: 1, 4: 1}, s.Sendings())
-	assert.Equal(t, []seen{{"/there", "POST", "{}", "", "", "m1", "application/json"}, {"/here", "POST", "{}", "Bearer t", "secret", "m2", "application/json"}}, at)
+	assert.Equal(t, []seen{{"/there", "POST", "{}", "", "", "m1", "application/json"},
+		{"/here", "POST", "{}", "Bearer t", "secret", "m2", "application/json"}}, at)
 }
 
 // The certificate of a device is a credential too: it is not shown to another host.
 func TestRedirectsShowNoCertificateElsewhere(t *testing.T) {
 	shown := make(chan int, 2)
-	other := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(_ nethttp.ResponseWriter, r *nethttp.Request) { shown <- len(r.TLS.PeerCertificates) }))
+	other := httptest.NewUnstartedServer(nethttp.HandlerFunc(func(_ nethttp.ResponseWriter,
+		r *nethttp.Request) {
+		shown <- len(r.TLS.PeerCertificates)
+	}))
 	other.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
 	other.StartTLS()
 	defer other.Close()
@@ -258,7 +269,8 @@ func TestRedirectsShowNoCertificateElsewhere(t *testing.T) {
 	srv.TLS = &tls.Config{ClientAuth: tls.RequestClientCert}
 	srv.StartTLS()
 	defer srv.Close()
-	l, s := http.New(http.Config{Name: "shore", Base: srv.URL, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4, Redirects: true,
+	l, s := http.New(http.Config{Name: "shore", Base: srv.URL, Timeout: 5 * time.Second, ConnectTimeout: time.Second,
+		Backlog: 10, Connections: 4, Redirects: true,
 		TLS: &link.TLS{NoVerify: true}, BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}), &linktest.Sink{}
 	c := l.Connect(link.Identity{Name: "gauge", Cert: &srv.TLS.Certificates[0]}, s)
 	defer func() { c.Close(true); l.Close() }()
@@ -280,7 +292,10 @@ func TestACutOfHTTP2(t *testing.T) {
 	}))
 	srv.Config.Protocols = new(nethttp.Protocols)
 	srv.Config.Protocols.SetUnencryptedHTTP2(true)
-	srv.Config.ConnContext = func(ctx context.Context, nc net.Conn) context.Context { return context.WithValue(ctx, key{}, nc) }
+	srv.Config.ConnContext = func(ctx context.Context, nc net.Conn) context.Context {
+		return context.WithValue(ctx, key{},
+			nc)
+	}
 	srv.Start()
 	defer srv.Close()
 	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Version = 2 })

@@ -77,7 +77,8 @@ type Link struct {
 
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
-	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil, false), fresh: newClient(&cfg, nil, true), other: newClient(elsewhere(cfg), nil, true)}
+	return &Link{cfg: cfg, slots: semaphore.NewWeighted(int64(cfg.Connections)), client: newClient(&cfg, nil, false),
+		fresh: newClient(&cfg, nil, true), other: newClient(elsewhere(cfg), nil, true)}
 }
 
 // elsewhere is what the file says of another host than the link's.
@@ -170,7 +171,8 @@ func (l *Link) Try(ctx context.Context, id link.Identity) error {
 func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 	ctx, cancel := context.WithCancel(context.Background())
 	sink.Up(id.Device, false)
-	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks)), wake: make(chan struct{}, 1)}
+	c := &Conn{link: l, id: id, sink: sink, ctx: ctx, cancel: cancel, client: l.client, asks: make([]asked, len(id.Asks)),
+		wake: make(chan struct{}, 1)}
 	if id.Cert != nil || l.cfg.PerDevice || id.Network != nil {
 		cfg := l.cfg
 		if id.Network != nil {
@@ -224,7 +226,8 @@ func (c *Conn) Send(m *link.Message) {
 	case c.closed:
 		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "the device had left")
 	case len(c.waiting) >= c.link.cfg.Backlog:
-		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)", c.link.cfg.Backlog))
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, fmt.Sprintf("the backlog of the device was full (%d messages)",
+			c.link.cfg.Backlog))
 	default:
 		c.waiting = append(c.waiting, m)
 		if !c.busy {
@@ -392,7 +395,8 @@ func (t *exchange) turnedAway(err error) bool {
 	if t.begun || t.conn == nil || !t.conn.secure || t.conn.served.Load() {
 		return false
 	}
-	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || unmet(err)
+	return errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || unmet(err)
 }
 
 // request sends one message; anew: it was sent before, and the platform may store it once
@@ -410,22 +414,23 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 			m.Body = bytes.Clone(m.Body)
 		}
 	}()
-	trace := &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { writing.Add(-1) }, GotConn: func(info httptrace.GotConnInfo) {
-		writing.Add(1)
-		t.conn, t.reused, t.left, t.wrote, t.begun = watchedOf(info.Conn), info.Reused, true, 0, false
-		if t.conn != nil {
-			t.wrote = t.conn.out.Load()
-		}
-		if !told { // not again for each redirect
-			told = true
-			c.sink.Sent(m, clock.Nano(), anew)
-		}
-	}, GotFirstResponseByte: func() {
-		t.begun = true
-		if t.conn != nil {
-			t.conn.answered()
-		}
-	}}
+	trace := &httptrace.ClientTrace{WroteRequest: func(httptrace.WroteRequestInfo) { writing.Add(-1) },
+		GotConn: func(info httptrace.GotConnInfo) {
+			writing.Add(1)
+			t.conn, t.reused, t.left, t.wrote, t.begun = watchedOf(info.Conn), info.Reused, true, 0, false
+			if t.conn != nil {
+				t.wrote = t.conn.out.Load()
+			}
+			if !told { // not again for each redirect
+				told = true
+				c.sink.Sent(m, clock.Nano(), anew)
+			}
+		}, GotFirstResponseByte: func() {
+			t.begun = true
+			if t.conn != nil {
+				t.conn.answered()
+			}
+		}}
 	token, err := c.freshToken(ctx)
 	if err != nil {
 		return answer{outcome: outcome.Unsent, text: err.Error(), unsent: c.ctx.Err() == nil}
@@ -481,7 +486,8 @@ func redirect(resp *http.Response, accepted []int) *url.URL {
 }
 
 // answered tells what an answer, or none, means.
-func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp *http.Response, err error, hops int) answer {
+func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp *http.Response, err error,
+	hops int) answer {
 	cfg := &c.link.cfg
 	var body []byte
 	cut := ""
@@ -535,10 +541,12 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 				text += fmt.Sprintf(", as %d others before", maxHops)
 			}
 		}
-		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: text + link.Snippet(body), after: link.RetryAfter(resp, time.Now())}
+		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: text + link.Snippet(body),
+			after: link.RetryAfter(resp, time.Now())}
 	}
 	if why := c.denied(body); why != "" {
-		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: "status " + resp.Status + ", but " + why + link.Snippet(body)}
+		return answer{outcome: outcome.Refused, code: resp.StatusCode,
+			text: "status " + resp.Status + ", but " + why + link.Snippet(body)}
 	}
 	return answer{outcome: outcome.Accepted, code: resp.StatusCode}
 }
@@ -600,7 +608,8 @@ var errAgain = errors.New("the platform did not take the request")
 
 // build makes a request of the device. Its body cannot be had a second time: the client
 // library cannot send it again, and tells that it would.
-func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string, own bool) (*http.Request, error) {
+func (c *Conn) build(ctx context.Context, method, target string, headers []link.Header, body []byte, token string,
+	own bool) (*http.Request, error) {
 	req, err := http.NewRequestWithContext(ctx, method, target, nil)
 	if err != nil {
 		return nil, err
@@ -747,7 +756,8 @@ func (c *Conn) Close(bool) {
 		m := c.waiting[last]
 		c.waiting[last] = nil
 		c.waiting = c.waiting[:last]
-		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "still waiting for the requests before it when its connection was closed")
+		c.sink.Settled(m, clock.Nano(), outcome.Unsent, 0, "still waiting for the requests before it when its connection "+
+			"was closed")
 	}
 	c.mu.Unlock()
 	c.cancel()

@@ -21,8 +21,9 @@ import (
 )
 
 func connect(t *testing.T, base string, change func(*http.Config)) (link.Conn, *linktest.Sink) {
-	cfg := http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4,
-		BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}
+	cfg := http.Config{Name: "shore", Base: base, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10,
+		Connections: 4,
+		BackOff:     [2]time.Duration{time.Millisecond, 5 * time.Millisecond}}
 	if change != nil {
 		change(&cfg)
 	}
@@ -41,8 +42,10 @@ func sendings(s *linktest.Sink) (n int) {
 }
 
 func message(seq uint64) *link.Message {
-	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Body: []byte("{}"), ContentType: "application/json", Mark: link.Header{Name: "X-Mark", Value: fmt.Sprint("m", seq)},
-		HTTP: link.HTTP{Method: "POST", OKStatus: []int{200, 202}, Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}}}
+	return &link.Message{Seq: seq, Target: fmt.Sprint("/in/", seq), Body: []byte("{}"), ContentType: "application/json",
+		Mark: link.Header{Name: "X-Mark", Value: fmt.Sprint("m", seq)},
+		HTTP: link.HTTP{Method: "POST", OKStatus: []int{200, 202},
+			Headers: []link.Header{{Name: "Authorization", Value: "Bearer t"}, {Name: "Host", Value: "harbour.example"}}}}
 }
 
 func TestAnswersAreMatched(t *testing.T) {
@@ -51,7 +54,8 @@ func TestAnswersAreMatched(t *testing.T) {
 	srv := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
 		body, _ := io.ReadAll(r.Body)
 		mu.Lock()
-		order = append(order, fmt.Sprint(r.Method, r.URL.Path, r.Header.Get("X-Mark"), r.Header.Get("Authorization"), r.Host, r.Header.Get("Content-Type"), string(body)))
+		order = append(order, fmt.Sprint(r.Method, r.URL.Path, r.Header.Get("X-Mark"), r.Header.Get("Authorization"), r.Host,
+			r.Header.Get("Content-Type"), string(body)))
 		mu.Unlock()
 		switch r.URL.Path {
 		case "/in/2":
@@ -110,7 +114,8 @@ func TestTriedAgainUntilThePlatformIsThere(t *testing.T) {
 	s.Has(t, "down the connection was refused: nothing listens there")
 	l, err = net.Listen("tcp", addr)
 	require.NoError(t, err)
-	srv := &httptest.Server{Listener: l, Config: &nethttp.Server{Handler: nethttp.HandlerFunc(func(w nethttp.ResponseWriter, _ *nethttp.Request) {})}}
+	srv := &httptest.Server{Listener: l, Config: &nethttp.Server{Handler: nethttp.HandlerFunc(
+		func(w nethttp.ResponseWriter, _ *nethttp.Request) {})}}
 	srv.Start()
 	defer srv.Close()
 	s.Has(t, "1 accepted 200 ")
@@ -185,7 +190,10 @@ func TestRetryAfter(t *testing.T) {
 		c.Send(message(seq))
 	}
 	s.Has(t, "5 accepted 200 ")
-	assert.Equal(t, []string{"up", "1 accepted 200 ", "2 accepted 200 ", "3 refused 429 status 429 Too Many Requests", "4 refused 503 status 503 Service Unavailable; sent 3 times", "5 accepted 200 "}, s.All(), "in order: later messages wait")
+	assert.Equal(t, []string{"up", "1 accepted 200 ", "2 accepted 200 ", "3 refused 429 status 429 Too Many Requests",
+		"4 " +
+			"refused 503 status 503 Service Unavailable; sent 3 times", "5 accepted 200 "}, s.All(),
+		"in order: later messages wait")
 	assert.GreaterOrEqual(t, times["/in/1"][1].Sub(times["/in/1"][0]), 990*time.Millisecond)
 	assert.Len(t, times["/in/3"], 1)
 	assert.Equal(t, 2+3+1+3+1, sendings(s), "every attempt is told")

@@ -122,7 +122,8 @@ var faults = []byte{0x80, 0x81, 0x82, 0x83, 0x87, 0x90, 0x94, 0x95, 0x99, 0x9a, 
 func (c *Conn) accuse(err error) (loss link.Loss) {
 	b, now := &c.blame, clock.Now()
 	gone, _ := errors.AsType[*mqttsession.DisconnectError](err)
-	closed := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE)
+	closed := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE)
 	if gone != nil {
 		closed = slices.Contains(faults, gone.Code)
 	}
@@ -181,7 +182,8 @@ func (c *Conn) giveUp(m *link.Message, gone *mqttsession.DisconnectError) {
 	c.blame.suspect, c.blame.strikes, c.blame.alone = nil, 0, false
 	c.s.OneByOne(false)
 	if gone != nil {
-		c.settle(m, outcome.Refused, int(gone.Code), fmt.Sprintf("DISCONNECT, %d times right after it: %s", strikesMost, link.Hide(gone.Error(), c.token)))
+		c.settle(m, outcome.Refused, int(gone.Code), fmt.Sprintf("DISCONNECT, %d times right after it: %s", strikesMost,
+			link.Hide(gone.Error(), c.token)))
 		return
 	}
 	c.settle(m, outcome.NoAnswer, 0, fmt.Sprintf("the broker closed the connection %d times right after it", strikesMost))
@@ -195,5 +197,6 @@ func (c *Conn) hold(stream int, x *closing, enough bool) {
 	if c.blame.held == nil {
 		c.blame.held = map[int]string{}
 	}
-	c.blame.held[stream] = fmt.Sprintf("this reading is held back: the broker closed the connection %d times right after it, and took the others", x.times)
+	c.blame.held[stream] = fmt.Sprintf("this reading is held back: the broker closed the connection %d times right "+
+		"after it, and took the others", x.times)
 }

@@ -77,7 +77,8 @@ type request link.Message
 // Fill implements mqttsession.Message.
 func (m *request) Fill(p *mqttwire.Publish) {
 	users := p.User
-	*p = mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType, Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
+	*p = mqttwire.Publish{Topic: m.Target, QoS: m.MQTT.QoS, Retain: m.MQTT.Retain, ContentType: m.ContentType,
+		Expiry: m.MQTT.Expiry, Correlation: m.MQTT.Correlation,
 		ResponseTopic: m.MQTT.Response, UTF8: m.MQTT.UTF8,
 		UserKey: m.Mark.Name, UserVal: m.Mark.Value, User: users[:0], Payload: m.Body}
 	for _, u := range m.MQTT.User {
@@ -607,7 +608,8 @@ func (c *Conn) why(err error) string {
 	var handshake *handshakeError
 	what := ""
 	switch {
-	case errors.As(err, new(*mqttsession.RefusedError)), errors.As(err, new(*mqttsession.DisconnectError)), errors.As(err, new(*mqttsession.SessionError)), errors.Is(err, mqttwire.ErrMalformed):
+	case errors.As(err, new(*mqttsession.RefusedError)), errors.As(err, new(*mqttsession.DisconnectError)), errors.As(err,
+		new(*mqttsession.SessionError)), errors.Is(err, mqttwire.ErrMalformed):
 		return err.Error()
 	}
 	what, _ = link.Explain(err, c.link.cfg.Address)
@@ -776,7 +778,8 @@ func (h *hearer) Up(ack *mqttwire.Packet) {
 // Sent implements mqttsession.Handler.
 func (h *hearer) Sent(m mqttsession.Message, how mqttsession.Sending) {
 	x := (*link.Message)(m.(*request))
-	h.sink.Sent(x, clock.Nano(), how == mqttsession.Anew || how == mqttsession.Again && (x.MQTT.QoS == 1 || h.s.Downgrades()))
+	h.sink.Sent(x, clock.Nano(), how == mqttsession.Anew || how == mqttsession.Again &&
+		(x.MQTT.QoS == 1 || h.s.Downgrades()))
 	if how != mqttsession.First {
 		h.blame.sent(x.Stream, x.Seq, x.MQTT.QoS)
 	}
@@ -817,14 +820,17 @@ func (h *hearer) Settled(m mqttsession.Message, r mqttsession.Result) {
 	case mqttsession.Unsendable:
 		c.settle(x, outcome.Unsent, int(r.Code), r.Said)
 	case mqttsession.Stranded:
-		c.settle(x, outcome.NoAnswer, int(r.Code), "it was sent, and the connection was lost before an acknowledgement; it could not be sent again: "+r.Said)
+		c.settle(x, outcome.NoAnswer, int(r.Code), "it was sent, and the connection was lost before an acknowledgement; it "+
+			"could not be sent again: "+r.Said)
 	case mqttsession.SessionGone:
 		// To publish it again could store it twice.
 		c.settle(x, outcome.NoAnswer, 0, "PUBREC came, then the broker lost the session")
 	case mqttsession.Uncertain:
-		c.settle(x, outcome.NoAnswer, 0, "it was sent, then the connection was lost, and with it the session: whether the broker had taken it cannot be told, and to send it again could store it twice (QoS 2)")
+		c.settle(x, outcome.NoAnswer, 0, "it was sent, then the connection was lost, and with it the session: whether the "+
+			"broker had taken it cannot be told, and to send it again could store it twice (QoS 2)")
 	case mqttsession.SessionLeft:
-		c.settle(x, outcome.NoAnswer, 0, "PUBREC came, then the connection was lost, and with it the session: it was a clean one (clean_start)")
+		c.settle(x, outcome.NoAnswer, 0, "PUBREC came, then the connection was lost, and with it the session: it was a "+
+			"clean one (clean_start)")
 	}
 }
 
@@ -841,7 +847,8 @@ func (h *hearer) Came(p *mqttwire.Packet) {
 // TooLarge implements mqttsession.Handler.
 func (h *hearer) TooLarge(topic string, size int) {
 	if h != nil && h.sink != nil {
-		h.sink.Remark(h.id.Device, fmt.Sprintf("a message of %d bytes came on %s, and was dropped: a device takes %d", size, topic, maxIncoming))
+		h.sink.Remark(h.id.Device, fmt.Sprintf("a message of %d bytes came on %s, and was dropped: a device takes %d", size,
+			topic, maxIncoming))
 	}
 }
 
@@ -856,7 +863,8 @@ func (h *hearer) Subscribed(id uint16, p *mqttwire.Packet) {
 	if p.Reason >= 0x80 {
 		why = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)
 	} else if p.Reason < a.qos {
-		h.sink.Remark(h.id.Device, fmt.Sprintf("the broker granted QoS %d for %s; QoS %d was asked for", p.Reason, a.filter, a.qos))
+		h.sink.Remark(h.id.Device, fmt.Sprintf("the broker granted QoS %d for %s; QoS %d was asked for", p.Reason, a.filter,
+			a.qos))
 	}
 	h.sink.Listens(h.id.Device, a.filter, why)
 }

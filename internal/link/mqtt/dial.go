@@ -50,9 +50,11 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 		}
 		return t, nil
 	case "ws", "wss":
-		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: e.Network.Dial, TLSClientConfig: e.TLS, DisableCompression: true}
+		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: e.Network.Dial, TLSClientConfig: e.TLS,
+			DisableCompression: true}
 		// The subprotocol is that of section 6; each packet is a binary message.
-		ws, resp, err := websocket.Dial(ctx, e.Scheme+"://"+e.Address+e.Path, &websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
+		ws, resp, err := websocket.Dial(ctx, e.Scheme+"://"+e.Address+e.Path,
+			&websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
 		if err != nil {
 			t.CloseIdleConnections() // it keeps the connection of a refused upgrade
 			var status string
@@ -225,7 +227,11 @@ func (l *Line) Until(ctx context.Context, so func() bool) error {
 				return
 			case <-t.C:
 			}
-			if l.Do(func(s *mqttsession.Session, now time.Time) error { _, err := s.Tick(now); return err }) == mqttsession.ErrSilent {
+			if l.Do(func(s *mqttsession.Session, now time.Time) error {
+				_, err := s.Tick(
+					now)
+				return err
+			}) == mqttsession.ErrSilent {
 				l.Close()
 			}
 		}

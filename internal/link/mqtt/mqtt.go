@@ -94,7 +94,8 @@ type leaving struct {
 // New makes a link; nothing is connected yet.
 func New(cfg Config) *Link {
 	ctx, stop := context.WithCancel(context.Background())
-	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop, parked: map[string]*Conn{}, left: map[string]*leaving{}, ending: map[string]*Conn{}}
+	l := &Link{cfg: cfg, dials: semaphore.NewWeighted(maxDials), ctx: ctx, stop: stop, parked: map[string]*Conn{},
+		left: map[string]*leaving{}, ending: map[string]*Conn{}}
 	if cfg.TLS != nil {
 		l.shared = cfg.TLS.Config(link.Host(cfg.Address), nil)
 	}
@@ -111,9 +112,11 @@ func (l *Link) secure(id link.Identity) *tls.Config {
 
 // Connect is the CONNECT packet of a device, with its access token filled in.
 func Connect(version int, id link.Identity, token string) *mqttwire.Connect {
-	c := &mqttwire.Connect{Version: byte(version), ClientID: link.Fill(id.ClientID, token), Username: link.Fill(id.Username, token), Password: link.Fill(id.Password, token)}
+	c := &mqttwire.Connect{Version: byte(version), ClientID: link.Fill(id.ClientID, token),
+		Username: link.Fill(id.Username, token), Password: link.Fill(id.Password, token)}
 	if w := id.Will; w != nil {
-		c.Will = &mqttwire.Will{Topic: w.Topic, Payload: w.Body, QoS: w.QoS, Retain: w.Retain, Delay: w.Delay, ContentType: w.ContentType}
+		c.Will = &mqttwire.Will{Topic: w.Topic, Payload: w.Body, QoS: w.QoS, Retain: w.Retain, Delay: w.Delay,
+			ContentType: w.ContentType}
 	}
 	return c
 }
@@ -129,7 +132,8 @@ func (l *Link) connectPacket(id link.Identity, token string, clean bool) mqttwir
 
 // place is where a device connects, if the broker does not refer it elsewhere.
 func (l *Link) place(id link.Identity) Endpoint {
-	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id), Network: l.cfg.Network}
+	e := Endpoint{Scheme: l.cfg.Scheme, Address: l.cfg.Address, Path: l.cfg.Path, TLS: l.secure(id),
+		Network: l.cfg.Network}
 	if id.Network != nil {
 		e.Network = id.Network
 	}
@@ -200,7 +204,8 @@ func ReachError(name, scheme, address, device string, err error) error {
 	if scheme == "" {
 		scheme = "mqtt"
 	}
-	speaks := map[string]string{"mqtt": "MQTT without TLS", "mqtts": "MQTT over TLS", "ws": "MQTT over WebSocket", "wss": "MQTT over WebSocket and TLS"}[scheme]
+	speaks := map[string]string{"mqtt": "MQTT without TLS", "mqtts": "MQTT over TLS", "ws": "MQTT over WebSocket",
+		"wss": "MQTT over WebSocket and TLS"}[scheme]
 	e := &link.ReachError{Link: name, Address: scheme + "://" + address, Err: err}
 	var refused *mqttsession.RefusedError
 	var upgrade *upgradeError
@@ -220,7 +225,8 @@ func ReachError(name, scheme, address, device string, err error) error {
 			e.Try = "check client_id: the broker may allow fewer characters"
 		}
 	case errors.As(err, new(*mqttsession.SessionError)):
-		e.What, e.Try = err.Error(), "give these clients ids that nobody had before, and report it to the makers of the broker"
+		e.What, e.Try = err.Error(), "give these clients ids that nobody had before, and report it to the makers of the "+
+			"broker"
 	case errors.Is(err, mqttwire.ErrMalformed):
 		e.What = "the answer is not MQTT (" + err.Error() + ")"
 		e.Try = "check that this port speaks " + speaks
@@ -258,8 +264,10 @@ func (l *Link) Connect(id link.Identity, sink link.Sink) link.Conn {
 // Connect.
 func (l *Link) NewConn(id link.Identity) *Conn {
 	ctx, cancel := context.WithCancel(l.ctx)
-	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1), over: make(chan struct{})}
-	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming, Timeout: l.cfg.Timeout}
+	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1),
+		over: make(chan struct{})}
+	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming,
+		Timeout: l.cfg.Timeout}
 	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry > 0 || !l.cfg.CleanStart {
 		// The broker may keep messages of an earlier run, or of another client with the
 		// same id, that it knows by identifiers such as 1.

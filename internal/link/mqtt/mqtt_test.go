@@ -26,7 +26,8 @@ func publish(t *testing.T, p *brokertest.Peer, payload string) packets.Packet {
 
 func config(b *brokertest.Broker, version int) mqtt.Config {
 	return mqtt.Config{Name: "sea", Address: b.Addr().String(), Version: version, KeepAlive: time.Minute, CleanStart: true,
-		SessionExpiry: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
+		SessionExpiry: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second,
+		BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
 }
 
 func message(seq uint64, qos byte) *link.Message {
@@ -139,7 +140,8 @@ func TestResendOnAForgottenSession(t *testing.T) {
 	s.Has(t, "1 anew")
 	p.Ack(packets.Puback, again.PacketID, 0)
 	s.Has(t, "1 accepted 0 ")
-	s.Has(t, "2 no answer 0 PUBREC came, then the connection was lost, and with it the session: it was a clean one (clean_start)")
+	s.Has(t, "2 no answer 0 PUBREC came, then the connection was lost, and with it the session: it was a clean one "+
+		"(clean_start)")
 
 	// In version 5 it is the broker that forgot it. A QoS 2 message of which nothing is
 	// known is not published again: it could be stored twice.
@@ -155,7 +157,8 @@ func TestResendOnAForgottenSession(t *testing.T) {
 	p, hello = b.Accept(packets.Packet{})
 	assert.False(t, hello.Connect.Clean)
 	s.Has(t, "1 no answer 0 PUBREC came, then the broker lost the session")
-	s.Has(t, "2 no answer 0 it was sent, then the connection was lost, and with it the session: whether the broker had taken it cannot be told, and to send it again could store it twice (QoS 2)")
+	s.Has(t, "2 no answer 0 it was sent, then the connection was lost, and with it the session: whether the broker had "+
+		"taken it cannot be told, and to send it again could store it twice (QoS 2)")
 	require.True(t, p.Silent(100*time.Millisecond))
 }
 
@@ -164,7 +167,8 @@ func TestResendOnAForgottenSession(t *testing.T) {
 func TestLimitsOfTheBrokerAreObeyed(t *testing.T) {
 	b := brokertest.New(t, 5)
 	c, s := connect(t, config(b, 5))
-	p, _ := b.Accept(packets.Packet{Properties: packets.Properties{ReceiveMaximum: 2, MaximumPacketSize: 60, MaximumQos: 1, MaximumQosFlag: true}})
+	p, _ := b.Accept(packets.Packet{Properties: packets.Properties{ReceiveMaximum: 2, MaximumPacketSize: 60,
+		MaximumQos: 1, MaximumQosFlag: true}})
 	for i := uint64(1); i <= 4; i++ {
 		c.Send(message(i, 1))
 	}
@@ -250,7 +254,8 @@ func TestRefusals(t *testing.T) {
 	err := l.Try(context.Background(), link.Identity{Name: "buoy", ClientID: "buoy", Password: "secret-99"})
 	var reach *link.ReachError
 	require.ErrorAs(t, err, &reach)
-	assert.Contains(t, err.Error(), "the broker refused the connection of buoy: bad user name or password (0x86); check username and password")
+	assert.Contains(t, err.Error(), "the broker refused the connection of buoy: bad user name or password (0x86); check "+
+		"username and password")
 	assert.NotContains(t, err.Error(), "secret-99")
 
 	// A session taken over is told with its reason, and the device comes back.

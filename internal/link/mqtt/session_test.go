@@ -36,8 +36,10 @@ func TestTryTouchesNoSession(t *testing.T) {
 		go func() {
 			p, hello := b.Accept(packets.Packet{SessionPresent: true})
 			assert.False(t, hello.Connect.Clean)
-			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "ask", Payload: []byte("of QoS 0")})
-			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, PacketID: 7, TopicName: "ask", Payload: []byte("kept")})
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "ask",
+				Payload: []byte("of QoS 0")})
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 1}, PacketID: 7,
+				TopicName: "ask", Payload: []byte("kept")})
 			accepted <- p
 		}()
 		require.NoError(t, l.Try(t.Context(), id))
@@ -325,8 +327,10 @@ func TestWebSocket(t *testing.T) {
 				}
 			}
 		}))
-		cfg := mqtt.Config{Name: "sea", Scheme: "ws", Address: srv.Listener.Addr().String(), Path: "/mqtt", Version: int(version), KeepAlive: time.Minute, CleanStart: true,
-			InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
+		cfg := mqtt.Config{Name: "sea", Scheme: "ws", Address: srv.Listener.Addr().String(), Path: "/mqtt",
+			Version: int(version), KeepAlive: time.Minute, CleanStart: true,
+			InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second,
+			BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}}
 		l := mqtt.New(cfg)
 		require.NoError(t, l.Try(t.Context(), link.Identity{ClientID: "buoy"}))
 		s := &linktest.Sink{}
@@ -362,7 +366,10 @@ func (d *dribble) Write(b []byte) (int, error) {
 func TestRefusedWebSocketsLeaveNothing(t *testing.T) {
 	var mu sync.Mutex
 	open := map[net.Conn]bool{}
-	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "who are you", http.StatusForbidden) }))
+	srv := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w,
+			"who are you", http.StatusForbidden)
+	}))
 	srv.Config.ConnState = func(nc net.Conn, s http.ConnState) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -372,7 +379,9 @@ func TestRefusedWebSocketsLeaveNothing(t *testing.T) {
 	}
 	srv.Start()
 	defer srv.Close()
-	l := mqtt.New(mqtt.Config{Name: "sea", Scheme: "ws", Address: srv.Listener.Addr().String(), Path: "/mqtt", Version: 5, KeepAlive: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}})
+	l := mqtt.New(mqtt.Config{Name: "sea", Scheme: "ws", Address: srv.Listener.Addr().String(), Path: "/mqtt", Version: 5,
+		KeepAlive: time.Minute, InFlight: 20, Backlog: 100, ConnectTimeout: 5 * time.Second,
+		BackOff: [2]time.Duration{time.Millisecond, 10 * time.Millisecond}})
 	before := runtime.NumGoroutine()
 	for range 30 {
 		assert.ErrorContains(t, l.Try(t.Context(), link.Identity{ClientID: "buoy"}), "403")

@@ -54,7 +54,8 @@ func connectAs(t *testing.T, cfg mqtt.Config, id link.Identity) (link.Conn, *lin
 func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	b := brokertest.New(t, 5)
 	source := &tokens{after: 600 * time.Millisecond}
-	c, s := connectAs(t, config(b, 5), link.Identity{Username: "u-" + link.TokenPlace, Password: link.TokenPlace, Tokens: source})
+	c, s := connectAs(t, config(b, 5), link.Identity{Username: "u-" + link.TokenPlace, Password: link.TokenPlace,
+		Tokens: source})
 	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, "token-1", string(hello.Connect.Password))
 	assert.Equal(t, "u-token-1", string(hello.Connect.Username))
@@ -62,7 +63,8 @@ func TestTokensAreRenewedWithoutLoss(t *testing.T) {
 	first := publish(t, p, "m1")
 	time.Sleep(2 * time.Second) // the token runs out while m1 is in flight, and it waits 5s for that
 	c.Send(message(2, 1))
-	require.True(t, p.Silent(200*time.Millisecond), "nothing new on a connection that is to be left, and no leaving before m1 is acknowledged")
+	require.True(t, p.Silent(200*time.Millisecond), "nothing new on a connection that is to be left, and no leaving "+
+		"before m1 is acknowledged")
 	source.mu.Lock()
 	source.after = 0
 	source.mu.Unlock()
@@ -136,7 +138,8 @@ func TestTopicAliases(t *testing.T) {
 func TestNothingFollowsLeaving(t *testing.T) {
 	b := brokertest.New(t, 5)
 	source := &tokens{after: 600 * time.Millisecond}
-	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: source, Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
+	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: source,
+		Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
 	p, _ := b.Accept(packets.Packet{})
 	p.Expect(packets.Subscribe)
 	source.mu.Lock()
@@ -193,18 +196,21 @@ func TestRedirects(t *testing.T) {
 func TestCommandsCome(t *testing.T) {
 	b := brokertest.New(t, 5)
 	will := &link.Will{Topic: "harbour/gone", Body: []byte("gone"), QoS: 1}
-	c, s := connectAs(t, config(b, 5), link.Identity{Will: will, Asks: []link.Ask{{Filter: "ask/buoy", QoS: 2}, {Filter: "ask/all", QoS: 1}}})
+	c, s := connectAs(t, config(b, 5), link.Identity{Will: will,
+		Asks: []link.Ask{{Filter: "ask/buoy", QoS: 2}, {Filter: "ask/all", QoS: 1}}})
 	p, hello := b.Accept(packets.Packet{})
 	assert.Equal(t, "harbour/gone", hello.Connect.WillTopic)
 	assert.Equal(t, "gone", string(hello.Connect.WillPayload))
 	for i, code := range []byte{2, 0x87} {
 		sub := p.Expect(packets.Subscribe)
 		assert.Equal(t, []string{"ask/buoy", "ask/all"}[i], sub.Filters[0].Filter)
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{code}})
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
+			ReasonCodes: []byte{code}})
 	}
 	s.Has(t, "listens ask/buoy")
 	s.Has(t, "listens ask/all not authorized (0x87)")
-	ask := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 2}, TopicName: "ask/buoy", PacketID: 9, Payload: []byte("{}")}
+	ask := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: 2}, TopicName: "ask/buoy",
+		PacketID: 9, Payload: []byte("{}")}
 	p.Write(ask)
 	p.Expect(packets.Pubrec)
 	ask.FixedHeader.Dup = true

@@ -30,7 +30,8 @@ import (
 )
 
 // rooms are those whose mistakes are false verdicts.
-var rooms = []string{"./internal/verdict", "./internal/evidence", "./internal/tally", "./internal/witness", "./internal/ledger"}
+var rooms = []string{"./internal/verdict", "./internal/evidence", "./internal/tally", "./internal/witness",
+	"./internal/ledger"}
 
 // mutant is one change of one file.
 type mutant struct {
@@ -45,7 +46,8 @@ func main() {
 	seed := flag.Uint64("seed", 1, "by which they are chosen")
 	jobs := flag.Int("jobs", 2, "how many are tried at once")
 	most := flag.Float64("most", 5, "exit 1 where more than this percentage stays alive")
-	limit := flag.Duration("limit", 2*time.Minute, "how long the tests of a room may take; a mutant that never ends is noticed")
+	limit := flag.Duration("limit", 2*time.Minute, "how long the tests of a room may take; a mutant that never ends is "+
+		"noticed")
 	flag.Parse()
 	list := flag.Args()
 	if len(list) == 0 {
@@ -148,12 +150,14 @@ func try(m *mutant, dir string, limit time.Duration) (state string, err error) {
 	if err := os.WriteFile(overlay, text, 0o600); err != nil {
 		return "", err
 	}
-	if out, err := exec.Command("go", "vet", "-overlay", overlay, m.room).CombinedOutput(); err != nil && bytes.Contains(out, []byte("vet:")) {
+	if out, err := exec.Command("go", "vet", "-overlay", overlay, m.room).CombinedOutput(); err != nil &&
+		bytes.Contains(out, []byte("vet:")) {
 		return "broken", nil
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), limit+time.Minute)
 	defer cancel()
-	test := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-count=1", "-failfast", "-vet=off", "-timeout", limit.String(), m.room)
+	test := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-count=1", "-failfast", "-vet=off", "-timeout",
+		limit.String(), m.room)
 	test.WaitDelay = 10 * time.Second
 	if out, err := test.CombinedOutput(); err != nil {
 		if bytes.Contains(out, []byte("[build failed]")) {
@@ -194,8 +198,10 @@ func mutants(room string) (list []mutant, err error) {
 }
 
 var others = map[token.Token][]token.Token{
-	token.LSS: {token.LEQ, token.GEQ}, token.LEQ: {token.LSS, token.GTR}, token.GTR: {token.GEQ, token.LEQ}, token.GEQ: {token.GTR, token.LSS},
-	token.EQL: {token.NEQ}, token.NEQ: {token.EQL}, token.LAND: {token.LOR}, token.LOR: {token.LAND}, token.ADD: {token.SUB}, token.SUB: {token.ADD},
+	token.LSS: {token.LEQ, token.GEQ}, token.LEQ: {token.LSS, token.GTR}, token.GTR: {token.GEQ, token.LEQ},
+	token.GEQ: {token.GTR, token.LSS},
+	token.EQL: {token.NEQ}, token.NEQ: {token.EQL}, token.LAND: {token.LOR}, token.LOR: {token.LAND},
+	token.ADD: {token.SUB}, token.SUB: {token.ADD},
 }
 
 // nth is the mutant of a place in a file; nil after the last.
@@ -224,18 +230,27 @@ func nth(src []byte, n int) (*mutant, error) {
 				site(x.OpPos, fmt.Sprintf("%s is %s", x.Op, other), func() { x.Op = other })
 			}
 		case *ast.IfStmt:
-			site(x.If, "the condition is the other way round", func() { x.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: x.Cond}} })
+			site(x.If, "the condition is the other way round", func() {
+				x.Cond = &ast.UnaryExpr{Op: token.NOT,
+					X: &ast.ParenExpr{X: x.Cond}}
+			})
 		case *ast.CaseClause:
 			for i := range x.List {
 				if _, is := x.List[i].(*ast.BinaryExpr); is {
-					site(x.Pos(), "the case never applies", func() { x.List[i] = &ast.BinaryExpr{X: x.List[i], Op: token.LAND, Y: ast.NewIdent("false")} })
+					site(x.Pos(), "the case never applies", func() {
+						x.List[i] = &ast.BinaryExpr{X: x.List[i], Op: token.LAND,
+							Y: ast.NewIdent("false")}
+					})
 				}
 			}
 		case *ast.ReturnStmt:
 			for i := range x.Results {
 				id, is := x.Results[i].(*ast.Ident)
 				if is && (id.Name == "true" || id.Name == "false") {
-					site(x.Pos(), "it returns the opposite of "+id.Name, func() { x.Results[i] = ast.NewIdent(map[string]string{"true": "false", "false": "true"}[id.Name]) })
+					site(x.Pos(), "it returns the opposite of "+id.Name, func() {
+						x.Results[i] = ast.NewIdent(
+							map[string]string{"true": "false", "false": "true"}[id.Name])
+					})
 				}
 			}
 		}
