@@ -22,7 +22,7 @@ import (
 var handWords = []string{run.HandPause, run.HandResume, run.HandEnd, run.HandStatus}
 
 func (e *env) do() *cobra.Command {
-	var length, expect, format string
+	var length, expect, link, format string
 	var asEvents bool
 	cmd := &cobra.Command{
 		Use:   "do [RUN] WHO ACTION [WHAT …]",
@@ -84,13 +84,15 @@ plays that run.`,
 			if asEvents {
 				return e.handEvents(folder)
 			}
-			q, err := handRequest(args, length, expect)
+			q, err := handRequest(args, length, expect, link)
 			if err != nil {
 				return err
 			}
 			return e.byHand(folder, q, format)
 		},
 	}
+	cmd.Flags().StringVar(&link, "link", "", "of command: the link whose credentials publish it, if not a witness's or the "+
+		"device's")
 	cmd.Flags().StringVar(&length, "for", "", "how long, such as 30s; for good if not given")
 	cmd.Flags().StringVar(&expect, "expect", "", "what the platform must do with the messages meanwhile: "+
 		strings.Join(crowd.ExpectNames, ", "))
@@ -100,10 +102,10 @@ plays that run.`,
 }
 
 // handRequest is what the words of a command line want.
-func handRequest(args []string, length, expect string) (*run.HandRequest, error) {
+func handRequest(args []string, length, expect, link string) (*run.HandRequest, error) {
 	if len(args) == 1 && slices.Contains(handWords, args[0]) {
-		if length != "" || expect != "" {
-			return nil, fmt.Errorf("%s takes no --for and no --expect", args[0])
+		if length != "" || expect != "" || link != "" {
+			return nil, fmt.Errorf("%s takes no --for, no --expect and no --link", args[0])
 		}
 		return &run.HandRequest{Want: args[0]}, nil
 	}
@@ -118,6 +120,12 @@ func handRequest(args []string, length, expect string) (*run.HandRequest, error)
 	do, err := actionOf(action, words)
 	if err != nil {
 		return nil, err
+	}
+	if link != "" {
+		if action != "command" {
+			return nil, fmt.Errorf("--link is of command: %s goes through the device's own", action)
+		}
+		put(do.Content[1], "link", scalar(link))
 	}
 	event := flow()
 	put(event, "who", scalar(who))

@@ -50,11 +50,11 @@ func (v *view) byHand(line string) []string {
 	}
 	flags := pflag.NewFlagSet("do", pflag.ContinueOnError)
 	flags.Usage = func() {}
-	length, expect := flags.String("for", "", ""), flags.String("expect", "", "")
+	length, expect, link := flags.String("for", "", ""), flags.String("expect", "", ""), flags.String("link", "", "")
 	if err := flags.Parse(words); err != nil {
 		return []string{err.Error()}
 	}
-	q, err := handRequest(flags.Args(), *length, *expect)
+	q, err := handRequest(flags.Args(), *length, *expect, *link)
 	if err != nil {
 		return []string{err.Error()}
 	}

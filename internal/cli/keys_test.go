@@ -69,9 +69,20 @@ func TestWordsMakeEvents(t *testing.T) {
 		{[]string{"buoy-1", "restart"}, "", `{who: buoy-1, do: {restart: true}}`},
 		{[]string{"buoy-1", "clock", "-40s"}, "", `{who: buoy-1, do: {clock: -40s}}`},
 	} {
-		q, err := handRequest(c.args, c.length, "")
+		q, err := handRequest(c.args, c.length, "", "")
 		require.NoError(t, err, c.args)
 		assert.Equal(t, run.HandEvent, q.Want)
 		assert.Equal(t, c.say, q.Event)
 	}
+}
+
+// A command by hand may go through the link of whoever may publish it.
+func TestACommandByHandNamesALink(t *testing.T) {
+	q, err := handRequest([]string{"buoy-1", "command", "set-rate", "seconds=2"}, "", "", "ops")
+	require.NoError(t, err)
+	assert.Contains(t, q.Event, "link: ops")
+	_, err = handRequest([]string{"buoy-1", "offline"}, "", "", "ops")
+	assert.ErrorContains(t, err, "--link is of command")
+	_, err = handRequest([]string{"pause"}, "", "", "ops")
+	assert.ErrorContains(t, err, "pause takes no --for, no --expect and no --link")
 }

@@ -125,8 +125,10 @@ type TLS struct {
 type Credentials struct {
 	Username, Password *formula.Text // MQTT; HTTP: basic authentication
 	Cert, Key          *formula.Text // names of PEM files
-	Path               *formula.Text // of a WebSocket; nil: that of the address
-	Token              *AccessToken  // nil: none
+	// ExpiredCert and ExpiredKey are those of a certificate that has expired.
+	ExpiredCert, ExpiredKey *formula.Text
+	Path                    *formula.Text // of a WebSocket; nil: that of the address
+	Token                   *AccessToken  // nil: none
 }
 
 // URL is the address with its scheme.

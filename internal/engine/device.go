@@ -67,14 +67,15 @@ type leaving struct {
 
 type stream struct {
 	*fleet.Stream
-	seq   uint64
-	tick  uint64          // messages of this round so far
-	slot  uint64          // the tick of its reading at which the next one is due
-	from  int64           // when the device joins in this round
-	kind  string          // content type of its bodies
-	since uint64          // messages before the device last began to count anew
-	line  *recording.Line // that it sends just now; nil: it makes its messages
-	held  *link.Message
+	retained bool // a retained message went out
+	seq      uint64
+	tick     uint64          // messages of this round so far
+	slot     uint64          // the tick of its reading at which the next one is due
+	from     int64           // when the device joins in this round
+	kind     string          // content type of its bodies
+	since    uint64          // messages before the device last began to count anew
+	line     *recording.Line // that it sends just now; nil: it makes its messages
+	held     *link.Message
 
 	every time.Duration // as something done to it made it; 0: as in the file
 	never bool          // nothing is due

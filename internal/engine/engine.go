@@ -673,7 +673,27 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if s.line != nil {
 		beside(m, s.Stream, s.line)
 	}
+	s.retained = s.retained || m.MQTT.Retain && len(m.Body) > 0
 	return m, o
+}
+
+// Retained counts, by link, the topics on which devices published retained messages.
+func (e *Engine) Retained() map[*crowd.Link]int {
+	topics := map[*crowd.Link]map[string]bool{}
+	for i := range e.streams {
+		s := &e.streams[i]
+		if l := s.Device.Cast.Link; s.retained {
+			if topics[l] == nil {
+				topics[l] = map[string]bool{}
+			}
+			topics[l][s.Target] = true
+		}
+	}
+	n := map[*crowd.Link]int{}
+	for l, list := range topics {
+		n[l] = len(list)
+	}
+	return n
 }
 
 func (e *Engine) fail(err error) {

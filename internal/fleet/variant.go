@@ -3,6 +3,7 @@ package fleet
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"maps"
@@ -57,14 +58,23 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		f.keys.Unlock()
 		g.Identity.Username, g.Identity.Password, g.Identity.Cert, g.Identity.Tokens, g.Identity.Path = x.Username, x.Password, x.Cert, x.Tokens, x.Path
 	case crowd.ExpiredCredential:
-		if d.Cast.Token == nil {
-			return nil, errors.New(lacksCredentials(d.Cast, how))
+		if why := lacksCredentials(d.Cast, how); why != "" {
+			return nil, errors.New(why)
 		}
-		token, err := f.expired(d)
-		if err != nil {
-			return nil, err
+		if d.Cast.Token != nil {
+			token, err := f.expired(d)
+			if err != nil {
+				return nil, err
+			}
+			g.Identity.Tokens = token
 		}
-		g.Identity.Tokens = token
+		if d.Cast.ExpiredCert != nil {
+			cert, err := f.expiredCert(d)
+			if err != nil {
+				return nil, err
+			}
+			g.Identity.Cert = cert
+		}
 	case crowd.WrongCredential:
 		for name := range d.Cast.Secrets {
 			switch v := env[name].(type) {
@@ -157,8 +167,8 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 // lacksCredentials says why a device of a cast cannot show other credentials; empty: it can.
 func lacksCredentials(c *crowd.Cast, how crowd.Credential) string {
 	switch {
-	case how == crowd.ExpiredCredential && c.Token == nil:
-		return fmt.Sprintf("the link %q has no access_token that could expire", c.Link.Name)
+	case how == crowd.ExpiredCredential && c.Token == nil && c.ExpiredCert == nil:
+		return fmt.Sprintf("the link %q has no access_token that could expire, and tls: has no expired_cert", c.Link.Name)
 	case (how == crowd.NoCredential || how == crowd.AnothersCredential) && c.Username != nil:
 	case !HasCredentials(c):
 		return fmt.Sprintf("the devices of the kind %q show no credentials on the link %q, which therefore cannot be wrong "+
@@ -284,6 +294,30 @@ func (t falsified) Token(ctx context.Context) (string, time.Time, error) {
 		token = token[:at] + wrong(token[at:])
 	}
 	return token, renew, err
+}
+
+// expiredCert is the certificate of a device that has expired: another one shows nothing.
+func (f *Fleet) expiredCert(d *Device) (*tls.Certificate, error) {
+	if f.Credentials == nil {
+		return nil, errors.New("nothing reads certificates here")
+	}
+	m := &formula.Machine{}
+	name, err := d.Cast.ExpiredCert.Expand(m, d.Env)
+	if err != nil {
+		return nil, err
+	}
+	key, err := d.Cast.ExpiredKey.Expand(m, d.Env)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := f.Credentials.Pair(name, key)
+	if err != nil {
+		return nil, err
+	}
+	if leaf := pair.Leaf; leaf == nil || time.Now().Before(leaf.NotAfter) {
+		return nil, fmt.Errorf("the certificate %s has not expired", name)
+	}
+	return pair, nil
 }
 
 // expired gives tokens that are over.

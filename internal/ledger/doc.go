@@ -79,6 +79,8 @@
 //	    from time, to time
 //	27  how often this process looked whether it gets its turn, and how often that came 1, 5, 20 and 100 ms late
 //	    looks uint, late_1 uint, late_5 uint, late_20 uint, late_100 uint
+//	28  on the broker of a link, devices published retained messages on so many topics
+//	    link text, topics uint
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

@@ -204,6 +204,12 @@ type LeftSessions struct {
 	Kept    time.Duration `json:"-"` // how long the broker keeps them; 0: without end
 }
 
+// Retained are topics on which devices published retained messages, at the broker of a link.
+type Retained struct {
+	Link   string `json:"link"`
+	Topics int    `json:"topics"`
+}
+
 // Alert is what the platform must say by itself.
 type Alert struct {
 	Name    string
@@ -557,6 +563,7 @@ type Facts struct {
 	Links     Links
 	Left      []LeftSessions
 	Actions   Actions
+	Retained  []Retained
 	// Still are the times in which the process that played stood still, in their order.
 	Still []Still
 	// Turns is how that process got its turns.

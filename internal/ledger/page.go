@@ -56,6 +56,13 @@ func (w *Writer) Left(link string, devices int, kept time.Duration) {
 	w.own.write(recLeft)
 }
 
+// Retained notes on how many topics retained messages were published at the broker of a link.
+func (w *Writer) Retained(link string, topics int) {
+	w.own.mu.Lock()
+	w.own.x.retained = Retained{link, topics}
+	w.own.write(recRetained)
+}
+
 // Still notes that this process stood still for a time.
 func (w *Writer) Still(from, to time.Time) {
 	w.own.mu.Lock()

@@ -120,6 +120,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	p.Told(1, 0, start.UnixNano(), 1, 0, "")
 	w.Over(1, start, time.Time{}, 3)
 	w.Left("sea", 2, time.Minute)
+	w.Retained("sea", 3)
 	w.Still(start, start.Add(time.Second))
 	w.Turns(clock.Turns{Looks: 9, Late: [4]int{3, 2, 1, 0}})
 	w.End(true)

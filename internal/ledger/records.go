@@ -36,6 +36,7 @@ const (
 	recCount
 	recStill
 	recTurns
+	recRetained
 )
 
 // entry is any record: each type has some of its parts.
@@ -62,6 +63,7 @@ type entry struct {
 	interrupted    bool
 	still          Still
 	turns          clock.Turns
+	retained       Retained
 }
 
 // count is what a platform says it has.
@@ -353,6 +355,10 @@ var records = [...]struct {
 	recStill: {"a time in which this process stood still: it was stopped, or got no turn", func(c *coder, x *entry) {
 		c.time("from", &x.still.From)
 		c.time("to", &x.still.To)
+	}},
+	recRetained: {"on the broker of a link, devices published retained messages on so many topics", func(c *coder, x *entry) {
+		c.text("link", &x.retained.Link)
+		c.whole("topics", &x.retained.Topics)
 	}},
 	recTurns: {"how often this process looked whether it gets its turn, and how often that came 1, 5, 20 and 100 ms late",
 		func(c *coder, x *entry) {

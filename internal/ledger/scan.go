@@ -490,6 +490,8 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		} else { // the rest is one
 			f.Still[n-1].To = x.still.To
 		}
+	case recRetained:
+		f.Retained = append(f.Retained, x.retained)
 	case recTurns:
 		f.Turns = x.turns
 	case recEnd:

@@ -52,6 +52,7 @@ type Document struct {
 	Overtime        []overtime            `json:"longer_than_planned,omitempty"`
 	Still           []still               `json:"stood_still,omitempty"`
 	Left            []left                `json:"sessions_left,omitempty"`
+	Retained        []ledger.Retained     `json:"retained_left,omitempty"`
 	Drops           int                   `json:"connections_lost"`
 	DropReasons     map[string]int        `json:"connections_lost_why,omitempty"`
 	Renewed         int                   `json:"access_tokens_renewed,omitempty"`
@@ -143,6 +144,7 @@ func JSON(in *Input) ([]byte, error) {
 	for _, x := range r.Overtime {
 		d.Overtime = append(d.Overtime, overtime{x, float64(x.By.Microseconds()) / 1000})
 	}
+	d.Retained = r.Retained
 	for _, x := range r.Left {
 		d.Left = append(d.Left, left{x, x.Kept.Seconds()})
 	}

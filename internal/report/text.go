@@ -439,6 +439,10 @@ func asides(b *strings.Builder, r *tally.Result) {
 		fmt.Fprintf(b, "\n  Sessions were left on the broker by %s of the link %s: it keeps them %s; end_session: true "+
 			"ends them.\n", plural(x.Devices, "device"), x.Link, kept)
 	}
+	for _, x := range r.Retained {
+		fmt.Fprintf(b, "\n  Retained messages were left on the broker of the link %s, on %s: a retained message without a "+
+			"body takes each away.\n", x.Link, plural(x.Topics, "topic"))
+	}
 	if r.Links.Renewed > 0 {
 		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))
 	}

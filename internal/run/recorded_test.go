@@ -25,6 +25,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/recording"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
@@ -350,6 +351,12 @@ plan: {for: 2s, settle: 20s}
 	p := playCrowd(t, c, run.Options{})
 	require.NoError(t, <-recorded)
 	require.Len(t, got, 1+len(lines), p.says())
+	assert.Equal(t, []ledger.Retained{{Link: "sea", Topics: 1}}, p.result.Retained, "what it leaves on the broker is told")
+	byTopic := func(a, b recording.Line) int { // only of one topic is the order kept
+		return strings.Compare(a.Topic[3:], b.Topic[3:])
+	}
+	slices.SortStableFunc(lines, byTopic)
+	slices.SortStableFunc(got[1:], byTopic)
 	for i, l := range got[1:] {
 		want := lines[i]
 		l.At, l.Topic = want.At, strings.Replace(l.Topic, "new/", "old/", 1)

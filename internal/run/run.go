@@ -618,7 +618,15 @@ func (s *Session) finish(ctx context.Context) error {
 	interrupted := ctx.Err() != nil
 	s.close()
 	if s.ledger.Err() == nil {
-		s.ledger.Turns(s.turns())
+		if s.turns != nil {
+			s.ledger.Turns(s.turns())
+		}
+		topics := s.engine.Retained()
+		for _, l := range s.crowd.Links {
+			if n := topics[l]; n > 0 {
+				s.ledger.Retained(l.Name, n)
+			}
+		}
 		s.ledger.End(interrupted)
 	}
 	if err := s.ledger.Close(); err != nil {

@@ -177,6 +177,42 @@ func TestTransports(t *testing.T) {
 	}
 }
 
+// A certificate that has expired is shown, and must be refused: over MQTT and over HTTP.
+func TestAnExpiredCertificateIsShown(t *testing.T) {
+	t.Parallel()
+	dir := certFolder(t)
+	for name, c := range map[string]struct{ link, reading string }{
+		"MQTT": {`mqtt: "mqtts://MQTT", back_off: 50ms to 200ms`, `topic: "harbour/${device}/state", qos: 1`},
+		"HTTP": {`http: "https://HTTP"`, `path: "/in/harbour/${device}/state"`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			text := strings.NewReplacer("LINK", c.link, "READING", c.reading, "DIR", dir).Replace(`
+crowd: expired
+links: {way: {LINK, tls: {ca: "DIR/ca.pem", cert: "DIR/${device}.pem", key: "DIR/${device}.key", ` +
+				`expired_cert: "DIR/PAIR.pem", expired_key: "DIR/PAIR.key"}}}
+kinds: {buoy: {readings: {state: {every: 100ms, READING, fields: {wave_m: {signal: swell}}}}}}
+devices: [{kind: buoy, count: 3, name: "buoy-00${n}"}]
+plan: {for: 4s, settle: 20s, events: [{at: 1s, for: 1500ms, who: buoy-001, do: {credential: expired}, expect: refused}]}
+`)
+			cfg := standin.Config{TLS: insisting(t, dir, "server")}
+			inWorld(t, cfg, func(t *testing.T, w *world) {
+				p := w.play(t, strings.ReplaceAll(text, "PAIR", "refused/expired"))
+				assert.True(t, p.holds(), "%+v %s", p.checks, p.says())
+				assert.InDelta(t, 15, p.result.KeptOut, 3, p.says())
+				assert.Equal(t, p.result.Total.Asked(), p.result.Total[verdict.Proven], p.says())
+			})
+			// One that has not expired shows nothing: the event is not done, and that is said.
+			inWorld(t, cfg, func(t *testing.T, w *world) {
+				p := w.play(t, strings.ReplaceAll(text, "PAIR", "buoy-002"))
+				assert.False(t, p.holds())
+				assert.Zero(t, p.result.MustNot)
+				assert.Contains(t, p.says(), "buoy-002.pem has not expired")
+			})
+		})
+	}
+}
+
 // What must not be trusted is not, on either side, and the message says why and
 // what to try.
 func TestRefusedCertificates(t *testing.T) {

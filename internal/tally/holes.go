@@ -270,7 +270,7 @@ func (t *Tally) connections() {
 			r.Overtime = append(r.Overtime, Overtime{x.N, by, x.Open})
 		}
 	}
-	r.Left, r.Still, r.Turns = f.Left, f.Still, f.Turns
+	r.Left, r.Retained, r.Still, r.Turns = f.Left, f.Retained, f.Still, f.Turns
 	r.Actions = f.Actions.Events
 }
 

@@ -130,6 +130,7 @@ type Result struct {
 	ThrownOff      ThrownOff
 	Overtime       []Overtime
 	Left           []ledger.LeftSessions
+	Retained       []ledger.Retained
 	Still          []ledger.Still // when the process that played stood still
 	Turns          clock.Turns
 	Resent         int // messages sent more than once

@@ -244,8 +244,19 @@ func (r *rows) result() []Row {
 			lost[r.facts.Streams[stream].Device] = len(d.Outages)
 		}
 	}
+	at := make(map[int]int, len(r.list))
 	for i := range r.list {
-		r.list[i].Disconnects = lost[r.list[i].Device]
+		at[r.list[i].stream] = i
 	}
-	return r.list
+	list := make([]Row, 0, len(r.facts.Streams))
+	for stream := range r.facts.Streams {
+		s := &r.facts.Streams[stream]
+		row := Row{Device: s.Device, Kind: s.Kind, Reading: s.Reading, stream: stream}
+		if i, any := at[stream]; any {
+			row = r.list[i]
+		}
+		row.Disconnects = lost[s.Device]
+		list = append(list, row)
+	}
+	return list
 }

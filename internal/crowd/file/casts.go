@@ -294,6 +294,7 @@ func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 	r.alone(node.password, "password", c.Password)
 	r.alone(node.path, "path", c.Path)
 	c.Cert, c.Key = r.text(node.cert, "tls: cert", env), r.text(node.key, "tls: key", env)
+	c.ExpiredCert, c.ExpiredKey = r.text(node.expiredCert, "tls: expired_cert", env), r.text(node.expiredKey, "tls: expired_key", env)
 }
 
 // will reads the will of a kind for a cast.

@@ -164,11 +164,15 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 	}}
 
 var tlsMap = &mapping{name: "tls", doc: "How connections are secured.",
-	needs: [][2]string{{"cert", "key"}, {"key", "cert"}}, keys: []key{
+	needs: [][2]string{{"cert", "key"}, {"key", "cert"}, {"expired_cert", "expired_key"}, {"expired_key", "expired_cert"},
+		{"expired_cert", "cert"}}, keys: []key{
 		{name: "ca", typ: filename, doc: "A file with the certificates of the authorities to trust, in PEM; if not given, " +
 			"those of the machine."},
 		{name: "cert", typ: fileText, doc: "The device's certificate, in PEM; such as certs/${device}.pem."},
 		{name: "key", typ: fileText, doc: "The key of that certificate, in PEM; such as certs/${device}.key."},
+		{name: "expired_cert", typ: fileText, doc: "A certificate of the device that has expired, for events with " +
+			"credential: expired; runcrowd certs makes one."},
+		{name: "expired_key", typ: fileText, doc: "The key of that."},
 		{name: "server_name", typ: plain, doc: "The name that the platform's certificate must be for, if not the host."},
 		{name: "alpn", typ: texts, doc: "Protocols to offer (ALPN, RFC 7301)."},
 		{name: "min_version", typ: special("1.2, 1.3", node{"enum": []any{1.2, 1.3, "1.2", "1.3"}}), def: "1.2",

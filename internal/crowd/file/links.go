@@ -144,6 +144,7 @@ func (r *reader) tls(l *crowd.Link, o *object, what string) {
 	}
 	node := r.links[l]
 	node.cert, node.key = to.get("cert"), to.get("key")
+	node.expiredCert, node.expiredKey = to.get("expired_cert"), to.get("expired_key")
 	if (node.cert == nil) != (node.key == nil) {
 		r.Add(pos(n), "%s: a certificate needs its key: give both cert and key", what)
 	}

@@ -20,6 +20,7 @@ import (
 type linkNode struct {
 	source                                                        *yaml.Node // the mapping it was read from
 	clientID, username, password, headers, cert, key, token, path *yaml.Node
+	expiredCert, expiredKey                                       *yaml.Node
 }
 
 type kindNode struct {

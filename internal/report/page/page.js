@@ -88,7 +88,7 @@
       f.hidden = (v !== "" && f.dataset.verdict !== v) || (d !== "" && !f.dataset.device.includes(d));
       if (!f.hidden) n++;
     }
-    $("shown").textContent = n === findings.length ? `${n} shown` : `${n} of ${findings.length} shown`;
+    $("shown").textContent = n === findings.length ? `${n} shown` : n ? `${n} of ${findings.length} shown` : "none on this page; runcrowd messages lists all";
   }
   function look(verdict, device) {
     if (!findings.length) return;
@@ -96,6 +96,7 @@
     filter();
   }
   if (findings.length) {
+    $("byverdict").value = ""; $("bydevice").value = ""; // a browser may bring back what stood there
     $("byverdict").addEventListener("change", filter);
     $("bydevice").addEventListener("input", filter);
     filter();
