@@ -285,6 +285,7 @@ func (q *Question) request(ctx context.Context, a *Answer, env formula.Env) erro
 	if err != nil {
 		return fmt.Errorf("the request of the command %q: %w", q.Command.Name, err)
 	}
+	q.hide(parts, m, env)
 	a.Where = r.Method + " " + address
 	if parts.Body != nil {
 		s, err := parts.Body.Expand(m, env)
@@ -311,6 +312,17 @@ func (q *Question) request(ctx context.Context, a *Answer, env formula.Env) erro
 		a.Said += link.Snippet(said)
 	}
 	return nil
+}
+
+// hide makes secrets of what a request computes from some.
+func (q *Question) hide(parts *crowd.RequestParts, m *formula.Machine, env formula.Env) {
+	texts := []*formula.Text{parts.URL, parts.Body}
+	for _, h := range parts.Headers {
+		texts = append(texts, h.Value)
+	}
+	for _, t := range texts {
+		q.Crowd.Computed(t, m, env, q.Device.Cast.Secrets)
+	}
 }
 
 func setHeaders(req *http.Request, headers []crowd.Header, m *formula.Machine, env formula.Env) error {
@@ -358,6 +370,7 @@ func (q *Question) hearer(ctx context.Context, env formula.Env) (*hearer, error)
 	if h.address, err = parts.URL.Expand(&formula.Machine{}, env); err != nil {
 		return nil, fmt.Errorf("hear of the command %q: %w", q.Command.Name, err)
 	}
+	q.hide(parts, &formula.Machine{}, env)
 	if h.rows, err = jq.Parse(q.Command.ReadReply.Rows); err != nil {
 		return nil, err
 	}

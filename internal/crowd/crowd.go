@@ -3,6 +3,7 @@ package crowd
 import (
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"runcrowd/internal/formula"
@@ -36,6 +37,7 @@ type Crowd struct {
 	Files        []*File // the files beside the crowd file that it reads
 	Derived      []*Link // links with settings of some devices' own
 
+	computed atomic.Int64
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
 	redactor redactor

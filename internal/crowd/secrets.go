@@ -1,11 +1,15 @@
 package crowd
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"regexp"
 	"slices"
 	"sort"
 	"strings"
+
+	"runcrowd/internal/formula"
 )
 
 // Secret registers a value that must never be printed. Short values are left
@@ -21,6 +25,43 @@ func (c *Crowd) Secret(value string) {
 		c.redactor.add(value)
 	}
 }
+
+// leastComputed is how long what is computed from a secret must be to be masked as one, in
+// bytes: a choice that hangs on one is no secret. mostComputed bounds how many are kept: what is
+// computed anew for each question has no end.
+const (
+	leastComputed = 8
+	mostComputed  = 500_000
+)
+
+// bare is a placeholder that is a secret itself, and known.
+var bare = regexp.MustCompile(`^\s*env\.\w+\s*$`)
+
+// Computed makes secrets of what a text computes from secrets, but for what stands in the file.
+// Secrets are the names whose values are some. It may be called from any goroutine.
+func (c *Crowd) Computed(t *formula.Text, m *formula.Machine, env formula.Env, secrets map[string]bool) {
+	uses := func(names []string) bool {
+		return slices.ContainsFunc(names, func(n string) bool { return secrets[n] })
+	}
+	if t == nil || !uses(t.Names()) {
+		return
+	}
+	t.Walk(func(_ string, x *formula.Formula) {
+		if x == nil || bare.MatchString(x.Source()) || !uses(x.Names()) || c.computed.Add(1) > mostComputed {
+			return
+		}
+		v, err := x.Any(m, env)
+		if err != nil {
+			return
+		}
+		if s := formula.String(v); len(s) >= leastComputed && !bytes.Contains(c.Source, []byte(s)) {
+			c.Secret(s)
+		}
+	})
+}
+
+// Known are the names whose values are secrets of everybody: those of the environment.
+var Known = map[string]bool{"env": true}
 
 // NotSecret takes a value back that turned out to be an address.
 func (c *Crowd) NotSecret(value string) {

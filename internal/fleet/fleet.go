@@ -4,11 +4,9 @@
 package fleet
 
 import (
-	"bytes"
 	"crypto/tls"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -247,35 +245,6 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 	}
 }
 
-// leastDerived is how long what is computed from a secret must be to be masked as one, in
-// bytes: a choice that hangs on one is no secret.
-const leastDerived = 8
-
-// bare is a placeholder that is a secret itself, and known.
-var bare = regexp.MustCompile(`^\s*env\.\w+\s*$`)
-
-// derived makes secrets of what a text computes from secrets for a device, but for what stands
-// in the file.
-func (f *Fleet) derived(t *formula.Text, m *formula.Machine, d *Device) {
-	if !slices.ContainsFunc(t.Names(), func(n string) bool { return d.Cast.Secrets[n] }) {
-		return
-	}
-	t.Walk(func(_ string, x *formula.Formula) {
-		if x == nil || bare.MatchString(x.Source()) || !slices.ContainsFunc(x.Names(),
-			func(n string) bool { return d.Cast.Secrets[n] }) {
-			return
-		}
-		v, err := x.Any(m, d.Env)
-		if err != nil {
-			return
-		}
-		if s := formula.String(v); len(s) >= leastDerived && s != link.TokenPlace &&
-			!bytes.Contains(f.Crowd.Source, []byte(s)) {
-			f.Crowd.Secret(s)
-		}
-	})
-}
-
 // NotRegistered are the devices that are not registered: they lack what the platform
 // gives them for it.
 func (f *Fleet) NotRegistered() []*Device {
@@ -389,7 +358,7 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 		if err != nil {
 			p.Add(at, "%s: %s", what, err)
 		}
-		f.derived(t, m, d)
+		c.Computed(t, m, d.Env, d.Cast.Secrets)
 		return s
 	}
 	l := cast.Link

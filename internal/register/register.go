@@ -625,6 +625,13 @@ func (o *Registrar) request(ctx context.Context, q *crowd.Request, d *fleet.Devi
 			return nil, fmt.Errorf("body: %w", err)
 		}
 	}
+	texts := []*formula.Text{p.URL, p.Body}
+	for _, h := range p.Headers {
+		texts = append(texts, h.Value)
+	}
+	for _, t := range texts {
+		o.Crowd.Computed(t, m, env, d.Cast.Secrets)
+	}
 	header := http.Header{}
 	if body != "" && json.Valid([]byte(body)) {
 		header.Set("Content-Type", "application/json")
@@ -751,6 +758,7 @@ func (o *Registrar) list(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return nil, fmt.Errorf("register: list: the header %s: %w", h.Name, err)
 		}
+		o.Crowd.Computed(h.Value, &formula.Machine{}, env, crowd.Known)
 		header.Set(h.Name, v)
 	}
 	var names []string

@@ -79,6 +79,7 @@ func (q *query) start(ctx Context, d *fleet.Device) error {
 		if err != nil {
 			return fmt.Errorf("the witness %q: the header %s: %w", q.spec.Name, h.Name, err)
 		}
+		q.catalog.Fleet.Crowd.Computed(h.Value, &formula.Machine{}, env, crowd.Known)
 		q.headers.Set(h.Name, v)
 	}
 	now := clock.Now()
@@ -125,10 +126,12 @@ func (q *query) address(d *fleet.Device, from, to time.Time) (string, error) {
 		env[k] = v
 	}
 	env["from"], env["to"] = from.UTC(), to.UTC()
-	s, err := t.Expand(&formula.Machine{}, env)
+	m := &formula.Machine{}
+	s, err := t.Expand(m, env)
 	if err != nil {
 		return "", fmt.Errorf("the witness %q: get: %w", q.spec.Name, err)
 	}
+	q.catalog.Fleet.Crowd.Computed(t, m, env, d.Cast.Secrets)
 	return s, nil
 }
 
