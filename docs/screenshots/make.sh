@@ -63,7 +63,7 @@ shot preview 44 'runcrowd preview harbour/crowd.yaml --who buoy-007 --at 15:00'
 cp "$here/../../examples/storm.crowd.yaml" harbour/storm.yaml
 shot timeline 30 'HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline'
 if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
-  HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" >/dev/null
+  HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" --force >/dev/null
 fi
 shot storm 64 'runcrowd demo storm --quiet'
 shot alerts 80 'runcrowd demo storm --quiet --flaw alert-wrong-device=1 --flaw alert-twice=2'

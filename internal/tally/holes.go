@@ -177,7 +177,11 @@ func (t *Tally) outage(device string, from, to time.Time) string {
 			if o.Again != o.Why {
 				again = ": " + o.Again
 			}
-			why += fmt.Sprintf("; it did not come back %d times%s", o.Fails, again)
+			times := "at first"
+			if o.Fails > 1 {
+				times = fmt.Sprintf("%d times", o.Fails)
+			}
+			why += "; it did not come back " + times + again
 		}
 		return why
 	}
