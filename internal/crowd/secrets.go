@@ -47,17 +47,26 @@ func (c *Crowd) Computed(t *formula.Text, m *formula.Machine, env formula.Env, s
 		return
 	}
 	t.Walk(func(_ string, x *formula.Formula) {
-		if x == nil || bare.MatchString(x.Source()) || !uses(x.Names()) || c.computed.Add(1) > mostComputed {
+		if x == nil || bare.MatchString(x.Source()) || !uses(x.Names()) {
 			return
 		}
 		v, err := x.Any(m, env)
 		if err != nil {
 			return
 		}
-		if s := formula.String(v); len(s) >= leastComputed && !bytes.Contains(c.Source, []byte(s)) {
-			c.Secret(s)
+		s := formula.String(v)
+		if len(s) < leastComputed || bytes.Contains(c.Source, []byte(s)) || c.known(s) || c.computed.Add(1) > mostComputed {
+			return
 		}
+		c.Secret(s)
 	})
+}
+
+// known tells whether a value is a secret already.
+func (c *Crowd) known(value string) bool {
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	return c.secrets[value]
 }
 
 // Known are the names whose values are secrets of everybody: those of the environment.

@@ -113,6 +113,8 @@ const (
 	sure = 3.3
 	// of99 is how many a two-sided interval of 99 % takes.
 	of99 = 2.576
+	// lateShare is the share of a run, one in so many, in which its process may stand still.
+	lateShare = 20
 	// leastOf is how many messages of a stretch a percentile of it needs.
 	leastOf = 20
 )
@@ -139,7 +141,7 @@ func Compare(a, b *Result, checks [2][]proof.Check, how Comparing) *Comparison {
 	for i, r := range both {
 		blocks[i], step[i] = blocksOf(r.Series)
 		c.Blocks[i] = len(blocks[i])
-		c.Late[i] = late(r)
+		c.Late[i] = late(r, time.Duration(len(blocks[i]))*step[i])
 	}
 	for p, name := range []string{"acknowledged", "received", "stored", "lag"} {
 		for _, share := range []struct {
@@ -254,12 +256,12 @@ func provenTrend(a, b *Result) Trend {
 }
 
 // late tells why the machine that played a run made delays of its own; empty: it did not.
-func late(r *Result) string {
+func late(r *Result, lasted time.Duration) string {
 	still := time.Duration(0)
 	for _, x := range r.Still {
 		still += x.To.Sub(x.From)
 	}
-	if still == 0 {
+	if still*lateShare <= lasted { // single stretches are no matter for ranks
 		return ""
 	}
 	return "it stood still for " + verdict.Span(still)

@@ -223,7 +223,11 @@ func TestCompare(t *testing.T) {
 	assert.Equal(t, tally.Worse, trends(tally.Compare(first, busy, [2][]proof.Check{}, how))["acknowledged p50"])
 	busy.Still = []ledger.Still{{From: busy.Start, To: busy.Start.Add(time.Second)}}
 	still := tally.Compare(first, busy, [2][]proof.Check{}, how)
-	assert.Equal(t, [2]string{"", "it stood still for 1s"}, still.Late)
+	assert.Zero(t, still.Late, "a second of a minute moves no ranks")
+	assert.True(t, still.Worse())
+	busy.Still[0].To = busy.Start.Add(10 * time.Second)
+	still = tally.Compare(first, busy, [2][]proof.Check{}, how)
+	assert.Equal(t, [2]string{"", "it stood still for 10s"}, still.Late)
 	assert.False(t, still.Worse())
 	// What is unknown of one may be proven: neither better nor worse.
 	unknown := course(1, 10, 120, slow, 0)

@@ -32,6 +32,7 @@ type Clock struct {
 
 	// What sightings say: the greatest of Least and, with another sign, of Most.
 	least, most greatest
+	rows        ledger.Offset // what nine of ten of them say
 	// Off are rows that are filed under a time that does not fit what the others say: their
 	// times say nothing. Some of them are named.
 	Off      int
@@ -78,15 +79,15 @@ func (g *greatest) add(t time.Duration) {
 
 // off tells by how much a row is filed under a wrong time.
 func (k *Clock) off(sent time.Time, x *evidence.Sighting) (by time.Duration, is bool) {
-	if x.Stored.IsZero() || sent.IsZero() || !k.tells() {
+	if x.Stored.IsZero() || sent.IsZero() || !k.tells() || k.rows == (ledger.Offset{}) {
 		return 0, false
 	}
 	least, most := x.Stored.Sub(x.Seen), x.Stored.Sub(sent)+k.unit
 	switch {
-	case least > k.Offset.Most:
-		return least - k.Offset.Most, true
-	case most < k.Offset.Least:
-		return most - k.Offset.Least, true
+	case least > k.rows.Most:
+		return least - k.rows.Most, true
+	case most < k.rows.Least:
+		return most - k.rows.Least, true
 	}
 	return 0, false
 }
@@ -151,18 +152,20 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 func finishClocks(clocks []Clock, f *ledger.Facts) {
 	for i := range clocks {
 		k := &clocks[i]
-		if n := k.timed / wrongMost; n > 0 { // a few rows under a wrong time are no other clock
-			k.Offset = ledger.Offset{Least: k.least.behind(n), Most: -k.most.behind(n)}
-		}
 		k.Offset.Most += k.unit // the time told is cut off
+		all := k.Offset
+		if n := k.timed / wrongMost; n > 0 { // a few rows under a wrong time are no other clock
+			k.Offset = ledger.Offset{Least: k.least.behind(n), Most: -k.most.behind(n) + k.unit}
+			k.rows = k.Offset
+		}
 		told := f.Witnesses[i].Clock
 		if told == nil || k.timed == 0 {
 			continue
 		}
-		// What keeps the messages may have another clock than what answers us.
-		both := ledger.Offset{Least: max(k.Offset.Least, told.Least), Most: min(k.Offset.Most, told.Most)}
-		if both.Least <= both.Most {
-			k.Offset = both
+		// What keeps the messages may have another clock than what answers us: not one row may
+		// speak against that.
+		if max(all.Least, told.Least) <= min(all.Most, told.Most) {
+			k.Offset = ledger.Offset{Least: max(k.Offset.Least, told.Least), Most: min(k.Offset.Most, told.Most)}
 		}
 	}
 }

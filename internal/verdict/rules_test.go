@@ -211,7 +211,8 @@ func TestRowsUnderAWrongTime(t *testing.T) {
 				Sightings: []evidence.Sighting{{Seen: sent.Add(20 * ms), Stored: stored.Truncate(c.unit)}}})
 			addClocks(clocks, cases[i])
 		}
-		finishClocks(clocks, &ledger.Facts{Witnesses: make([]ledger.Witness, 1)})
+		// The clock that answers may be another than that which files: it calls no row wrong.
+		finishClocks(clocks, &ledger.Facts{Witnesses: []ledger.Witness{{Clock: &ledger.Offset{Least: 4 * ms, Most: time.Second}}}})
 		assert.Equal(t, c.tells, clocks[0].tells(), name)
 		off := 0
 		for i, x := range cases {
