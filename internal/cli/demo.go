@@ -303,8 +303,7 @@ It can be told to have flaws:
 
 ` + flawHelp(),
 		Example: "  runcrowd standin\n  runcrowd standin --mqtt 127.0.0.1:0 --flaw lose=5%\n  runcrowd standin --tls " +
-			"harbour/certs --client-certs\n  runcrowd standin --jwt-keys harbour/certs --token-env PLATFORM_TOKEN " +
-			"--own-topics",
+			"harbour/certs --client-certs\n  runcrowd standin --jwt-keys harbour/certs --token-env PLATFORM_TOKEN --own-topics",
 		Args: exactly(0, ""),
 		RunE: func(*cobra.Command, []string) error {
 			list, err := parseFlaws(flaws)

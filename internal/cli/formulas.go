@@ -105,8 +105,7 @@ func (e *env) listFormulas() {
 	heading("names")
 	for _, l := range [][2]string{
 		{"n, device, kind, tags", "the device's number, name, kind and tags"}, {"crowd", "the crowd's name"},
-		{"env.NAME", "an " +
-			"environment variable; its value is never printed"},
+		{"env.NAME", "an environment variable; its value is never printed"},
 		{"PROPERTY, FIELD", "each property of the device; each field above in the reading"}, {"reading, seq", "of the " +
 			"message: its reading, its number from 1"},
 		{"time, elapsed", "of the message: when it is due, seconds since the round began"}, {"previous.FIELD", "a field of " +

@@ -238,8 +238,7 @@ func (e *Error) Unwrap() error { return e.err }
 // instant is a time that a database tells, as text; zone is that of one without its own.
 func instant(s string, zone *time.Location) any {
 	for _, form := range [...]string{"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999Z07",
-		"2006-01-02 " +
-			"15:04:05.999999999Z07:00:00", "2006-01-02 15:04:05.999999999"} {
+		"2006-01-02 15:04:05.999999999Z07:00:00", "2006-01-02 15:04:05.999999999"} {
 		if t, err := time.ParseInLocation(form, s, zone); err == nil {
 			return t.UTC().Format(time.RFC3339Nano)
 		}

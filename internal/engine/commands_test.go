@@ -180,8 +180,7 @@ func TestAnswers(t *testing.T) {
 			"unsent: the answer cannot be made"},
 		"that is refused": {`{topic: told}`, plain, true, []string{`told {"ok": true} `},
 			"refused: not authorized"},
-		"after the round": {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it " +
-			"was due"},
+		"after the round": {`{topic: told, after: 1m}`, plain, false, nil, "unsent: the round ended before it was due"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {

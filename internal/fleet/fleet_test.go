@@ -256,8 +256,8 @@ plan: {for: 1s}
 	require.NoError(t, err)
 	for _, s := range f.Streams {
 		id := s.Device.Env["id"].(string)
-		assert.Equal(t, "/in/"+id+"?s="+"«secret»", c.Redact(s.Target))
-		assert.Equal(t, "v1 "+"«secret»", c.Redact(s.Values[0]))
+		assert.Equal(t, "/in/"+id+"?s=«secret»", c.Redact(s.Target))
+		assert.Equal(t, "v1 «secret»", c.Redact(s.Values[0]))
 		assert.Equal(t, "signed-mode", c.Redact(s.Values[1]), "what stands in the file is no secret")
 	}
 }

@@ -92,8 +92,7 @@ func TestArithmetic(t *testing.T) {
 		"n % zero": "division by zero", "x * 10": "no message can carry", "x / 1e-3": "",
 		"sqrt(-n) > 0":  "sqrt gives no finite number",
 		"ask.a + ask.t": "a number and a text do not go together", "ask.c + 1": "nothing and a number do not go together",
-		"ask.t / 2": "", "whole(x)": out, "1 / ask.t": "/ " +
-			"wants two numbers, not a number and a text"} {
+		"ask.t / 2": "", "whole(x)": out, "1 / ask.t": "/ wants two numbers, not a number and a text"} {
 		_, err := run(source)
 		require.Error(t, err, source)
 		assert.ErrorContains(t, err, says, source)

@@ -104,8 +104,7 @@ func explainTLS(err error) (what, try string, is bool) {
 		now := time.Now()
 		if c := invalid.Cert; c != nil && now.Before(c.NotBefore) {
 			return fmt.Sprintf("the platform's certificate is not valid before %s",
-					c.NotBefore.UTC().Format(time.RFC3339)), "check " +
-					"this machine's clock, and the certificate", true
+				c.NotBefore.UTC().Format(time.RFC3339)), "check this machine's clock, and the certificate", true
 		} else if c != nil {
 			return fmt.Sprintf("the platform's certificate expired on %s", c.NotAfter.UTC().Format(time.RFC3339)), "renew it, " +
 				"or check this machine's clock", true

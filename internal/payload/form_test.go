@@ -220,7 +220,7 @@ func TestRaw(t *testing.T) {
 		signal.OfText("ab"), signal.OfPlace(quantity.Position{Lat: 58.5}), signal.OfFloat(21.3)}
 	body, err := raw.Append(nil, []payload.Sample{{Values: v}})
 	require.NoError(t, err)
-	assert.Equal(t, "b7850020000000000000"+"85ff"+"61620000"+"426a0000"+"00007b", fmt.Sprintf("%x", body))
+	assert.Equal(t, "b785002000000000000085ff61620000426a000000007b", fmt.Sprintf("%x", body))
 	found, err := raw.Read(body)
 	require.NoError(t, err)
 	assert.Equal(t, json.Number("9007199254740992"), found[0].Mark)
@@ -263,7 +263,7 @@ func TestProto(t *testing.T) {
 	body, err := p.Append(nil, s)
 	require.NoError(t, err)
 	// Field 1, a text of 3 bytes; field 2, a float; field 3, a varint; field 4, the enum.
-	assert.Equal(t, "0a036d2f31"+"15cdcc8c3f"+"1807"+"2001", fmt.Sprintf("%x", body[:14]))
+	assert.Equal(t, "0a036d2f3115cdcc8c3f18072001", fmt.Sprintf("%x", body[:14]))
 	carried, err := payload.Carried(p, body, s, []string{"mark", "wave_m", "count", "lamp", "position", "power.battery_v"})
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"wave_m":1.1,"count":7,"lamp":"ON","position":{"lat":58.02,"lon":-6.41},"power.battery_v":12.75}`,
@@ -427,7 +427,7 @@ func TestProtoBatch(t *testing.T) {
 	}
 	body, err := p.Append(nil, []payload.Sample{sample("m/1", 1.5), sample("m/2", 2.5)})
 	require.NoError(t, err)
-	assert.Equal(t, "0a0e"+"0a036d2f31"+"11000000000000f83f"+"0a0e"+"0a036d2f32"+"110000000000000440",
+	assert.Equal(t, "0a0e0a036d2f3111000000000000f83f0a0e0a036d2f32110000000000000440",
 		fmt.Sprintf("%x", body))
 	found, err := p.Read(body)
 	require.NoError(t, err)

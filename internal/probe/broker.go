@@ -133,8 +133,7 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 		if err != nil {
 			what, _ := link.Explain(err, l.Address)
 			return what, []string{fmt.Sprintf("another client has the client id %q, and the broker lets the newer one win",
-				d.ClientID), "the " +
-				"broker closes connections of clients it does not know"}, false
+				d.ClientID), "the broker closes connections of clients it does not know"}, false
 		}
 		return "as client id " + d.ClientID, nil, true
 	})

@@ -175,8 +175,7 @@ func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 			"to the platform yet", "this is the other of two hosts"}
 	case m.Code == 400 || m.Code == 415 || m.Code == 422:
 		return []string{"the platform wants another payload: compare with its documentation, and with: runcrowd preview",
-			"the " +
-				"content type is not the one it takes"}
+			"the content type is not the one it takes"}
 	case m.Code == 429 || m.Code == 503:
 		return []string{"a limit of the platform is reached; try again later"}
 	case m.Code >= 300 && m.Code < 400:
@@ -207,12 +206,10 @@ func missingCauses(w *crowd.Witness) []string {
 			"subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
 	}
 	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?",
-		"it " +
-			"stores later than the witness waits: raise wait:",
+		"it stores later than the witness waits: raise wait:",
 		"the mark is elsewhere in a row than mark: says, or was dropped as an unknown field", map[string]string{
-			"get": "get: asks for another device or another time; is the clock right?",
-			"sql": "query: looks in another table, for another device or another time; is the clock right, and the time " +
-				"zone?",
+			"get":     "get: asks for another device or another time; is the clock right?",
+			"sql":     "query: looks in another table, for another device or another time; is the clock right, and the time zone?",
 			"file":    "file: names other files than the platform writes, or it writes them later",
 			"program": "the program looks for another device or another time",
 		}[w.Place()]}

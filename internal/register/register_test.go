@@ -245,8 +245,7 @@ func TestRemovalIsProven(t *testing.T) {
 			return 204
 		}, done: []string{"buoy-1", "buoy-3"}, why: "still lists it"},
 		{name: "they are gone before", remove: func(p *registry, d string) int { return 404 },
-			list: func(*registry) []string { return nil }, why: "has " +
-				"no such device, as of all the others"},
+			list: func(*registry) []string { return nil }, why: "has no such device, as of all the others"},
 		{name: "one is gone before", remove: func(p *registry, d string) int {
 			if d == "buoy-2" {
 				delete(p.known, d)

@@ -260,8 +260,7 @@ func proofs(b *strings.Builder, r *tally.Result, st Style) {
 			c = bad
 		}
 		fmt.Fprintf(b, "  %-13s %s\n", "kept out", st.paint(c, fmt.Sprintf("%6d of %d", r.KeptOut, r.MustNot))+
-			st.paint(faint, " "+
-				"  had to be refused or discarded, and to be found nowhere"))
+			st.paint(faint, "   had to be refused or discarded, and to be found nowhere"))
 	}
 	for _, w := range r.Witnesses {
 		for _, why := range w.Why {

@@ -225,8 +225,7 @@ func TestCallbacks(t *testing.T) {
 		"without the secret": {"", func(hook string, _ int, body string, _ *[]string) {
 			post(hook, body,
 				false)
-		}, verdict.Unknown, all, "the " +
-			"platform has not called http://127.0.0.1:"},
+		}, verdict.Unknown, all, "the platform has not called http://127.0.0.1:"},
 		"now and then without the secret": {"", func(hook string, n int, body string, _ *[]string) {
 			post(hook, body,
 				n%4 != 0)

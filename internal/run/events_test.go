@@ -71,13 +71,10 @@ func TestActionsAreProven(t *testing.T) {
 			"again and again": {"{every: 600ms, for: 200ms, who: 1 of buoy, do: {offline: {how: cut}}}"},
 			"restart":         {"{at: 500ms, for: 700ms, who: buoy-3, do: {restart: {session: end, counters: anew}}}"},
 			"fields": {"{at: 500ms, for: 1s, who: buoy-3, do: {set: {wave_m: 99.5}, stuck: level, missing: at}}",
-				"{at: " +
-					"800ms, for: 1s, do: {erratic: {level: 50}}}"},
-			"intervals": {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: " +
-				"never}}"},
-			"clock": {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
-			"network": {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 " +
-				"kbit/s}}}"},
+				"{at: 800ms, for: 1s, do: {erratic: {level: 50}}}"},
+			"intervals":      {"{at: 500ms, for: 1s, do: {every: 30ms}}", "{at: 1s, for: 200ms, who: buoy-1, do: {every: never}}"},
+			"clock":          {"{at: 1s, for: 1s, who: buoy-1, do: {clock: {off: -2m, drift: 1s per minute}}}"},
+			"network":        {"{at: 500ms, for: 1s, who: buoy-1, do: {network: {delay: 50ms, jitter: 20ms, rate: 64 kbit/s}}}"},
 			"leave and join": {"{at: 1s, for: 800ms, who: buoy-1, do: leave}", "{at: 700ms, who: buoy-4, do: connect}"},
 			"leave and be back": {"{at: 400ms, do: {network: {delay: 300ms}}}", "{every: 800ms, for: 1ms, who: buoy-1, do: " +
 				"leave}"},

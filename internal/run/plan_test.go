@@ -223,11 +223,10 @@ func TestForEver(t *testing.T) {
 func TestSoManyMessages(t *testing.T) {
 	t.Parallel()
 	for name, events := range map[string]string{
-		"nothing happens": "",
-		"again and again": "{every: 10s, for: 2s, who: 1 of buoy, do: {offline: keep}}",
-		"by chance":       "{chance: 50% per 5s, for: 2s, do: {offline: keep}}",
-		"one after another": "{name: a, every: 9s, for: 1s, do: restart}, {after: a, delay: 1s, for: 1s, do: {stuck: " +
-			"level}}",
+		"nothing happens":      "",
+		"again and again":      "{every: 10s, for: 2s, who: 1 of buoy, do: {offline: keep}}",
+		"by chance":            "{chance: 50% per 5s, for: 2s, do: {offline: keep}}",
+		"one after another":    "{name: a, every: 9s, for: 1s, do: restart}, {after: a, delay: 1s, for: 1s, do: {stuck: level}}",
 		"one measures nothing": "{at: 5s, for: 3m, who: buoy-2, do: {offline: idle}}",
 		"one leaves":           "{at: 5s, for: 3m, who: buoy-2, do: leave}",
 		"one is slow":          "{at: 5s, for: 3m, who: buoy-2, do: {every: never}}",

@@ -129,8 +129,7 @@ func (s *scenario) event(rng *rand.Rand) string {
 		"{network: {delay: 60ms, jitter: 30ms}}", "{network: {stall: 100ms every 400ms}}", "{network: {cut_after: 400 B}}",
 		"leave", "{clock: 90s}", "{send: {state: 3}}",
 		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused",
-		"{credential: none}, expect: refused", "{corrupt: "+
-			"wrong types}, expect: discarded")
+		"{credential: none}, expect: refused", "{corrupt: wrong types}, expect: discarded")
 	s.repeat, s.once = s.repeat || strings.Contains(what, "repeat"), s.once || strings.Contains(what, "once")
 	if strings.Contains(what, "send") { // it is over at once
 		_, long, _ = strings.Cut(long, ", ")

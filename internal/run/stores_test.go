@@ -460,8 +460,7 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"a program that is not there": {`program: [./nothing.sh], device: device`, "nothing.sh cannot be run", ""},
 		"a program that prints for ever": {`program: [sh, -c, "while :; do echo {}; done"], device: .device, max_answer: 10 KiB`, "", "sh " +
 			"prints more than max_answer, 10 KiB; let it print less, or raise it"},
-		"garbage for ever": {`program: [yes], device: device`, "", "yes prints what is no JSON object on " +
-			"line 1"},
+		"garbage for ever": {`program: [yes], device: device`, "", "yes prints what is no JSON object on line 1"},
 		"a line without end": {`program: [sh, -c, "cat /dev/zero"], device: device, max_row: 2 kB`, "",
 			"sh prints a line longer than max_row"},
 		"a program that hangs": {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did " +

@@ -118,11 +118,9 @@ func TestAnswersOfAStore(t *testing.T) {
 		"an error": {func(_ *platform, w http.ResponseWriter, _ *http.Request) {
 			http.Error(w, "on fire",
 				500)
-		}, verdict.Unknown, "status " +
-			"500 Internal Server Error: on fire"},
+		}, verdict.Unknown, "status 500 Internal Server Error: on fire"},
 		"unknown everywhere": {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) },
-			verdict.Unknown, "every " +
-				"question was answered with 404; check get"},
+			verdict.Unknown, "every question was answered with 404; check get"},
 		"pages in a circle": {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for " +
 			"already; check next"},
 		"a next that is a number": {reply(`{"rows":[],"next":17}`), verdict.Unknown, "is 17, which is no address; make one " +
@@ -398,8 +396,7 @@ func TestNumbersAsMarks(t *testing.T) {
 			t.Parallel()
 			srv := &platform{answer: answer(c.filed)}
 			text := strings.NewReplacer("crowd: gauge", "crowd: gauge\nmark: {sequence: no}", "[{kind: gauge, name: gauge-1}]",
-				"[{kind: "+
-					"gauge, count: 3, name: 'gauge-${n}'}]",
+				"[{kind: gauge, count: 3, name: 'gauge-${n}'}]",
 				"path: /in", "path: '/in/${device}'", `device: '"gauge-1"'`, "device: .device", "mark: .mark, ", "").Replace(
 				oneGauge)
 			p := playOn(t, srv, text)

@@ -22,9 +22,8 @@ type Flaw struct {
 
 // flaws are all there are: what each does, and what it will do to some messages.
 var flaws = map[string]struct{ does, will string }{
-	"lose": {"acknowledges and discards", "acknowledge %s and discard them"},
-	"forget": {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not " +
-		"store them"},
+	"lose":   {"acknowledges and discards", "acknowledge %s and discard them"},
+	"forget": {"acknowledges and passes on, but does not store", "acknowledge %s and pass them on, but not store them"},
 	"refuse": {"refuses and discards (MQTT 3.1.1 has no way to refuse: there it acknowledges)",
 		"refuse %s and discard them"},
 	"ignore": {"does not answer, and discards", "not answer %s, and discard them"},
@@ -37,10 +36,8 @@ var flaws = map[string]struct{ does, will string }{
 	"alter":   {"changes the last number in the message", "change the last number in %s"},
 	"misfile": {"files under another device", "file %s under another device"},
 	"stale": {"acknowledges and discards what is older than two seconds by its own time stamp, at",
-		"acknowledge " +
-			"%s that are older than two seconds by their own time stamp, and discard them"},
-	"admit": {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever " +
-		"%s carry"},
+		"acknowledge %s that are older than two seconds by their own time stamp, and discard them"},
+	"admit":              {"lets in whoever shows wrong credentials", "let in whoever shows wrong credentials, whatever %s carry"},
 	"alert-none":         {"does not give an alert that its rules call for", "not give %s"},
 	"alert-twice":        {"gives an alert twice", "give %s twice"},
 	"alert-late":         {"gives an alert late", "give %s late"},

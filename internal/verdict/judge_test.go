@@ -128,8 +128,7 @@ func TestVerdicts(t *testing.T) {
 			[]ledger.Sighting{ear, ear, store}, nil, verdict.Repeated, "found twice"},
 		"twice, sent again over HTTP": {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 },
 			[]ledger.Sighting{ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Unknown,
-			"whether " +
-				"it did, or stored it twice, is not known"},
+			"whether it did, or stored it twice, is not known"},
 		"three times, sent again over HTTP": {func(m *ledger.Message) { m.Attempts, m.Anew = 2, 1 },
 			[]ledger.Sighting{ear, ear, ear, store}, func(b *ledger.Book) { b.Streams[0].MayRepeat = false }, verdict.Repeated,
 			"found 3 times"},
@@ -143,8 +142,7 @@ func TestVerdicts(t *testing.T) {
 			verdict.Repeated, "found twice"},
 		"twice, its sendings in a lost block": {nil, []ledger.Sighting{ear, ear, store},
 			func(b *ledger.Book) { b.Lost = true }, verdict.Unknown, "how often it was sent is not known"},
-		"late": {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s " +
-			"after it was sent; allowed are 1s"},
+		"late": {nil, []ledger.Sighting{late, store}, nil, verdict.Late, "found 1.5s after it was sent; allowed are 1s"},
 		"late by the platform's clock": {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store},
 			clockOf(-time.Millisecond, time.Millisecond), verdict.Late, "found 3s after"},
 		"late, if its clock were ours": {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store},
@@ -164,8 +162,7 @@ func TestVerdicts(t *testing.T) {
 		"stored in the second it was sent": {nil, []ledger.Sighting{stored(0, 2*time.Second), store},
 			func(b *ledger.Book) { clockOf(0, 0)(b); b.Witnesses[0].TimeOf = ledger.TimeOfPlatform }, verdict.Proven, ""},
 		"filed under the time it was due": {nil, []ledger.Sighting{stored(0, 2*time.Second), store}, clockOf(0, 0),
-			verdict.Unknown, "the " +
-				"time that it tells is the device's own"},
+			verdict.Unknown, "the time that it tells is the device's own"},
 		"filed under that time, seen in time": {nil, []ledger.Sighting{stored(0, 500*time.Millisecond), store},
 			clockOf(0, 0), verdict.Proven, ""},
 		"late, if the time were the platform's": {nil, []ledger.Sighting{stored(3*time.Second, 4*time.Second), store},
@@ -191,8 +188,7 @@ func TestVerdicts(t *testing.T) {
 		"heard, and the ear lagged a little": {nil, []ledger.Sighting{ear, store}, lagged(0, time.Second),
 			verdict.Proven, ""},
 		"delivered again, perhaps a copy": {nil, []ledger.Sighting{ear, seen(0, perhaps), store}, nil,
-			verdict.Unknown, "delivered " +
-				"it again after a cut, and it may be a copy"},
+			verdict.Unknown, "delivered it again after a cut, and it may be a copy"},
 		"delivered again, and heard once": {nil, []ledger.Sighting{seen(0, perhaps), store}, nil, verdict.Proven,
 			""},
 		"delivered again with other values": {nil, []ledger.Sighting{ear,
@@ -536,8 +532,7 @@ func TestFinding(t *testing.T) {
 			func(b *ledger.Book) { b.Ended = false }, "unknown", "sent " +
 				"in the last moment before the run was killed; the ledger does not tell of it"},
 		"what the ledger says is damaged": {func(m *ledger.Message) { m.Hole = true },
-			func(b *ledger.Book) { b.Lost = true }, "unknown", "what " +
-				"the ledger tells of it is damaged"},
+			func(b *ledger.Book) { b.Lost = true }, "unknown", "what the ledger tells of it is damaged"},
 	} {
 		b := book(message(c.message))
 		b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}

@@ -65,8 +65,7 @@ func (s *callback) start(_ Context, e *listener) error {
 			why = inner
 		}
 		return &link.ReachError{Witness: s.spec.Name, Address: s.at.URL, What: "cannot listen there: " + why.Error(),
-			Try: "take " +
-				"an address of this machine and a port that nothing else uses", Err: err}
+			Try: "take an address of this machine and a port that nothing else uses", Err: err}
 	}
 	if len(s.at.Cert) > 0 {
 		pair, err := tls.X509KeyPair(s.at.Cert, s.at.Key)

@@ -369,8 +369,7 @@ func TestPastedConnectionTexts(t *testing.T) {
 // An event may last as long as a plan.
 func TestLongEvents(t *testing.T) {
 	for long, why := range map[string]string{"30h": "", "10d to 20d": "", "400d": "is too long; at most",
-		"2h to 1h": "the " +
-			"first time must not be above the second"} {
+		"2h to 1h": "the first time must not be above the second"} {
 		text := strings.Replace(base, "  for: 1m\n  rounds: {count: 2, every: 5m}\n", "  for: 300d\n  events: [{at: 1h, "+
 			"for: "+long+", do: {offline: keep}}]\n", 1)
 		require.NotEqual(t, base, text)

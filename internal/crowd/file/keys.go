@@ -20,8 +20,7 @@ var rootMap = &mapping{name: "crowd file", doc: "A crowd: a fleet of virtual dev
 		{name: "links", typ: named("links", sub(linkMap)), need: "{sea: {mqtt: mqtt://127.0.0.1:1883}}", doc: "Where: how " +
 			"devices reach the platform."},
 		{name: "kinds", typ: named("kinds", sub(kindMap)), need: "{buoy: {link: sea, readings: {…}}}",
-			doc: "What: sorts of " +
-				"devices, and what they send."},
+			doc: "What: sorts of devices, and what they send."},
 		{name: "devices", typ: special("list of groups and changes",
 			node{"type": "array", "minItems": 1, "items": node{"if": node{"required": []string{"who"}}, "then": ref("change"),
 				"else": ref("group")}}),
@@ -75,8 +74,7 @@ var roundsMap = &mapping{name: "rounds", doc: "The same plan again, at set inter
 	some: []string{"count", "every"}, keys: []key{
 		{name: "count", typ: whole(1, 1_000_000), doc: "How often it is played; if not given, until the run is stopped."},
 		{name: "every", typ: duration(time.Millisecond, year), doc: "From one beginning to the next; without it, as soon " +
-			"as " +
-			"the round before is over. A round that would overlap begins late."},
+			"as the round before is over. A round that would overlap begins late."},
 		{name: "give_up", typ: whole(1, 1_000_000), doc: "After so many rounds in a row that do not meet the requirements " +
 			"the run ends."},
 	}}
@@ -98,8 +96,7 @@ var eventMap = &mapping{name: "event", doc: "An event: actions that are done to 
 	{name: "do", typ: special("actions, or the name of one", node{"anyOf": []node{ref("do"), {"enum": bareActions}}}),
 		need: "{offline: keep}", doc: "What is done."},
 	{name: "expect", typ: word(crowd.ExpectNames...), doc: "What the platform must do with the messages meanwhile, if " +
-		"not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message " +
-		"once."},
+		"not take them. refused: say no, and keep nothing; discarded: keep nothing; once: keep a repeated message once."},
 }}
 
 var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credentials.", one: []string{"mqtt", "http"},
@@ -107,8 +104,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 		{name: "mqtt", typ: matching("address", `^\s*((mqtt|mqtts|ws|wss)://.+|.*\$\{.*)$`), doc: "Address of a broker: " +
 			"mqtt://, mqtts://, ws:// or wss://HOST:PORT. ${env.NAME} may stand in it."},
 		{name: "http", typ: matching("address", `^\s*(https?://.+|.*\$\{.*)$`), doc: "Address of an HTTP intake: http:// " +
-			"or " +
-			"https://HOST:PORT. ${env.NAME} may stand in it."},
+			"or https://HOST:PORT. ${env.NAME} may stand in it."},
 		{name: "version", typ: special("MQTT: 5, 3.1.1; HTTP: 1, 2",
 			node{"enum": []any{1, 2, 3, 5, 5.0, "1", "2", "3", "5", "5.0", "3.1.1"}}), doc: "Version " +
 			"of the protocol. MQTT: 5 if not given; HTTP: 1."},
@@ -124,8 +120,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 		{name: "session_expiry", typ: duration(0, century), def: "5m", goes: "MQTT", doc: "How long the broker keeps the " +
 			"session of a lost connection (version 5)."},
 		{name: "end_session", typ: truth, goes: "MQTT", doc: "End a device's session on the broker when it leaves for " +
-			"good. " +
-			"If not given: true, unless session_expiry or clean_start: false is written."},
+			"good. If not given: true, unless session_expiry or clean_start: false is written."},
 		{name: "in_flight", typ: whole(1, 65535), def: "20", goes: "MQTT", doc: "At most this many messages of a device " +
 			"wait for their acknowledgement at once."},
 		{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of each request, such as Authorization: Bearer " +
@@ -134,13 +129,11 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 			"given. MQTT: how long the broker may leave a PINGREQ unanswered, 10s if not given; a device sends one when " +
 			"half of it passed without an acknowledgement that is due."},
 		{name: "accept_if", typ: jqText, goes: "HTTP", doc: "What must be true of the body of an answer, beside its " +
-			"status, " +
-			"for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
+			"status, for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
 		{name: "connect_timeout", typ: duration(time.Millisecond, time.Hour), def: "5s",
 			doc: "How long connecting may take."},
 		{name: "back_off", typ: matching("two durations", `^\s*`+spanRE+`\s* to \s*`+spanRE+`\s*$`), def: "500ms to 30s",
-			doc: "First " +
-				"and longest wait before connecting again."},
+			doc: "First and longest wait before connecting again."},
 		{name: "backlog", typ: whole(1, 1_000_000), def: "1000", doc: "At most this many messages of a device wait for the " +
 			"link; what does not fit is unsent."},
 		{name: "connections", typ: special("whole number, 1 to 100000, or: per device",
@@ -157,8 +150,7 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 		{name: "topic_aliases", typ: whole(0, 65535), def: "0", goes: "MQTT", doc: "At most this many topics of a device " +
 			"are sent as a number, as far as the broker allows (version 5)."},
 		{name: "redirects", typ: word("report", "follow"), def: "report", doc: "What a device does where the platform " +
-			"sends " +
-			"it elsewhere: report it, or follow. MQTT (version 5): it shows its credentials to the broker that it is " +
+			"sends it elsewhere: report it, or follow. MQTT (version 5): it shows its credentials to the broker that it is " +
 			"referred to. HTTP: a message follows a redirect (301, 302, 307, 308) as it is; credentials and headers go " +
 			"to the link's own host alone."},
 	}}
@@ -244,8 +236,7 @@ var kindMap = &mapping{name: "kind", doc: "A kind: a sort of device.", keys: []k
 var presenceMap = &mapping{name: "presence", doc: "When devices are connected.", one: []string{"sleeps", "through"},
 	keys: []key{
 		{name: "sleeps", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("sleep")}}),
-			doc: "They " +
-				"wake to send, and sleep again: what batteries do."},
+			doc: "They wake to send, and sleep again: what batteries do."},
 		{name: "through", typ: plain, doc: "The kind of the gateways that they are behind: one connection carries the " +
 			"messages and the commands of many devices, with the gateway's credentials."},
 		{name: "by", typ: plain, doc: "With through: the property that names a device's gateway; if not given, they are " +
@@ -295,8 +286,7 @@ var propertyMap = &mapping{name: "drawn property", doc: "A property that differs
 		{name: "ipv4", typ: plain, doc: "An address of a network, such as 10.20.0.0/16, counted up."},
 		{name: "ipv6", typ: plain, doc: "An address of a network, such as 2001:db8::/64, counted up."},
 		{name: "uuid", typ: special("4 or 8", node{"enum": []any{4, 8, "4", "8", "random"}}),
-			doc: "A UUID (RFC 9562) drawn " +
-				"from the seed."},
+			doc: "A UUID (RFC 9562) drawn from the seed."},
 		{name: "pattern", typ: plain, doc: "A text that a regular expression describes, such as [A-Z]{2}[0-9]{4}."},
 		{name: "weights", typ: special("list of numbers", node{"type": "array",
 			"items": node{"type": "number", "minimum": 0}}), doc: "With pick: how likely each is."},
@@ -319,8 +309,7 @@ var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent
 	{name: "every", typ: duration(time.Millisecond, year), need: "5s", doc: "How often a device sends it."},
 	{name: "jitter", typ: special("percentage, at most 50%, or duration",
 		node{"type": "string", "pattern": `^\s*((50(\.0*)?|[0-4]?[0-9](\.[0-9]*)?)\s*%|` + spanRE + `)\s*$`}), def: "0%",
-		doc: "By " +
-			"how much a message may be early or late: of the interval, or a time such as 200ms."},
+		doc: "By how much a message may be early or late: of the interval, or a time such as 200ms."},
 	{name: "turns", typ: matching("staggered, together, in order, 3 at random, 10% at random",
 		`^(staggered|together|in order|[1-9][0-9]* at random|(100(\.0*)?|[0-9]?[0-9](\.[0-9]*)?)% at random)$`),
 		def: "staggered", doc: "Which " +
@@ -399,15 +388,13 @@ var slotMap = &mapping{name: "slot", doc: "One place in a body of the form bytes
 		{name: "value", typ: special("whole number", node{"type": []string{"integer", "string"}}), doc: "A value that is " +
 			"always the same, such as 0xA5."},
 		{name: "as", typ: word("u8", "u16", "u24", "u32", "u48", "u64", "i8", "i16", "i24", "i32", "i48", "i64", "f32", "f64",
-			"text"), def: "u8", doc: "How " +
-			"it is written; needed but for bits."},
+			"text"), def: "u8", doc: "How it is written; needed but for bits."},
 		{name: "width", typ: whole(1, 65535), def: "1", doc: "With as: text: bytes; in bits: bits."},
 		{name: "scale", typ: number, def: "1", doc: "What one step is worth: 0.01 writes 1.23 as 123."},
 		{name: "offset", typ: number, def: "0", doc: "The value that is written as zero."},
 		{name: "order", typ: word("big", "little"), doc: "Byte order of this slot."},
 		{name: "bits", typ: special("list of slots", node{"type": "array", "items": ref("bits")}),
-			doc: "Several slots that " +
-				"are no whole bytes."},
+			doc: "Several slots that are no whole bytes."},
 	}}
 
 var bitsMap = &mapping{name: "bits", doc: "A slot that is no whole bytes.", notBoth: [][2]string{{"field", "value"}},
@@ -470,8 +457,7 @@ var requestMap = &mapping{name: "request", doc: "An HTTP request for a device.",
 var saveKey = key{name: "save", typ: special("names to jq expressions",
 	node{"type": "object", "additionalProperties": node{"anyOf": []any{node{"type": "string"}, ref("saved value")}}}),
 	doc: "Values " +
-		"of the answer that become properties of the device, also for later requests; secret ones, unless public is " +
-		"said."}
+		"of the answer that become properties of the device, also for later requests; secret ones, unless public is said."}
 
 var savedMap = &mapping{name: "saved value", doc: "A value of the answer to a registration.", keys: []key{
 	{name: "take", typ: jqText, need: ".id", doc: "Where it is in the answer."},
@@ -520,8 +506,7 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The commands in what is answered there; if not given, the answer is " +
 		"one."},
 	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}),
-		doc: "Values " +
-			"that a message carries which is this command."},
+		doc: "Values that a message carries which is this command."},
 	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
 	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round, or for " +
 		"the next message (repeat, swap)."},
@@ -539,8 +524,7 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 		"is not connected. keep: it measures on, keeps the messages and sends them when it is back; idle: it " +
 		"measures nothing."},
 	{name: "restart", typ: special("true, or more of it", node{"anyOf": []node{{"const": true}, ref("restart")}}),
-		doc: "It " +
-			"is off for a while, and begins anew."},
+		doc: "It is off for a while, and begins anew."},
 	{name: "set", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}),
 		doc: "Properties " +
 			"or fields that have another value: a number, a text, or formulas. ${battery_v - 1} knows the field as it " +
@@ -555,16 +539,13 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 		"new interval of all readings, or of each named one; such as ${ask.seconds}s in a command."},
 	{name: "send", typ: special("readings, or readings to numbers",
 		node{"anyOf": []node{texts.schema, {"type": "object", "additionalProperties": node{"type": "integer",
-			"minimum": 1}}}}), doc: "Readings " +
-		"that are sent at once, beside their schedule; so many times."},
+			"minimum": 1}}}}), doc: "Readings that are sent at once, beside their schedule; so many times."},
 	{name: "clock", typ: special("duration, or more of it", node{"anyOf": []node{{"type": "string"}, ref("clock")}}),
-		doc: "The " +
-			"device's own time is off by so much: what carries its time shows it."},
+		doc: "The device's own time is off by so much: what carries its time shows it."},
 	{name: "network", typ: sub(networkMap), doc: "Its network is slow, or breaks."},
 	{name: "credential", typ: word(crowd.CredentialNames...), doc: "It shows other credentials in place of its own."},
 	{name: "corrupt", typ: special("how, or more of it", node{"anyOf": []node{{"enum": crowd.CorruptNames},
-		ref("corrupt")}}), doc: "Its " +
-		"messages are not what they should be."},
+		ref("corrupt")}}), doc: "Its messages are not what they should be."},
 	{name: "repeat", typ: special("true, or a number", node{"anyOf": []node{{"const": true},
 		{"type": "integer", "minimum": 1, "maximum": 100}}}), doc: "A " +
 		"message goes out once more, or so many times more, as it is."},
@@ -574,8 +555,7 @@ var doMap = &mapping{name: "do", doc: "What is done to a device, by an event or 
 	{name: "register", typ: truth, doc: "It is registered with the platform."},
 	{name: "unregister", typ: truth, doc: "It is removed from the platform."},
 	{name: "command", typ: special("name, or more of it", node{"anyOf": []node{{"type": "string"},
-		ref("given command")}}), doc: "The " +
-		"platform is made to give it a command, as runcrowd ask does."},
+		ref("given command")}}), doc: "The platform is made to give it a command, as runcrowd ask does."},
 }}
 
 var offlineMap = &mapping{name: "offline", doc: "How a device is offline.", keys: []key{
@@ -685,8 +665,7 @@ var recordingMap = &mapping{name: "recording", doc: "Recorded traffic that is pl
 	notBoth: [][2]string{{"speed", "every"}, {"topic", "time"}},
 	needs:   [][2]string{{"time", "device"}, {"device", "time"}, {"reading", "time"}}, keys: []key{
 		{name: "file", typ: filename, need: "winter.jsonl", doc: "The file, as record writes it; with * several of them, " +
-			"in " +
-			"the order of their names. Or a CSV file with a row a message."},
+			"in the order of their names. Or a CSV file with a row a message."},
 		{name: "topic", typ: plain, def: "the last two levels", doc: "Where topics and paths name the device and the " +
 			"reading: harbour/+/${device}/${reading}. What does not match is skipped."},
 		{name: "time", typ: plain, doc: "Of CSV: the column with the time."},
@@ -785,8 +764,7 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 		{name: "body", typ: jqText, doc: "The message's own bytes, as base64 or text."},
 		{name: "row", typ: jqText, doc: "What identifies a row, so that a row met twice is not taken for two."},
 		{name: "fields", typ: named("ignored, or what the platform does to it", orWord("ignored", sub(fieldRuleMap))),
-			doc: "Fields " +
-				"that the platform keeps otherwise than they were sent, or not at all."},
+			doc: "Fields that the platform keeps otherwise than they were sent, or not at all."},
 		{name: "next", typ: jqText, goes: "HTTP", doc: "The address of the next page, or a query that begins with ?; null " +
 			"at the end."},
 		{name: "page", typ: params, goes: "HTTP", doc: "In place of next: what parameters of the address are on the next " +
@@ -798,12 +776,10 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 		{name: "wait", typ: duration(0, quantity.Day), doc: "How long it looks for what is missing; if not given, 10s or " +
 			"twice the time allowed."},
 		{name: "shows", typ: word("all", "latest"), def: "all", doc: "latest: the platform shows only the newest message " +
-			"of " +
-			"each device and reading. Only that one is looked for, at the end of each round; what came before it is not " +
+			"of each device and reading. Only that one is looked for, at the end of each round; what came before it is not " +
 			"asked there."},
 		{name: "queue", typ: whole(1, 1<<40), def: "200", doc: "How many messages the broker keeps for a subscriber that " +
-			"is " +
-			"slow. Where more waited for the witness, some may have been dropped, and what is missing then is unknown."},
+			"is slow. Where more waited for the witness, some may have been dropped, and what is missing then is unknown."},
 		{name: "watch_copies", typ: duration(0, time.Hour), def: "1s", doc: "How long it watches for further copies when " +
 			"nothing is missing."},
 	}}
@@ -859,8 +835,7 @@ var requireMap = func() *mapping {
 	m.keys = append(m.keys, key{name: "lag_p99", typ: duration(time.Microsecond, time.Hour), doc: "The longest allowed " +
 		"from when a message was due until it was sent: the 99th percentile."})
 	for _, c := range [][2]string{{"unmatched", "Sightings of this run that match no message sent: at most this many."},
-		{"out_of_order", "Messages " +
-			"found after a later one of their stream: at most this many."},
+		{"out_of_order", "Messages found after a later one of their stream: at most this many."},
 		{"let_in", "Messages that had to be refused or discarded, and got in: at most this many; 0 where an event expects " +
 			"it. Undecided where none was sent, or where an event that expects it was not carried out."},
 		{"actions_failed", "Actions that could not be done, and commands of events that were not answered: at most this " +
