@@ -289,7 +289,7 @@ func (o *Registrar) Unregister(ctx context.Context, see func(device string, err 
 		entry, begun := o.Crowd.Registered[d.Name]
 		switch {
 		case !begun:
-		case entry.Asked != nil && entry.Made == nil && !listed && !o.Adopt:
+		case entry.Asked != nil && entry.Made == nil && !before[d.Name] && !o.Adopt: // it may be another's
 			o.fail(d, "its registration was not answered, and whether it exists is not known; --adopt removes it all the same")
 		default:
 			todo = append(todo, d)
@@ -691,6 +691,9 @@ func (o *Registrar) once(ctx context.Context, method, address string, header htt
 		return nil, 0, 0, err
 	}
 	resp, err := o.client.Do(req)
+	if err != nil && ctx.Err() != nil {
+		return nil, 0, 0, errors.New("interrupted while the platform was asked")
+	}
 	if err != nil {
 		what, try := link.Explain(err, req.URL.Host)
 		return nil, 0, 0, fmt.Errorf("%s: %s; %s", address, what, try)
