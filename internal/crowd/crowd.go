@@ -470,6 +470,7 @@ type Witness struct {
 
 	Page      []PageParam   // parameters of the next page, in place of Next
 	Pace      quantity.Rate // questions a second at most; 0: no limit
+	Limit     int64         // rows of an answer at most; NoLimit; 0: not said
 	MaxAnswer int64         // bytes of an answer
 	MaxRow    int64         // bytes of a row
 
@@ -480,6 +481,9 @@ type Witness struct {
 	Wait        time.Duration // how long it goes on looking for what is missing
 	WatchCopies time.Duration // how long it goes on looking for repeats when nothing is missing
 }
+
+// NoLimit is the Limit of a platform that never cuts its answers off.
+const NoLimit = -1
 
 // Asks tells whether it is asked for rows, rather than hearing what comes.
 func (w *Witness) Asks() bool {

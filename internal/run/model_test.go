@@ -9,9 +9,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -40,6 +42,9 @@ type model struct {
 	truths  map[string]*truth
 	order   []string
 	down    bool // the broker takes no connections just now
+	run     string
+	rows    int            // that were stored
+	last    map[string]int // of each device
 }
 
 // fates are how likely it is, for each message, that something is done to it.
@@ -56,6 +61,8 @@ type fates struct {
 	pageSize       int
 	queue          int  // how many messages it keeps for the ear; 0: all
 	open           bool // it does not look at passwords
+	latest         bool // the store shows the newest row of each device alone
+	capped, newest bool // it shows one page, of the first rows or the newest, and no way on
 }
 
 // truth is what became of one message.
@@ -82,7 +89,8 @@ type emission struct {
 type row struct {
 	at      time.Time
 	wrong   time.Duration // by which the time that it tells is wrong
-	id      int
+	id      int           // of its message
+	number  int           // of all
 	device  string
 	body    string
 	altered bool
@@ -127,7 +135,7 @@ type client struct {
 
 func newModel(t require.TestingT, seed uint64) *model {
 	m := &model{t: t, rng: rand.New(rand.NewPCG(seed, 7)), clients: map[*client]bool{}, kept: map[string]*kept{},
-		truths: map[string]*truth{}, web: newPipes()}
+		truths: map[string]*truth{}, last: map[string]int{}, web: newPipes()}
 	m.ctx, m.stop = context.WithCancel(context.Background())
 	srv := &http.Server{Handler: http.HandlerFunc(m.answer)}
 	m.wg.Go(func() { srv.Serve(m.web) })
@@ -398,13 +406,25 @@ func (c *client) publish(pk *packets.Packet) {
 
 // came notes that a message came, and decides what becomes of it.
 func (m *model) came(device string, body []byte, variant bool) (*truth, *decision) {
-	var b struct {
+	type content struct {
 		Mark  string
 		Level any
+		Seq   json.Number
+	}
+	var b struct {
+		content
+		Head content
 	}
 	require.NoError(m.t, json.Unmarshal(body, &b))
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if b.Head.Level != nil { // a body in two levels
+		b.content = b.Head
+	}
+	if b.Mark == "" {
+		require.NotEmpty(m.t, b.Seq, "%s", body)
+		b.Mark = fmt.Sprintf("%s/%s/state/%s", m.run, device, b.Seq)
+	}
 	t := m.truths[b.Mark]
 	if t == nil {
 		yes := func(p float64) bool { return m.rng.Float64() < p }
@@ -516,6 +536,9 @@ func (m *model) keep(t *truth, d *decision, topic string, body []byte) {
 			if d.misfile {
 				r.device = "buoy-99"
 			}
+			m.rows++
+			r.number = m.rows
+			m.last[r.device] = r.number
 			t.rows = append(t.rows, r)
 		}
 	}
@@ -622,7 +645,12 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if parts[0] == "count" {
+		m.count(w)
+		return
+	}
 	switch dice := m.rng.Float64(); {
+	case len(m.order) == 0: // before the run, which would not begin
 	case dice < m.fate.storeFails:
 		http.Error(w, "on fire", http.StatusInternalServerError)
 		return
@@ -641,9 +669,19 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 	list := []item{}
 	for _, mark := range m.order {
 		for _, x := range m.truths[mark].rows {
-			list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device,
-				x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
+			if !m.fate.latest || m.last[x.device] == x.number {
+				list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device,
+					x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
+			}
 		}
+	}
+	if m.fate.capped {
+		n := min(len(list), m.fate.pageSize)
+		if m.fate.newest {
+			list = list[len(list)-n:]
+		}
+		json.NewEncoder(w).Encode(map[string]any{"rows": list[:n]})
+		return
 	}
 	from := 0
 	fmt.Sscan(r.URL.Query().Get("cursor"), &from)
@@ -654,4 +692,23 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 		doc["cursor"] = to
 	}
 	json.NewEncoder(w).Encode(doc)
+}
+
+// count answers how many rows there are of each device. The caller holds mu.
+func (m *model) count(w http.ResponseWriter) {
+	type item struct {
+		Device string `json:"device"`
+		N      int    `json:"n"`
+	}
+	of := map[string]int{}
+	for _, t := range m.truths {
+		for _, r := range t.rows {
+			of[r.device]++
+		}
+	}
+	list := []item{}
+	for _, d := range slices.Sorted(maps.Keys(of)) {
+		list = append(list, item{d, of[d]})
+	}
+	json.NewEncoder(w).Encode(map[string]any{"rows": list})
 }

@@ -22,6 +22,7 @@ import (
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/verdict"
 )
@@ -73,6 +74,8 @@ type scenario struct {
 	sleeps string // how the devices are there; empty: always
 	repeat bool   // messages go out more than once
 	once   bool   // and may be found once alone
+	mark   string // how messages are told apart: "" by a mark in the body; nested, sequence, time
+	counts bool   // a witness tells how many there are
 }
 
 func newScenario(rng *rand.Rand) scenario {
@@ -106,6 +109,17 @@ func newScenario(rng *rand.Rand) scenario {
 		s.sleeps = []string{"presence: sleeps", "presence: {sleeps: {after: 3}}", "presence: {sleeps: {after: 2, session: " +
 			"end, listens: 200ms}}"}[rng.IntN(3)]
 	}
+	s.mark = []string{"", "", "nested", "sequence", "time"}[rng.IntN(5)]
+	switch rng.IntN(8) {
+	case 0:
+		s.latest = true
+	case 1: // a number that a person would choose, of the first or the last rows
+		s.pageSize, s.capped, s.newest = []int{10, 20, 25, 50}[rng.IntN(4)], true, rng.IntN(2) == 0
+	}
+	if s.mark == "sequence" || s.mark == "time" { // of another device, it is another message
+		s.misfile = 0
+	}
+	s.counts = rng.IntN(3) == 0
 	if rng.IntN(2) == 0 {
 		for range 1 + rng.IntN(3) {
 			s.events = append(s.events, s.event(rng))
@@ -130,6 +144,9 @@ func (s *scenario) event(rng *rand.Rand) string {
 		"leave", "{clock: 90s}", "{send: {state: 3}}",
 		"{repeat: 1}", "{repeat: 2}, expect: once", "swap", "{credential: wrong}, expect: refused",
 		"{credential: none}, expect: refused", "{corrupt: wrong types}, expect: discarded")
+	if (s.mark == "sequence" || s.mark == "time") && (strings.Contains(what, "corrupt") || strings.Contains(what, "anew")) {
+		what = "restart" // the model knows the message by its seq
+	}
 	s.repeat, s.once = s.repeat || strings.Contains(what, "repeat"), s.once || strings.Contains(what, "once")
 	if strings.Contains(what, "send") { // it is over at once
 		_, long, _ = strings.Cut(long, ", ")
@@ -144,9 +161,36 @@ func (s *scenario) crowd() string {
 	}
 	s.way.link = strings.Replace(s.way.link, "{mqtt:", `{username: "${device}", password: "right-${device}", mqtt:`, 1)
 	s.way.link = strings.Replace(s.way.link, "{http:", `{headers: {Authorization: "Bearer right-${device}"}, http:`, 1)
+	level, payload, rides, mark, at, more := "level", "", "", "mark: .mark", "time: {at: .at, of: platform}", ""
+	if s.mark != "" {
+		level, payload = "head.level", "\n        payload: {form: json, nested: true}"
+	}
+	switch s.mark {
+	case "nested":
+		rides, mark = "\n    mark: {field: head.mark}", ""
+	case "sequence":
+		rides, mark = "\n    mark: {sequence: head.n}", ""
+	case "time":
+		rides, mark = "\n    mark: {time: head.at}", ""
+		more = "\n          head.at: {signal: clock}"
+	}
+	if s.mark != "" {
+		more += "\n          head.seq: {formula: seq}"
+	}
+	if !s.capped {
+		mark += "\n    limit: none"
+	}
+	if s.latest {
+		mark += "\n    shows: latest"
+	}
+	counts := ""
+	if s.counts {
+		counts = "\n  many: {proves: counts, get: http://model/count, rows: '.rows[]', device: .device, count: .n, wait: 10s}"
+	}
 	events := ""
 	if len(s.events) > 0 {
-		events = "\n  events:\n    - " + strings.Join(s.events, "\n    - ")
+		events = strings.ReplaceAll("\n  events:\n    - "+strings.Join(s.events, "\n    - "), "level:", level+":")
+		events = strings.ReplaceAll(events, "stuck: level", "stuck: "+level)
 	}
 	queue := ""
 	if s.queue > 0 {
@@ -160,15 +204,15 @@ links:
   ear: {mqtt: mqtt://model:1883, version: 5, connect_timeout: 2s}
 kinds:
   buoy:
-    link: way
+    link: way` + rides + `
     ` + s.sleeps + `
     readings:
       state:
         every: 300ms
-        ` + strings.ReplaceAll(s.way.reading, ", ", "\n        ") + `
+        ` + strings.ReplaceAll(s.way.reading, ", ", "\n        ") + payload + `
         fields:
-          level: {signal: tide, range: 4, round: 3}
-          note: calm
+          ` + level + `: {signal: tide, range: 4, round: 3}
+          note: calm` + more + `
 devices: [{kind: buoy, count: 4, name: "buoy-${n}"}]
 plan:
   for: 3s
@@ -181,12 +225,12 @@ witnesses:
     get: http://model/stored
     rows: .rows[]
     page: {cursor: .cursor}
-    time: {at: .at, of: platform}
+    ` + at + `
     device: .device
-    mark: .mark
+    ` + mark + `
     values: .body` + row + `
     wait: 30s
-    watch_copies: 600ms
+    watch_copies: 600ms` + counts + `
 require: {proven: 100%, received: 100% within ` + s.within.String() + `, stored: 100% within ` + s.within.String() + `}
 `
 }
@@ -205,6 +249,9 @@ func randomRun(t *testing.T, seed uint64, dir string) {
 	require.NoError(t, err)
 	session, err := run.Open(context.Background(), f, run.Options{Out: dir, File: "harbour.yaml", Network: m.dial})
 	require.NoError(t, err, "seed %d", seed)
+	manifest, err := run.ReadManifest(session.Folder)
+	require.NoError(t, err)
+	m.run = manifest.Run
 	copied := ""
 	if s.killed > 0 {
 		m.later(s.killed, func() {
@@ -263,6 +310,7 @@ type oracle struct {
 	*model
 	seed   uint64
 	judged *run.Judgement
+	newest map[string]uint64 // the last that went out of each device
 }
 
 func (o *oracle) wrong(f *verdict.Finding, tr *truth, why string) {
@@ -287,6 +335,16 @@ func (o *oracle) wrong(f *verdict.Finding, tr *truth, why string) {
 func (o *oracle) check(j *run.Judgement, killed bool) {
 	o.judged = j
 	findings := map[string]*verdict.Finding{}
+	o.newest = map[string]uint64{}
+	for _, tr := range o.truths {
+		m, _ := ledger.ParseMark(tr.mark)
+		o.newest[tr.device] = max(o.newest[tr.device], m.Seq)
+	}
+	for _, f := range j.Findings { // what did not come is newer, too, where it went out
+		if f.Attempts > 0 {
+			o.newest[f.Device] = max(o.newest[f.Device], f.Seq)
+		}
+	}
 	for i := range j.Findings {
 		f := &j.Findings[i]
 		findings[ledger.Mark{Run: j.Run, Device: f.Device, Reading: f.Reading, Seq: f.Seq}.String()] = f
@@ -317,6 +375,7 @@ func (o *oracle) check(j *run.Judgement, killed bool) {
 		seen++
 		o.one(f, tr, killed)
 	}
+	o.required(j, killed)
 	for i, p := range j.Proofs {
 		require.LessOrEqual(o, p.AsSent, right[i], "seed %d, killed %t: %s of more than there are", o.seed, killed, p.Name)
 	}
@@ -349,10 +408,67 @@ func (o *oracle) both(findings map[string]*verdict.Finding) (n int) {
 	return n
 }
 
+// required holds what is said of requirements against what happened.
+func (o *oracle) required(j *run.Judgement, killed bool) {
+	good, clean := [2]int{}, [2]int{} // in time and unaltered; and just once
+	rows, least, most := map[string]int{}, map[string]int{}, map[string]int{}
+	alike := true // what was counted is certain, and right
+	for _, tr := range o.truths {
+		for _, r := range tr.rows {
+			rows[r.device]++
+		}
+		if tr.variant || tr.corrupted {
+			alike = false
+			continue
+		}
+		alike = alike && tr.acked > 0 && !tr.refused && len(tr.rows) == 1 && !tr.decided.misfile
+		if most[tr.device]++; tr.acked > 0 {
+			least[tr.device]++
+		}
+		out := slices.ContainsFunc(tr.emits, func(e emission) bool { return !e.altered && e.at.Sub(tr.first) <= o.within })
+		in := slices.ContainsFunc(tr.rows, func(r row) bool { return !r.altered && r.at.Sub(tr.first) <= o.within })
+		for i, is := range []bool{out, in} {
+			if is && !tr.decided.misfile {
+				if good[i]++; []int{len(tr.emits), len(tr.rows)}[i] == 1 {
+					clean[i]++
+				}
+			}
+		}
+	}
+	due := j.Total.Due() - j.Total[verdict.Dropped] - j.MustNot
+	for _, c := range j.Checks {
+		must := func(is bool, why string) {
+			if !is && !o.Failed() {
+				o.Errorf("seed %d, %s, killed %t: %s %s is %s, %s: %s; good %v of %d; rows %v, from %v to %v\n  scenario %+v",
+					o.seed, o.way.name, killed, c.Key, c.Want, c.State, c.Got, why, good, due, rows, least, most, o.scenario)
+			}
+		}
+		i := map[string]int{"received": 0, "stored": 1}[c.Key]
+		switch met, not := c.State == proof.Met, c.State == proof.NotMet; {
+		case c.Key == "proven":
+			must(!met || min(good[0], good[1]) >= due || o.latest && good[0] >= due, "not all are good")
+		case c.Key == "received", c.Key == "stored":
+			must(!met || good[i] >= due || o.latest && i == 1, "there are fewer that are good")
+			must(!not || clean[i] < due || o.wrongTime > 0 || !o.calm || o.broken(), "all are good")
+		case c.Key == "let_in" && met:
+			for _, tr := range o.truths {
+				must(!tr.variant && !tr.corrupted || len(tr.emits)+len(tr.rows) == 0, tr.mark+" got in")
+			}
+		case c.Key == "counts":
+			for d := range most {
+				must(!met || rows[d] >= least[d] && rows[d] <= most[d], "of "+d+" there is another number")
+			}
+			must(!not || !alike || !o.calm || killed || o.broken() || o.repeat, "the numbers are alike")
+		}
+	}
+}
+
 // one holds one verdict against the truth.
 func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 	qos0, mqtt1 := strings.HasSuffix(o.way.name, "qos0"), strings.HasSuffix(o.way.name, "qos1")
 	emits, rows, copies := len(tr.emits), len(tr.rows), len(tr.emits)
+	mark, _ := ledger.ParseMark(tr.mark)
+	hidden := o.latest && mark.Seq < o.newest[tr.device] // the store shows a newer one, and may have shown it
 	altered, misfiled := false, tr.decided.misfile && (emits > 0 || rows > 0)
 	late, earliest := false, time.Duration(0)
 	for _, e := range tr.emits {
@@ -397,14 +513,16 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 		must(tr.acked > 0 || qos0, "it was not acknowledged")
 		must(!tr.refused || qos0, "it was refused")
 		must(emits > 0, "it never came out")
-		must(rows > 0, "it is not stored")
-		must(!altered, "it was altered")
+		must(rows > 0 || hidden, "it is not stored")
+		must(!altered || hidden && !slices.ContainsFunc(tr.emits, func(e emission) bool { return e.altered }),
+			"it was altered")
 		must(!misfiled, "it was misfiled")
-		must(!late, "it was late")
+		must(!late || hidden && tr.emits[0].at.Sub(tr.first) <= o.within, "it was late")
 		// What the plan's network swallowed was sent again, and may be there twice.
-		must(!repeated || (mqtt1 || o.repeat) && o.broken(), "it was repeated")
+		must(!repeated || (mqtt1 || o.repeat) && o.broken() || o.latest && copies <= allowed, "it was repeated")
 	case "lost":
-		must(emits == 0 || rows == 0, "it came out and is stored")
+		older := o.latest && rows > 0 && o.overwritten(tr, mark.Seq) // the platform shows an older one
+		must(emits == 0 || rows == 0 || older, "it came out and is stored")
 	case "refused":
 		must(tr.refused, "the platform did not refuse it")
 	case "unanswered":
@@ -433,10 +551,11 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 			strings.Contains(said, "do not agree well enough")) {
 			return
 		}
-		must(!o.calm || killed || !o.row && rows > 1, "nothing disturbed the witnesses")
+		must(!o.calm || killed || !o.row && (rows > 1 || o.repeat) || o.capped || o.latest || o.mark == "time" && len(o.events) > 0,
+			"nothing disturbed the witnesses")
 	}
-	if !o.calm || killed || once || repeated && (mqtt1 || o.repeat) && o.broken() ||
-		!o.row && rows > 1 { // without identities, two rows on two pages may be one
+	if o.capped || o.latest || o.mark == "time" && len(o.events) > 0 || !o.calm || killed || once || repeated && (mqtt1 || o.repeat) && o.broken() ||
+		!o.row && (rows > 1 || o.repeat) { // without identities, two rows on two pages may be one
 		return
 	}
 	// Nobody was disturbed: every message has just the verdict that it deserves.
@@ -465,6 +584,17 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 	must(f.Verdict == want, "it deserves "+want)
 }
 
+// overwritten tells whether an older message of the device was stored after one.
+func (o *oracle) overwritten(tr *truth, seq uint64) bool {
+	for _, other := range o.truths {
+		if m, _ := ledger.ParseMark(other.mark); other.device == tr.device && m.Seq < seq &&
+			slices.ContainsFunc(other.rows, func(r row) bool { return r.number == o.last[tr.device] }) {
+			return true
+		}
+	}
+	return false
+}
+
 // apart holds the verdict of a message that must not get in against the truth.
 func (o *oracle) apart(f *verdict.Finding, tr *truth, must func(bool, string)) {
 	in := len(tr.emits) > 0 || len(tr.rows) > 0
@@ -478,7 +608,7 @@ func (o *oracle) apart(f *verdict.Finding, tr *truth, must func(bool, string)) {
 	case "unanswered":
 		must(tr.acked == 0 || !o.calm || o.broken(), "it was answered")
 	case "unknown":
-		must(!o.calm || f.Outcome == "unknown" || o.broken() || tr.variant && tr.corrupted, "nothing disturbed the witnesses")
+		must(!o.calm || f.Outcome == "unknown" || o.broken() || o.capped || tr.variant && tr.corrupted, "nothing disturbed the witnesses")
 	case "unsent":
 		must(tr.came == 0, "the platform got it")
 	default:

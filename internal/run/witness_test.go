@@ -313,11 +313,16 @@ func TestQuestions(t *testing.T) {
 		}, verdict.Proven, ""},
 		"cut off at twenty": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, max(0, len(p.messages)-20), 20, same))
-		}, verdict.Unknown, "each answer has 20 rows at most, and the oldest or the newest messages are missing in one " +
-			"piece"},
+		}, verdict.Unknown, "messages are missing, and an answer has 20 rows at most"},
 		"the oldest twenty, cut off": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
 		}, verdict.Unknown, "the platform seems to cut its answers off"},
+		"twenty, and one is lost": {"limit: none, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
+		}, verdict.Lost, ""},
+		"the limit is said": {"limit: 7, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 7, same))
+		}, verdict.Unknown, "an answer has 7 rows at most"},
 		"the latest alone": {"shows: latest, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, max(0, len(p.messages)-1), 1, same))
 		}, verdict.Proven, ""},

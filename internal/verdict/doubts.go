@@ -55,8 +55,13 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
 	}
-	if x := j.newest[[2]int{c.Stream, c.Round}]; j.facts.Witnesses[w].Latest && x.last != x.seq && c.Seq == x.seq {
+	switch x := j.newest[[2]int{c.Stream, c.Round}]; {
+	case !j.facts.Witnesses[w].Latest:
+	case x.last != x.seq && c.Seq == x.seq:
 		return fmt.Sprintf("it shows the latest alone, and an older message (#%d) was taken last", x.last)
+	case c.Seq < x.perhaps:
+		return fmt.Sprintf("it shows the latest alone, and a newer message (#%d) went out, which may have taken its place",
+			x.perhaps)
 	}
 	if mayBreak(c) {
 		switch {

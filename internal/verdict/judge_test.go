@@ -572,3 +572,51 @@ func TestFinding(t *testing.T) {
 		assert.Equal(t, verdict.Unasked, j.Rule(c, false).Answer)
 	})
 }
+
+// Of a store that shows the latest alone only the newest message is asked, and only where
+// nothing else may have taken its place.
+func TestTheLatestAlone(t *testing.T) {
+	of := func(seq uint64, change func(*ledger.Message)) ledger.Message {
+		return message(func(m *ledger.Message) {
+			m.Seq, m.Sent = seq, start.Add(time.Duration(seq)*time.Second)
+			if m.At = m.Sent.Add(time.Millisecond); change != nil {
+				change(m)
+			}
+		})
+	}
+	shows := func(seqs ...uint64) (list []ledger.Sighting) {
+		for _, n := range seqs {
+			list = append(list, seen(1, func(s *ledger.Sighting) { s.Seq = n }))
+		}
+		return list
+	}
+	unsent := func(m *ledger.Message) { m.Attempts, m.Sent, m.Outcome = 0, time.Time{}, outcome.Unsent }
+	discard := func(m *ledger.Message) { m.Meant = ledger.ToDiscard }
+	for name, c := range map[string]struct {
+		third func(*ledger.Message) // of three
+		shown []ledger.Sighting
+		says  string // of the second
+		want  verdict.Verdict
+	}{
+		"the newest is shown":                {nil, shows(3), "[]", verdict.Proven},
+		"none is shown":                      {nil, nil, "[]", verdict.Proven},
+		"it was seen before":                 {nil, shows(2, 3), "found, as it was sent", verdict.Proven},
+		"the newest was refused":             {ended(outcome.Refused), nil, "not found", verdict.Lost},
+		"the newest was refused, and stored": {ended(outcome.Refused), shows(3), "may have taken its place", verdict.Unknown},
+		"the newest had no answer":           {ended(outcome.NoAnswer), nil, "may have taken its place", verdict.Unknown},
+		"the newest had none, this is shown": {ended(outcome.NoAnswer), shows(2), "found", verdict.Proven},
+		"the newest did not go out":          {unsent, nil, "not found", verdict.Lost},
+		"the newest had to be discarded":     {discard, nil, "not found", verdict.Lost},
+		"it was not discarded":               {discard, shows(3), "may have taken its place", verdict.Unknown},
+	} {
+		b := book(of(1, nil), of(2, nil), of(3, c.third))
+		b.Witnesses = b.Witnesses[1:]
+		for i := range c.shown {
+			c.shown[i].Witness = 0
+		}
+		b.Witnesses[0].Latest, b.Sightings = true, c.shown
+		f := judge(b)[1]
+		assert.Equal(t, c.want.String(), f.Verdict, name)
+		assert.Contains(t, fmt.Sprint(f.Testimony), c.says, name)
+	}
+}

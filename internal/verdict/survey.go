@@ -20,11 +20,12 @@ type Survey struct {
 	newest map[[2]int]newest
 }
 
-// newest is the newest message of a stream in a round that the platform took, and the one that
-// it took last.
+// newest is the newest message of a stream in a round that the platform took, the one that it
+// took last, and the newest that it may have kept all the same: without an answer, or against
+// the plan.
 type newest struct {
-	seq, last uint64
-	at        time.Time
+	seq, last, perhaps uint64
+	at                 time.Time
 }
 
 // NewSurvey makes a survey of a run, of which no case is known.
@@ -53,21 +54,9 @@ func (s *Survey) Needed(timed bool) bool {
 // Add takes what a case tells.
 func (s *Survey) Add(c *evidence.Case) {
 	addClocks(s.Clocks, c)
+	s.addNewest(c)
 	if c.Stream < 0 || !c.Known || c.Sent.IsZero() || c.Outcome != outcome.Accepted && c.Outcome != outcome.NotAsked {
 		return
-	}
-	if s.newest != nil {
-		k := [2]int{c.Stream, c.Round}
-		x := s.newest[k]
-		x.seq = max(x.seq, c.Seq)
-		at := c.At
-		if at.IsZero() {
-			at = c.Sent
-		}
-		if x.at.IsZero() || at.After(x.at) {
-			x.last, x.at = c.Seq, at
-		}
-		s.newest[k] = x
 	}
 	for w := range s.gaps {
 		g := &s.gaps[w]
@@ -77,6 +66,32 @@ func (s *Survey) Add(c *evidence.Case) {
 		}
 		// It is missing: any gap in which it may have come out may have swallowed it.
 		g.each(c.Sent, patience(&s.facts.Witnesses[w], c), func(i int) bool { g.dropped[i] = !g.list[i].Whole; return false })
+	}
+}
+
+// addNewest takes what a case tells to a witness that shows the latest alone.
+func (s *Survey) addNewest(c *evidence.Case) {
+	if s.newest == nil || c.Stream < 0 || !c.Known {
+		return
+	}
+	k := [2]int{c.Stream, c.Round}
+	x := s.newest[k]
+	defer func() { s.newest[k] = x }()
+	taken := c.Outcome == outcome.Accepted || c.Outcome == outcome.NotAsked
+	no := c.Outcome == outcome.Refused || c.Outcome == outcome.Dropped || taken && c.Meant == ledger.ToDiscard
+	if len(c.Sightings) > 0 || c.Attempts > 0 && !no {
+		x.perhaps = max(x.perhaps, c.Seq)
+	}
+	if c.Sent.IsZero() || no || !taken {
+		return
+	}
+	x.seq = max(x.seq, c.Seq)
+	at := c.At
+	if at.IsZero() {
+		at = c.Sent
+	}
+	if x.at.IsZero() || at.After(x.at) {
+		x.last, x.at = c.Seq, at
 	}
 }
 

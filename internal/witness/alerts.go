@@ -208,8 +208,11 @@ func (q *poller) askOld(ctx Context, devices []*fleet.Device) error {
 	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
 	defer cancel()
 	_, err := q.askAll(asking, devices, Round{Begin: clock.Now()}, true)
-	if errors.Is(err, errUnknownDevice) {
+	switch {
+	case errors.Is(err, errUnknownDevice):
 		return nil
+	case err != nil && ctx.Err() == nil:
+		return fmt.Errorf("the witness %q could not be asked what is there before the run: %w", q.spec.Name, err)
 	}
 	return err
 }

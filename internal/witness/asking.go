@@ -1,12 +1,15 @@
 package witness
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"math/big"
+	"regexp"
 	"slices"
 	"sync"
 	"time"
@@ -14,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/database"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/jq"
@@ -53,7 +57,7 @@ type poller struct {
 	unmarked int
 	sample   string
 	rowsSaid map[uint64]bool // of alerts, by identity
-	answers  []int           // how many rows each question brought, when it was asked last
+	answers  []answer        // what each question brought, when it was asked last
 }
 
 // newPoller makes the core of an asking witness.
@@ -415,59 +419,106 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 	return true, ""
 }
 
-// roundLimits are numbers of rows at which platforms cut answers off.
-var roundLimits = []int{10, 20, 25, 30, 50, 100, 150, 200, 250, 300, 500, 1000, 1024, 1500, 2000, 2500, 5000, 10_000,
-	20_000, 50_000, 100_000}
+// answer is what a question about some devices brought.
+type answer struct {
+	devices []*fleet.Device
+	rows    int
+}
 
-// capped tells why answers look as if the platform had cut them off; empty: they do not. Each
-// question brought a number of rows that limits have, or all of several the same number, and
-// what is missing is the oldest or the newest of a device, all in one piece.
+// place is where a message stands among those that were asked about, and whether it is missing.
+type place struct {
+	at      uint64
+	missing bool
+}
+
+// lacking counts the missing.
+func lacking(list []place) (n int) {
+	for _, x := range list {
+		if x.missing {
+			n++
+		}
+	}
+	return n
+}
+
+// roundLimits are numbers of rows at which platforms cut answers off.
+var roundLimits = []int{10, 20, 25, 50, 100, 200, 250, 500, 1000, 1024, 2000, 2500, 5000, 10_000, 20_000, 50_000, 100_000}
+
+// limitsRows is a query that has a limit of its own.
+var limitsRows = regexp.MustCompile(`(?i)\b(limit|top|fetch\s+(first|next))\b`)
+
+// capped tells why answers look as if the platform had cut them off; empty: they do not. One
+// that lacks messages has as many rows as the file says that an answer can have, or, where it
+// says nothing, as limits have; or all have the same number, and what is missing is the oldest
+// or the newest.
 func (q *poller) capped(e Expect, pages int) string {
-	if q.spec.Hears || q.spec.Latest || !q.marked || pages > len(q.answers) || len(q.answers) == 0 || q.answers[0] < 3 {
+	spec := q.spec
+	if spec.Hears || spec.Latest || !q.marked || pages > len(q.answers) || len(q.answers) == 0 ||
+		spec.Limit == crowd.NoLimit || spec.File != "" || spec.SQL != nil && !limitsRows.MatchString(spec.SQL.Query) {
 		return ""
 	}
-	n := slices.Max(q.answers)
-	same := !slices.ContainsFunc(q.answers, func(k int) bool { return k != n })
-	if !slices.Contains(roundLimits, n) && !(same && len(q.answers) > 1) {
+	n := slices.MaxFunc(q.answers, func(a, b answer) int { return cmp.Compare(a.rows, b.rows) }).rows
+	same := len(q.answers) > 1 && !slices.ContainsFunc(q.answers, func(a answer) bool { return a.rows != n })
+	full := slices.Contains(roundLimits, n)
+	if spec.Limit > 0 {
+		full, same = int64(n) >= spec.Limit, false
+	}
+	if n < 3 || !full && !same {
 		return ""
 	}
-	missing := 0
 	q.base.mu.Lock()
 	defer q.base.mu.Unlock()
-	for _, s := range q.catalog.Fleet.Streams {
-		if !q.sees(s.Device) {
+	of := map[*fleet.Device][]int{}
+	for i, s := range q.catalog.Fleet.Streams {
+		of[s.Device] = append(of[s.Device], i)
+	}
+	missing, list := 0, []place(nil)
+	for _, a := range q.answers {
+		if a.rows < n && (spec.Limit == 0 || int64(a.rows) < spec.Limit) {
 			continue
 		}
-		turns, found, lacks := 0, 0, 0
-		from, to := q.window(e, s.Index)
-		was := false
-		for seq := from; seq < to; seq++ {
-			if e.Excused(s.Index, seq) || q.base.corrupted(s.Index, seq) {
-				continue
-			}
-			has := q.has(s.Index, seq)
-			if found+lacks > 0 && has != was {
-				turns++
-			}
-			if was = has; has {
-				found++
-			} else {
-				lacks++
+		list = list[:0]
+		if len(q.answers) == 1 { // asked for all of them at once
+			a.devices = q.catalog.Fleet.Devices
+		}
+		for _, d := range a.devices {
+			for _, i := range of[d] {
+				from, to := q.window(e, i)
+				for seq := from; q.sees(d) && seq < to; seq++ {
+					if !e.Excused(i, seq) && !q.base.corrupted(i, seq) {
+						list = append(list, place{(seq - from) << 20 / (to - from), !q.has(i, seq)})
+					}
+				}
 			}
 		}
-		if missing += lacks; lacks > 0 && (turns != 1 || lacks < 2) && found > 0 {
-			return "" // something is lost in between
-		}
-		if len(q.answers) == 1 && lacks == 0 && found >= 4 {
-			return "" // what cuts off one device's cuts off the other's
+		slices.SortStableFunc(list, func(a, b place) int { return cmp.Compare(a.at, b.at) })
+		if lacks := lacking(list); full || lacks > 1 && cutOff(list, lacks) {
+			missing += lacks
 		}
 	}
-	if missing < max(4, n/10) { // so few may be lost at an end by chance
+	if missing == 0 || !full && missing < 4 {
 		return ""
 	}
-	return fmt.Sprintf("each answer has %d rows at most, and the oldest or the newest messages are missing in one "+
-		"piece: the platform seems to cut its answers off; ask for more at once (a limit in the address), for less "+
-		"time (${from} and ${to}), or say how the next page is asked for (next, page)", n)
+	return fmt.Sprintf("messages are missing, and an answer has %d rows at most: the platform seems to cut its answers "+
+		"off. Ask for more at once (a limit in the address), for less time (${from} and ${to}), or say how the next page is "+
+		"asked for (next, page). If it has no limit, write limit: none", n)
+}
+
+// cutOff tells whether so many that are missing of a list lie at one end of it that chance does
+// not explain it: two standard deviations more than it would put there (of a hypergeometric
+// distribution, of which the mean is lacks*lacks/n).
+func cutOff(list []place, lacks int) bool {
+	n := len(list)
+	end := max(lacking(list[:lacks]), lacking(list[n-lacks:]))
+	if lacks == 0 || lacks == n {
+		return lacks > 0
+	}
+	above, spread := big.NewInt(int64(end*n-lacks*lacks)), big.NewInt(int64(lacks*(n-lacks)))
+	if above.Sign() <= 0 {
+		return false
+	}
+	above.Mul(above, above).Mul(above, big.NewInt(int64(n-1)))
+	return above.Cmp(spread.Mul(spread, spread).Mul(spread, big.NewInt(4))) >= 0
 }
 
 // oneDay is how far off a platform's clock is looked for.
@@ -590,7 +641,7 @@ func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole boo
 			defer mu.Unlock()
 			pages += n
 			if err == nil {
-				q.answers = append(q.answers, on.all)
+				q.answers = append(q.answers, answer{group, on.all})
 			}
 			if errors.Is(err, errUnknownDevice) {
 				unknown = err

@@ -30,11 +30,11 @@ type sortOfWitness struct {
 var sortsOfWitness = []sortOfWitness{
 	{"subscribe", "a subscription", []string{"link", "qos", "topic", "queue"}},
 	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
-	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "pace", "max_answer",
-		"max_row", "body", "count"}},
-	{"sql", "a database", []string{"query", "zone", "timeout", "row", "pace", "max_row", "body", "count"}},
+	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "limit", "pace",
+		"max_answer", "max_row", "body", "count"}},
+	{"sql", "a database", []string{"query", "zone", "timeout", "row", "limit", "pace", "max_row", "body", "count"}},
 	{"file", "files", []string{"form", "row", "max_row", "body", "count"}},
-	{"program", "a program", []string{"timeout", "row", "pace", "max_answer", "max_row", "body", "count"}},
+	{"program", "a program", []string{"timeout", "row", "limit", "pace", "max_answer", "max_row", "body", "count"}},
 }
 
 // everyWitness are the keys that go with all sorts.
@@ -95,6 +95,11 @@ func (r *reader) witnesses(n *yaml.Node) {
 				"leave one out", what)
 		}
 		w.Pace = parse(r, o.get("pace"), what+": pace", 0, quantity.ParseRate)
+		if n := o.get("limit"); n != nil && n.Value == "none" {
+			w.Limit = crowd.NoLimit
+		} else if n != nil {
+			w.Limit = r.whole(n, what+": limit", 0, 1, 1<<40)
+		}
 		w.MaxAnswer, w.MaxRow = o.size("max_answer"), o.size("max_row")
 		r.fieldRules(w, o.get("fields"), what+": fields")
 		w.WatchCopies = o.span("watch_copies")
