@@ -8,8 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/register"
+	"runcrowd/internal/run"
 )
 
 func (e *env) register() *cobra.Command {
@@ -53,17 +55,26 @@ compares them with the crowd.`,
 }
 
 func (e *env) unregister() *cobra.Command {
-	var adopt bool
+	var adopt, leave bool
 	cmd := &cobra.Command{
 		Use:   "unregister FILE",
-		Short: "Unregister the devices that register registered",
+		Short: "Unregister the devices that register registered, and remove their retained messages",
 		Long: `Unregister removes the devices that register registered, and no others. Where the file
 says how the platform lists its devices, it proves that they are gone: the list showed
 a device before, and does not show it after (it is asked again for as long as wait
-says). What is not proven gone is named and stays registered here: call it again.`,
+says). What is not proven gone is named and stays registered here: call it again.
+
+Before that, each device removes the retained messages that it left on its broker: of
+its readings with retain, and its will. It connects as itself and publishes an empty
+message to each of these topics. In a file that registers nothing, that is all.`,
 		Example: "  runcrowd unregister harbour/crowd.yaml",
 		Args:    exactly(1, "one crowd file"),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if !leave {
+				if only, err := e.clearRetained(args[0]); only || err != nil {
+					return err
+				}
+			}
 			o, ctx, stop, err := registrar(args[0])
 			if err != nil {
 				return err
@@ -76,7 +87,52 @@ says). What is not proven gone is named and stays registered here: call it again
 	}
 	cmd.Flags().BoolVar(&adopt, "adopt", false, "remove also devices whose registration was not answered, where no list "+
 		"tells whether they exist")
+	cmd.Flags().BoolVar(&leave, "leave-retained", false, "leave retained messages on the broker")
 	return cmd
+}
+
+// clearRetained removes the retained messages of the devices that are unregistered, or of all
+// where the file registers nothing; only tells that there is nothing more to do.
+func (e *env) clearRetained(path string) (only bool, err error) {
+	f, err := loadFleet(path)
+	if err != nil {
+		return false, err
+	}
+	var devices []*fleet.Device
+	for _, d := range f.Devices {
+		if _, is := f.Crowd.Registered[d.Name]; is || f.Crowd.Register == nil {
+			devices = append(devices, d)
+		}
+	}
+	if len(run.Retained(devices)) == 0 {
+		return false, nil
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	cleared, failed, err := run.ClearRetained(ctx, f, devices, nil)
+	if err != nil {
+		return false, &exitError{exitUnreachable, fmt.Errorf("the retained messages of the devices were not removed, and "+
+			"nothing was unregistered: %s; --leave-retained leaves them", f.Crowd.Redact(err.Error()))}
+	}
+	fmt.Fprintf(e.stdout, "Retained messages were removed from %s, as the broker acknowledged.\n",
+		plural(cleared, "topic"))
+	for i, x := range failed {
+		if i == 5 {
+			fmt.Fprintf(e.stdout, "  … and %d more\n", len(failed)-5)
+			break
+		}
+		fmt.Fprintf(e.stdout, "  %s, %s: %s\n", x.Device, x.Topic, x.Why)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return false, &exitError{code: exitInterrupted}
+	case len(failed) > 0 && f.Crowd.Register != nil:
+		return false, &exitError{exitBroken, fmt.Errorf("%s could not be removed, and nothing was unregistered; "+
+			"--leave-retained leaves them", plural(len(failed), "retained message"))}
+	case len(failed) > 0:
+		return false, &exitError{code: exitBroken}
+	}
+	return f.Crowd.Register == nil, nil
 }
 
 // registrar opens the registration of a crowd file, with a context that an interruption ends.

@@ -439,8 +439,8 @@ func asides(b *strings.Builder, r *tally.Result) {
 			"ends them.\n", plural(x.Devices, "device"), x.Link, kept)
 	}
 	for _, x := range r.Retained {
-		fmt.Fprintf(b, "\n  Retained messages were left on the broker of the link %s, on %s: a retained message without a "+
-			"body takes each away.\n", x.Link, plural(x.Topics, "topic"))
+		fmt.Fprintf(b, "\n  Retained messages were left on the broker of the link %s, on %s; runcrowd unregister FILE removes "+
+			"them.\n", x.Link, plural(x.Topics, "topic"))
 	}
 	if r.Links.Renewed > 0 {
 		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))

@@ -608,7 +608,7 @@ func (o *oracle) apart(f *verdict.Finding, tr *truth, must func(bool, string)) {
 	case "unanswered":
 		must(tr.acked == 0 || !o.calm || o.broken(), "it was answered")
 	case "unknown":
-		must(!o.calm || f.Outcome == "unknown" || o.broken() || o.capped || tr.variant && tr.corrupted, "nothing disturbed the witnesses")
+		must(!o.calm || f.Outcome == "unknown" || o.broken() || o.capped || o.latest || tr.variant && tr.corrupted, "nothing disturbed the witnesses")
 	case "unsent":
 		must(tr.came == 0, "the platform got it")
 	default:

@@ -112,6 +112,7 @@ type cursor struct {
 	ours   int               // rows of ours on this page
 	rows   int               // rows on this page
 	all    int               // rows on the pages before it
+	own    int               // and those of them that are ours
 	old    bool              // they were there before the run: nothing of them is noted
 	tells  [2]map[int]int64  // counts: of this page, and of those before
 	err    error             // of a row that cannot be counted
@@ -155,7 +156,7 @@ func (s *cursor) whole() {
 		s.tells[1][k] += n
 	}
 	s.tells[0] = nil
-	s.all += s.rows
+	s.all, s.own = s.all+s.rows, s.own+s.ours
 }
 
 // stale tells whether the page brought rows of ours, and each of them not for the first
@@ -421,8 +422,8 @@ func (q *poller) Hear(ctx Context, r Round) (bool, string) {
 
 // answer is what a question about some devices brought.
 type answer struct {
-	devices []*fleet.Device
-	rows    int
+	devices   []*fleet.Device
+	rows, own int // in all, and of this run
 }
 
 // place is where a message stands among those that were asked about, and whether it is missing.
@@ -448,9 +449,9 @@ var roundLimits = []int{10, 20, 25, 50, 100, 200, 250, 500, 1000, 1024, 2000, 25
 var limitsRows = regexp.MustCompile(`(?i)\b(limit|top|fetch\s+(first|next))\b`)
 
 // capped tells why answers look as if the platform had cut them off; empty: they do not. One
-// that lacks messages has as many rows as the file says that an answer can have, or, where it
-// says nothing, as limits have; or all have the same number, and what is missing is the oldest
-// or the newest.
+// has as many rows as the file says that an answer can have; or, where it says nothing, it lacks
+// messages, or has copies of some, and as many rows as limits have; or all have the same number,
+// and what is missing is the oldest or the newest.
 func (q *poller) capped(e Expect, pages int) string {
 	spec := q.spec
 	if spec.Hears || spec.Latest || !q.marked || pages > len(q.answers) || len(q.answers) == 0 ||
@@ -472,7 +473,7 @@ func (q *poller) capped(e Expect, pages int) string {
 	for i, s := range q.catalog.Fleet.Streams {
 		of[s.Device] = append(of[s.Device], i)
 	}
-	missing, list := 0, []place(nil)
+	whole, missing, list := true, 0, []place(nil)
 	for _, a := range q.answers {
 		if a.rows < n && (spec.Limit == 0 || int64(a.rows) < spec.Limit) {
 			continue
@@ -492,15 +493,18 @@ func (q *poller) capped(e Expect, pages int) string {
 			}
 		}
 		slices.SortStableFunc(list, func(a, b place) int { return cmp.Compare(a.at, b.at) })
-		if lacks := lacking(list); full || lacks > 1 && cutOff(list, lacks) {
+		lacks := lacking(list)
+		switch {
+		case full && (spec.Limit > 0 || lacks > 0 || a.own > len(list)):
+			whole = false
+		case lacks > 1 && cutOff(list, lacks):
 			missing += lacks
 		}
 	}
-	if missing == 0 || !full && missing < 4 {
+	if whole && missing < 4 {
 		return ""
 	}
-	return fmt.Sprintf("messages are missing, and an answer has %d rows at most: the platform seems to cut its answers "+
-		"off. Ask for more at once (a limit in the address), for less time (${from} and ${to}), or say how the next page is "+
+	return fmt.Sprintf("an answer has %d rows at most: the platform seems to cut its answers off. Ask for more at once (a limit in the address), for less time (${from} and ${to}), or say how the next page is "+
 		"asked for (next, page). If it has no limit, write limit: none", n)
 }
 
@@ -641,7 +645,7 @@ func (q *poller) askAll(ctx Context, devices []*fleet.Device, r Round, whole boo
 			defer mu.Unlock()
 			pages += n
 			if err == nil {
-				q.answers = append(q.answers, answer{group, on.all})
+				q.answers = append(q.answers, answer{group, on.all, on.own})
 			}
 			if errors.Is(err, errUnknownDevice) {
 				unknown = err

@@ -770,8 +770,9 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 		{name: "page", typ: params, goes: "HTTP", doc: "In place of next: what parameters of the address are on the next " +
 			"page, such as {cursor: .next_cursor}; null at the end."},
 		{name: "limit", typ: orWord("none", whole(1, 1<<40)), doc: "The most rows that the platform puts into an answer. One " +
-			"with as many, in which a message is missing, is taken for cut off, and the message is unknown, not lost. none: " +
-			"there is no limit. If not given, 10, 20, 25, 50, 100 and other round numbers are taken for one."},
+			"with as many is taken for cut off: what is missing in it is unknown, not lost. none: there is no limit. If not " +
+			"given, an answer that lacks messages, or has copies, is taken for cut off if it has 10, 20, 25, 50, 100 or " +
+			"another round number of rows."},
 		{name: "pace", typ: rate, doc: "At most this many questions a second."},
 		{name: "max_answer", typ: size, def: "16 MiB", doc: "The longest answer that is read; of a program, the most that " +
 			"it may print."},
