@@ -151,6 +151,8 @@ func (l *loop) tellDone(a *act, told ledger.Action, over bool, why string) {
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
 	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Action: told, At: clock.Now(), Over: over,
 		Why: why}
+	kind := crowd.ActionKind(slices.Index(crowd.ActionNames[:], told.Kind))
+	x.Lasts = !over && (a.to > 0 || !kind.Momentary() && !kind.Next())
 	if a.event != nil {
 		x.Event = a.event.Title()
 	}

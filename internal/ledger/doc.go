@@ -67,8 +67,8 @@
 //	    link text, devices uint, kept int
 //	21  a message was handed to the network once more, as the plan says
 //	    stream uint, seq uint, at time
-//	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done
-//	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, broke bool, disturbs bool, why text
+//	22  an event of the plan did something to a device, or undid it (over); stream is the first of the device; lasts: until it is over, or the round; broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done
+//	    stream uint, event text, round uint, kind text, name text, value text, at time, over bool, lasts bool, broke bool, disturbs bool, why text
 //	23  an alert that the platform must give; index counts from 0, within is in nanoseconds, fields are those by whose values it is called for
 //	    index uint, name text, witness uint, within int, fields list(name text)
 //	24  what the platform said by itself; stream is the first of the device, 1 more than its index, or 0 for a device that is none of the run; row is as in 8; perhaps: it may be another delivery of an earlier one; text is what was heard, clipped

@@ -1,7 +1,9 @@
 package ledger
 
 import (
+	"maps"
 	"slices"
+	"sort"
 	"time"
 
 	"runcrowd/internal/clock"
@@ -112,6 +114,7 @@ type Done struct {
 	Action Action
 	At     time.Time
 	Over   bool // it was undone
+	Lasts  bool // until it is over, or the round
 	Broke  bool // it breaks connections: what was just sent without an acknowledgement may be lost
 	// Disturbs: messages may be late, or leave their device later, because of it.
 	Disturbs bool
@@ -474,7 +477,110 @@ type EventActions struct {
 	Last    time.Time `json:"last"`
 	Failed  int       `json:"failed,omitempty"` // times that it could not be done
 	Why     string    `json:"why,omitempty"`    // the first of these could not
-	devices map[int]bool
+	// Stretches are when it lasted for some device, in order; what is over at once has no length.
+	Stretches []Stretch `json:"-"`
+	devices   map[int]bool
+	open      map[int]opened    // devices for which it lasts
+	rest      map[int]time.Time // by round: since when it lasted to the end of it
+}
+
+// Stretch is a time from one moment to another.
+type Stretch struct{ From, To time.Time }
+
+// opened is since when an action lasts for a device, and in which round.
+type opened struct {
+	from  time.Time
+	round int
+}
+
+// mostStretches is how many stretches of an action are told apart.
+const mostStretches = 500
+
+// lasted adds a stretch: those that touch are one.
+func (e *EventActions) lasted(from, to time.Time) {
+	list := e.Stretches
+	if to.Before(from) {
+		to = from
+	}
+	first := sort.Search(len(list), func(i int) bool { return !list[i].To.Before(from) })
+	last := first
+	for ; last < len(list) && !list[last].From.After(to); last++ {
+		if list[last].From.Before(from) {
+			from = list[last].From
+		}
+		if list[last].To.After(to) {
+			to = list[last].To
+		}
+	}
+	if list = slices.Replace(list, first, last, Stretch{from, to}); len(list) > mostStretches { // the nearest two are one
+		near := 0
+		for i := range len(list) - 1 {
+			if list[i+1].From.Sub(list[i].To) < list[near+1].From.Sub(list[near].To) {
+				near = i
+			}
+		}
+		list[near].To = list[near+1].To
+		list = slices.Delete(list, near+1, near+2)
+	}
+	e.Stretches = list
+}
+
+// took notes when an action began, or ended, for a device.
+func (e *EventActions) took(x *Done) {
+	before, is := e.open[x.Stream]
+	switch {
+	case x.Over && is:
+		e.lasted(before.from, x.At)
+		delete(e.open, x.Stream)
+	case x.Over || is && before.round == x.Round: // it lasts already
+	case !x.Lasts:
+		e.lasted(x.At, x.At)
+	default:
+		if is {
+			e.rests(before)
+		}
+		if e.open == nil {
+			e.open = map[int]opened{}
+		}
+		e.open[x.Stream] = opened{x.At, x.Round}
+	}
+}
+
+// rests notes what lasts to the end of its round.
+func (e *EventActions) rests(x opened) {
+	if e.rest == nil {
+		e.rest = map[int]time.Time{}
+	}
+	if t, is := e.rest[x.round]; !is || x.from.Before(t) {
+		e.rest[x.round] = x.from
+	}
+}
+
+// Done is what events did so far, of a ledger with these rounds that was written last at last:
+// what lasts to the end of a round ends with it.
+func (l *Actions) Done(rounds []Round, last time.Time) []EventActions {
+	list := slices.Clone(l.Events)
+	for i := range list {
+		e := &list[i]
+		e.Stretches, e.rest = slices.Clone(e.Stretches), maps.Clone(e.rest)
+		for _, x := range e.open {
+			e.rests(x)
+		}
+		for _, n := range slices.Sorted(maps.Keys(e.rest)) {
+			to := last
+			for k, r := range rounds {
+				switch {
+				case r.N != n:
+				case !r.Over.IsZero():
+					to = r.Over
+				case k+1 < len(rounds):
+					to = rounds[k+1].Begin
+				}
+			}
+			e.lasted(e.rest[n], to)
+		}
+	}
+	return list
 }
 
 // Break is a time in which the plan disturbed a device's connections. To is zero: to the end.
@@ -484,9 +590,6 @@ type Break struct {
 	event, action string
 }
 
-// Event is the name of the event that did it.
-func (b *Break) Event() string { return b.event }
-
 // mostBreaks bounds how many breaks of a device are kept; more of them are one.
 const mostBreaks = 1000
 
@@ -494,14 +597,14 @@ func (l *Actions) add(x *Done) {
 	if x.Disturbs {
 		l.breaks(x)
 	}
-	if x.Over || x.Event == "" {
+	if x.Event == "" {
 		return
 	}
 	at := slices.IndexFunc(l.Events, func(e EventActions) bool {
 		return e.Event == x.Event && e.Kind == x.Action.Kind && e.Name == x.Action.Name
 	})
 	if at < 0 {
-		if len(l.Events) >= mostReasons {
+		if x.Over || len(l.Events) >= mostReasons {
 			return
 		}
 		at = len(l.Events)
@@ -509,6 +612,12 @@ func (l *Actions) add(x *Done) {
 			Value: x.Action.Value, First: x.At, devices: map[int]bool{}})
 	}
 	e := &l.Events[at]
+	if x.Why == "" {
+		e.took(x)
+	}
+	if x.Over {
+		return
+	}
 	if x.At.Before(e.First) {
 		e.First = x.At
 	}

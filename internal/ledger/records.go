@@ -308,7 +308,8 @@ var records = [...]struct {
 		c.nano("at", &x.At)
 	}},
 	recDone: {"an event of the plan did something to a device, or undid it (over); stream is the first of the device; " +
-		"broke: its connections are broken by it; disturbs: its messages may be late; why: it could not be done",
+		"lasts: until it is over, or the round; broke: its connections are broken by it; disturbs: its messages may be late; " +
+		"why: it could not be done",
 		func(c *coder, x *entry) {
 			d := &x.done
 			c.whole("stream", &d.Stream)
@@ -317,6 +318,7 @@ var records = [...]struct {
 			d.Action.fields(c)
 			c.time("at", &d.At)
 			c.bool("over", &d.Over)
+			c.bool("lasts", &d.Lasts)
 			c.bool("broke", &d.Broke)
 			c.bool("disturbs", &d.Disturbs)
 			c.text("why", &d.Why)

@@ -35,6 +35,9 @@ var plotStyle string
 // mostOnPage is how many messages, gaps and devices with something wrong the page lists.
 const mostOnPage = 1000
 
+// mostBands is how many stretches of events, and times in which a witness was deaf, are drawn.
+const mostBands = 2000
+
 // page is what the template of the page is given.
 type page struct {
 	*Input
@@ -284,13 +287,9 @@ func dataOf(in *Input) *pageData {
 		d.Bands = append(d.Bands, pageBand{name, from.Sub(s.Begin).Seconds(), to.Sub(s.Begin).Seconds(), sort})
 	}
 	for _, e := range r.Actions {
-		from, to := e.First, e.Last
-		if x, is := r.Disturbed[e.Event]; is {
-			if to = x[1]; to.IsZero() {
-				to = s.Begin.Add(time.Duration(len(s.Steps)) * s.Step)
-			}
+		for _, x := range e.Stretches {
+			band(e.Event+": "+strings.TrimSpace(e.Kind+" "+e.Name), "event", x.From, x.To)
 		}
-		band(e.Event+": "+strings.TrimSpace(e.Kind+" "+e.Name), "event", from, to)
 	}
 	for _, g := range r.Deaf {
 		to := g.To
@@ -300,6 +299,6 @@ func dataOf(in *Input) *pageData {
 		band(g.Witness+" could not listen: "+g.Why, "deaf", g.From, to)
 	}
 	slices.SortStableFunc(d.Bands, func(a, b pageBand) int { return cmp.Compare(a.From, b.From) })
-	d.Bands = d.Bands[:min(len(d.Bands), mostOnPage)]
+	d.Bands = d.Bands[:min(len(d.Bands), mostBands)]
 	return d
 }

@@ -275,7 +275,7 @@ func (t *Tally) connections() {
 		}
 	}
 	r.Left, r.Retained, r.Still, r.Turns = f.Left, f.Retained, f.Still, f.Turns
-	r.Actions = f.Actions.Events
+	r.Actions = f.Actions.Done(f.Rounds, f.LastWrite)
 }
 
 func sortedKeys[V any](m map[int]V) []int {

@@ -154,9 +154,8 @@ type Result struct {
 	Recovered        int // messages known only from sightings
 	Torn             int64
 	Damage           []ledger.Damage
-	Deaf             []Deaf                  // when witnesses could not listen
-	Disturbed        map[string][2]time.Time // when events disturbed connections, first and last; a zero end: to the end
-	Series           *Series                 // nil: it was not wanted
+	Deaf             []Deaf  // when witnesses could not listen
+	Series           *Series // nil: it was not wanted
 	Rows             []Row
 	Playing          bool // the run goes on while it is judged
 	// LastRound is the round that was played last, for Played of Planned.

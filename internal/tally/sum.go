@@ -118,22 +118,6 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 	r.Holes = longestHoles(r.Holes)
 	t.connections()
 	r.Alerts, r.AlertFindings = t.alerts.result(f, t.opt)
-	for _, list := range f.Actions.Breaks {
-		for i := range list {
-			b := &list[i]
-			x, known := r.Disturbed[b.Event()]
-			if r.Disturbed == nil {
-				r.Disturbed = map[string][2]time.Time{}
-			}
-			if !known || b.From.Before(x[0]) {
-				x[0] = b.From
-			}
-			if !known || !x[1].IsZero() && (b.To.IsZero() || b.To.After(x[1])) {
-				x[1] = b.To
-			}
-			r.Disturbed[b.Event()] = x
-		}
-	}
 	r.Counted = t.counted()
 	if t.series != nil {
 		r.Series = &t.series.Series

@@ -191,16 +191,35 @@
   }
   if ($("rates") && data.rates.length && data.rates[0].length) {
     const xs = data.rates[0].map((_, i) => data.begin / 1000 + (i + 0.5) * data.step);
-    const kinds = { event: "--v4", deaf: "--bad" };
-    const bands = (u) => {
-      const c = u.ctx;
-      for (const b of data.bands) {
-        const from = u.valToPos(data.begin / 1000 + b.from, "x", true), to = u.valToPos(data.begin / 1000 + Math.max(b.to, b.from), "x", true);
-        c.save();
-        c.globalAlpha = 0.16;
-        c.fillStyle = css(kinds[b.sort]);
-        c.fillRect(from, u.bbox.top, Math.max(2, to - from), u.bbox.height);
-        c.restore();
+    // Each event, and each time in which a witness was deaf, has a lane below the plot, on its
+    // axis: what is zoomed there is zoomed here.
+    const names = new Map();
+    for (const b of data.bands) names.set(b.name, [...(names.get(b.name) || []), b]);
+    const seconds = (t) => `${t.toFixed(1)} s`;
+    const lanes = [...names].map(([name, list]) => {
+      const li = document.createElement("li"), track = document.createElement("span"), text = document.createElement("span");
+      track.className = "track"; text.className = "name";
+      const when = list.slice(0, 6).map((b) => (b.to > b.from ? `${b.from.toFixed(1)} to ${seconds(b.to)}` : `at ${seconds(b.from)}`));
+      text.textContent = `${name} \u00b7 ${when.join(", ")}${list.length > 6 ? `, and ${list.length - 6} more` : ""}`;
+      const bars = list.map((b) => {
+        const i = document.createElement("i");
+        i.className = b.sort;
+        track.append(i);
+        return [b, i];
+      });
+      li.append(text, track);
+      $("bands").append(li);
+      return bars;
+    }).flat();
+    const place = (u) => {
+      const from = u.scales.x.min - data.begin / 1000, long = u.scales.x.max - u.scales.x.min;
+      $("bands").style.marginLeft = `${u.bbox.left / devicePixelRatio + 6}px`;
+      $("bands").style.width = `${u.bbox.width / devicePixelRatio}px`;
+      for (const [b, i] of lanes) {
+        const left = Math.max(0, (b.from - from) / long), right = Math.min(1, (b.to - from) / long);
+        i.hidden = left > 1 || right < 0;
+        i.style.left = `${100 * left}%`;
+        i.style.width = `${100 * Math.max(0, right - left)}%`;
       }
     };
     plot("rates", () => ({
@@ -209,17 +228,10 @@
         tzDate: (t) => uPlot.tzDate(new Date(t * 1e3), "Etc/UTC"),
         axes: [times(), { ...axis(), label: "messages a second", labelSize: 22, size: 74 }],
         series: [time, ...data.names.map((name, i) => ({ label: name, stroke: css(hues[i % hues.length]), width: 1.6, dash: i === 0 ? [6, 4] : undefined, points: { show: data.rates[0].length < 3 } }))],
-        hooks: { drawClear: [bands] },
+        hooks: { draw: [place] },
       },
     }));
-    const names = new Map(data.bands.map((b) => [b.name, b]));
-    for (const [name, b] of [...names].slice(0, 30)) {
-      const li = document.createElement("li"), i = document.createElement("i");
-      i.style.background = `var(${kinds[b.sort]})`; i.style.opacity = 0.5;
-      li.append(i, `${name}, from ${b.from.toFixed(1)} s to ${b.to.toFixed(1)} s`);
-      $("bands").append(li);
-    }
-    if (names.size) $("bandtext").textContent = "Behind the lines: what the plan did, and when a witness could not listen.";
+    if (names.size) $("bandtext").textContent = "Below: what the plan did, and when a witness could not listen.";
   }
   if ($("which") && data.delays.length) {
     for (const d of data.delays) $("which").add(new Option(d.name === "lag" ? "sent (from due: the lag)" : d.name, d.name));
