@@ -16,7 +16,7 @@ import (
 func (r *Result) Whole() bool { return r.Ended && !r.Interrupted }
 
 // Result sums up. The tally cannot be added to any more.
-func (t *Tally) Result(clocks []verdict.Clock) *Result {
+func (t *Tally) Result(survey *verdict.Survey) *Result {
 	t.leave()
 	t.stream = -1
 	f, r := t.facts, &t.res
@@ -112,7 +112,7 @@ func (t *Tally) Result(clocks []verdict.Clock) *Result {
 				r.Deaf = append(r.Deaf, Deaf{w.Name, g.From, g.To, g.Why})
 			}
 		}
-		report.Why = append(report.Why, clocks[i].Says()...)
+		report.Why = append(report.Why, survey.ClockSays(i)...)
 		r.Witnesses = append(r.Witnesses, report)
 	}
 	r.Holes = longestHoles(r.Holes)

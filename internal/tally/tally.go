@@ -136,7 +136,7 @@ func (w *Watcher) Judge() (*Result, error) {
 	if err := e.Cases(func(c *evidence.Case) error { t.Add(c); return t.err }); err != nil {
 		return nil, err
 	}
-	return t.Result(survey.Clocks), nil
+	return t.Result(survey), nil
 }
 
 // Add counts a case.
@@ -406,10 +406,11 @@ func (o *order) add(x found, behind *ledger.Spans) {
 // comes again is behind by nature.
 func (t *Tally) ordered(c *evidence.Case) {
 	for w := range t.order {
-		first, copies, own := (*evidence.Sighting)(nil), 0, t.judge.Clocks[w].Own()
+		k := t.judge.Clock(w, c.Stream)
+		first, copies, own := (*evidence.Sighting)(nil), 0, k.Own()
 		for i := range c.Sightings {
 			x := &c.Sightings[i]
-			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) || t.judge.Clocks[w].IsOff(c.Sent, x) {
+			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) || k.IsOff(c.Sent, x) {
 				continue
 			}
 			if copies++; first == nil {

@@ -148,6 +148,26 @@ func addClocks(clocks []Clock, c *evidence.Case) {
 	}
 }
 
+// join takes what another reading's rows say of the same clock.
+func (k *Clock) join(o *Clock) {
+	switch {
+	case o.timed == 0:
+		return
+	case k.timed == 0:
+		k.Offset, k.unit = o.Offset, o.unit
+	default:
+		k.Offset.Least, k.Offset.Most = max(k.Offset.Least, o.Offset.Least), min(k.Offset.Most, o.Offset.Most)
+		k.unit = min(k.unit, o.unit)
+	}
+	k.timed, k.looked, k.echoes = k.timed+o.timed, k.looked+o.looked, k.echoes+o.echoes
+	for _, t := range o.least {
+		k.least.add(t)
+	}
+	for _, t := range o.most {
+		k.most.add(t)
+	}
+}
+
 // finishClocks narrows what messages tell by what the platforms say of their clocks.
 func finishClocks(clocks []Clock, f *ledger.Facts) {
 	for i := range clocks {
@@ -297,14 +317,13 @@ func (d Delay) inTime(within time.Duration) State {
 	return InDoubt
 }
 
-// Says tells what is to be told of the clock, in lines.
-func (k *Clock) Says() (lines []string) {
+// says tells what is to be told of the clock, in lines.
+func (k *Clock) says() (lines []string) {
 	if k.timed == 0 {
 		return nil
 	}
 	o := k.Offset
 	switch {
-	case k.echoed(): // told below
 	case o.Least > o.Most:
 		lines = append(lines, fmt.Sprintf("the times of storage that it tells do not fit one clock: some are %s after a "+
 			"message was seen here, others %s before one was sent; its clock was set meanwhile, or time: picks another "+
@@ -324,13 +343,18 @@ func (k *Clock) Says() (lines []string) {
 		lines = append(lines, fmt.Sprintf("%s filed under a wrong time, and when it was stored is not known: %s", rows,
 			strings.Join(k.examples, ", ")))
 	}
-	if k.echoed() && k.of == ledger.TimeOfAnybody {
-		field := "the time at which the message was due"
-		if k.field != "" {
-			field = "that of the field " + k.field + ", which the device sent"
-		}
-		lines = append(lines, fmt.Sprintf("the time that it tells is %s: it says nothing about when a message was stored. "+
-			"If it is the platform's own, say so: time: {at: …, of: platform}", field))
-	}
 	return lines
+}
+
+// echoSays tells that the times are the device's own, where the file does not say so; or "".
+func (k *Clock) echoSays() string {
+	if !k.echoed() || k.of != ledger.TimeOfAnybody {
+		return ""
+	}
+	field := "the time at which the message was due"
+	if k.field != "" {
+		field = "that of the field " + k.field + ", which the device sent"
+	}
+	return fmt.Sprintf("the time that it tells is %s: it says nothing about when a message was stored. If it is the "+
+		"platform's own, say so: time: {at: …, of: platform}", field)
 }

@@ -142,10 +142,11 @@ func (l *look) gather() {
 	l.Judge.copies = l.copies
 	l.found = said{state: Found, times: max(1, len(l.copies)), delay: noDelay}
 	if l.first != nil && timed(l.first) && !l.c.Sent.IsZero() {
-		l.found.delay = l.Clocks[l.w].delay(l.c.Sent, l.first)
-		if by, is := l.Clocks[l.w].off(l.c.Sent, l.first); is {
+		k := l.Clock(l.w, l.c.Stream)
+		l.found.delay = k.delay(l.c.Sent, l.first)
+		if by, is := k.off(l.c.Sent, l.first); is {
 			l.found.off = by
-			l.Clocks[l.w].name(l.stream().Device, l.stream().Reading, l.c.Seq, by)
+			k.name(l.stream().Device, l.stream().Reading, l.c.Seq, by)
 		}
 		l.found.delay.Least = max(0, l.found.delay.Least-l.still(l.c.Sent, l.first.Seen))
 	}

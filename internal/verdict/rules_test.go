@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"slices"
 	"testing"
 	"time"
 
@@ -290,7 +291,7 @@ func TestWhatClocksTell(t *testing.T) {
 	assert.Equal(t, echoLook, clocks[0].echoes)
 	assert.True(t, clocks[0].echoed())
 	var none Clock
-	assert.Empty(t, none.Says())
+	assert.Empty(t, none.says())
 	for want, k := range map[string]Clock{
 		"its clock is ahead of ours by 1s to 2s": {Offset: ledger.Offset{Least: s, Most: 2 * s},
 			timed: 1},
@@ -298,17 +299,58 @@ func TestWhatClocksTell(t *testing.T) {
 			timed: 1},
 		"some are 1s after a message was seen here, others 2s before": {Offset: ledger.Offset{Least: s, Most: -2 * s},
 			timed: 1},
-		"the time that it tells is that of the field at, which the devi": {Offset: ledger.Offset{Most: s}, timed: 9,
-			looked: 9, echoes: 9, field: "at"},
-		"the time that it tells is the time at which the message was du": {timed: 9, looked: 9, echoes: 9},
 	} {
-		if says := k.Says(); assert.Len(t, says, 1, want) {
+		if says := k.says(); assert.Len(t, says, 1, want) {
 			assert.Contains(t, says[0], want)
 		}
 	}
 	for _, k := range []Clock{{Offset: ledger.Offset{Least: 0, Most: s}, timed: 9},
 		{Offset: ledger.Offset{Least: -s, Most: 0}, timed: 9}, {timed: 2, looked: 2, echoes: 1}} {
-		assert.Empty(t, k.Says(), "%+v", k)
+		assert.Empty(t, k.says(), "%+v", k)
+	}
+}
+
+// Whose time rows tell is found for each reading: of one it may be the device's, and of another
+// the platform's, which alone says how the clocks differ.
+func TestWhoseTimeOfEachReading(t *testing.T) {
+	const s = time.Second
+	store := ledger.Witness{Name: "store"}
+	f := &ledger.Facts{Witnesses: []ledger.Witness{store}, Streams: []ledger.Stream{{Kind: "buoy", Reading: "state"},
+		{Kind: "buoy", Reading: "level"}, {Kind: "mast", Reading: "state"}, {Kind: "buoy", Reading: "state"}}}
+	survey := NewSurvey(f)
+	row := func(stream, i int, text string, told time.Duration) *evidence.Case {
+		b := &ledger.Book{Facts: *f, Messages: make([][]ledger.Message, 4)}
+		b.Messages[stream] = []ledger.Message{{Seq: 1, Sent: after(time.Duration(i) * s), Carried: []byte(text)}}
+		b.Sightings = []ledger.Sighting{{Stream: stream, Seq: 1, Seen: after(time.Duration(i)*s + 6*s), Stored: after(told)}}
+		var found *evidence.Case
+		assert.NoError(t, evidence.Of(b, nil).Cases(func(c *evidence.Case) error {
+			if c.Known {
+				survey.Add(c)
+				x := *c
+				x.Sightings = slices.Clone(c.Sightings)
+				found = &x
+			}
+			return nil
+		}))
+		return found
+	}
+	var own, device *evidence.Case
+	for i := range 30 { // a row in three is filed under the time in the message
+		at := time.Duration(i) * s
+		own = row(0, i, "{}", at+5*s+1)
+		row(2, i, "{}", at+5*s+1)
+		device = row(1, i, fmt.Sprintf(`{"t":%d}`, after(at+1).UnixNano()), at+1)
+	}
+	survey.Finish()
+	assert.True(t, survey.Clock(0, 0).Own())
+	assert.True(t, survey.Clock(0, 3).Own())
+	assert.False(t, survey.Clock(0, 1).Own(), "a third of all rows, and all of this reading")
+	assert.Equal(t, ledger.Offset{Least: -s + 1, Most: 5*s + 1}, survey.Clock(0, 2).Offset)
+	assert.Equal(t, 5*s+1, survey.Clock(0, 0).delay(own.Sent, &own.Sightings[0]).Took)
+	assert.Equal(t, Delay{6 * s, 0, 6 * s}, survey.Clock(0, 1).delay(device.Sent, &device.Sightings[0]))
+	says := survey.ClockSays(0)
+	if assert.Len(t, says, 1) {
+		assert.Contains(t, says[0], "of level: the time that it tells is that of the field t, which the device sent")
 	}
 }
 
@@ -359,7 +401,7 @@ func TestEchoes(t *testing.T) {
 	}
 	assert.False(t, (&Clock{Offset: ledger.Offset{Least: 1}}).tells(), "no clock is ahead by more than by what it is at "+
 		"most")
-	assert.Empty(t, (&Clock{of: ledger.TimeOfDevice, timed: 5}).Says(), "the file said so itself")
+	assert.Empty(t, (&Clock{of: ledger.TimeOfDevice, timed: 5}).says(), "the file said so itself")
 }
 
 // Which gaps share a moment with a time.

@@ -1,7 +1,9 @@
 package verdict
 
 import (
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"runcrowd/internal/evidence"
@@ -12,9 +14,14 @@ import (
 // Survey is what all messages together tell, and each is judged by: the clocks of the
 // platforms, and in which gaps brokers dropped messages for a witness.
 type Survey struct {
-	Clocks []Clock
-	facts  *ledger.Facts
-	gaps   []gaps // of the witnesses
+	// clocks are what the platforms' clocks are known by, by witness; and read what the rows of
+	// each reading say, by its number and witness: whose time that is, is found for each.
+	clocks  []Clock
+	read    [][]Clock
+	reading []int    // the number of a stream's reading
+	names   []string // of readings, by number
+	facts   *ledger.Facts
+	gaps    []gaps // of the witnesses
 	// newest are, by stream and round, those that went out last; nil where no witness shows
 	// the latest alone.
 	newest map[[2]int]newest
@@ -30,10 +37,24 @@ type newest struct {
 
 // NewSurvey makes a survey of a run, of which no case is known.
 func NewSurvey(f *ledger.Facts) *Survey {
-	s := &Survey{Clocks: make([]Clock, len(f.Witnesses)), facts: f, gaps: make([]gaps, len(f.Witnesses))}
+	s := &Survey{clocks: make([]Clock, len(f.Witnesses)), facts: f, gaps: make([]gaps, len(f.Witnesses))}
+	number := map[[2]string]int{}
+	for i := range f.Streams {
+		k := [2]string{f.Streams[i].Kind, f.Streams[i].Reading}
+		n, is := number[k]
+		if !is {
+			n = len(number)
+			number[k] = n
+			s.names, s.read = append(s.names, k[1]), append(s.read, make([]Clock, len(f.Witnesses)))
+			for w := range f.Witnesses {
+				s.read[n][w].of = f.Witnesses[w].TimeOf
+			}
+		}
+		s.reading = append(s.reading, n)
+	}
 	for i := range f.Witnesses {
 		s.gaps[i] = newGaps(f.Witnesses[i].Gaps)
-		s.Clocks[i].of = f.Witnesses[i].TimeOf
+		s.clocks[i].of = f.Witnesses[i].TimeOf
 		if f.Witnesses[i].Latest && s.newest == nil {
 			s.newest = map[[2]int]newest{}
 		}
@@ -53,7 +74,9 @@ func (s *Survey) Needed(timed bool) bool {
 
 // Add takes what a case tells.
 func (s *Survey) Add(c *evidence.Case) {
-	addClocks(s.Clocks, c)
+	if c.Stream >= 0 && c.Stream < len(s.reading) {
+		addClocks(s.read[s.reading[c.Stream]], c)
+	}
 	s.addNewest(c)
 	if c.Stream < 0 || !c.Known || c.Sent.IsZero() || c.Outcome != outcome.Accepted && c.Outcome != outcome.NotAsked {
 		return
@@ -96,7 +119,50 @@ func (s *Survey) addNewest(c *evidence.Case) {
 }
 
 // Finish ends the survey.
-func (s *Survey) Finish() { finishClocks(s.Clocks, s.facts) }
+func (s *Survey) Finish() {
+	for _, of := range s.read {
+		for w := range of {
+			if k := &of[w]; !k.echoed() {
+				s.clocks[w].join(k)
+			}
+		}
+	}
+	finishClocks(s.clocks, s.facts)
+}
+
+// Clock is what the times of a witness's rows of a stream are read by.
+func (s *Survey) Clock(w, stream int) *Clock {
+	if stream >= 0 && stream < len(s.reading) {
+		if k := &s.read[s.reading[stream]][w]; k.echoed() {
+			return k
+		}
+	}
+	return &s.clocks[w]
+}
+
+// ClockSays tells what is to be told of the clock of a witness's platform, in lines.
+func (s *Survey) ClockSays(w int) []string {
+	lines := s.clocks[w].says()
+	of := map[string][]string{} // readings, by what is said of them
+	told := 0
+	for n := range s.read {
+		k := &s.read[n][w]
+		if k.timed == 0 {
+			continue
+		}
+		told++
+		if says := k.echoSays(); says != "" && !slices.Contains(of[says], s.names[n]) {
+			of[says] = append(of[says], s.names[n])
+		}
+	}
+	for _, says := range slices.Sorted(maps.Keys(of)) {
+		if len(of[says]) < told {
+			says = "of " + strings.Join(of[says], ", ") + ": " + says
+		}
+		lines = append(lines, says)
+	}
+	return lines
+}
 
 // gapMargin: a message that was acknowledged this long before a gap of a witness, or
 // longer if the witness waits longer, may have come out in it.

@@ -96,7 +96,7 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 	case sayClock:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: the platform's clock and ours do not agree well "+
 			"enough", wit.Within)
-		if j.Clocks[w].echoed() {
+		if j.Clock(w, c.Stream).echoed() {
 			t.Says = fmt.Sprintf("found, but whether within %s is not known: the time that it tells is the device's own",
 				wit.Within)
 		}
