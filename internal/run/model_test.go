@@ -61,6 +61,7 @@ type fates struct {
 	pageSize       int
 	queue          int  // how many messages it keeps for the ear; 0: all
 	open           bool // it does not look at passwords
+	echo           bool // rows tell the time that the message carried
 	latest         bool // the store shows the newest row of each device alone
 	capped, newest bool // it shows one page, of the first rows or the newest, and no way on
 }
@@ -670,8 +671,13 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 	for _, mark := range m.order {
 		for _, x := range m.truths[mark].rows {
 			if !m.fate.latest || m.last[x.device] == x.number {
-				list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device,
-					x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano), json.RawMessage(x.body)})
+				at := x.at.Add(x.wrong).UTC().Format(time.RFC3339Nano)
+				if m.fate.echo {
+					var b struct{ Head struct{ At string } }
+					require.NoError(m.t, json.Unmarshal([]byte(x.body), &b))
+					at = b.Head.At
+				}
+				list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device, at, json.RawMessage(x.body)})
 			}
 		}
 	}
