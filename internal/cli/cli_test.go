@@ -98,16 +98,17 @@ func TestScripts(t *testing.T) {
 				return err
 			}
 			env.Defer(func() { mute.Close() })
-			gone, err := net.Listen("tcp", "127.0.0.1:0")
+			gone, err := net.Dial("tcp", mute.Addr().String()) // on its own port nobody listens, or will
 			if err != nil {
 				return err
 			}
-			gone.Close()
+			env.Defer(func() { gone.Close() })
 			examples, err := filepath.Abs("../../examples")
 			if err != nil {
 				return err
 			}
 			env.Setenv("EXAMPLES", examples)
+			env.Setenv("XDG_CONFIG_HOME", filepath.Join(env.WorkDir, ".config"))
 			// A proxy that takes every host for the stand-in.
 			to := httputil.NewSingleHostReverseProxy(&url.URL{Scheme: "http", Host: s.HTTPAddr})
 			proxy := httptest.NewServer(to)
@@ -118,7 +119,7 @@ func TestScripts(t *testing.T) {
 			env.Setenv("GUARDED", guarded.MQTTAddr)
 			env.Setenv("GUARDED_HTTP", guarded.HTTPAddr)
 			env.Setenv("MUTE", mute.Addr().String())
-			env.Setenv("GONE", gone.Addr().String())
+			env.Setenv("GONE", gone.LocalAddr().String())
 			env.Setenv("TOKEN", "open-sesame-77")
 			return nil
 		},

@@ -167,7 +167,7 @@ func crowdOf(args []string) *crowd.Crowd {
 	var c *crowd.Crowd
 	var err error
 	if isRun(args[0]) {
-		c, err = run.LoadCopy(args[0])
+		c, err = run.ReadCopy(args[0])
 	} else {
 		c, err = file.Load(args[0])
 	}

@@ -304,7 +304,7 @@ func feed(how *run.Judging, only func(device string, v verdict.Verdict) bool, fi
 
 // fleetOf makes the devices of a run folder, of its crowd file.
 func fleetOf(folder string) (*fleet.Fleet, error) {
-	c, err := run.LoadCopy(folder)
+	c, err := run.ReadCopy(folder)
 	if err != nil {
 		return nil, err
 	}

@@ -9,9 +9,11 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"runcrowd/internal/check"
 	"runcrowd/internal/credential"
@@ -23,6 +25,7 @@ import (
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
+	"runcrowd/internal/seal"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 	"runcrowd/internal/wholefile"
@@ -154,6 +157,10 @@ func (e *env) runLike(args []string, like string, o *output) error {
 		if err != nil {
 			return err
 		}
+		if m.Origin(e.key(false)) != run.Own {
+			return fmt.Errorf("%s was not played by you here, or was changed; name the crowd file: %s run FILE --like %s",
+				folder, e.program, folder)
+		}
 		if _, err := os.Stat(m.File); err != nil {
 			return fmt.Errorf("%s was played from %s, which is not here; name the crowd file: %s run FILE --like %s", folder,
 				m.File, e.program, folder)
@@ -222,7 +229,8 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, err
 	}
 	defer closeLog(e)
-	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how, Log: log})
+	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how, Log: log,
+		Key: e.key(true)})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -407,16 +415,16 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 }
 
 func writeReports(folder string, in *report.Input, doc []byte) error {
-	if err := wholefile.Write(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
+	if err := wholefile.WriteOwn(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
 		return err
 	}
-	return wholefile.Write(filepath.Join(folder, run.ReportText),
+	return wholefile.WriteOwn(filepath.Join(folder, run.ReportText),
 		printableBytes([]byte(report.Text(in, report.Style{})), false))
 }
 
 func (e *env) verify() *cobra.Command {
 	var format string
-	var again, offline bool
+	var again, offline, trust bool
 	var wait string
 	var mem memory
 	cmd := &cobra.Command{
@@ -428,6 +436,10 @@ off. The same evidence gives the same verdicts.
 A witness that queries the platform and was not heard to the end is asked now,
 and what it says is added to the run folder: with --wait 5m it looks that long for
 what is missing, whatever the crowd file says. A run that still plays is only read.
+
+That goes for runs that you played on this machine. A run folder of somebody else, or
+one that was changed, is judged by the evidence in it alone, and nothing is written
+into it; what its witnesses would use is listed. With --trust they are asked.
 
 Exit codes: 0 all requirements are met; 1 one is not met; 2 the folder cannot be
 judged; 4 they are met, but the run was interrupted or killed before its end.`,
@@ -463,38 +475,57 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 				}
 				offline = true
 			}
-			return e.judge(folder, format, how, ask, offline)
+			return e.judge(folder, format, how, ask, offline, trust)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
 	cmd.Flags().BoolVar(&again, "ask-again", false, "ask every querying witness again, also those that were heard")
 	cmd.Flags().StringVar(&wait, "wait", "", "how long each witness that is asked looks for what is missing, such as 5m")
 	cmd.Flags().BoolVar(&offline, "offline", false, "contact no platform; judge from the recorded evidence")
+	cmd.Flags().BoolVar(&trust, "trust", false, "treat the run folder as your own, though somebody else made it or it was "+
+		"changed")
 	mem.flag(cmd)
 	return cmd
 }
 
-func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offline bool) error {
+// key is the user's key; nil, and told, where there is none and none can be made.
+func (e *env) key(make bool) *seal.Key {
+	k, err := seal.User(make)
+	if err != nil && make {
+		fmt.Fprintf(e.stderr, "The run folder is not sealed, and verify will treat it as somebody else's: %s\n", err)
+	}
+	return k
+}
+
+func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offline, trust bool) error {
 	m, err := run.ReadManifest(folder)
 	if err != nil {
 		return err
 	}
-	if !offline {
-		if err := e.hearAgain(folder, ask); err != nil {
-			return err
-		}
+	origin, changed := m.Origin(e.key(false)), run.Changed(folder)
+	if origin == run.Altered && !trust {
+		return fmt.Errorf("%s: its %s was changed after you played the run: what it requires may be another. Nothing was "+
+			"judged; --trust judges it all the same", folder, run.ManifestFile)
 	}
-	if offline { // else it is told, if a witness is to be asked
-		for _, name := range run.Changed(folder) {
-			fmt.Fprintf(e.stderr, "%s in the run folder is not as the run left it: it was changed, or is missing. The "+
-				"verdicts come from the ledger alone.\n", name)
+	for _, name := range changed {
+		fmt.Fprintf(e.stderr, "%s in the run folder is not as the run left it: it was changed, or is missing. The verdicts "+
+			"come from the ledger alone.\n", name)
+	}
+	own := trust || origin == run.Own && len(changed) == 0
+	if origin == run.Foreign && !trust {
+		fmt.Fprintln(e.stderr, "You did not play this run on this machine: it is judged by the evidence and the requirements "+
+			"in its folder, and nothing is written there.")
+	}
+	if !offline {
+		if err := e.hearAgain(folder, ask, own); err != nil {
+			return err
 		}
 	}
 	j, err := run.Judge(folder, how)
 	if err != nil {
 		return err
 	}
-	in, err := e.report(folder, j, format, !run.Busy(folder))
+	in, err := e.report(folder, j, format, own && !run.Busy(folder))
 	if err != nil {
 		return err
 	}
@@ -513,7 +544,7 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is
 // told, and judged as not heard.
-func (e *env) hearAgain(folder string, ask run.Again) error {
+func (e *env) hearAgain(folder string, ask run.Again, own bool) error {
 	b, err := run.LookLedger(folder)
 	if err != nil {
 		return err
@@ -527,18 +558,27 @@ func (e *env) hearAgain(folder string, ask run.Again) error {
 	if !needed {
 		return nil
 	}
-	c, err := run.LoadCopy(folder)
-	if err != nil {
+	cannot := func(err error) error {
 		fmt.Fprintf(e.stderr, "The witnesses cannot be asked, because the run folder's crowd file cannot be used:\n%s\n", err)
 		return nil
 	}
-	if len(run.Unheard(b, c, ask.All)) == 0 {
+	c, err := run.ReadCopy(folder)
+	if err != nil {
+		return cannot(err)
+	}
+	unheard := run.Unheard(b, c, ask.All)
+	if len(unheard) == 0 {
 		return nil
+	}
+	if !own && !e.agree(run.Uses(c, unheard)) {
+		return nil
+	}
+	if c, err = run.LoadCopy(folder); err != nil {
+		return cannot(err)
 	}
 	ctx, stop := interruptible()
 	defer stop()
 	ask.Asking = func(witness string) { fmt.Fprintf(e.stderr, "Asking the witness %s …\n", witness) }
-	ask.Skipped = func(witness, why string) { fmt.Fprintf(e.stderr, "The witness %s is not asked: %s.\n", witness, why) }
 	err = run.HearAgain(ctx, folder, c, ask)
 	if errors.Is(err, ledger.ErrBusy) {
 		fmt.Fprintln(e.stderr, "No witness is asked: another process plays or verifies this run.")
@@ -551,6 +591,24 @@ func (e *env) hearAgain(folder string, ask run.Again) error {
 		fmt.Fprintf(e.stderr, "%s\n", c.Redact(err.Error()))
 	}
 	return nil
+}
+
+// agree lists what the witnesses of somebody else's run would use, and asks on a terminal
+// whether they may.
+func (e *env) agree(uses []string) bool {
+	fmt.Fprintln(e.stderr, "Not all was heard. If the witnesses were asked now:")
+	for _, line := range uses {
+		fmt.Fprintf(e.stderr, "  %s\n", line)
+	}
+	in := os.Stdin
+	if asked, _ := terminal(e.stderr); !asked || !term.IsTerminal(int(in.Fd())) {
+		fmt.Fprintln(e.stderr, "They are not asked; --trust asks them.")
+		return false
+	}
+	fmt.Fprint(e.stderr, "Ask them? [y/N] ")
+	answer := ""
+	fmt.Fscanln(in, &answer)
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
 }
 
 // verdictOf finds the verdict of a message among the findings.

@@ -205,12 +205,19 @@ cannot look: their values must be in the environment. With --unsearched it packs
 			}
 			var redact func(string) string
 			var results []string
-			switch c, err := run.LoadCopy(args[0]); {
+			switch c, err := run.ReadCopy(args[0]); {
+			case err == nil && len(c.Unset) > 0 && !unsearched:
+				return fmt.Errorf("nothing was packed: the values of %s are not in the environment, so the run cannot be "+
+					"searched for them; set them, or pack it unsearched, with --unsearched", strings.Join(c.Unset, ", "))
 			case err == nil:
 				redact, results = c.Redact, c.Results
+				if len(c.Unset) > 0 {
+					fmt.Fprintf(e.stderr, "The run was not searched for the values of %s: they are not in the environment.\n",
+						strings.Join(c.Unset, ", "))
+				}
 			case !unsearched:
 				return fmt.Errorf("nothing was packed: the run cannot be searched for secrets, because its crowd file cannot be "+
-					"loaded:\n%w\nSet what is missing, or pack it unsearched, with --unsearched", err)
+					"loaded:\n%w\nPack it unsearched, with --unsearched", err)
 			default:
 				fmt.Fprintf(e.stderr, "The run was not searched for secrets, and results: are left out: its crowd file cannot be "+
 					"loaded.\n")

@@ -149,7 +149,7 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 	ctx, stop := interruptible()
 	defer stop()
 	session, err := run.Open(ctx, f, run.Options{Out: out, Version: Version(), File: path,
-		Only: []*fleet.Device{s.Device}})
+		Only: []*fleet.Device{s.Device}, Key: e.key(true)})
 	if err != nil {
 		if ctx.Err() != nil {
 			return &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}

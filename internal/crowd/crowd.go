@@ -30,6 +30,7 @@ type Crowd struct {
 	Require   []proof.Requirement
 	Results   []string        // files that a run leaves in its folder, by their endings
 	Env       formula.Secrets // the environment variables that the file reads
+	Unset     []string        // of these, those that are not set, where the file is only read
 	// ShortSecrets are those of them that are too short to be masked, sorted.
 	ShortSecrets []string
 	Register     *Register // nil: the file says nothing of it

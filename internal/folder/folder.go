@@ -31,6 +31,10 @@ func ReadFile(name string) ([]byte, error) {
 	if info, err := f.Stat(); err == nil && info.IsDir() {
 		return nil, errors.New("it is a folder")
 	}
+	return readAll(f)
+}
+
+func readAll(f *os.File) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(f, MaxFile+1))
 	if err != nil {
 		return nil, err
@@ -39,6 +43,55 @@ func ReadFile(name string) ([]byte, error) {
 		return nil, fmt.Errorf("it is longer than %d MB", MaxFile>>20)
 	}
 	return data, nil
+}
+
+// Open opens a file in a folder that may be somebody else's: a regular one, that is no link.
+// Flag is as for [os.OpenFile].
+func Open(dir, name string, flag int) (*os.File, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	name = filepath.FromSlash(name)
+	no := func(why error) error { return &os.PathError{Op: "open", Path: filepath.Join(dir, name), Err: why} }
+	before, err := root.Lstat(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case before.IsDir():
+		return nil, no(errors.New("it is a folder"))
+	case before.Mode()&os.ModeSymlink != 0:
+		return nil, no(ErrLink)
+	case !before.Mode().IsRegular():
+		return nil, no(ErrNotRegular)
+	}
+	f, err := root.OpenFile(name, flag, 0)
+	if err != nil {
+		return nil, err
+	}
+	if after, err := f.Stat(); err != nil || !os.SameFile(before, after) {
+		f.Close()
+		return nil, no(errors.New("it is another file by now"))
+	}
+	return f, nil
+}
+
+// Why Open does not open a file.
+var (
+	ErrLink       = errors.New("it is a link, which is not followed")
+	ErrNotRegular = errors.New("it is no regular file")
+)
+
+// ReadIn reads a file of at most MaxFile bytes in a folder that may be somebody else's, as Open
+// does.
+func ReadIn(dir, name string) ([]byte, error) {
+	f, err := Open(dir, name, os.O_RDONLY)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return readAll(f)
 }
 
 // ReadRegular is ReadFile for what the program itself has written: what is no regular file
@@ -51,7 +104,7 @@ func ReadRegular(name string) ([]byte, error) {
 	case info.IsDir():
 		return nil, errors.New("it is a folder")
 	case !info.Mode().IsRegular():
-		return nil, errors.New("it is no regular file")
+		return nil, ErrNotRegular
 	}
 	return ReadFile(name)
 }

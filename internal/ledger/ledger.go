@@ -16,6 +16,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/folder"
 )
 
 // FlushEvery is how long a record waits at most before it is written.
@@ -105,7 +106,11 @@ type Page struct {
 // lock takes the lock of a ledger. A reader that looks whether somebody writes holds it
 // for a moment, so it is tried for a second.
 func lock(path string) (*flock.Flock, error) {
-	l := flock.New(filepath.Join(filepath.Dir(path), LockName))
+	name := filepath.Join(filepath.Dir(path), LockName)
+	if info, err := os.Lstat(name); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no regular file", name)
+	}
+	l := flock.New(name)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
 	if got, err := l.TryLockContext(ctx, 20*time.Millisecond); !got {
@@ -120,7 +125,7 @@ func lock(path string) (*flock.Flock, error) {
 // Busy tells whether a process writes the ledger now.
 func Busy(path string) bool {
 	name := filepath.Join(filepath.Dir(path), LockName)
-	if _, err := os.Stat(name); err != nil {
+	if info, err := os.Lstat(name); err != nil || !info.Mode().IsRegular() {
 		return false // nobody ever did
 	}
 	l := flock.New(name, flock.SetFlag(os.O_RDONLY))
@@ -369,7 +374,7 @@ func Reopen(path string) (*Writer, error) {
 	s, facts, err := look(path)
 	var f *os.File
 	if err == nil {
-		f, err = os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+		f, err = folder.Open(filepath.Dir(path), filepath.Base(path), os.O_APPEND|os.O_WRONLY)
 	}
 	if err != nil {
 		l.Unlock()

@@ -9,8 +9,10 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+	"path/filepath"
 	"time"
 
+	"runcrowd/internal/folder"
 	"runcrowd/internal/outcome"
 )
 
@@ -104,13 +106,11 @@ const longest = 4 << 20
 
 // NewScanner opens a ledger.
 func NewScanner(path string) (*Scanner, error) {
-	// What is no regular file is not opened: that may never end.
-	if info, err := os.Stat(path); err != nil {
-		return nil, err
-	} else if !info.Mode().IsRegular() {
+	// What is no regular file is not opened: that may never end. A link leads elsewhere.
+	f, err := folder.Open(filepath.Dir(path), filepath.Base(path), os.O_RDONLY)
+	if errors.Is(err, folder.ErrNotRegular) || errors.Is(err, folder.ErrLink) {
 		return nil, ErrNotALedger
 	}
-	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,7 @@ import (
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/rowfile"
+	"runcrowd/internal/seal"
 	"runcrowd/internal/spread"
 	"runcrowd/internal/sqltext"
 	"runcrowd/internal/tally"
@@ -64,6 +65,10 @@ type Manifest struct {
 	Version    string              `json:"version"`
 	Require    []proof.Requirement `json:"require"`
 	Files      []ManifestFileEntry `json:"files,omitempty"`
+	// SealedBy names the key of the user who played it, and Seal is made with that key of all
+	// the rest: requirements, and what the crowd file and the files beside it were.
+	SealedBy string `json:"sealed_by,omitempty"`
+	Seal     string `json:"seal,omitempty"`
 }
 
 // ManifestFileEntry is a file that the crowd file reads, and its copy in the run
@@ -200,6 +205,8 @@ type Options struct {
 	Listen func(network, address string) (net.Listener, error)
 	// Log is told what happens, as it happens; nil: nobody is.
 	Log *slog.Logger
+	// Key seals what the run will be judged by; nil: it is not sealed.
+	Key *seal.Key
 	// Judging, if not nil, gathers the evidence while the run plays.
 	Judging *Judging
 }
@@ -432,7 +439,7 @@ func timeOf(w *crowd.Witness) ledger.TimeOf {
 }
 
 // make makes the run folder.
-func (s *Session) make(opt Options) error {
+func (s *Session) make(opt Options) (err error) {
 	if err := os.MkdirAll(filepath.Dir(s.Folder), 0o755); err != nil {
 		return err
 	}
@@ -456,6 +463,10 @@ func (s *Session) make(opt Options) error {
 			return err
 		}
 		m.Files = append(m.Files, e)
+	}
+	m.SealedBy = opt.Key.Name()
+	if m.Seal, err = m.seal(opt.Key); err != nil {
+		return err
 	}
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
@@ -787,6 +798,7 @@ func (s *Session) Judge(how Judging) (*Judgement, error) {
 	if err != nil {
 		return nil, ledgerError(s.Folder, err)
 	}
+	m.Require = s.crowd.Require // what was played, whatever is written there by now
 	s.follower.watcher.Want(how.options())
 	return judge(s.Folder, m, s.follower.watcher, false)
 }
@@ -878,13 +890,9 @@ func (s *Session) judgeRound(n int) (bool, error) {
 		return false, err
 	}
 	defer e.Close()
-	m, err := ReadManifest(s.Folder)
-	if err != nil {
-		return false, err
-	}
 	res, err := tally.Watch(e, tally.Options{PerVerdict: 1}).Judge()
 	if err != nil {
 		return false, ledgerError(s.Folder, err)
 	}
-	return res.RoundMeets(n, m.Require), nil
+	return res.RoundMeets(n, s.crowd.Require), nil
 }

@@ -40,7 +40,7 @@ func ReadManifest(folder string) (*Manifest, error) {
 	if !info.IsDir() {
 		return nil, fmt.Errorf("%s: is a file; name the run folder that a run left", folder)
 	}
-	text, err := files.ReadRegular(filepath.Join(folder, ManifestFile))
+	text, err := files.ReadIn(folder, ManifestFile)
 	if err != nil {
 		return nil, fmt.Errorf("%s: is no run folder: it has no %s", folder, ManifestFile)
 	}
@@ -182,19 +182,6 @@ type Again struct {
 	Wait    time.Duration        // how long each looks for what is missing; 0: as the crowd file says
 	Asking  func(witness string) // is told the name of each before it is asked
 	Network link.Network         // how connections are opened; nil is the usual way
-	// Skipped is told of witnesses that are not asked, and why not.
-	Skipped func(witness, why string)
-}
-
-// ownFile tells whether the crowd file that was played is still there, as it was. A run folder
-// may come from somebody else: what it says runs no program here.
-func ownFile(folder string) bool {
-	m, err := ReadManifest(folder)
-	if err != nil {
-		return false
-	}
-	text, err := files.ReadRegular(m.File)
-	return err == nil && digest(text) == m.SHA256
 }
 
 // HearAgain asks those witnesses of an earlier run that were not heard to the end and can
@@ -265,15 +252,7 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 			return ledgerError(folder, err)
 		}
 	}
-	own := ownFile(folder)
 	for _, i := range Unheard(e.Facts, f.Crowd, how.All) {
-		if len(f.Crowd.Witnesses[i].Program) > 0 && !own {
-			if how.Skipped != nil {
-				how.Skipped(e.Witnesses[i].Name, "it runs a program, and the crowd file that says so is not where the run was "+
-					"played, or was changed")
-			}
-			continue
-		}
 		if how.Asking != nil {
 			how.Asking(e.Witnesses[i].Name)
 		}
@@ -376,8 +355,19 @@ func LookLedger(folder string) (*ledger.Facts, error) {
 	return f, ledgerError(folder, err)
 }
 
-// LoadCopy loads the crowd file of a run folder.
+// LoadCopy loads the crowd file of a run folder, to ask its witnesses: with the values of the
+// environment.
 func LoadCopy(folder string) (*crowd.Crowd, error) {
+	return loadCopy(folder, file.Sources{WithoutValues: true})
+}
+
+// ReadCopy reads the crowd file of a run folder to tell who its devices are and what it would
+// use: it needs nothing outside the folder. What is not in the environment is in Unset.
+func ReadCopy(folder string) (*crowd.Crowd, error) {
+	return loadCopy(folder, file.Sources{OnlyRead: true})
+}
+
+func loadCopy(folder string, from file.Sources) (*crowd.Crowd, error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
 		return nil, err
@@ -387,19 +377,19 @@ func LoadCopy(folder string) (*crowd.Crowd, error) {
 			strings.Join(list, ", "))
 	}
 	path := filepath.Join(folder, CrowdFile)
-	source, err := files.ReadRegular(path)
+	source, err := files.ReadIn(folder, CrowdFile)
 	if err != nil {
 		return nil, fmt.Errorf("%s: cannot be read: %w", path, wholefile.Cause(err))
 	}
-	return file.Parse(path, source, file.Sources{Getenv: os.LookupEnv, WithoutValues: true,
-		Open: func(name string) ([]byte, error) {
-			for _, f := range m.Files {
-				if f.Name == name {
-					return files.ReadRegular(filepath.Join(folder, filepath.FromSlash(f.Copy)))
-				}
+	from.Getenv, from.Open = os.LookupEnv, func(name string) ([]byte, error) {
+		for _, f := range m.Files {
+			if f.Name == name {
+				return files.ReadIn(folder, f.Copy)
 			}
-			return nil, os.ErrNotExist
-		}})
+		}
+		return nil, os.ErrNotExist
+	}
+	return file.Parse(path, source, from)
 }
 
 // Judgement is a run that was judged.
@@ -462,7 +452,7 @@ func Changed(folder string) []string {
 	}
 	var list []string
 	look := func(name, want string) {
-		if text, err := files.ReadRegular(filepath.Join(folder, filepath.FromSlash(name))); err != nil ||
+		if text, err := files.ReadIn(folder, name); err != nil ||
 			digest(text) != want {
 			list = append(list, name)
 		}

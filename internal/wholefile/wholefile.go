@@ -152,6 +152,28 @@ func Write(path string, b []byte) error {
 	return nil
 }
 
+// WriteOwn writes a file into a folder of the program's own: what is there by this name is
+// replaced, and a link is not followed.
+func WriteOwn(path string, b []byte) error {
+	wrong := func(err error) error { return fmt.Errorf("%s could not be written: %w", path, Cause(err)) }
+	if info, err := os.Lstat(path); err == nil && info.IsDir() {
+		return wrong(errors.New("it is a folder"))
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	if err != nil {
+		return wrong(err)
+	}
+	x := &File{f: f, path: path, perm: 0o600}
+	if _, err := x.Write(b); err != nil {
+		x.Drop()
+		return wrong(err)
+	}
+	if err := x.Keep(); err != nil {
+		return wrong(err)
+	}
+	return nil
+}
+
 // Cause is what is wrong, without the path.
 func Cause(err error) error {
 	var p *os.PathError

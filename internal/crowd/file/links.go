@@ -194,6 +194,9 @@ func (r *reader) address(l *crowd.Link, n *yaml.Node, what string,
 		if _, set := r.crowd.Env[name]; !set {
 			return "" // told already
 		}
+		if slices.Contains(r.crowd.Unset, name) { // it is only read
+			return n.Value
+		}
 	}
 	s, err := t.Expand(&formula.Machine{}, formula.Env{"env": r.crowd.Env})
 	if err != nil {

@@ -40,6 +40,10 @@ type Sources struct {
 	WithoutValues bool
 	// WithoutCertificates leaves certificates unread: they may not be made yet.
 	WithoutCertificates bool
+	// OnlyRead: nobody is sent anything, and nothing outside the crowd file and what Open gives is
+	// needed. A variable that is not set stands for itself; certificates and recorded values stay
+	// unread.
+	OnlyRead bool
 }
 
 // Load reads the crowd file at path, and the files that it names. The error is a
@@ -54,6 +58,9 @@ func Load(path string) (*crowd.Crowd, error) {
 
 // Parse is Load for a text.
 func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
+	if from.OnlyRead {
+		from.WithoutValues, from.WithoutCertificates = true, true
+	}
 	if from.Getenv == nil {
 		from.Getenv = func(string) (string, bool) { return "", false }
 	}

@@ -514,6 +514,12 @@ func (r *reader) formulaError(n *yaml.Node, what string, err error) {
 func (r *reader) environment(at crowd.Pos, names []string) {
 	for _, name := range names {
 		value, set := r.from.Getenv(name)
+		if !set && r.from.OnlyRead {
+			if r.crowd.Env[name] = name; !slices.Contains(r.crowd.Unset, name) {
+				r.crowd.Unset = append(r.crowd.Unset, name)
+			}
+			continue
+		}
 		if !set {
 			if !r.missing[name] {
 				r.missing[name] = true
