@@ -17,6 +17,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/link"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
 	"runcrowd/internal/wholefile"
 )
@@ -52,6 +53,7 @@ type env struct {
 	stdout, stderr io.Writer // show what does something as text: see printer
 	raw            io.Writer // standard output for bodies as they are
 	color          string
+	unpack         run.Limits // of packed runs
 }
 
 // Main runs the command line and gives the exit code.
@@ -175,7 +177,17 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	root.SetErr(e.stderr)
 	root.SetHelpCommand(e.help(root))
 	root.PersistentFlags().StringVar(&e.color, "color", "auto", "colours: auto, always or never")
+	unpackLimit := ""
+	root.PersistentFlags().StringVar(&unpackLimit, "unpack-limit", "", "the most that a packed run may hold, such as "+
+		"\"50 GiB\"; if not given, 100 times its size, and 20 GiB")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if unpackLimit != "" {
+			n, err := quantity.ParseSize(unpackLimit)
+			if err != nil || n < 1 {
+				return fmt.Errorf("--unpack-limit: %q is no size; write, for example, --unpack-limit \"50 GiB\"", unpackLimit)
+			}
+			e.unpack.Bytes = n
+		}
 		switch e.color {
 		case "auto", "always", "never":
 			return nil

@@ -55,7 +55,7 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 			var checks [2][]proof.Check
 			c := &report.Compared{Margin: float64(share), Least: floor}
 			for i, arg := range args {
-				folder, release, err := opened(arg)
+				folder, release, err := e.opened(arg)
 				if err != nil {
 					return err
 				}

@@ -68,7 +68,7 @@ No witness is asked again; use verify for that. Exit codes: 0 all files were wri
 			if err != nil {
 				return err
 			}
-			folder, release, err := opened(args[0])
+			folder, release, err := e.opened(args[0])
 			if err != nil {
 				return err
 			}
@@ -286,8 +286,8 @@ func onInterrupt(clean func()) (release func()) {
 }
 
 // opened is unpacked for a command that a signal just ends.
-func opened(arg string) (folder string, release func(), err error) {
-	folder, remove, err := unpacked(arg)
+func (e *env) opened(arg string) (folder string, release func(), err error) {
+	folder, remove, err := e.unpacked(arg)
 	if err != nil {
 		return "", nil, err
 	}
@@ -379,7 +379,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
-			folder, release, err := opened(args[0])
+			folder, release, err := e.opened(args[0])
 			if err != nil {
 				return err
 			}
@@ -447,7 +447,7 @@ The witness is the first that proves that messages are stored, or else received,
 			"runs/skerry-roads-… --by site",
 		Args: exactly(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
-			folder, release, err := opened(args[0])
+			folder, release, err := e.opened(args[0])
 			if err != nil {
 				return err
 			}

@@ -147,7 +147,7 @@ could not be reached; 4 interrupted.`,
 
 // runAgain plays what an earlier run sent.
 func (e *env) runLike(args []string, like string, o *output) error {
-	folder, release, err := unpacked(like)
+	folder, release, err := e.unpacked(like)
 	if err != nil {
 		return err
 	}
@@ -464,7 +464,11 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if err != nil {
 				return err
 			}
-			folder, release, err := unpacked(args[0])
+			open := e.unpacked
+			if isPack(args[0]) {
+				open = e.opened
+			}
+			folder, release, err := open(args[0])
 			if err != nil {
 				return err
 			}

@@ -15,6 +15,7 @@ import (
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
+	"runcrowd/internal/scratch"
 )
 
 func (e *env) runs() *cobra.Command {
@@ -241,6 +242,12 @@ cannot look: their values must be in the environment. With --unsearched it packs
 	return cmd
 }
 
+// isPack tells whether an argument names a packed run.
+func isPack(arg string) bool {
+	info, err := os.Stat(arg)
+	return strings.HasSuffix(arg, run.PackEnding) && (err != nil || !info.IsDir())
+}
+
 func fileSize(path string) int64 {
 	info, err := os.Stat(path)
 	if err != nil {
@@ -251,19 +258,15 @@ func fileSize(path string) int64 {
 
 // unpacked gives the run folder that an argument names: itself, or, of a packed run, a
 // temporary one that release removes.
-func unpacked(arg string) (folder string, release func(), err error) {
-	if !strings.HasSuffix(arg, run.PackEnding) {
+func (e *env) unpacked(arg string) (folder string, release func(), err error) {
+	if !isPack(arg) {
 		return arg, func() {}, nil
 	}
-	if info, err := os.Stat(arg); err == nil && info.IsDir() {
-		return arg, func() {}, nil
-	}
-	dir, err := os.MkdirTemp("", "runcrowd-unpacked-")
+	dir, release, err := scratch.Dir()
 	if err != nil {
 		return "", nil, err
 	}
-	release = func() { os.RemoveAll(dir) }
-	if folder, err = run.Unpack(arg, dir); err != nil {
+	if folder, err = run.Unpack(arg, dir, e.unpack); err != nil {
 		release()
 		return "", nil, err
 	}

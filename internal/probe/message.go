@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/run"
+	"runcrowd/internal/scratch"
 	"runcrowd/internal/witness"
 )
 
@@ -131,11 +131,11 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 
 // play sends the message in a run folder that is gone afterwards.
 func (p *prober) play(ctx context.Context, f *fleet.Fleet, s *fleet.Stream) (*ledger.Book, error) {
-	dir, err := os.MkdirTemp("", "runcrowd-probe-")
+	dir, release, err := scratch.Dir()
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
+	defer release()
 	session, err := run.Open(ctx, f, run.Options{Out: dir, File: f.Crowd.Path, Only: []*fleet.Device{s.Device},
 		Links: p.links})
 	if err != nil {

@@ -3,6 +3,7 @@ package run
 import (
 	"archive/tar"
 	"bufio"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -131,16 +132,42 @@ func (w *watch) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// mostUnpacked bounds what a packed run may hold, against files that were made to fill a disk.
-const mostUnpacked = 200 << 30
+// Limits bound what a packed run may hold, against one that was made to fill a disk.
+type Limits struct {
+	Bytes int64 // in all; 0: Times as many as it is large, at least leastUnpacked, at most mostUnpacked
+	Files int   // 0: mostPacked
+}
+
+// The limits where none are given.
+const (
+	ratio         = 100 // a ledger is compressed to a fifth or a tenth
+	leastUnpacked = 64 << 20
+	mostUnpacked  = 20 << 30
+	mostPacked    = 1000
+)
+
+// bytes is what a pack of some size may hold.
+func (l Limits) bytes(size int64) int64 {
+	if l.Bytes > 0 {
+		return l.Bytes
+	}
+	return min(mostUnpacked, max(leastUnpacked, ratio*size))
+}
 
 // Unpack unpacks a packed run into a folder that is made in dir, and gives its path.
-func Unpack(path, dir string) (folder string, err error) {
+func Unpack(path, dir string, limits Limits) (folder string, err error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", path, wholefile.Cause(err))
 	}
 	defer f.Close()
+	info, err := f.Stat()
+	if err == nil && !info.Mode().IsRegular() {
+		err = errors.New("it is no regular file")
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", path, wholefile.Cause(err))
+	}
 	z, err := zstd.NewReader(bufio.NewReader(f), zstd.WithDecoderMaxMemory(256<<20))
 	if err != nil {
 		return "", err
@@ -149,21 +176,32 @@ func Unpack(path, dir string) (folder string, err error) {
 	wrong := func(err error) error {
 		return fmt.Errorf("%s is no packed run, or is not whole: %w", path, wholefile.Cause(err))
 	}
-	t, total := tar.NewReader(z), int64(0)
-	for {
+	most, mostFiles := limits.bytes(info.Size()), cmp.Or(limits.Files, mostPacked)
+	left := &bounded{r: z, left: most + 1<<20 + int64(mostFiles)<<12} // with the archive's own headers
+	t, total := tar.NewReader(left), int64(0)
+	much := fmt.Errorf("%s was not unpacked: it holds more than %s, which is much for a file of %s; if it comes from where "+
+		"you trust it, raise --unpack-limit", path, quantity.FormatSize(most), quantity.FormatSize(info.Size()))
+	for files := 0; ; files++ {
 		h, err := t.Next()
 		if err == io.EOF {
 			break
 		}
+		if left.over {
+			return "", much
+		}
 		if err != nil {
 			return "", wrong(err)
 		}
-		name := filepath.FromSlash(h.Name)
-		if h.Typeflag != tar.TypeReg || !filepath.IsLocal(name) || strings.Count(filepath.ToSlash(name), "/") < 1 {
-			return "", wrong(fmt.Errorf("%q does not belong into one", h.Name))
+		if files == mostFiles {
+			return "", wrong(fmt.Errorf("it holds more than %d files", mostFiles))
 		}
-		if total += h.Size; total > mostUnpacked {
-			return "", wrong(fmt.Errorf("it holds more than %s", quantity.FormatSize(mostUnpacked)))
+		name := filepath.FromSlash(h.Name)
+		if h.Typeflag != tar.TypeReg || !filepath.IsLocal(name) || strings.Count(filepath.ToSlash(name), "/") < 1 ||
+			len(name) > 512 {
+			return "", wrong(fmt.Errorf("%q does not belong into one", h.Name[:min(100, len(h.Name))]))
+		}
+		if total += h.Size; total > most {
+			return "", much
 		}
 		top, _, _ := strings.Cut(filepath.ToSlash(name), "/")
 		if folder == "" {
@@ -183,6 +221,9 @@ func Unpack(path, dir string) (folder string, err error) {
 		if closed := out.Close(); err == nil {
 			err = closed
 		}
+		if left.over {
+			return "", much
+		}
 		if err != nil {
 			return "", wrong(err)
 		}
@@ -191,6 +232,23 @@ func Unpack(path, dir string) (folder string, err error) {
 		return "", wrong(errors.New("it is empty"))
 	}
 	return folder, nil
+}
+
+// bounded ends where more is read than it may hold.
+type bounded struct {
+	r    io.Reader
+	left int64
+	over bool
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		b.over = true
+		return 0, io.ErrUnexpectedEOF
+	}
+	n, err := b.r.Read(p[:min(int64(len(p)), b.left)])
+	b.left -= int64(n)
+	return n, err
 }
 
 // Kept is a run folder among others.

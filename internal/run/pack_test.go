@@ -6,6 +6,8 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -44,7 +46,7 @@ func TestPacks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"id_rsa", run.ReportText}, left)
 	to := t.TempDir()
-	got, err := run.Unpack(path, to)
+	got, err := run.Unpack(path, to, run.Limits{})
 	require.NoError(t, err)
 	assert.Equal(t, filepath.Join(to, "harbour-k3f9a2xy"), got)
 	for _, name := range []string{run.ManifestFile, run.LedgerFile, "files/1-gauges.csv"} {
@@ -96,10 +98,46 @@ func TestPacks(t *testing.T) {
 		bad := filepath.Join(t.TempDir(), "bad"+run.PackEnding)
 		require.NoError(t, os.WriteFile(bad, b, 0o600))
 		into := t.TempDir()
-		_, err := run.Unpack(bad, into)
+		_, err := run.Unpack(bad, into, run.Limits{})
 		assert.ErrorContains(t, err, "is no packed run, or is not whole", name)
 		_, outside := os.Stat(filepath.Join(filepath.Dir(into), "b"))
 		assert.Error(t, outside, name)
+	}
+	var many []tar.Header
+	for i := range 1001 {
+		many = append(many, tar.Header{Name: fmt.Sprint("a/", i), Typeflag: tar.TypeReg})
+	}
+	large := tar.Header{Name: "a/ledger", Typeflag: tar.TypeReg, Size: 70 << 20}
+	long := tar.Header{Name: "a/" + strings.Repeat("b/", 300) + "c", Typeflag: tar.TypeReg}
+	for name, c := range map[string]struct {
+		b      []byte
+		limits run.Limits
+		want   string
+	}{
+		"many files":      {packed(many...), run.Limits{}, "it holds more than 1000 files"},
+		"a long name":     {packed(long), run.Limits{}, "does not belong into one"},
+		"a large one":     {packed(large), run.Limits{}, "it holds more than 64 MiB, which is much for a file of "},
+		"it was raised":   {packed(large), run.Limits{Bytes: 71 << 20}, ""},
+		"it was lowered":  {packed(large), run.Limits{Bytes: 1 << 20}, "it holds more than 1 MiB"},
+		"endless headers": {packed(tar.Header{Name: "a/b", Typeflag: tar.TypeReg, PAXRecords: map[string]string{"X.y": strings.Repeat("x", 900_000)}}), run.Limits{Bytes: 1, Files: 1}, ""},
+	} {
+		bad := filepath.Join(t.TempDir(), "bad"+run.PackEnding)
+		require.NoError(t, os.WriteFile(bad, c.b, 0o600))
+		into := t.TempDir()
+		_, err := run.Unpack(bad, into, c.limits)
+		if c.want == "" {
+			assert.NoError(t, err, name)
+		} else {
+			assert.ErrorContains(t, err, c.want, name)
+		}
+		size := int64(0)
+		filepath.WalkDir(into, func(_ string, d fs.DirEntry, _ error) error {
+			if info, err := d.Info(); err == nil && !d.IsDir() {
+				size += info.Size()
+			}
+			return nil
+		})
+		assert.LessOrEqual(t, size, max(c.limits.Bytes, 64<<20), name)
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/recording"
+	"runcrowd/internal/scratch"
 )
 
 // planned is a message of an earlier run.
@@ -71,11 +72,15 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 		return cmp.Or(cmp.Compare(a.due, b.due),
 			cmp.Compare(a.stream, b.stream))
 	})
-	f, err := os.CreateTemp("", "runcrowd-again-*.jsonl")
+	dir, cleanup, err := scratch.Dir()
 	if err != nil {
 		return 0, nil, err
 	}
-	cleanup = func() { os.Remove(f.Name()) }
+	f, err := os.Create(filepath.Join(dir, "again.jsonl"))
+	if err != nil {
+		cleanup()
+		return 0, nil, err
+	}
 	out := bufio.NewWriter(f)
 	var buf []byte
 	for _, m := range list {

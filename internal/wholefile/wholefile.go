@@ -8,12 +8,16 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
+
+	"github.com/gofrs/flock"
 )
 
 // File is a file that is being written. Either Keep or Drop ends it.
 type File struct {
 	f    *os.File
-	path string // where it will be; empty: it is written straight to where it belongs
+	lock *flock.Flock // of it, while it is not whole
+	path string       // where it will be; empty: it is written straight to where it belongs
 	perm os.FileMode
 }
 
@@ -91,12 +95,40 @@ func Create(path string) (*File, error) {
 		if err == nil {
 			x.perm = info.Mode().Perm()
 		}
-		x.f, err = os.CreateTemp(filepath.Dir(x.path), filepath.Base(x.path)+".*")
+		x.f, x.lock, err = temporary(x.path)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be written: %w", path, Cause(err))
 	}
 	return x, nil
+}
+
+// temporary makes the file that takes the place of one when it is whole. What a process that was
+// killed left of such a file is removed: nobody holds its lock.
+func temporary(path string) (*os.File, *flock.Flock, error) {
+	dir, name := filepath.Split(path)
+	prefix := "." + name + ".unfinished-"
+	if len(prefix) > 200 { // a file's name has 255 bytes at most
+		prefix = prefix[:200]
+	}
+	left, _ := os.ReadDir(filepath.Clean(dir + "."))
+	for _, e := range left {
+		if !strings.HasPrefix(e.Name(), prefix) || !e.Type().IsRegular() {
+			continue
+		}
+		l := flock.New(filepath.Join(dir, e.Name()))
+		if got, err := l.TryLock(); err == nil && got {
+			os.Remove(l.Path())
+			l.Close()
+		}
+	}
+	f, err := os.CreateTemp(filepath.Clean(dir+"."), prefix+"*")
+	if err != nil {
+		return nil, nil, err
+	}
+	l := flock.New(f.Name())
+	l.TryLock() // where there are no locks, nothing is swept
+	return f, l, nil
 }
 
 // Regular tells whether it is a file, and no pipe or device.
@@ -126,6 +158,7 @@ func (x *File) Keep() error {
 	if err != nil {
 		os.Remove(x.Name())
 	}
+	x.lock.Close()
 	return err
 }
 
@@ -133,6 +166,7 @@ func (x *File) Keep() error {
 func (x *File) Drop() {
 	if x.f.Close() == nil && x.Regular() {
 		os.Remove(x.Name())
+		x.lock.Close()
 	}
 }
 
@@ -159,11 +193,11 @@ func WriteOwn(path string, b []byte) error {
 	if info, err := os.Lstat(path); err == nil && info.IsDir() {
 		return wrong(errors.New("it is a folder"))
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".*")
+	f, lock, err := temporary(path)
 	if err != nil {
 		return wrong(err)
 	}
-	x := &File{f: f, path: path, perm: 0o600}
+	x := &File{f: f, lock: lock, path: path, perm: 0o600}
 	if _, err := x.Write(b); err != nil {
 		x.Drop()
 		return wrong(err)
