@@ -58,7 +58,10 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.State, c.Got = share(q, &r.Total, r.Proofs)
 		return c
 	case proof.Unmatched:
-		c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most
+		if c.Got, met = fmt.Sprint(r.UnmatchedCount), r.UnmatchedCount <= q.Most; met && r.unheard() != "" {
+			c.Got, c.State = c.Got+"; "+r.unheard(), proof.Undecided
+			return c
+		}
 	case proof.Failed:
 		n, why := 0, ""
 		for _, d := range r.Actions {
@@ -68,6 +71,10 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		}
 		if c.Got, met = fmt.Sprint(n), n <= q.Most; why != "" {
 			c.Got += ": " + why
+		}
+		if met && !r.Whole() { // the rest of the plan may have failed
+			c.Got, c.State = c.Got+" so far", proof.Undecided
+			return c
 		}
 	case proof.LetIn:
 		c.Got, met = fmt.Sprint(r.Total[verdict.LetIn]), r.Total[verdict.LetIn] <= q.Most
@@ -79,6 +86,9 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		case r.MustNot == 0:
 			c.Got, c.State = "nothing of the sort was sent", proof.Undecided
 			return c
+		case r.Total[verdict.LetIn]+r.mayBeIn > q.Most:
+			c.Got, c.State = fmt.Sprintf("%s; of %d more it is not known", c.Got, r.mayBeIn), proof.Undecided
+			return c
 		}
 	case proof.Events:
 		c.Got = r.undone(q.Events, false)
@@ -89,7 +99,10 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 			return c
 		}
 	case proof.OutOfOrder:
-		c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most
+		if c.Got, met = fmt.Sprint(r.OutOfOrder), r.OutOfOrder <= q.Most; met && r.unheard() != "" {
+			c.Got, c.State = c.Got+"; "+r.unheard(), proof.Undecided
+			return c
+		}
 	case proof.LagP99:
 		c.Got, met = verdict.Span(r.Lag.P99), r.Lag.N > 0 && r.sure[3][1].P99 <= q.Limit
 		if !met && r.Lag.N > 0 && r.sure[3][0].P99 <= q.Limit {
@@ -123,6 +136,17 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.State = proof.Met
 	}
 	return c
+}
+
+// unheard tells that a witness of messages was not heard to the end, so that there may be more
+// than what it found; or "".
+func (r *Result) unheard() string {
+	for i := range r.Witnesses {
+		if w := &r.Witnesses[i]; !w.Heard && (w.Proves == "received" || w.Proves == "stored") {
+			return "the witness " + w.Name + " was not heard to the end"
+		}
+	}
+	return ""
 }
 
 // share says whether a share is met, and what it is.

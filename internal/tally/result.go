@@ -136,6 +136,7 @@ type Result struct {
 	Resent         int // messages sent more than once
 	// MustNot are messages that had to be refused or discarded, and KeptOut those that were.
 	MustNot, KeptOut int
+	mayBeIn          int // of these, those of which it is not known
 	Acknowledged     Delays
 	Received         Delays
 	Stored           Delays

@@ -269,8 +269,11 @@ func (t *Tally) count(c *evidence.Case, recovered bool) {
 	apart := c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard
 	if apart && r.Verdict != verdict.Dropped { // what did not go out shows nothing
 		t.res.MustNot++
-		if r.Verdict == verdict.Proven {
+		switch r.Verdict {
+		case verdict.Proven:
 			t.res.KeptOut++
+		case verdict.Unknown:
+			t.res.mayBeIn++
 		}
 	}
 	apart = apart || r.Verdict == verdict.Dropped // no share counts what must not get in

@@ -186,6 +186,20 @@ func TestGapsAreSummedUp(t *testing.T) {
 		judge(b).Witnesses[0].Why)
 }
 
+// Where a witness was not heard to the end, there may be more than what is allowed.
+func TestWhatMayBeMoreIsUndecided(t *testing.T) {
+	check := func(heard bool, measure proof.Measure, most int) proof.State {
+		b := book(message(func(m *ledger.Message) { m.Meant = ledger.ToDiscard }))
+		b.Witnesses[1].Heard[1] = ledger.Hearing{Complete: heard}
+		return judge(b).Check([]proof.Requirement{{Key: "k", Measure: measure, Most: most}})[0].State
+	}
+	for _, m := range []proof.Measure{proof.LetIn, proof.Unmatched, proof.OutOfOrder} {
+		assert.Equal(t, proof.Met, check(true, m, 0), m)
+		assert.Equal(t, proof.Undecided, check(false, m, 0), m)
+	}
+	assert.Equal(t, proof.Met, check(false, proof.LetIn, 1), "there is but one")
+}
+
 // A message that must not get in and never went out shows nothing: no pass comes of it.
 func TestWhatWasNotTried(t *testing.T) {
 	for o, want := range map[outcome.Outcome]proof.Check{
