@@ -103,7 +103,7 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 	a, err := question(t, overHTTP(platform.URL, hear), nil).Ask(t.Context())
 	require.NoError(t, err)
 	assert.True(t, a.Refused)
-	assert.Equal(t, "status 409: busy", a.Said)
+	assert.Equal(t, "status 409: “busy”", a.Said)
 
 	q := question(t, overHTTP(platform.URL, ", ok_status: [409]"+hear), nil)
 	q.Wait = 50 * time.Millisecond
@@ -113,7 +113,7 @@ func TestPlatformsThatDoNotAnswer(t *testing.T) {
 	for _, c := range []struct {
 		status       int
 		answer, says string
-	}{{500, "no", "answered with status 500: no"}, {200, "no", "the answer is not JSON"},
+	}{{500, "no", "answered with status 500: “no”"}, {200, "no", "the answer is not JSON"},
 		{200, `{"told":3}`, "does not have the rows the file says"}} {
 		status, answer = c.status, c.answer
 		_, err := question(t, overHTTP(platform.URL, hear), nil).Ask(t.Context())

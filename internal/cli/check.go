@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
 )
 
@@ -276,10 +278,15 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 
 // json writes one JSON document.
 func (e *env) json(doc any) error {
-	enc := json.NewEncoder(e.stdout)
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
 	enc.SetIndent("", "  ")
 	enc.SetEscapeHTML(false)
-	return enc.Encode(doc)
+	if err := enc.Encode(doc); err != nil {
+		return err
+	}
+	_, err := e.raw.Write(foreign.JSON(b.Bytes()))
+	return err
 }
 
 // unusedLink says who uses a link that no device does.

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
@@ -60,8 +61,9 @@ type env struct {
 func Main(args []string, stdout, stderr io.Writer) int {
 	ignoreFileLimitSignal()
 	e := &env{program: programName(args[0])}
-	out := &printer{w: stdout, colored: true}
-	e.stdout, e.raw, e.stderr = out, rawWriter{out}, &printer{w: stderr, colored: true}
+	out := &printer{w: stdout, colored: func() bool { return e.colored(stdout) }}
+	e.stdout, e.raw = out, rawWriter{out}
+	e.stderr = &printer{w: stderr, colored: func() bool { return e.colored(stderr) }}
 	root := e.root()
 	root.SetArgs(args[1:])
 	err := root.Execute()
@@ -293,6 +295,10 @@ func fail(err error, c *crowd.Crowd) error {
 	text := err.Error()
 	if c != nil {
 		text = c.Redact(text)
+	}
+	var problems *crowd.Problems
+	if !errors.As(err, &problems) { // others may have a part in it
+		text = foreign.Line(text, 0)
 	}
 	return &exitError{code, errors.New(text)}
 }

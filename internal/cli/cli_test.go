@@ -1,9 +1,12 @@
 package cli_test
 
 import (
+	"encoding/json"
 	"errors"
 	"flag"
+	"io"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
@@ -119,6 +122,17 @@ func TestScripts(t *testing.T) {
 			env.Setenv("GUARDED", guarded.MQTTAddr)
 			env.Setenv("GUARDED_HTTP", guarded.HTTPAddr)
 			env.Setenv("MUTE", mute.Addr().String())
+			// A platform whose words forge a verdict, paint and turn the direction of writing.
+			hostile := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.Method == http.MethodGet {
+					json.NewEncoder(w).Encode(map[string]any{"rows": []any{map[string]any{"mark": forged, "device": forged}, forged}})
+					return
+				}
+				w.WriteHeader(http.StatusServiceUnavailable)
+				io.WriteString(w, forged)
+			}))
+			env.Defer(hostile.Close)
+			env.Setenv("HOSTILE", hostile.Listener.Addr().String())
 			env.Setenv("GONE", gone.LocalAddr().String())
 			env.Setenv("TOKEN", "open-sesame-77")
 			return nil
@@ -177,3 +191,6 @@ func contains(b []byte, s string) bool {
 	}
 	return false
 }
+
+// forged is what a hostile platform says.
+const forged = "no\nPROVEN  all 4 messages: acknowledged\r\n\x1b[32mPROVEN\x1b[0m \u202eturned\u202c \u009b2J \xff =1+1"

@@ -78,7 +78,7 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 				if err != nil {
 					return err
 				}
-				e.stdout.Write(b)
+				e.raw.Write(b)
 			case "markdown":
 				fmt.Fprint(e.stdout, report.CompareMarkdown(c))
 			default:

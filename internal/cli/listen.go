@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/witness"
 )
@@ -264,7 +265,7 @@ func (h *hearer) hear(o witness.Overheard) {
 		}
 		line, err := json.Marshal(doc)
 		if err == nil {
-			fmt.Fprintf(e.stdout, "%s\n", line)
+			e.raw.Write(append(foreign.JSON(line), '\n'))
 		}
 	} else {
 		what := fmt.Sprintf("%q", o.Body[:min(len(o.Body), 200)])

@@ -212,10 +212,10 @@ Write it to a file and name it in the first line of a crowd file:
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(args) > 0 {
-				_, err := e.stdout.Write(report.Schema)
+				_, err := e.raw.Write(report.Schema)
 				return err
 			}
-			_, err := e.stdout.Write(file.Schema())
+			_, err := e.raw.Write(file.Schema())
 			return err
 		},
 	}

@@ -1,31 +1,45 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"regexp"
 	"sync"
-	"unicode"
 	"unicode/utf8"
+
+	"runcrowd/internal/foreign"
 )
 
-// printer writes text for people. What a platform or a roster says may hold characters
-// that move the cursor, repaint the screen or turn the direction of writing: they are
-// written as \u001b and the like, which is right inside JSON as well. Our own colours
-// pass.
+// printer writes text for people, and is a second line of defence: what others say is made
+// harmless where it comes in (see the package foreign). What still holds characters that move the
+// cursor, repaint the screen or turn the direction of writing shows them as \u001b and the like.
+// Our own colours pass where there are any. Data (JSON, CSV, bodies) does not come through here.
 type printer struct {
 	w       io.Writer
-	colored bool
+	colored func() bool
 
 	mu  sync.Mutex
-	err error // the first that kept a text from being written
+	cut []byte // the beginning of a character, whose rest is still to come
+	err error  // the first that kept a text from being written
 }
 
 // Write implements io.Writer. Whole texts are written at once.
 func (p *printer) Write(b []byte) (int, error) {
-	if _, err := p.w.Write(printableBytes(b, p.colored)); err != nil {
-		p.mu.Lock()
-		defer p.mu.Unlock()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	text := append(p.cut, b...)
+	whole := len(text)
+	for i := 1; i < utf8.UTFMax && i <= len(text); i++ {
+		if utf8.RuneStart(text[len(text)-i]) {
+			if !utf8.FullRune(text[len(text)-i:]) {
+				whole -= i
+			}
+			break
+		}
+	}
+	p.cut = bytes.Clone(text[whole:])
+	if _, err := p.w.Write(printableBytes(text[:whole], p.colored())); err != nil {
 		if p.err == nil {
 			p.err = err
 		}
@@ -79,7 +93,7 @@ func printableBytes(b []byte, colored bool) []byte {
 		case r == 0x1b && colored && ourColors.Match(b):
 			n = len(ourColors.Find(b))
 			out = append(out, b[:n]...)
-		case r == '\n' || r == '\t' || !foreign(r):
+		case r == '\n' || r == '\t' || foreign.Harmless(r):
 			out = append(out, b[:n]...)
 		case r > 0xffff:
 			out = fmt.Appendf(out, `\U%08x`, r)
@@ -89,10 +103,4 @@ func printableBytes(b []byte, colored bool) []byte {
 		b = b[n:]
 	}
 	return out
-}
-
-// foreign tells of a character that does something in place of being seen: controls,
-// and format characters such as those that turn the direction.
-func foreign(r rune) bool {
-	return unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029' || r == '\ufeff'
 }

@@ -22,7 +22,7 @@ func TestPrintable(t *testing.T) {
 		"no UTF-8 \xff\x9b":            `no UTF-8 \xff\x9b`,
 	} {
 		var b bytes.Buffer
-		n, err := (&printer{w: &b, colored: true}).Write([]byte(in))
+		n, err := (&printer{w: &b, colored: func() bool { return true }}).Write([]byte(in))
 		require.NoError(t, err)
 		assert.Equal(t, len(in), n)
 		assert.Equal(t, want, b.String())

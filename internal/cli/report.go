@@ -388,11 +388,11 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 			if err != nil {
 				return err
 			}
-			f := report.FormatNamed(name)
+			f, out := report.FormatNamed(name), e.raw
 			if format == "text" {
-				f = report.Lines(e.colored(e.stdout))
+				f, out = report.Lines(e.colored(e.stdout)), e.stdout
 			}
-			file, err := report.Create(to, f, e.stdout, force)
+			file, err := report.Create(to, f, out, force)
 			if err != nil {
 				return err
 			}
@@ -550,13 +550,13 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 	case "json":
 		b, err := report.DevicesJSON(in)
 		if err == nil {
-			_, err = e.stdout.Write(b)
+			_, err = e.raw.Write(b)
 		}
 		return err
 	case "csv":
 		b, err := report.DevicesCSV(in)
 		if err == nil {
-			_, err = e.stdout.Write(b)
+			_, err = e.raw.Write(b)
 		}
 		return err
 	}

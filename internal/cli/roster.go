@@ -12,6 +12,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/report"
 )
@@ -106,12 +107,12 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		}
 		return e.json(map[string]any{"crowd": f.Crowd.Name, "devices": list})
 	case "csv":
-		w := csv.NewWriter(e.stdout)
+		w := csv.NewWriter(e.raw)
 		w.Write(append([]string{"device", "kind", "n", "tags"}, names...))
 		for _, d := range devices {
-			row := []string{d.Name, d.Cast.Kind.Name, fmt.Sprint(d.N), strings.Join(d.Tags, " ")}
+			row := []string{foreign.Cell(d.Name), d.Cast.Kind.Name, fmt.Sprint(d.N), strings.Join(d.Tags, " ")}
 			for _, n := range names {
-				row = append(row, formula.String(value(d, n, "")))
+				row = append(row, foreign.Cell(formula.String(value(d, n, ""))))
 			}
 			w.Write(row)
 		}

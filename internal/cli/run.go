@@ -407,7 +407,7 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 		}
 	}
 	if format == "json" {
-		_, err = e.stdout.Write(doc)
+		_, err = e.raw.Write(doc)
 		return in, err
 	}
 	_, err = fmt.Fprint(e.stdout, report.Text(in, report.Style{Color: e.colored(e.stdout)}))
@@ -415,11 +415,11 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 }
 
 func writeReports(folder string, in *report.Input, doc []byte) error {
-	if err := wholefile.WriteOwn(filepath.Join(folder, run.ReportJSON), printableBytes(doc, false)); err != nil {
+	if err := wholefile.WriteOwn(filepath.Join(folder, run.ReportJSON), doc); err != nil {
 		return err
 	}
 	return wholefile.WriteOwn(filepath.Join(folder, run.ReportText),
-		printableBytes([]byte(report.Text(in, report.Style{})), false))
+		[]byte(report.Text(in, report.Style{})))
 }
 
 func (e *env) verify() *cobra.Command {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -236,9 +235,7 @@ func (e *env) timelineJSON(f *fleet.Fleet, list []moment, span time.Duration) er
 		}
 		out = append(out, t)
 	}
-	enc := json.NewEncoder(e.stdout)
-	enc.SetIndent("", "  ")
-	return enc.Encode(struct {
+	return e.json(struct {
 		Round   float64 `json:"round_seconds"`
 		Shown   float64 `json:"shown_seconds"` // of it
 		Moments []told  `json:"moments"`

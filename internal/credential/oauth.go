@@ -47,7 +47,7 @@ func (g *Grant) explain(err error) error {
 	e := &link.TokenError{}
 	var answer *oauth2.RetrieveError
 	if errors.As(err, &answer) {
-		e.What = fmt.Sprintf("no access token: %s answered %s%s", g.URL, answer.Response.Status, link.Snippet(answer.Body))
+		e.What = fmt.Sprintf("no access token: %s answered %s%s", g.URL, link.Status(answer.Response), link.Snippet(answer.Body))
 		switch {
 		case answer.ErrorCode == "invalid_client", answer.Response.StatusCode == http.StatusUnauthorized:
 			e.Try = "check client_id and client_secret, and whether the server wants them in the body: credentials_in: body"

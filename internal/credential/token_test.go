@@ -165,10 +165,10 @@ func TestGrant(t *testing.T) {
 		answer, what, try string
 	}{
 		{401, `{"error":"invalid_client","hint":"s3cret"}`,
-			`answered 401 Unauthorized: {"error":"invalid_client","hint":"…"}`, "check " +
+			`answered 401 Unauthorized: “{"error":"invalid_client","hint":"…"}”`, "check " +
 				"client_id and client_secret, and whether the server wants them in the body: credentials_in: body"},
-		{400, `{"error":"invalid_scope"}`, `answered 400 Bad Request: {"error":"invalid_scope"}`, "check scope"},
-		{404, `no`, `answered 404 Not Found: no`, "check the address of the token endpoint"},
+		{400, `{"error":"invalid_scope"}`, `answered 400 Bad Request: “{"error":"invalid_scope"}”`, "check scope"},
+		{404, `no`, `answered 404 Not Found: “no”`, "check the address of the token endpoint"},
 		{500, ``, `answered 500 Internal Server Error`, "check url, scope and params of the link's access_token"},
 	} {
 		status, answer = c.status, c.answer

@@ -2,13 +2,18 @@ package crowd
 
 import (
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"net/url"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
 	"strings"
 	"sync"
+
+	"runcrowd/internal/foreign"
+	"runcrowd/internal/formula"
 )
 
 // hidden stands where a secret stood.
@@ -79,9 +84,18 @@ const LeastSecret = 4
 const leastForm = LeastSecret
 
 // forms are the ways in which a secret is written: plain, escaped for an address (RFC
-// 3986), in a JSON text (RFC 8259), and as a part of base64 (RFC 4648).
+// 3986), in a JSON text (RFC 8259), as a part of base64 (RFC 4648), as a line of somebody else's
+// text, and as the functions of formulas make it; hexadecimal digits in both cases.
 func forms(s string) []string {
-	list := []string{s, url.QueryEscape(s), url.PathEscape(s)}
+	list := append(formula.Forms(s), s, url.QueryEscape(s), url.PathEscape(s), foreign.Line(s, 0),
+		strings.Trim(foreign.Quote(s), "“”"), strings.Join(strings.Fields(s), " "))
+	for _, f := range list[:len(list):len(list)] {
+		if escape.MatchString(f) {
+			list = append(list, escape.ReplaceAllStringFunc(f, strings.ToLower), escape.ReplaceAllStringFunc(f,
+				strings.ToUpper))
+		}
+	}
+	list = append(list, strings.ToUpper(hex.EncodeToString([]byte(s))))
 	if quoted, err := json.Marshal(s); err == nil {
 		list = append(list, string(quoted[1:len(quoted)-1]))
 	}
@@ -107,6 +121,9 @@ func forms(s string) []string {
 	}
 	return slices.DeleteFunc(list, func(f string) bool { return len(f) < leastForm })
 }
+
+// escape is a byte as %XX (RFC 3986, section 2.1).
+var escape = regexp.MustCompile(`%[0-9A-Fa-f]{2}`)
 
 func (r *redactor) redact(text string) string {
 	if r.mustSort(text) {

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/foreign"
+	"runcrowd/internal/formula"
 )
 
 // A secret is found however it is written: escaped, in JSON, in base64 alone or behind a
@@ -43,6 +45,27 @@ func TestRedactInEveryForm(t *testing.T) {
 	assert.Equal(t, "sho", c.Redact("sho"))
 	c.NotSecret("shorter-one")
 	assert.Equal(t, "shorter-one", c.Redact("shorter-one"))
+}
+
+// What any function of formulas makes of a secret alone is masked, in capitals and small letters
+// where it has hexadecimal digits; so is a secret that stands in a line of others' texts.
+func TestRedactWhatFormulasMake(t *testing.T) {
+	for _, secret := range []string{`p@ss "w0rd"/ü&<x> and`, "plain-secret-55", "DEADBEEFcafe", "a b/c?d=e&f", "tab\tand\nline  two"} {
+		c := &crowd.Crowd{}
+		c.Secret(secret)
+		made := formula.Forms(secret)
+		assert.Greater(t, len(made), 6)
+		made = append(made, foreign.Quote("no such key "+secret+" here"), foreign.Line(secret, 0),
+			strings.ToLower(url.QueryEscape(secret)), strings.ToUpper(fmt.Sprintf("%x", secret)))
+		for _, text := range made {
+			if len(text) < 8 { // a length, a check digit
+				continue
+			}
+			got := c.Redact("x " + text + " y")
+			assert.Contains(t, got, "«secret»", "%q of %q", text, secret)
+			assert.LessOrEqual(t, len(got), len("x «secret» y")+len(`“no such key  here”`), "%q of %q leaves %q", text, secret, got)
+		}
+	}
 }
 
 // Secrets that come while others are looked for, as access tokens do, cost little each.

@@ -19,6 +19,7 @@ import (
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
@@ -731,7 +732,7 @@ func (e *Engine) Sent(m *link.Message, at int64, anew bool) {
 // Settled implements link.Sink.
 func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int, text string) {
 	if text != "" {
-		text = e.fleet.Crowd.Redact(text)
+		text = e.said(text)
 	}
 	if m.Answer > 0 {
 		e.answerSettled(m, at, o, code, text)
@@ -822,13 +823,17 @@ func (e *Engine) Up(i int, renewed bool) {
 // Listens implements link.Sink.
 func (e *Engine) Listens(i int, filter, why string) {
 	if why != "" {
-		e.changed(i, &ledger.LinkEvent{What: ledger.NotHearing, Place: filter, Why: why})
+		e.changed(i, &ledger.LinkEvent{What: ledger.NotHearing, Place: filter, Why: e.said(why)})
 	}
 }
+
+// said is what a platform said, or had a part in: without secrets, in a harmless line.
+func (e *Engine) said(text string) string { return foreign.Line(e.fleet.Crowd.Redact(text), 0) }
 
 // Down implements link.Sink.
 func (e *Engine) Down(i int, loss link.Loss) {
 	d := &e.devices[i]
+	loss.Why = e.said(loss.Why)
 	if d.up.CompareAndSwap(true, false) {
 		e.Counts.Connected.Add(-1)
 	}
@@ -838,7 +843,7 @@ func (e *Engine) Down(i int, loss link.Loss) {
 		d.refusal.Store(&why)
 	}
 	e.mu.Lock()
-	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, e.fleet.Crowd.Redact(loss.Why))
+	e.lastWhy = fmt.Sprintf("%s: %s", d.Name, loss.Why)
 	x := &ledger.LinkEvent{What: ledger.Down, Why: loss.Why, Early: loss.Early}
 	if loss.After != nil && loss.After.Stream >= 0 {
 		x.After, x.Times = ledger.Entry{Stream: loss.After.Stream, Seq: loss.After.Seq}, loss.Times
@@ -870,7 +875,7 @@ const mostRemarks = 20
 
 // Remark implements link.Sink.
 func (e *Engine) Remark(i int, what string) {
-	text := e.fleet.Crowd.Redact(what)
+	text := e.said(what)
 	e.mu.Lock()
 	first := !e.remarked[text]
 	if first && len(e.remarked) < mostRemarks {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 )
@@ -74,7 +75,7 @@ type bytesAt struct {
 func (c *Case) Carried() []byte { return c.from.bytes(c.carried) }
 
 // Text is what the platform said, or what went wrong.
-func (c *Case) Text() string { return string(c.from.bytes(c.text)) }
+func (c *Case) Text() string { return foreign.Line(string(c.from.bytes(c.text)), 0) }
 
 // Values is what was found.
 func (s *Sighting) Values() []byte { return s.from.bytes(s.values) }

@@ -509,3 +509,23 @@ var functionNames = func() []string {
 	}
 	return list
 }()
+
+// Forms are what the functions make of a text alone, from which it can be read again: escaped, in
+// hexadecimal digits, in other letters.
+func Forms(s string) (list []string) {
+	for i := range functions {
+		f := &functions[i]
+		if len(f.types) != 1 {
+			continue
+		}
+		if _, is := f.types[0].(*func(any) string); !is {
+			continue
+		}
+		if v, err := f.call([]any{s}); err == nil {
+			if text, is := v.(string); is && text != "" {
+				list = append(list, text)
+			}
+		}
+	}
+	return list
+}

@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"runcrowd/internal/foreign"
 )
 
 // coder goes through the fields of a record, in their order: it writes them, takes them off a
@@ -249,7 +251,7 @@ func (c *coder) text(name string, v *string) {
 	case reads:
 		var p Bytes
 		c.part(name, &p)
-		*v = string(p.B)
+		*v = foreign.Line(string(p.B), 0) // whoever made this ledger
 	default:
 		c.tell(name, "text")
 	}

@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"os"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/outcome"
 	"strings"
 	"syscall"
@@ -268,9 +269,10 @@ type ReachError struct {
 }
 
 func (e *ReachError) Error() string {
-	s := fmt.Sprintf("the link %q (%s): %s", e.Link, e.Address, e.What)
+	what := foreign.Line(e.What, 0)
+	s := fmt.Sprintf("the link %q (%s): %s", e.Link, e.Address, what)
 	if e.Witness != "" {
-		s = fmt.Sprintf("the witness %q (%s): %s", e.Witness, e.Address, e.What)
+		s = fmt.Sprintf("the witness %q (%s): %s", e.Witness, e.Address, what)
 	}
 	if e.Try != "" {
 		s += "; " + e.Try
@@ -282,6 +284,11 @@ func (e *ReachError) Unwrap() error { return e.Err }
 
 // Explain tells a network error in words, and what to try.
 func Explain(err error, address string) (what, try string) {
+	what, try = explain(err, address)
+	return foreign.Line(what, 0), try
+}
+
+func explain(err error, address string) (what, try string) {
 	var dns *net.DNSError
 	_, port, _ := net.SplitHostPort(address)
 	var netErr net.Error

@@ -56,7 +56,7 @@ func Through(ctx context.Context, network Network, u *url.URL, address string) (
 	if err == nil {
 		var resp *http.Response
 		if resp, err = http.ReadResponse(bufio.NewReader(nc), req); err == nil && resp.StatusCode != http.StatusOK {
-			err = errors.New("it answered CONNECT with status " + resp.Status)
+			err = errors.New("it answered CONNECT with status " + Status(resp))
 		}
 	}
 	if err != nil {

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"runcrowd/internal/foreign"
 )
 
 // Transport is a client's way to an HTTP server: through the proxy that the
@@ -104,11 +106,21 @@ func RetryAfter(answer *http.Response, now time.Time) time.Duration {
 // empty one.
 func Snippet(body []byte) string {
 	s := strings.Join(strings.Fields(strings.ToValidUTF8(string(body), "?")), " ")
-	if s == "" {
-		return ""
-	}
 	if r := []rune(s); len(r) > 120 {
 		s = string(r[:120]) + "…"
 	}
-	return ": " + s
+	return foreign.Said(s)
+}
+
+// Status is the status of an answer in words: 503 Service Unavailable. What the platform calls one
+// of its own is quoted.
+func Status(resp *http.Response) string {
+	if text := http.StatusText(resp.StatusCode); text != "" {
+		return fmt.Sprintf("%d %s", resp.StatusCode, text)
+	}
+	_, own, _ := strings.Cut(resp.Status, " ")
+	if own == "" {
+		return fmt.Sprint(resp.StatusCode)
+	}
+	return fmt.Sprintf("%d %s", resp.StatusCode, foreign.Quote(own))
 }

@@ -1,6 +1,7 @@
 package link_test
 
 import (
+	"bytes"
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
@@ -104,6 +105,17 @@ func TestRetryAfter(t *testing.T) {
 
 func TestSnippet(t *testing.T) {
 	assert.Empty(t, link.Snippet([]byte(" \r\n")))
-	assert.Equal(t, ": no such device ? here", link.Snippet([]byte("no such\n  device \xff here\x0a")))
-	assert.Len(t, []rune(link.Snippet(make([]byte, 4000))), 2+120+1)
+	assert.Equal(t, ": “no such device ? here”", link.Snippet([]byte("no such\n  device \xff here\x0a")))
+	assert.Len(t, []rune(link.Snippet(bytes.Repeat([]byte("a"), 4000))), len(": ")+2+120+1)
+	assert.Equal(t, `: “it is full\u001b[2J”`, link.Snippet([]byte("it is\n\rfull\x1b[2J")))
+}
+
+func TestStatus(t *testing.T) {
+	for want, in := range map[string]http.Response{
+		"503 Service Unavailable": {StatusCode: 503, Status: "503 all is well"},
+		"599":                     {StatusCode: 599, Status: "599 "},
+		"599 “PROVEN\\u001b[0m”":  {StatusCode: 599, Status: "599 PROVEN\x1b[0m"},
+	} {
+		assert.Equal(t, want, link.Status(&in))
+	}
 }

@@ -21,6 +21,7 @@ import (
 	"math"
 	"time"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/mqttwire"
 )
 
@@ -422,7 +423,7 @@ func refers(reason, reference string) string {
 	if reference == "" {
 		return reason
 	}
-	return fmt.Sprintf("%s: it refers to %s", reason, reference)
+	return fmt.Sprintf("%s: it refers to %s", reason, foreign.Line(reference, foreign.Most))
 }
 
 // SessionError is a CONNACK that says that the server took up a session where a clean

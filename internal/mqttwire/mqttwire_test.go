@@ -320,7 +320,7 @@ func TestReasons(t *testing.T) {
 	assert.Equal(t, "reason 0xF0", mqttwire.Reason(0xf0))
 	assert.Equal(t, "bad user name or password (4)", mqttwire.ConnectReason(mqttwire.V311, 4))
 	assert.Equal(t, "banned (0x8A)", mqttwire.ConnectReason(mqttwire.V5, 0x8a))
-	assert.Equal(t, "banned (0x8A): three strikes", mqttwire.Because("banned (0x8A)", "three strikes"))
+	assert.Equal(t, "banned (0x8A): “three strikes”", mqttwire.Because("banned (0x8A)", "three strikes"))
 	assert.Equal(t, "bad user name or password (0x86)", mqttwire.Because("bad user name or password (0x86)",
 		"Bad username or password"))
 }

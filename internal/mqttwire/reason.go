@@ -3,6 +3,8 @@ package mqttwire
 import (
 	"fmt"
 	"strings"
+
+	"runcrowd/internal/foreign"
 )
 
 // reasons are the names of section 2.4.
@@ -51,5 +53,5 @@ func Because(reason, said string) string {
 	if said == "" || strings.Contains(bare(reason), bare(said)) {
 		return reason
 	}
-	return reason + ": " + said
+	return reason + foreign.Said(said)
 }

@@ -402,14 +402,14 @@ func TestPlatformSays(t *testing.T) {
 			w.WriteHeader(http.StatusTooManyRequests)
 			return true
 		}},
-		{name: "no", why: `/d was answered with status 422: it wants a "model", not «secret»`,
+		{name: "no", why: `/d was answered with status 422: “it wants a "model", not «secret»”`,
 			before: post(func(w http.ResponseWriter) {
 				w.WriteHeader(http.StatusUnprocessableEntity)
 				fmt.Fprint(w, "it wants a \"model\",\n not let-me-in")
 			})},
 		{name: "an answer without what is kept", why: "it was registered, but the answer has no token (.token), and " +
 			"nothing can be kept of it", before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `{}`) })},
-		{name: "no JSON", why: "it was registered, but the answer is not JSON, and nothing can be kept of it: <p>hello",
+		{name: "no JSON", why: "it was registered, but the answer is not JSON, and nothing can be kept of it: “<p>hello”",
 			before: post(func(w http.ResponseWriter) { fmt.Fprint(w, `<p>hello`) })},
 		{name: "elsewhere", why: "was answered with status 307", before: post(func(w http.ResponseWriter) {
 			w.Header().Set("Location", other.URL)
@@ -420,7 +420,7 @@ func TestPlatformSays(t *testing.T) {
 		{name: "a next page that is a cursor", page: "b2Zmc2V0", err: "is b2Zmc2V0, which is no address; make one of it"},
 		{name: "a next page that is the same one", page: "/d", err: "comes to the same page again, or never ends; check " +
 			"next"},
-		{name: "a list that is none", err: "was answered with status 500: out of order",
+		{name: "a list that is none", err: "was answered with status 500: “out of order”",
 			before: func(w http.ResponseWriter, _ *http.Request) bool {
 				http.Error(w, "out of order", http.StatusInternalServerError)
 				return true

@@ -8,6 +8,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
@@ -145,7 +146,7 @@ func alertFinding(b *strings.Builder, f *tally.AlertFinding, st Style) {
 	b.WriteByte('\n')
 	turn := func(what string, t *tally.Turn) {
 		if t != nil {
-			fmt.Fprintf(b, "    %-10s %s #%d at %s  %s\n", what, f.Reading, t.Seq, stamp(t.Sent), clip(t.Carried))
+			fmt.Fprintf(b, "    %-10s %s #%d at %s  %s\n", what, f.Reading, t.Seq, stamp(t.Sent), clip(foreign.Line(t.Carried, 0)))
 		}
 	}
 	turn("before", f.Before)

@@ -9,6 +9,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/tally"
 )
 
@@ -25,7 +26,7 @@ type Compared struct {
 // CompareJSON makes the document.
 func CompareJSON(c *Compared) ([]byte, error) {
 	b, err := json.MarshalIndent(c, "", "  ")
-	return append(b, '\n'), err
+	return append(foreign.JSON(b), '\n'), err
 }
 
 // mostCompared is how many devices that changed are listed.

@@ -5,6 +5,7 @@ import (
 	"io"
 	"strings"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
@@ -67,7 +68,7 @@ func (x *lines) Message(m *Message) error {
 			fmt.Fprintf(&b, " after %s", verdict.Span(max(0, at.Sub(*m.Sent))))
 		}
 	}
-	fmt.Fprintf(&b, "  %s", x.st.paint(faint, clipped(string(m.Carried), 200)))
+	fmt.Fprintf(&b, "  %s", x.st.paint(faint, clipped(foreign.Line(string(foreign.JSON(m.Carried)), 0), 200)))
 	if v == verdict.Altered {
 		for i := range m.Witnesses {
 			if f := m.Witnesses[i].Found; f != nil {

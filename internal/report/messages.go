@@ -1,6 +1,7 @@
 package report
 
 import (
+	"bytes"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"runcrowd/internal/evidence"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/tally"
@@ -97,16 +99,28 @@ func (m *Message) of(f *ledger.Facts, j *verdict.Judge, c *evidence.Case, r *ver
 	}
 }
 
-type messagesJSON struct{ e *json.Encoder }
+type messagesJSON struct {
+	w   io.Writer
+	buf bytes.Buffer
+	e   *json.Encoder // into buf
+}
 
 func newMessagesJSON(w io.Writer) Sink {
-	e := json.NewEncoder(w)
-	e.SetEscapeHTML(false)
-	return &messagesJSON{e}
+	x := &messagesJSON{w: w}
+	x.e = json.NewEncoder(&x.buf)
+	x.e.SetEscapeHTML(false)
+	return x
 }
 
 // Message implements Sink.
-func (x *messagesJSON) Message(m *Message) error { return x.e.Encode(m) }
+func (x *messagesJSON) Message(m *Message) error {
+	x.buf.Reset()
+	if err := x.e.Encode(m); err != nil {
+		return err
+	}
+	_, err := x.w.Write(foreign.JSON(x.buf.Bytes()))
+	return err
+}
 
 // End implements Sink.
 func (x *messagesJSON) End(*Input) error { return nil }
@@ -145,13 +159,13 @@ func (x *messagesCSV) Message(m *Message) error {
 	}
 	x.line = append(x.line[:0], m.Device, m.Kind, m.Reading, strconv.FormatUint(m.Seq, 10), strconv.Itoa(m.Round),
 		m.Verdict, cell(m.Due), cell(m.Sent), cell(m.Answered), strconv.Itoa(m.Attempts), m.Outcome, strconv.Itoa(m.Code),
-		m.Said, string(m.Carried))
+		m.Said, string(foreign.JSON(m.Carried)))
 	for i := range m.Witnesses {
 		t := &m.Witnesses[i]
-		x.line = append(x.line, t.State, cell(t.Seen), cell(t.Stored), strconv.Itoa(t.Times), t.Says, string(t.Found))
+		x.line = append(x.line, t.State, cell(t.Seen), cell(t.Stored), strconv.Itoa(t.Times), t.Says, string(foreign.JSON(t.Found)))
 	}
 	for i := range x.line {
-		x.line[i] = harmless(x.line[i])
+		x.line[i] = foreign.Cell(x.line[i])
 	}
 	return x.w.Write(x.line)
 }
@@ -178,17 +192,6 @@ func cell(t *time.Time) string {
 		return ""
 	}
 	return t.Format(time.RFC3339Nano)
-}
-
-// harmless keeps a spreadsheet from running what a platform or a device said as a formula.
-func harmless(s string) string {
-	if s == "" || s[0] != '=' && s[0] != '@' && s[0] != '\t' && s[0] != '\r' && !(s[0] == '+' || s[0] == '-') {
-		return s
-	}
-	if _, err := strconv.ParseFloat(s, 64); err == nil {
-		return s
-	}
-	return "'" + s
 }
 
 // deviceRow is a row of devices as it is written.
@@ -259,7 +262,7 @@ func DevicesJSON(in *Input) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		out = append(append(out, b...), '\n')
+		out = append(append(out, foreign.JSON(b)...), '\n')
 	}
 	return out, nil
 }
@@ -313,7 +316,7 @@ func DevicesCSV(in *Input) ([]byte, error) {
 				full = append(full, number(s.N, s.Low), number(s.N, s.High), number(s.N, mean), s.Last)
 			}
 			for c := range full {
-				full[c] = harmless(full[c])
+				full[c] = foreign.Cell(full[c])
 			}
 			w.Write(full)
 		}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/tally"
@@ -168,7 +169,7 @@ func JSON(in *Input) ([]byte, error) {
 		d.Findings = []verdict.Finding{}
 	}
 	text, err := json.MarshalIndent(d, "", "  ")
-	return append(text, '\n'), err
+	return append(foreign.JSON(text), '\n'), err
 }
 
 // byVerdict names every verdict, those with no message too: the sum is what was due.

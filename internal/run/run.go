@@ -27,6 +27,7 @@ import (
 	"runcrowd/internal/engine"
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
@@ -701,10 +702,10 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 		}
 		g.Go(func() error {
 			complete, why := w.Hear(hear, heard)
-			s.pages[i].Heard(i, n, complete, s.crowd.Redact(why))
+			s.pages[i].Heard(i, n, complete, foreign.Line(s.crowd.Redact(why), 0))
 			if s.log != nil {
 				s.log.Info("witness heard", "witness", s.crowd.Witnesses[i].Name, "round", n, "to the end", complete, "why",
-					s.crowd.Redact(why))
+					foreign.Line(s.crowd.Redact(why), 0))
 			}
 			return nil
 		})

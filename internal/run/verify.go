@@ -21,6 +21,7 @@ import (
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/fleet"
 	files "runcrowd/internal/folder"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
@@ -319,7 +320,7 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 			complete, why = false, "it shows the latest alone, and was asked again later: something newer may have taken the "+
 				"place of what is missing"
 		}
-		page.Heard(i, r.N, complete, c.Redact(why))
+		page.Heard(i, r.N, complete, foreign.Line(c.Redact(why), 0))
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

@@ -187,7 +187,7 @@ func TestQuestions(t *testing.T) {
 				fmt.Fprintf(w, `{"rows":[%s],"next":%q}`, page(p, n, 3, same), next)
 			}, verdict.Proven, ""},
 		"a cursor that is a mapping": {"next: , page: {after: .next}", reply(`{"rows":[],"next":{"a":1}}`), verdict.Unknown,
-			`page: after is {"a":1}, which is no value of a parameter`},
+			`page: after is “{"a":1}”, which is no value of a parameter`},
 		"limited, and told when": {"", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			if p.asked == 2 {
 				w.Header().Set("Retry-After", "1")
@@ -451,9 +451,9 @@ func TestAValueThatCouldNotBeMade(t *testing.T) {
 func TestAStoreThatCannotBeAsked(t *testing.T) {
 	t.Parallel()
 	for answer, says := range map[string]string{
-		"<html>sign in</html>": "the answer is not JSON (invalid character '<' looking for beginning of value): <html>sign " +
-			"in</html>; check get",
-		"{} {}": "the answer is not JSON (something stands after the JSON value): {} {}",
+		"<html>sign in</html>": "the answer is not JSON (invalid character '<' looking for beginning of value): “<html>sign " +
+			"in</html>”; check get",
+		"{} {}": "the answer is not JSON (something stands after the JSON value): “{} {}”",
 	} {
 		srv := httptest.NewServer(&platform{answer: reply("%s", answer)})
 		defer srv.Close()

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"runcrowd/internal/decimal"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
@@ -84,7 +85,7 @@ func (c *comparer) differences(sent, found []byte) (diffs []Difference, known bo
 		if err != nil {
 			note = "not JSON that can be read in one way only: " + err.Error()
 		}
-		return []Difference{{Field: "(all)", Sent: string(sent), Found: clip(string(found)), Note: note}}, true
+		return []Difference{{Field: "(all)", Sent: string(sent), Found: clip(foreign.Line(string(found), 0)), Note: note}}, true
 	}
 	for _, m := range want {
 		v, there := have[m.Name]
@@ -496,7 +497,7 @@ func show(v any) string {
 	if err != nil {
 		return "?"
 	}
-	return clip(string(b))
+	return clip(string(foreign.JSON(b)))
 }
 
 func clip(s string) string {

@@ -13,6 +13,7 @@ import (
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
@@ -145,7 +146,7 @@ func heardText(v any) string {
 		b, _ := json.Marshal(v)
 		s = string(b)
 	}
-	return clip(s)
+	return foreign.Line(strings.Trim(clip(s), "“”"), 0) // it is shown as what was said
 }
 
 // unnamed tells of what was heard and named no device, where nothing else was heard.

@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/clock"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
@@ -212,7 +213,7 @@ func (t *tail) told() string {
 	if r := []rune(s); len(r) > 300 {
 		s = "…" + string(r[len(r)-300:])
 	}
-	return "; it says: " + s
+	return "; it says" + foreign.Said(s)
 }
 
 // offset implements pollSource.

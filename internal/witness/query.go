@@ -262,8 +262,8 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	q.tells(resp, began, clock.Now())
 	if resp.StatusCode != http.StatusOK {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
-		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, resp.Status,
-			clip(strings.TrimSpace(string(body)))), link.RetryAfter(resp, time.Now())}
+		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, link.Status(resp),
+			clip(string(body))), link.RetryAfter(resp, time.Now())}
 	}
 	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
 	rest, err := q.read(limited, see)

@@ -277,7 +277,7 @@ func TestNotHeard(t *testing.T) {
 		Payload: []byte(`{"a":1}`)})
 	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
 	assert.False(t, complete)
-	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was harbour/x {"a":1}`)
+	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was “harbour/x {"a":1}”`)
 }
 
 // A broker that falls silent may have passed on what was not heard: the witness counts

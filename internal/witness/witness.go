@@ -19,6 +19,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/ledger"
@@ -403,9 +404,9 @@ func fill(x *ledger.Sighting, row any, columns bool, device, reading, at, values
 
 func clip(s string) string {
 	if r := []rune(s); len(r) > 160 {
-		return string(r[:160]) + "…"
+		s = string(r[:160]) + "…"
 	}
-	return s
+	return foreign.Quote(s)
 }
 
 func sleep(ctx Context, d time.Duration) {

@@ -55,15 +55,15 @@ func TestTokensAreFilledIn(t *testing.T) {
 		c.Send(&link.Message{Seq: i + 1, Count: 1, Target: "/in?t=" + link.TokenPlace,
 			HTTP: link.HTTP{Method: "POST", Headers: []link.Header{{Name: "X-Token", Value: "v " + link.TokenPlace}}}})
 	}
-	s.Has(t, "1 refused 401 status 401 Unauthorized: bad «secret»")
-	s.Has(t, "2 refused 401 status 401 Unauthorized: bad «secret»")
+	s.Has(t, "1 refused 401 status 401 Unauthorized: “bad «secret»”")
+	s.Has(t, "2 refused 401 status 401 Unauthorized: “bad «secret»”")
 	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
 	assert.Contains(t, s.All(), "renewed")
 	source.n.Store(1000)
 	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST"}})
 	s.Has(t, "down no access token: the server is asleep")
 	source.n.Store(5) // it is awake again
-	s.Has(t, "3 refused 401 status 401 Unauthorized: bad «secret»")
+	s.Has(t, "3 refused 401 status 401 Unauthorized: “bad «secret»”")
 }
 
 // A header that cannot be sent settles its message: the next ones are not held up.

@@ -185,11 +185,11 @@ func TestAnswerBodies(t *testing.T) {
 		c.Send(message(i))
 	}
 	s.Has(t, "1 accepted 200 ")
-	s.Has(t, `2 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {"kept": 0, "why": "the disk is full"}`)
-	s.Has(t, "3 refused 200 status 200 OK, but its body is not JSON: fine")
-	s.Has(t, "4 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {}")
-	s.Has(t, `5 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: {"kept": "x"}`)
-	s.Has(t, `6 refused 200 status 200 OK, but its body is not JSON: {"kept": 1, "kept": 0}`)
+	s.Has(t, `2 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: “{"kept": 0, "why": "the disk is full"}”`)
+	s.Has(t, "3 refused 200 status 200 OK, but its body is not JSON: “fine”")
+	s.Has(t, "4 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: “{}”")
+	s.Has(t, `5 refused 200 status 200 OK, but accept_if: .kept == 1 gives false, not true: “{"kept": "x"}”`)
+	s.Has(t, `6 refused 200 status 200 OK, but its body is not JSON: “{"kept": 1, "kept": 0}”`)
 	require.Eventually(t, func() bool { return c.Open() == 0 }, 5*time.Second, time.Millisecond)
 	assert.Contains(t, s.All()[len(s.All())-1], "7 refused 200 status 200 OK, but its body is longer than 64 kB")
 }
@@ -381,7 +381,7 @@ func TestAnAnswerBeforeTheBodyWasRead(t *testing.T) {
 	m := message(1)
 	m.Body = bytes.Repeat([]byte("a"), 32<<20)
 	c.Send(m)
-	s.Has(t, "1 refused 413 status 413 Content Too Large")
+	s.Has(t, "1 refused 413 status 413 Request Entity Too Large")
 	for i := range m.Body {
 		m.Body[i] = 'b'
 	}

@@ -33,6 +33,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"runcrowd/internal/clock"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
@@ -534,9 +535,9 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 		return a
 	}
 	if !slices.Contains(m.HTTP.OKStatus, resp.StatusCode) {
-		text := "status " + resp.Status
+		text := "status " + link.Status(resp)
 		if to := resp.Header.Get("Location"); to != "" && resp.StatusCode/100 == 3 {
-			text += fmt.Sprintf(": it sends on to %s", to)
+			text += fmt.Sprintf(": it sends on to %s", foreign.Line(to, foreign.Most))
 			if hops == maxHops {
 				text += fmt.Sprintf(", as %d others before", maxHops)
 			}
@@ -546,7 +547,7 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 	}
 	if why := c.denied(body); why != "" {
 		return answer{outcome: outcome.Refused, code: resp.StatusCode,
-			text: "status " + resp.Status + ", but " + why + link.Snippet(body)}
+			text: "status " + link.Status(resp) + ", but " + why + link.Snippet(body)}
 	}
 	return answer{outcome: outcome.Accepted, code: resp.StatusCode}
 }
@@ -733,7 +734,7 @@ func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
 	case resp.StatusCode == http.StatusNoContent:
 		return nil, ""
 	case resp.StatusCode != http.StatusOK:
-		return nil, link.Hide("status "+resp.Status+link.Snippet(body), token)
+		return nil, link.Hide("status "+link.Status(resp)+link.Snippet(body), token)
 	case len(body) > maxAnswer:
 		return nil, fmt.Sprintf("the answer is longer than %d kB", maxAnswer>>10)
 	}

@@ -75,7 +75,7 @@ func TestAnswersAreMatched(t *testing.T) {
 		c.Send(message(i))
 	}
 	s.Has(t, "1 accepted 202 ")
-	s.Has(t, "2 refused 422 status 422 Unprocessable Entity: the value is not plausible")
+	s.Has(t, "2 refused 422 status 422 Unprocessable Entity: “the value is not plausible”")
 	s.Has(t, "5 accepted 202 ")
 	all := strings.Join(s.All(), "\n")
 	assert.Contains(t, all, "3 refused 302 status 302 Found", "a redirect is told, not followed")
@@ -100,7 +100,7 @@ func TestAnswerCutOff(t *testing.T) {
 	c.Send(message(1))
 	c.Send(message(2))
 	s.Has(t, "1 no answer 0 the answer, status 200, was cut off: the platform closed the connection")
-	s.Has(t, `2 refused 503 status 503 Service Unavailable: {"kept":`)
+	s.Has(t, `2 refused 503 status 503 Service Unavailable: “{"kept":”`)
 }
 
 // A platform that is not there yet: nothing left, so it is tried again.

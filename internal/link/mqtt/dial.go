@@ -59,7 +59,7 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 			t.CloseIdleConnections() // it keeps the connection of a refused upgrade
 			var status string
 			if resp != nil && resp.StatusCode != http.StatusSwitchingProtocols {
-				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", resp.Status)
+				status = fmt.Sprintf("the platform answered %s in place of a WebSocket", link.Status(resp))
 				return nil, &upgradeError{status, resp.StatusCode}
 			}
 			return nil, err

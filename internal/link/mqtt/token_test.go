@@ -102,7 +102,7 @@ func TestTokensAreNotTold(t *testing.T) {
 	b := brokertest.New(t, 5)
 	_, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: &tokens{}})
 	b.Accept(packets.Packet{ReasonCode: 0x87, Properties: packets.Properties{ReasonString: "token-1 is no good"}})
-	s.Has(t, "down the broker refused the connection: not authorized (0x87): «secret» is no good")
+	s.Has(t, "down the broker refused the connection: not authorized (0x87): “«secret» is no good”")
 }
 
 // A topic goes out once with its number, then as the number alone: as many topics as
