@@ -149,6 +149,17 @@ func TestAnswersOfAStore(t *testing.T) {
 	}
 }
 
+// ofAnotherRun answers with rows of another run.
+func ofAnotherRun(n int) func(*platform, http.ResponseWriter, *http.Request) {
+	return func(_ *platform, w http.ResponseWriter, _ *http.Request) {
+		var rows []string
+		for i := range n {
+			rows = append(rows, fmt.Sprintf(`{"mark":"abcdefgh/gauge-1/level/%d"}`, i+1))
+		}
+		fmt.Fprintf(w, `{"rows":[%s]}`, strings.Join(rows, ","))
+	}
+}
+
 // How pages are read, rows told apart, limits kept and values compared as the file says.
 func TestQuestions(t *testing.T) {
 	t.Parallel()
@@ -277,7 +288,7 @@ func TestQuestions(t *testing.T) {
 					return
 				}
 			}
-		}, verdict.Unknown, "status 400 Bad Request: xxx"},
+		}, verdict.Unknown, "status 400 Bad Request: “xxx"},
 		"a row that is too long": {"max_row: 1 KiB", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s,{"x":%q}]}`, page(p, 0, 99, same), strings.Repeat("x", 1<<10))
 		}, verdict.Unknown, "a row is longer than max_row, 1 KiB"},
@@ -317,9 +328,9 @@ func TestQuestions(t *testing.T) {
 		"the oldest twenty, cut off": {"wait: 2s, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
 		}, verdict.Unknown, "the platform seems to cut its answers off"},
-		"twenty, and one is lost": {"limit: none, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
-			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 20, same))
-		}, verdict.Lost, ""},
+		"twenty of another run":               {"", ofAnotherRun(20), verdict.Unknown, "the platform seems to cut its answers off"},
+		"twenty of another run, and no limit": {"limit: none", ofAnotherRun(20), verdict.Lost, ""},
+		"nineteen of another run":             {"", ofAnotherRun(19), verdict.Lost, ""},
 		"the limit is said": {"limit: 7, LONG", func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprintf(w, `{"rows":[%s]}`, page(p, 0, 7, same))
 		}, verdict.Unknown, "an answer has 7 rows at most"},
