@@ -74,6 +74,8 @@ func TestWarnings(t *testing.T) {
 	list, _ := look(t, check.Options{})
 	require.Empty(t, list)
 	for _, c := range []struct{ edit, says string }{
+		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, callback: "http://0.0.0.0:9099/x", rows: ".rows[]"}`,
+			"listens at 0.0.0.0:9099, where others reach it, and takes every call for the platform's"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "postgres://h/d", query: "select mark from r where d = @device"}`, "asks for rows of all times"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, sql: "sqlite:nowhere.db", query: "select mark from r where d = @device and at > @from"}`, "there is no database nowhere.db"},
 		{`store: {proves: stored, get: "http://127.0.0.1:8080/${device}", rows: ".rows[]"} => store: {proves: stored, file: "nowhere/*.csv", device: device}`, "looks " +

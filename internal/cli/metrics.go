@@ -101,13 +101,21 @@ func metricsOf(s *run.Session, crowd string) []byte {
 
 // serveMetrics serves metrics until release. The error is why it cannot.
 func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (release func(), err error) {
-	l, err := net.Listen("tcp", address)
+	host, port, err := net.SplitHostPort(address)
+	if err == nil && host == "" { // who wants others to read it says so
+		host = "127.0.0.1"
+	}
+	at := address
+	if err == nil {
+		at = net.JoinHostPort(host, port)
+	}
+	l, err := net.Listen("tcp", at)
 	if err != nil {
 		var op *net.OpError
 		if errors.As(err, &op) {
 			err = op.Err
 		}
-		return nil, fmt.Errorf("--metrics: cannot listen at %s: %w; write an address such as :9090 or 127.0.0.1:9090",
+		return nil, fmt.Errorf("--metrics: cannot listen at %s: %w; write an address such as :9090 (for this machine alone) or 0.0.0.0:9090",
 			address, err)
 	}
 	mux := http.NewServeMux()
@@ -125,7 +133,11 @@ func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (
 		}
 		fmt.Fprintf(w, "ok, %s\n", phase)
 	})
-	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
+	var handler http.Handler = mux
+	if a, is := l.Addr().(*net.TCPAddr); is && a.IP.IsLoopback() {
+		handler = onlyHost(mux, host)
+	}
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second,
 		MaxHeaderBytes: 16 << 10}
 	go srv.Serve(l)
 	return func() {
@@ -133,4 +145,21 @@ func serveMetrics(address, crowd string, session *atomic.Pointer[run.Session]) (
 		defer cancel()
 		srv.Shutdown(ctx)
 	}, nil
+}
+
+// onlyHost answers requests that name this machine as their host: a page of others that has its
+// own name lead here does not read what is for this machine alone.
+func onlyHost(h http.Handler, host string) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		name := r.Host
+		if only, _, err := net.SplitHostPort(name); err == nil {
+			name = only
+		}
+		ip := net.ParseIP(strings.Trim(name, "[]"))
+		if name != host && name != "localhost" && (ip == nil || !ip.IsLoopback()) {
+			http.Error(w, "this is for requests to localhost", http.StatusForbidden)
+			return
+		}
+		h.ServeHTTP(w, r)
+	})
 }

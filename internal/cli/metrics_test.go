@@ -63,6 +63,16 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#"}}
 			strings.Contains(text, `runcrowd_witness_found_total{witness="ear",proves="received"} `)
 	}, 20*time.Second, 20*time.Millisecond, "%s", &said)
 	assert.Contains(t, get("/healthz"), "ok, ")
+	for host, want := range map[string]int{"localhost": 200, "localhost:" + taken[strings.LastIndexByte(taken, ':')+1:]: 200,
+		taken: 200, "[::1]:1": 200, "evil.example": 403, "127.0.0.1.evil.example": 403, "192.0.2.1": 403} {
+		req, err := http.NewRequest("GET", "http://"+taken+"/metrics", nil)
+		require.NoError(t, err)
+		req.Host = host
+		resp, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, want, resp.StatusCode, host)
+	}
 	p := expfmt.NewTextParser(names.UTF8Validation)
 	families, err := p.TextToMetricFamilies(strings.NewReader(text))
 	require.NoError(t, err)

@@ -47,8 +47,8 @@ func (o *output) flags(cmd *cobra.Command) {
 	f.StringVar(&o.format, "format", "text", "the report on standard output: text or json")
 	f.BoolVarP(&o.quiet, "quiet", "q", false, "no progress")
 	o.to.flags(cmd, "a file to write at the end, such as junit.xml or report.html, as report does")
-	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 at which metrics for Prometheus (/metrics) and "+
-		"/healthz are served while the run plays")
+	f.StringVar(&o.metrics, "metrics", "", "an address such as :9090 (this machine alone) or 0.0.0.0:9090 at which metrics for "+
+		"Prometheus (/metrics) and /healthz are served while the run plays")
 	f.StringVar(&o.log, "log", "", "a file to which what happens is written as it happens, as JSON lines")
 	o.memory.flag(cmd)
 }

@@ -12,13 +12,13 @@ import (
 // MaxFile is the largest file that is read, in bytes.
 const MaxFile = 64 << 20
 
-// Read reads a file that is named in the file at path. A name that is not absolute is
-// looked for from the folder of that file.
+// Read reads a file that is named in the file at path: a regular one. A name that is not
+// absolute is looked for from the folder of that file.
 func Read(path, name string) ([]byte, error) {
 	if !filepath.IsAbs(name) {
 		name = filepath.Join(filepath.Dir(path), name)
 	}
-	return ReadFile(name)
+	return ReadRegular(name)
 }
 
 // ReadFile reads a file of at most MaxFile bytes; also one that is no regular file.
@@ -94,8 +94,8 @@ func ReadIn(dir, name string) ([]byte, error) {
 	return readAll(f)
 }
 
-// ReadRegular is ReadFile for what the program itself has written: what is no regular file
-// is not opened, since that may never end.
+// ReadRegular is ReadFile for regular files alone: what is none, such as a pipe that nobody
+// writes to, is not opened, since that may never end.
 func ReadRegular(name string) ([]byte, error) {
 	info, err := os.Stat(name)
 	switch {

@@ -46,10 +46,17 @@ type Formula struct {
 // Machine is the memory a formula runs in; reuse one per goroutine.
 type Machine struct{ vm vm.VM }
 
+// MostFormula is how long a formula may be, in bytes: it is read by a parser that goes down for
+// each sign, and a deeper one would end the program.
+const MostFormula = 10_000
+
 // Compile compiles a formula against the names and types of env.
 func Compile(source string, env Env) (*Formula, error) {
 	if strings.TrimSpace(source) == "" {
 		return nil, &Error{0, "the formula is empty"}
+	}
+	if len(source) > MostFormula {
+		return nil, &Error{0, fmt.Sprintf("a formula has at most %d characters", MostFormula)}
 	}
 	tree, err := parser.Parse(source)
 	if err != nil {

@@ -2,6 +2,7 @@ package formula_test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -175,5 +176,14 @@ func TestSigning(t *testing.T) {
 		require.NoError(t, err, source)
 		_, err = f.Any(&formula.Machine{}, names())
 		assert.ErrorContains(t, err, says)
+	}
+}
+
+// What is deep ends no program: it is refused, or read.
+func TestDeepFormulas(t *testing.T) {
+	for _, c := range []string{"-", "(", "not ", "[", "1 ? 1 : ", "{'a':", "1+(", "2 ** "} {
+		_, err := formula.Compile(strings.Repeat(c, 1_000_000)+"1", formula.Env{})
+		require.ErrorContains(t, err, "a formula has at most 10000 characters")
+		formula.Compile(strings.Repeat(c, formula.MostFormula/len(c)-1)+"1", formula.Env{})
 	}
 }

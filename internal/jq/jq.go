@@ -35,9 +35,16 @@ type Query struct {
 // String is the expression as it was written.
 func (q *Query) String() string { return q.source }
 
+// mostExpression is how long an expression may be, in bytes: what reads it goes down for each
+// bracket.
+const mostExpression = 10_000
+
 // Parse compiles an expression. Variables are names such as $topic, whose values each
 // evaluation is given.
 func Parse(source string, variables ...string) (*Query, error) {
+	if len(source) > mostExpression {
+		return nil, fmt.Errorf("a jq expression has at most %d characters", mostExpression)
+	}
 	q, err := gojq.Parse(source)
 	var code *gojq.Code
 	p := &Query{source: source}

@@ -84,3 +84,12 @@ func TestBounds(t *testing.T) {
 		assert.EqualValues(t, want, got, source)
 	}
 }
+
+// What is deep ends no program: it is refused, or read.
+func TestDeepExpressions(t *testing.T) {
+	for _, c := range []string{"-", "(", "[", ".[", "if . then ", ".|", "try "} {
+		_, err := jq.Parse(strings.Repeat(c, 1_000_000) + "1")
+		require.ErrorContains(t, err, "at most 10000 characters")
+		jq.Parse(strings.Repeat(c, 9999/len(c)) + "1")
+	}
+}

@@ -336,6 +336,9 @@ func explain(err error, address string) (what, try string) {
 	if strings.Contains(text, "client connection force closed") { // HTTP/2: a write of another request failed
 		return "the platform cut the connection", "check the platform's log"
 	}
+	if strings.Contains(text, "headers exceeded") || strings.Contains(text, "header list too large") {
+		return "the headers of the answer are longer than 1 MiB", "check that this address is the platform's"
+	}
 	// "dial tcp 127.0.0.1:1: connect: …" names the address twice.
 	if i := strings.LastIndex(text, ": "); i >= 0 && strings.HasPrefix(text, "dial ") {
 		text = text[i+2:]

@@ -16,12 +16,15 @@ import (
 // environment names, if any, and with TLS as a link says, which may be nil; with a
 // client certificate, which may be nil, too.
 func Transport(t *TLS, cert *tls.Certificate, network Network) *http.Transport {
-	way := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: network.Dial}
+	way := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: network.Dial, MaxResponseHeaderBytes: MaxHeader}
 	if t != nil {
 		way.TLSClientConfig = t.Config("", cert)
 	}
 	return way
 }
+
+// MaxHeader is how long the headers of an answer may be, in bytes.
+const MaxHeader = 1 << 20
 
 // KeepsHost tells whether a request that carries credentials may go on from one
 // address to another: to the same host, or to the same host name over TLS. A host

@@ -122,7 +122,8 @@ type Reader struct {
 	zip   *gzip.Reader
 	buf   *bufio.Reader
 	// Torn is where the last line of a file was not written whole; empty: nowhere.
-	Torn string
+	Torn  string
+	empty int // lines
 }
 
 // Open opens recordings; gzip is recognised by its first bytes.
@@ -153,6 +154,9 @@ func (r *Reader) Next() (Line, error) {
 		case err != nil && err != io.EOF && !errors.Is(err, io.ErrUnexpectedEOF):
 			return Line{}, fmt.Errorf("%s:%d: %w", r.name, r.n, err)
 		case len(bytes.TrimSpace(b)) == 0:
+			if r.empty++; r.empty > mostEmpty {
+				return Line{}, fmt.Errorf("%s:%d: more than %d empty lines: this is no recording", r.name, r.n, mostEmpty)
+			}
 			continue
 		}
 		l, wrong := Parse(b)
@@ -186,7 +190,13 @@ func (r *Reader) line() ([]byte, error) {
 	}
 }
 
+// mostEmpty is how many empty lines a recording may have.
+const mostEmpty = 1_000_000
+
 func (r *Reader) open(path string) error {
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return fmt.Errorf("%s: it is no regular file", filepath.Base(path))
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return err

@@ -10,6 +10,9 @@ import (
 	"log"
 	"net"
 	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -25,7 +28,9 @@ import (
 // callback is a listenSource that the platform calls over HTTP.
 //
 // Nobody can be asked whether calls still get through. It counts as heard once the platform
-// has called at all: silence says nothing before.
+// has called at all: silence says nothing before. That it was the platform is known where calls
+// must show a header that nobody else knows, or where one came from an address of the platform:
+// anybody can call.
 type callback struct {
 	spec     *crowd.Witness
 	at       *crowd.Callback
@@ -43,7 +48,10 @@ type callback struct {
 	first  time.Time // of the calls that were good; zero: none came
 	last   time.Time
 	calls  int
-	broken error // it does not listen any more
+	sure   bool                // one of them was the platform's
+	other  string              // where another came from
+	places map[netip.Addr]bool // of the platform
+	broken error               // it does not listen any more
 	told   map[string]bool
 }
 
@@ -56,8 +64,9 @@ func newCallback(spec *crowd.Witness, c *Catalog) (*callback, error) {
 }
 
 // start implements listenSource.
-func (s *callback) start(_ Context, e *listener) error {
+func (s *callback) start(ctx Context, e *listener) error {
 	s.listener, s.began = e, clock.Now()
+	s.places = s.addresses(ctx)
 	l, err := s.listen("tcp", s.at.Address)
 	if err != nil {
 		why := err
@@ -122,10 +131,9 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.hearing.Lock()
+	s.called(addressOf(r.RemoteAddr))
 	s.mu.Lock()
-	if s.calls++; s.first.IsZero() {
-		s.first = at
-	}
+	s.calls++
 	s.last = at
 	c := s.at
 	fails := c.Status >= 300 && (c.Times == 0 || s.calls <= c.Times) && (c.For == 0 || at.Sub(s.first) < c.For)
@@ -146,6 +154,61 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 	case c.Status > 0 && c.Status < 300:
 		w.WriteHeader(c.Status)
 	}
+}
+
+// addresses are those of the hosts of all links. A host of this machine has all addresses of its
+// own.
+func (s *callback) addresses(ctx Context) map[netip.Addr]bool {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	set := map[netip.Addr]bool{}
+	for _, l := range s.crowd.AllLinks() {
+		host := link.Host(l.Address)
+		if u, err := url.Parse(l.Address); err == nil && u.Host != "" {
+			host = u.Hostname()
+		}
+		list := []netip.Addr{}
+		if ip, err := netip.ParseAddr(strings.Trim(host, "[]")); err == nil {
+			list = append(list, ip)
+		} else if found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host); err == nil {
+			list = found
+		}
+		for _, ip := range list {
+			set[ip.Unmap().WithZone("")] = true
+		}
+	}
+	return set
+}
+
+// called notes that a good call came from an address.
+func (s *callback) called(from netip.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.first.IsZero() {
+		s.first = clock.Now()
+	}
+	if s.sure = s.sure || len(s.at.RequireHeaders) > 0 || s.places[from] || from.IsLoopback() && s.local(); !s.sure {
+		s.other = from.String()
+	}
+}
+
+// local tells whether the platform is on this machine.
+func (s *callback) local() bool {
+	for ip := range s.places {
+		if ip.IsLoopback() {
+			return true
+		}
+	}
+	return false
+}
+
+// addressOf is the address of a connection's other side.
+func addressOf(remote string) netip.Addr {
+	at, err := netip.ParseAddrPort(remote)
+	if err != nil {
+		return netip.Addr{}
+	}
+	return at.Addr().Unmap().WithZone("")
 }
 
 // take hands what a call brings to the listener.
@@ -203,7 +266,7 @@ func (s *callback) remark(what string) {
 func (s *callback) fence(Context) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.broken == nil && !s.first.IsZero()
+	return s.broken == nil && s.sure
 }
 
 // state implements listenSource.
@@ -215,6 +278,9 @@ func (s *callback) state() (last, down time.Time, why string) {
 		return s.last, s.last, s.broken.Error()
 	case s.first.IsZero():
 		return s.last, s.began, "the platform has not called " + s.at.URL + " in this run; can it reach this machine?"
+	case !s.sure:
+		return s.last, s.began, "calls came from " + s.other + ", which is no address of the platform, and nothing shows " +
+			"that they were its own; say what its calls show with require_headers"
 	}
 	return s.last, time.Time{}, ""
 }

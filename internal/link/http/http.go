@@ -108,8 +108,10 @@ func newClient(cfg *Config, cert *tls.Certificate, fresh bool) *http.Client {
 		MaxIdleConnsPerHost: cfg.Connections,
 		IdleConnTimeout:     90 * time.Second,
 		DisableCompression:  true,
-		DisableKeepAlives:   fresh,
-		Protocols:           new(http.Protocols),
+
+		MaxResponseHeaderBytes: link.MaxHeader,
+		DisableKeepAlives:      fresh,
+		Protocols:              new(http.Protocols),
 	}
 	if cfg.Version == 2 {
 		t.Protocols.SetHTTP2(true)

@@ -51,7 +51,7 @@ func (e *Endpoint) Dial(ctx context.Context) (net.Conn, error) {
 		return t, nil
 	case "ws", "wss":
 		t := &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: e.Network.Dial, TLSClientConfig: e.TLS,
-			DisableCompression: true}
+			DisableCompression: true, MaxResponseHeaderBytes: link.MaxHeader}
 		// The subprotocol is that of section 6; each packet is a binary message.
 		ws, resp, err := websocket.Dial(ctx, e.Scheme+"://"+e.Address+e.Path,
 			&websocket.DialOptions{HTTPClient: &http.Client{Transport: t}, Subprotocols: []string{"mqtt"}})
