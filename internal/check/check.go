@@ -581,6 +581,10 @@ func (c *checker) bodies() {
 				if err != nil {
 					c.add(r.Pos, "a value cannot be made; null is sent in its place, or the nearest that fits: %s", err)
 				}
+				if field, was, is, rounds := bodies.Rounds(s); rounds && err == nil && tolerance(r, field) == 0 {
+					c.add(r.Pos, "the field %q of the reading %q has values such as %s, and its slot holds %s: that is what is sent, "+
+						"and compared; round the field with round:, or say with tolerance: that it may differ", field, r.Name, was, is)
+				}
 				total += WireSize(s, w)
 				c.large(r, w.Carried[0])
 				if len(w.Body) > c.load.Largest {
@@ -784,4 +788,14 @@ func loopback(address string) bool {
 	host := link.Host(address)
 	ip := net.ParseIP(strings.Trim(host, "[]"))
 	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// tolerance is that of a field of a reading.
+func tolerance(r *crowd.Reading, name string) float64 {
+	for i := range r.Fields {
+		if r.Fields[i].Name == name {
+			return r.Fields[i].Tolerance
+		}
+	}
+	return 0
 }

@@ -55,6 +55,16 @@ type Written struct {
 	Mark    link.Header // rides as a user property or a header; without a name neither
 }
 
+// Rounds tells of a field of the message that was written last whose value its body does not
+// hold exactly.
+func (w *BodyWriter) Rounds(s *fleet.Stream) (field, was, is string, rounds bool) {
+	form, slots := s.Form.(*payload.Bytes)
+	if !slots || len(w.samples) == 0 {
+		return "", "", "", false
+	}
+	return form.Rounds(&w.samples[0])
+}
+
 // Write writes the message of s that is due, whose first sample has the sequence
 // number seq; tick counts the messages of the round from 0. Body is where the
 // body is appended. The error says which value could not be made; the message is

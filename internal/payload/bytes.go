@@ -147,6 +147,41 @@ func (r *Bytes) Append(dst []byte, samples []Sample) ([]byte, error) {
 	return dst, wrong
 }
 
+// Rounds tells of a field whose value its slot does not hold exactly: what is sent, and found, is
+// another. The differences of numbers with a scale are those beyond 1e-9 of a step.
+func (r *Bytes) Rounds(sample *Sample) (field, was, is string, rounds bool) {
+	body, at := make([]byte, r.size), 0
+	for i := range r.slots {
+		s := &r.slots[i]
+		if r.index[i] < 0 || s.Kind == Letters {
+			at += s.Width
+			continue
+		}
+		c := scalar{field: r.index[i], part: r.part[i]}
+		v := c.of(sample)
+		if v.Type() == signal.Float && s.write(body, at, v) == nil {
+			raw := (v.Float() - s.Offset) / s.Scale
+			near := math.Round(raw)
+			switch {
+			case s.Kind == Floating && s.Width == 32 && s.Scale == 1 && s.Offset == 0:
+				rounds = short(float64(float32(raw)), 32) != jsonNumber(v.Float())
+			case s.Kind == Floating && s.Width == 32:
+				rounds = math.Abs(float64(float32(raw))-raw) > 1e-6*math.Abs(raw)
+			case s.Kind != Floating:
+				rounds = math.Abs(raw-near) > 1e-9*max(1, math.Abs(raw))
+			}
+		}
+		if v.Type() == signal.Int && s.Kind == Floating && s.Width == 32 && s.Scale == 1 && s.Offset == 0 {
+			rounds = s.write(body, at, v) == nil && float64(float32(v.Int())) != float64(v.Int())
+		}
+		if rounds {
+			return s.Field, string(Value(nil, v)), fmt.Sprint(s.read(body, at, v.Type())), true
+		}
+		at += s.Width
+	}
+	return "", "", "", false
+}
+
 func (s *Slot) write(body []byte, at int, v signal.Value) error {
 	if s.Kind == Letters {
 		room := body[at/8 : (at+s.Width)/8]

@@ -474,3 +474,35 @@ func TestTemplatesThatAreLists(t *testing.T) {
 		assert.ErrorContains(t, err, "a template that is a list holds one message; leave out batch")
 	}
 }
+
+// A slot that does not hold a value exactly says so.
+func TestSlotsThatRound(t *testing.T) {
+	for name, c := range map[string]struct {
+		slot  payload.Slot
+		value signal.Value
+		is    string // empty: it holds the value
+	}{
+		"u16, a whole number":       {payload.Slot{Width: 16}, signal.OfFloat(300), ""},
+		"u16, with decimals":        {payload.Slot{Width: 16}, signal.OfFloat(300.7), "301"},
+		"hundredths":                {payload.Slot{Width: 16, Kind: payload.Signed, Scale: 0.01}, signal.OfFloat(1.23), ""},
+		"hundredths, of thousands":  {payload.Slot{Width: 16, Kind: payload.Signed, Scale: 0.01}, signal.OfFloat(1.234), "1.23"},
+		"hundredths with an offset": {payload.Slot{Width: 16, Scale: 0.01, Offset: -50}, signal.OfFloat(12.34), ""},
+		"f32":                       {payload.Slot{Width: 32, Kind: payload.Floating}, signal.OfFloat(47.8), ""},
+		"f32, too many digits":      {payload.Slot{Width: 32, Kind: payload.Floating}, signal.OfFloat(47.80000001), "47.8"},
+		"f32, beyond 2^24":          {payload.Slot{Width: 32, Kind: payload.Floating}, signal.OfInt(16777217), "1.6777216e+07"},
+		"f32, 2^24":                 {payload.Slot{Width: 32, Kind: payload.Floating}, signal.OfInt(16777216), ""},
+		"f64":                       {payload.Slot{Width: 64, Kind: payload.Floating}, signal.OfFloat(0.1), ""},
+		"u8, a truth":               {payload.Slot{Width: 8}, signal.OfBool(true), ""},
+	} {
+		c.slot.Field = "x"
+		if c.slot.Scale == 0 {
+			c.slot.Scale = 1
+		}
+		f, err := payload.NewBytes([]payload.Field{{Name: "x", Type: c.value.Type()}}, "", []payload.Slot{c.slot})
+		require.NoError(t, err, name)
+		field, _, is, rounds := f.Rounds(&payload.Sample{Values: []signal.Value{c.value}})
+		assert.Equal(t, c.is != "", rounds, name)
+		assert.Equal(t, c.is, is, name)
+		assert.Equal(t, rounds, field == "x", name)
+	}
+}
