@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -355,21 +356,26 @@ func (l *lossy) Write(b []byte) (int, error) {
 	return n, err
 }
 
+// oneSignal is how long signals are one: some send theirs to a process and to its group.
+const oneSignal = time.Second
+
 // onInterrupt stops a run at the first signal and leaves at the second.
 func (e *env) onInterrupt(cancel func(), session *atomic.Pointer[run.Session], view *view) (release func()) {
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, endSignals()...)
 	done := make(chan struct{})
 	go func() {
+		var first time.Time
 		for n := 1; ; n++ {
 			select {
 			case <-done:
 				return
 			case s := <-signals:
-				if n > 1 && hungUp(s) {
+				if n > 1 && (hungUp(s) || time.Since(first) < oneSignal) {
 					continue
 				}
 			}
+			first = time.Now()
 			if n == 1 {
 				view.note("Stopping: devices leave, then the witnesses finish. Press Ctrl-C again to leave at once.")
 				cancel()
