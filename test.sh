@@ -64,3 +64,9 @@ RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 25m "$@" ./internal/run ./int
 echo "static build"
 ./build.sh
 for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done
+# Known vulnerabilities of what is linked in, where their list can be had.
+if getent hosts vuln.go.dev >/dev/null 2>&1; then
+  echo "govulncheck"; go tool govulncheck ./...
+else
+  echo "The scan for known vulnerabilities is skipped: vuln.go.dev cannot be reached from here."
+fi

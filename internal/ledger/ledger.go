@@ -349,12 +349,23 @@ func (w *Writer) closed() {
 	w.own.write(recClosed)
 }
 
+// witnessPage is pageSize for what witnesses found: a block that is damaged costs what is in it.
+const witnessPage = 8 << 10
+
+// most is how many bytes the page gathers.
+func (p *Page) most() int {
+	if p.witness >= 0 {
+		return witnessPage
+	}
+	return pageSize
+}
+
 // write adds a record of what the page's entry says, hands the page over when it is full, and
 // lets go of it: the caller holds p.mu.
 func (p *Page) write(rec byte) {
 	p.c.buf = append(p.c.buf, rec)
 	records[rec].fields(&p.c, &p.x)
-	if len(p.c.buf) >= pageSize {
+	if len(p.c.buf) >= p.most() {
 		p.handOver()
 		select {
 		case p.w.bell <- struct{}{}:
