@@ -59,8 +59,8 @@
 //	    at time
 //	17  by how much the clock of a witness's platform is ahead of ours, in nanoseconds, as it tells itself
 //	    witness uint, least int, most int
-//	18  the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0
-//	    pages list(blocks uint, witness uint)
+//	18  the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0; others are its records that are no sightings of messages of the run
+//	    pages list(blocks uint, witness uint, others uint)
 //	19  the devices had stopped; clock is what the plan's clock showed; open messages were under way when the time of the plan was over
 //	    round uint, at time, clock time, open uint
 //	20  devices left sessions on the broker of a link, which keeps them so many nanoseconds; 0 is without end
@@ -81,6 +81,8 @@
 //	    looks uint, late_1 uint, late_5 uint, late_20 uint, late_100 uint
 //	28  on the broker of a link, devices published retained messages on so many topics
 //	    link text, topics uint
+//	29  what a page of a witness holds, before the file is closed: of parts of streams, 64 messages each, how many sightings, and the sum of their digests
+//	    page uint, parts list(stream uint, part uint, sightings uint, sum uint)
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

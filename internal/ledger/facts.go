@@ -272,8 +272,10 @@ type Witness struct {
 	// Fields says what the platform does to some fields, as the file tells.
 	Fields map[string]FieldRule
 
-	Gaps      []Gap
-	Heard     map[int]Hearing // by round
+	Gaps  []Gap
+	Heard map[int]Hearing // by round
+	// Lost is what damaged places held of what it saw, where that is known.
+	Lost      []Lost
 	Sightings int
 	// Clock is by how much its platform's clock is ahead of ours, as that tells itself;
 	// nil where it does not.

@@ -98,6 +98,7 @@ type Page struct {
 	index   int // in the order of their making
 	witness int // whose sightings it holds; -1: of none
 	mu      sync.Mutex
+	seen    tallied // of a witness's
 	c       coder
 	x       entry  // what is written just now
 	blocks  uint32 // so far
@@ -340,11 +341,15 @@ func (w *Writer) closed() {
 	counts := make([]pageBlocks, len(pages))
 	for i, p := range pages {
 		p.mu.Lock()
-		counts[i] = pageBlocks{uint64(p.blocks), p.witness}
+		counts[i] = pageBlocks{uint64(p.blocks), p.witness, p.seen.others}
+		seen := p.seen
 		p.mu.Unlock()
+		if p.witness >= 0 {
+			w.tell(p.index, &seen)
+		}
 	}
-	counts[0].blocks++ // the block that this stands in
 	w.own.mu.Lock()
+	counts[0].blocks = uint64(w.own.blocks) + 1 // with the block that this stands in
 	w.own.x.pages = counts
 	w.own.write(recClosed)
 }
@@ -363,6 +368,13 @@ func (p *Page) most() int {
 // write adds a record of what the page's entry says, hands the page over when it is full, and
 // lets go of it: the caller holds p.mu.
 func (p *Page) write(rec byte) {
+	if p.witness >= 0 {
+		if x := &p.x.Record; rec == recSighting && x.Sighting.Stream >= 0 {
+			p.seen.add(x.Sighting.Stream, x.Sighting.Seq)
+		} else {
+			p.seen.others++
+		}
+	}
 	p.c.buf = append(p.c.buf, rec)
 	records[rec].fields(&p.c, &p.x)
 	if len(p.c.buf) >= p.most() {

@@ -331,19 +331,31 @@ func TestWhatWitnessesSawAndIsLost(t *testing.T) {
 	for _, at := range []string{`{"seen_by":0,"time":1}`, `{"seen_by":2,"time":1}`} {
 		b[bytes.Index(b, []byte(at))] ^= 1
 	}
+	// At its end it tells what they saw, and so what is lost: of the others nothing is.
 	require.NoError(t, os.WriteFile(path, b, 0o644))
 	book, err := ledger.Read(path)
 	require.NoError(t, err)
 	assert.Len(t, book.Sightings, 7)
 	assert.Len(t, book.Damage, 2)
-	assert.False(t, book.Lost, "no message is")
-	assert.False(t, book.Witnesses[0].Heard[1].Complete)
-	assert.Contains(t, book.Witnesses[0].Heard[1].Why, "damaged")
-	assert.True(t, book.Witnesses[1].Heard[1].Complete)
+	one := []ledger.Lost{{Stream: 0, Part: 0, N: 1, Sum: ledger.Digest(0, 1)}}
+	for i, want := range [][]ledger.Lost{one, nil, one} {
+		assert.Equal(t, want, book.Witnesses[i].Lost)
+		assert.True(t, book.Witnesses[i].Heard[1].Complete)
+		assert.Empty(t, book.Witnesses[i].Gaps)
+	}
+	// Where its end is missing, too, it is not known.
+	require.NoError(t, os.WriteFile(path, b[:bytes.LastIndex(b, b[bytes.IndexByte(b, '\n')+1:][:8])], 0o644))
+	book, err = ledger.Read(path)
+	require.NoError(t, err)
+	assert.Len(t, book.Sightings, 7)
+	assert.True(t, book.Lost, "messages may be, too")
+	for i := range 2 {
+		assert.False(t, book.Witnesses[i].Heard[1].Complete)
+		assert.Contains(t, book.Witnesses[i].Heard[1].Why, "damaged")
+	}
 	assert.True(t, book.Witnesses[2].Heard[1].Complete)
-	assert.Empty(t, book.Witnesses[1].Gaps)
-	require.Len(t, book.Witnesses[2].Gaps, 1)
-	assert.False(t, book.Witnesses[2].Gaps[0].To.IsZero(), "the block behind it is there")
+	assert.NotEmpty(t, book.Witnesses[2].Gaps)
+	assert.Empty(t, book.Witnesses[2].Lost)
 	again, err := ledger.Reopen(path)
 	require.NoError(t, err)
 	again.WitnessPage(0).Heard(0, 1, true, "")

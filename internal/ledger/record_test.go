@@ -101,7 +101,7 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 		Fields: map[string]FieldRule{"at": {Ignored: true}, "wave_m": {As: "h", Factor: 100}}})
 	w.Alert(0, &Alert{Name: "low-battery", Within: time.Second, Fields: []string{"battery_v"}})
 	w.Round(Round{N: 1, Begin: start, End: start.Add(time.Minute)})
-	p := w.Page()
+	p := w.WitnessPage(0)
 	p.Due(0, 1, 1, start.UnixNano(), ToKeep, 0, []byte(`{"a":1}`))
 	p.Sent(0, 1, start.UnixNano()+1, false)
 	p.Copied(0, 1, start.UnixNano()+1)

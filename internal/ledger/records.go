@@ -37,6 +37,7 @@ const (
 	recStill
 	recTurns
 	recRetained
+	recSeen
 )
 
 // entry is any record: each type has some of its parts.
@@ -59,6 +60,7 @@ type entry struct {
 	done           Done
 	left           LeftSessions
 	pages          []pageBlocks
+	told           []Lost
 	at             time.Time
 	interrupted    bool
 	still          Still
@@ -77,7 +79,8 @@ type count struct {
 // pageBlocks is how many blocks a page has.
 type pageBlocks struct {
 	blocks  uint64
-	witness int // whose it is; -1: nobody's
+	witness int    // whose it is; -1: nobody's
+	others  uint64 // its records that are no sightings of messages of the run
 }
 
 // message are the fields that begin every record about a message.
@@ -283,13 +286,25 @@ var records = [...]struct {
 			c.span("least", &x.offset.Least)
 			c.span("most", &x.offset.Most)
 		}},
-	recClosed: {"the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0",
+	recClosed: {"the file was closed: how many blocks each page has, in order; witness is 1 more than its index, or 0; " +
+		"others are its records that are no sightings of messages of the run",
 		func(c *coder, x *entry) {
 			list(c, "pages", &x.pages, func(p *pageBlocks) {
 				c.uint("blocks", &p.blocks)
 				c.above("witness", &p.witness, 1)
+				c.uint("others", &p.others)
 			})
 		}},
+	recSeen: {"what a page of a witness holds, before the file is closed: of parts of streams, 64 messages each, how many " +
+		"sightings, and the sum of their digests", func(c *coder, x *entry) {
+		c.whole("page", &x.index)
+		list(c, "parts", &x.told, func(p *Lost) {
+			c.whole("stream", &p.Stream)
+			c.uint("part", &p.Part)
+			c.uint("sightings", &p.N)
+			c.uint("sum", &p.Sum)
+		})
+	}},
 	recOver: {"the devices had stopped; clock is what the plan's clock showed; open messages were under way when the " +
 		"time of the plan was over", func(c *coder, x *entry) {
 		c.whole("round", &x.round.N)

@@ -83,6 +83,7 @@ type Scanner struct {
 	defined [3]int    // streams, witnesses and alerts that are defined
 	hurt    bool      // bytes of the session are damaged
 	pages   map[int]*pageState
+	current *pageState // whose block is read
 	// unheard is, by witness, the last session in which a block of what it saw was lost.
 	unheard map[int]int
 	coder   coder
@@ -96,6 +97,9 @@ type pageState struct {
 	witness int
 	next    uint32
 	at      time.Time // of its last block
+	read    tallied
+	told    map[part]Lost  // of all that it holds
+	holes   [][2]time.Time // when blocks that are missing were written
 }
 
 // ahead is how much of the file is read at once.
@@ -340,6 +344,17 @@ func (s *Scanner) settle(until time.Time) {
 		}
 	}
 	s.hurt = false
+	for _, p := range s.pages {
+		s.fill(p)
+	}
+}
+
+// fill notes as lost what a page of a witness lacks, where nothing tells what it was.
+func (s *Scanner) fill(p *pageState) {
+	for _, x := range p.holes {
+		s.lost(p.witness, x[0], x[1])
+	}
+	p.holes = nil
 }
 
 // lost notes that blocks of a page are missing, which were written in a time.
@@ -378,8 +393,12 @@ func (s *Scanner) page(body []byte) bool {
 	if n < p.next {
 		return false
 	}
-	if n > p.next {
-		s.lost(witness, p.at, at)
+	if s.current = p; n > p.next {
+		if witness >= 0 { // perhaps what it held is told at the end
+			p.holes = append(p.holes, [2]time.Time{p.at, at})
+		} else {
+			s.lost(witness, p.at, at)
+		}
 		s.bare = s.bare || index == 0 && session == 0 && !s.rounds
 	}
 	p.next, p.at = n+1, at
@@ -446,6 +465,9 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 	if records[rec].fields(c, x); c.err != nil {
 		return nil
 	}
+	if s.current != nil {
+		s.current.read.others++
+	}
 	x.Type = RecordType(rec)
 	switch rec {
 	case recDue, recSent, recSettled, recCopied:
@@ -498,6 +520,18 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		f.Ended, f.Interrupted = true, x.interrupted
 	case recReopened:
 		s.opened = x.at
+	case recSeen:
+		p := s.pages[x.index]
+		if p == nil {
+			p = &pageState{witness: -1, at: s.opened}
+			s.pages[x.index] = p
+		}
+		if p.told == nil {
+			p.told = map[part]Lost{}
+		}
+		for _, y := range x.told {
+			p.told[part{y.Stream, y.Part}] = y
+		}
 	case recClosed:
 		s.closed(x.pages)
 	default:
@@ -578,6 +612,10 @@ func (s *Scanner) sighting(c *coder, see func(*Record) error) error {
 		return nil
 	}
 	s.Facts.Witnesses[x.Witness].Sightings++
+	if s.current != nil && x.Stream >= 0 {
+		s.current.read.add(x.Stream, x.Seq)
+		s.current.read.others-- // it was counted as one
+	}
 	x.Values, r.ValuesAt, r.Stream, r.Seq = r.Carried.B, r.Carried.At, x.Stream, x.Seq
 	return see(r)
 }
@@ -628,11 +666,28 @@ const maxHole = 1 << 20
 // closed holds the number of blocks that each page had against those that were read.
 func (s *Scanner) closed(pages []pageBlocks) {
 	for i, x := range pages {
-		if p := s.pages[i]; p == nil && x.blocks > 0 {
-			s.lost(x.witness, s.opened, s.Facts.LastWrite)
-		} else if p != nil && x.blocks > uint64(p.next) {
-			s.lost(p.witness, p.at, s.Facts.LastWrite)
+		p := s.pages[i]
+		if p == nil {
+			p = &pageState{witness: x.witness, at: s.opened}
+			s.pages[i] = p
 		}
+		if p.next == 0 {
+			p.witness = x.witness
+		}
+		if x.blocks > uint64(p.next) {
+			p.holes = append(p.holes, [2]time.Time{p.at, s.Facts.LastWrite})
+		}
+		if len(p.holes) == 0 {
+			continue
+		}
+		if w := x.witness; w >= 0 && w == p.witness && w < len(s.Facts.Witnesses) {
+			if lost, is := p.read.lacks(p.told, x.others); is {
+				s.Facts.Witnesses[w].Lost = append(s.Facts.Witnesses[w].Lost, lost...)
+				p.holes = nil
+				continue
+			}
+		}
+		s.fill(p)
 	}
 	s.hurt = false
 }

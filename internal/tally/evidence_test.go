@@ -283,4 +283,29 @@ func TestDamageDeceivesNobody(t *testing.T) {
 		}
 	}
 	assert.Greater(t, judged, 100)
+	// One block of what a witness saw that is lost costs the messages in it, and no other.
+	cost, unknown := 0, 0
+	for at := 0; at < len(whole); at += len(whole) / 100 {
+		broken := bytes.Clone(whole)
+		broken[at] ^= 4
+		require.NoError(t, os.WriteFile(path, broken, 0o644))
+		e, err := evidence.Open(path, evidence.Options{Compare: verdict.Same})
+		if err != nil {
+			continue
+		}
+		r, err := tally.Watch(e, tally.Options{}).Judge()
+		require.NoError(t, e.Close())
+		if err != nil {
+			continue
+		}
+		lost := len(b.Sightings) - r.Witnesses[0].Sightings - r.Witnesses[1].Sightings
+		if lost == 0 {
+			continue
+		}
+		cost++
+		unknown += r.Total[verdict.Unknown]
+		require.LessOrEqual(t, r.Total[verdict.Unknown], lost, "byte %d: %+v", at, r.Witnesses)
+	}
+	assert.Greater(t, cost, 20)
+	assert.Greater(t, unknown, cost/2)
 }

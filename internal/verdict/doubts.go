@@ -55,6 +55,9 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 	if h, heard := j.facts.Witnesses[w].Heard[c.Round]; !heard || !h.Complete { // why is told once, with the witness
 		return "the witness was not heard to the end"
 	}
+	if j.losses.of(w, c).held(c.Seq) {
+		return "a part of the ledger is damaged, which may have held what the witness saw of it"
+	}
 	switch x := j.newest[[2]int{c.Stream, c.Round}]; {
 	case !j.facts.Witnesses[w].Latest:
 	case x.last != x.seq && c.Seq == x.seq:

@@ -39,6 +39,7 @@ const (
 	sayStill
 	sayOff
 	sayNotToTheEnd
+	sayLostCopy     // text is why
 	sayGapOnce      // text is why
 	sayGapMeanwhile // text is why
 	sayDisturbed
@@ -309,6 +310,10 @@ func (l *look) tooLate() (said, bool) {
 
 // notToTheEnd applies where a copy may come that the witness does not see any more.
 func (l *look) notToTheEnd() (said, bool) {
+	if l.losses.of(l.w, l.c).held(l.c.Seq) {
+		l.found.text = "a part of the ledger is damaged, which may have held another copy"
+		return l.foundAs(InDoubt, sayLostCopy)
+	}
 	if h, ok := l.witness().Heard[l.c.Round]; ok && h.Complete {
 		return said{}, false
 	}

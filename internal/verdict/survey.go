@@ -22,6 +22,7 @@ type Survey struct {
 	names   []string // of readings, by number
 	facts   *ledger.Facts
 	gaps    []gaps // of the witnesses
+	losses  losses
 	// newest are, by stream and round, those that went out last; nil where no witness shows
 	// the latest alone.
 	newest map[[2]int]newest
@@ -38,6 +39,7 @@ type newest struct {
 // NewSurvey makes a survey of a run, of which no case is known.
 func NewSurvey(f *ledger.Facts) *Survey {
 	s := &Survey{clocks: make([]Clock, len(f.Witnesses)), facts: f, gaps: make([]gaps, len(f.Witnesses))}
+	s.losses = newLosses(f)
 	number := map[[2]string]int{}
 	for i := range f.Streams {
 		k := [2]string{f.Streams[i].Kind, f.Streams[i].Reading}
@@ -65,7 +67,7 @@ func NewSurvey(f *ledger.Facts) *Survey {
 // Needed tells whether the cases have to be looked at before they are judged. Timed: some
 // witness tells when messages were stored.
 func (s *Survey) Needed(timed bool) bool {
-	timed = timed || s.newest != nil
+	timed = timed || s.newest != nil || s.losses != nil
 	for i := range s.gaps {
 		timed = timed || slices.ContainsFunc(s.gaps[i].list, func(g ledger.Gap) bool { return g.Kept || g.Lag })
 	}
@@ -78,6 +80,7 @@ func (s *Survey) Add(c *evidence.Case) {
 		addClocks(s.read[s.reading[c.Stream]], c)
 	}
 	s.addNewest(c)
+	s.losses.add(s.facts, c)
 	if c.Stream < 0 || !c.Known || c.Sent.IsZero() || c.Outcome != outcome.Accepted && c.Outcome != outcome.NotAsked {
 		return
 	}
@@ -128,6 +131,7 @@ func (s *Survey) Finish() {
 		}
 	}
 	finishClocks(s.clocks, s.facts)
+	s.losses.finish()
 }
 
 // Clock is what the times of a witness's rows of a stream are read by.

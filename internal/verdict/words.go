@@ -105,6 +105,8 @@ func (j *Judge) inWords(w int, c *evidence.Case, recovered bool) *Testimony {
 			wit.Within, offText(x.off))
 	case sayStill:
 		t.Says = fmt.Sprintf("found, but whether within %s is not known: this process stood still meanwhile", wit.Within)
+	case sayLostCopy:
+		t.Says = "found, but whether once is not known: " + x.text
 	case sayNotToTheEnd:
 		t.Says = "found, but whether once is not known: the witness was not heard to the end"
 	case sayGapOnce:
