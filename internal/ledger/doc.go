@@ -25,8 +25,8 @@
 //
 // The records, by type:
 //
-//	 1  the run: its identity, the crowd, when it began
-//	    run text, crowd text, start int
+//	 1  the run: its identity, the crowd, when it began; and which format of ledger this is
+//	    run text, crowd text, start int, format uint
 //	 2  a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint), calls uint
 //	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
@@ -83,6 +83,8 @@
 //	    link text, topics uint
 //	29  what a page of a witness holds, before the file is closed: of parts of streams, 64 messages each, how many sightings, and the sum of their digests
 //	    page uint, parts list(stream uint, part uint, sightings uint, sum uint)
+//	30  before the file is closed: once more the records of the run, and of streams, witnesses and alerts
+//	    records bytes
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

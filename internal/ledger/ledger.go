@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,8 +30,12 @@ const SyncEvery = time.Second
 // pageSize is how many bytes a page gathers before it is written early.
 const pageSize = 128 << 10
 
+// format is that of ledgers. The header line has it, and the first record: the line may be
+// damaged.
+const format = 11
+
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 10 "
+const header = "runcrowd ledger 11 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (
@@ -76,6 +81,7 @@ type Writer struct {
 	flushing sync.Mutex  // held while the file is written
 	dirty    atomic.Bool // something was written that may not be on the disk itself
 	own      *Page
+	defs     [][]byte      // the definitions that were written
 	bell     chan struct{} // rings when a block is full
 	stop     chan struct{}
 	done     chan struct{}
@@ -166,7 +172,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 		return nil, err
 	}
 	w.own.mu.Lock()
-	w.own.x.run, w.own.x.crowd, w.own.x.begun = run, crowd, start.UnixNano()
+	w.own.x.run, w.own.x.crowd, w.own.x.begun, w.own.x.format = run, crowd, start.UnixNano(), format
 	w.own.write(recStart)
 	w.Flush()
 	if w.err != nil {
@@ -333,11 +339,40 @@ func (w *Writer) Close() error {
 	return err
 }
 
+// definitions are the records that say what a ledger is about.
+var definitions = []byte{recStart, recStream, recWitness, recAlert}
+
+// mostDefined is about how many bytes of definitions stand in one record.
+const mostDefined = 64 << 10
+
+// define keeps a definition, to be written once more at the end. The caller holds the lock of the
+// writer's own page.
+func (w *Writer) define(record []byte) {
+	n := len(w.defs)
+	if n == 0 || len(w.defs[n-1]) > mostDefined {
+		w.defs, n = append(w.defs, nil), n+1
+	}
+	w.defs[n-1] = append(w.defs[n-1], record...)
+}
+
+// defineAgain writes all definitions once more, from the beginning of a block.
+func (w *Writer) defineAgain() {
+	w.own.mu.Lock()
+	w.own.handOver()
+	w.own.mu.Unlock()
+	for _, b := range w.defs {
+		w.own.mu.Lock()
+		w.own.x.again = Bytes{B: b}
+		w.own.write(recDefinitions)
+	}
+}
+
 // closed notes how many blocks each page has: whoever reads them all has lost none.
 func (w *Writer) closed() {
 	w.mu.Lock()
 	pages := w.pages
 	w.mu.Unlock()
+	w.defineAgain()
 	counts := make([]pageBlocks, len(pages))
 	for i, p := range pages {
 		p.mu.Lock()
@@ -375,8 +410,12 @@ func (p *Page) write(rec byte) {
 			p.seen.others++
 		}
 	}
+	from := len(p.c.buf)
 	p.c.buf = append(p.c.buf, rec)
 	records[rec].fields(&p.c, &p.x)
+	if p == p.w.own && slices.Contains(definitions, rec) {
+		p.w.define(p.c.buf[from:])
+	}
 	if len(p.c.buf) >= p.most() {
 		p.handOver()
 		select {

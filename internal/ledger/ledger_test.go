@@ -383,10 +383,30 @@ func TestWhatDefinesALedgerIsLost(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, b, 0o644))
 		return ledger.Read(path)
 	}
-	_, err = read(append([][]byte{blocks[0]}, blocks[2:]...)...)
-	assert.ErrorContains(t, err, "where it says what devices and witnesses there are")
 	good, err := read(blocks...)
 	require.NoError(t, err)
+	// Where it was closed, they stand at its end once more.
+	for i := range 2 {
+		again, err := read(append(append([][]byte{}, blocks[:i]...), blocks[i+1:]...)...)
+		require.NoError(t, err)
+		assert.Equal(t, good.Run, again.Run)
+		assert.Equal(t, good.Streams, again.Streams)
+		assert.Equal(t, len(good.Witnesses), len(again.Witnesses))
+		assert.True(t, again.Lost, "what else stood there is not known")
+		assert.False(t, again.Whole())
+	}
+	for at := range head + 40 { // a flip in the header line, or in the first block
+		b := bytes.Clone(whole)
+		b[at] ^= 2
+		require.NoError(t, os.WriteFile(path, b, 0o644))
+		again, err := ledger.Read(path)
+		require.NoError(t, err, "byte %d", at)
+		assert.Equal(t, good.Streams, again.Streams)
+		assert.NotEmpty(t, again.Damage)
+	}
+	last := len(blocks) - 1
+	_, err = read(append([][]byte{blocks[0]}, blocks[2:last-1]...)...)
+	assert.ErrorContains(t, err, "where it says what devices and witnesses there are")
 	// A block that stands there twice is read once.
 	twice, err := read(append(append([][]byte{}, blocks...), blocks[3], blocks[1])...)
 	require.NoError(t, err)

@@ -38,6 +38,7 @@ const (
 	recTurns
 	recRetained
 	recSeen
+	recDefinitions
 )
 
 // entry is any record: each type has some of its parts.
@@ -61,6 +62,8 @@ type entry struct {
 	left           LeftSessions
 	pages          []pageBlocks
 	told           []Lost
+	format         uint64 // of the ledger
+	again          Bytes  // definitions
 	at             time.Time
 	interrupted    bool
 	still          Still
@@ -126,10 +129,13 @@ var records = [...]struct {
 	says   string
 	fields func(*coder, *entry)
 }{
-	recStart: {"the run: its identity, the crowd, when it began", func(c *coder, x *entry) {
+	recDefinitions: {"before the file is closed: once more the records of the run, and of streams, witnesses and alerts",
+		func(c *coder, x *entry) { c.part("records", &x.again) }},
+	recStart: {"the run: its identity, the crowd, when it began; and which format of ledger this is", func(c *coder, x *entry) {
 		c.text("run", &x.run)
 		c.text("crowd", &x.crowd)
 		c.int("start", &x.begun)
+		c.uint("format", &x.format)
 	}},
 	recStream: {"a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for",
 		func(c *coder, x *entry) {

@@ -80,6 +80,7 @@ type Scanner struct {
 	opened  time.Time // when it began
 	rounds  bool      // a round was read, which tells how much is defined
 	bare    bool      // a block of the first page was lost before that
+	given   bool      // what is defined was read at the end
 	defined [3]int    // streams, witnesses and alerts that are defined
 	hurt    bool      // bytes of the session are damaged
 	pages   map[int]*pageState
@@ -119,7 +120,11 @@ func NewScanner(path string) (*Scanner, error) {
 		return nil, err
 	}
 	s := &Scanner{file: f, pages: map[int]*pageState{}, unheard: map[int]int{}}
-	if err := s.begin(); err != nil {
+	err = s.begin()
+	if err == nil {
+		err = s.defineFirst()
+	}
+	if err != nil {
 		f.Close()
 		return nil, err
 	}
@@ -132,9 +137,11 @@ func (s *Scanner) begin() error {
 	if err != nil {
 		return err
 	}
-	if len(line) < headerSize || string(line[:len(header)]) != header || line[headerSize-1] != '\n' {
+	if len(line) < headerSize {
 		return ErrNotALedger
 	}
+	// A line that is damaged is no matter where the first block is as it was, which has the format.
+	intact := string(line[:len(header)]) == header && line[headerSize-1] == '\n'
 	s.at = int64(headerSize)
 	key, wrong := hex.DecodeString(string(line[len(header) : headerSize-1]))
 	first, err := s.window(s.at, keySize)
@@ -142,24 +149,106 @@ func (s *Scanner) begin() error {
 		return err
 	}
 	first = bytes.Clone(first)
-	for _, k := range [][]byte{key, first} {
+	for i, k := range [][]byte{key, first} {
+		if s.key = key; i > 0 && wrong == nil { // perhaps it is the first block's own that is damaged
+			if at, err := s.find(s.at); err != nil || at >= 0 {
+				s.key = key
+				break
+			}
+		}
 		s.key = k
 		body, _, err := s.frame(s.at)
 		if err != nil {
 			return err
 		}
 		if body != nil {
-			if wrong != nil || !bytes.Equal(k, key) { // it is the header line that is damaged
+			if !intact || wrong != nil || !bytes.Equal(k, key) { // it is the header line that is damaged
 				s.Facts.Damage = append(s.Facts.Damage, Damage{0, int64(headerSize)})
 			}
 			return nil
 		}
 	}
 	s.key = key
-	if wrong != nil {
+	if wrong != nil || !intact {
 		return ErrNotALedger
 	}
 	return nil
+}
+
+// defineFirst takes what the ledger is about from its end, where it was closed, if that is
+// damaged at its beginning.
+func (s *Scanner) defineFirst() error {
+	if s.defines() {
+		return nil
+	}
+	at, err := s.find(int64(headerSize))
+	for ; err == nil && at >= 0; at, err = s.find(at + 1) {
+		body, _, err := s.frame(at)
+		if err != nil {
+			return err
+		}
+		if len(body) <= bodyHead || body[bodyHead] != recDefinitions {
+			continue
+		}
+		c := &coder{mode: reads, buf: body[bodyHead:]}
+		for len(c.buf) > 0 && c.err == nil && c.takeByte() == recDefinitions {
+			records[recDefinitions].fields(c, &s.entry)
+			if s.takeDefinitions(bytes.Clone(s.entry.again.B)) != nil {
+				return nil // it is told what is damaged when it is read
+			}
+		}
+		s.given = s.Facts.Run != ""
+	}
+	return err
+}
+
+// defines tells whether all that stands before the first round can be read.
+func (s *Scanner) defines() bool {
+	at, next := s.at, uint32(0)
+	for {
+		body, from, err := s.frame(at)
+		if err != nil || body == nil {
+			size, wrong := s.Size()
+			return err == nil && wrong == nil && at >= size // it ends here
+		}
+		session, page, n := binary.BigEndian.Uint32(body[8:]), binary.BigEndian.Uint32(body[12:]), binary.BigEndian.Uint32(body[16:])
+		if session > 0 || page > 0 || n != next { // these come later
+			return false
+		}
+		next++
+		at = from + int64(len(body))
+		if s.tellsRound(body[bodyHead:]) {
+			return true
+		}
+	}
+}
+
+// tellsRound tells whether a record of a round is among those of a block.
+func (s *Scanner) tellsRound(told []byte) bool {
+	var x entry
+	c := &coder{mode: reads, buf: told}
+	for len(c.buf) > 0 && c.err == nil {
+		rec := c.takeByte()
+		if rec == recRound {
+			return true
+		}
+		if int(rec) >= len(records) || records[rec].fields == nil || rec == recCommand || rec == recAnswer || rec == recTold {
+			return false
+		}
+		records[rec].fields(c, &x)
+	}
+	return false
+}
+
+// takeDefinitions takes definitions.
+func (s *Scanner) takeDefinitions(told []byte) error {
+	c := &coder{mode: reads, buf: told, start: s.start}
+	for len(c.buf) > 0 && c.err == nil {
+		if err := s.next(c, func(*Record) error { return nil }); err != nil {
+			return err
+		}
+	}
+	return c.err
 }
 
 // Close closes the file.
@@ -329,7 +418,7 @@ func (s *Scanner) undefined() error {
 // have lost its last blocks.
 func (s *Scanner) settle(until time.Time) {
 	if s.hurt {
-		s.Facts.Lost, s.bare = true, s.bare || s.session == 0 && !s.rounds
+		s.Facts.Lost, s.bare = true, s.bare || !s.given && s.session == 0 && !s.rounds
 		since := make([]time.Time, len(s.Facts.Witnesses))
 		for _, p := range s.pages {
 			if p.witness >= 0 && p.witness < len(since) {
@@ -399,7 +488,7 @@ func (s *Scanner) page(body []byte) bool {
 		} else {
 			s.lost(witness, p.at, at)
 		}
-		s.bare = s.bare || index == 0 && session == 0 && !s.rounds
+		s.bare = s.bare || !s.given && index == 0 && session == 0 && !s.rounds
 	}
 	p.next, p.at = n+1, at
 	s.Facts.LastWrite = at
@@ -482,11 +571,18 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		return see(&x.Record)
 	case recAnswer, recTold:
 		return see(&x.Record)
-	case recStart:
+	case recStart, recStream, recWitness, recAlert:
+		if s.given && s.session == 0 { // at the end it stands once more
+			return nil
+		}
+		if rec != recStart {
+			return s.define(rec)
+		}
+		if x.format != format {
+			return ErrNotALedger
+		}
 		f.Run, f.Crowd, f.Start = x.run, x.crowd, time.Unix(0, x.begun)
 		s.start, c.start, s.opened = x.begun, x.begun, f.Start
-	case recStream, recWitness, recAlert:
-		return s.define(rec)
 	case recRound:
 		f.Rounds = append(f.Rounds, x.round)
 		s.rounds, s.defined, s.played = true, x.defined, 0
@@ -548,7 +644,7 @@ func (s *Scanner) within(c *coder, stream int) bool {
 		return true
 	}
 	c.fail()
-	s.bare = true
+	s.bare = !s.given
 	return false
 }
 
