@@ -528,7 +528,7 @@ func (o *oracle) one(f *verdict.Finding, tr *truth, killed bool) {
 		must(!repeated || (mqtt1 || o.repeat) && o.broken() || o.latest && copies <= allowed, "it was repeated")
 	case "lost":
 		older := o.latest && rows > 0 && o.overwritten(tr, mark.Seq) // the platform shows an older one
-		must(emits == 0 || rows == 0 || older, "it came out and is stored")
+		must(emits == 0 || rows == 0 || older || o.latest && misfiled, "it came out and is stored")
 	case "refused":
 		must(tr.refused, "the platform did not refuse it")
 	case "unanswered":
