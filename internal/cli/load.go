@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"os/signal"
 	"time"
 
@@ -15,7 +16,7 @@ import (
 
 // loadFleet reads a crowd file and makes its devices.
 func loadFleet(path string) (*fleet.Fleet, error) {
-	c, err := file.Load(path)
+	c, err := file.LoadTelling(path, func(text string) { fmt.Fprintln(os.Stderr, text) })
 	if err != nil {
 		return nil, err
 	}

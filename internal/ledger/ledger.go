@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -81,6 +82,7 @@ type Writer struct {
 	flushing sync.Mutex  // held while the file is written
 	dirty    atomic.Bool // something was written that may not be on the disk itself
 	own      *Page
+	saveTo   string        // the file is copied there at the end
 	defs     [][]byte      // the definitions that were written
 	bell     chan struct{} // rings when a block is full
 	stop     chan struct{}
@@ -158,7 +160,7 @@ func Create(path, run, crowd string, start time.Time) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_APPEND|os.O_RDWR, 0o600)
 	if err != nil {
 		l.Unlock()
 		return nil, err
@@ -233,10 +235,11 @@ func (w *Writer) Flush() {
 	w.write()
 }
 
-// handOver gives what the page has gathered to the writer. The caller holds p.mu.
-func (p *Page) handOver() {
+// handOver gives what the page has gathered to the writer, and tells how many bytes wait there.
+// The caller holds p.mu.
+func (p *Page) handOver() (waiting int) {
 	if len(p.c.buf) <= pageHead {
-		return
+		return 0
 	}
 	w := p.w
 	at := clock.Nano()
@@ -258,6 +261,7 @@ func (p *Page) handOver() {
 	} else {
 		p.c.buf = make([]byte, pageHead, 4096)
 	}
+	return w.behind
 }
 
 // fail notes the first error. The caller holds w.mu.
@@ -321,6 +325,22 @@ func (w *Writer) End(interrupted bool) {
 	w.own.write(recEnd)
 }
 
+// SaveTo has Close copy the file to another place: its own name was removed.
+func (w *Writer) SaveTo(path string) { w.saveTo = path }
+
+func (w *Writer) save() error {
+	info, err := w.file.Stat()
+	if err != nil {
+		return err
+	}
+	to, err := os.OpenFile(w.saveTo, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(to, io.NewSectionReader(w.file, 0, info.Size()))
+	return errors.Join(err, to.Sync(), to.Close())
+}
+
 // Close writes what is left and closes the file.
 func (w *Writer) Close() error {
 	close(w.stop)
@@ -329,6 +349,13 @@ func (w *Writer) Close() error {
 	w.closed()
 	w.Flush()
 	w.file.Sync()
+	if w.saveTo != "" {
+		if err := w.save(); err != nil {
+			w.mu.Lock()
+			w.fail(err)
+			w.mu.Unlock()
+		}
+	}
 	err := w.file.Close()
 	if w.lock != nil {
 		w.lock.Unlock()
@@ -416,8 +443,8 @@ func (p *Page) write(rec byte) {
 	if p == p.w.own && slices.Contains(definitions, rec) {
 		p.w.define(p.c.buf[from:])
 	}
-	if len(p.c.buf) >= p.most() {
-		p.handOver()
+	// What a witness found is written with the messages that it found, but for much of it.
+	if len(p.c.buf) >= p.most() && p.handOver() >= pageSize {
 		select {
 		case p.w.bell <- struct{}{}:
 		default:

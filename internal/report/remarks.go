@@ -109,8 +109,11 @@ func remarks(r *tally.Result) (list []remark) {
 	}
 	if r.Recovered > 0 {
 		why := "they were sent just before the run was cut off"
-		if len(r.Damage) > 0 {
+		switch {
+		case len(r.Damage) > 0:
 			why = "their records cannot be read"
+		case r.Playing:
+			why = "their own records are not written yet"
 		}
 		list = append(list, remark{What: fmt.Sprintf("%s known from witnesses only: %s.", are(r.Recovered), why)})
 	}

@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"encoding/base32"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -113,6 +114,7 @@ type Session struct {
 	log       *slog.Logger // nil: there is none
 	turns     func() clock.Turns
 	made      bool // its folder was made by it
+	opt       Options
 
 	mu       sync.Mutex
 	progress Progress
@@ -251,6 +253,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 		}
 	}
 	s.Folder = filepath.Join(opt.Out, fmt.Sprintf("%s-%s-%s", c.Name, s.start.UTC().Format("20060102-150405"), s.ID))
+	s.opt = opt
 	if err := s.make(opt); err != nil {
 		return nil, &StorageError{s.Folder, err}
 	}
@@ -449,6 +452,15 @@ func (s *Session) make(opt Options) (err error) {
 		return err
 	}
 	s.made = true
+	if err := s.fill(opt); err != nil {
+		return err
+	}
+	s.ledger, err = ledger.Create(filepath.Join(s.Folder, LedgerFile), s.ID, s.crowd.Name, s.start)
+	return err
+}
+
+// fill writes into the run folder what the run is of.
+func (s *Session) fill(opt Options) (err error) {
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(),
 		CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
 		Version: opt.Version, Require: s.crowd.Require}
@@ -476,11 +488,58 @@ func (s *Session) make(opt Options) (err error) {
 	if err := os.WriteFile(filepath.Join(s.Folder, ManifestFile), append(text, '\n'), 0o600); err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(s.Folder, CrowdFile), s.crowd.Copy(), 0o600); err != nil {
+	return os.WriteFile(filepath.Join(s.Folder, CrowdFile), s.crowd.Copy(), 0o600)
+}
+
+// removed tells whether somebody removed the run folder, or the ledger in it.
+func (s *Session) removed() bool {
+	_, err := os.Lstat(filepath.Join(s.Folder, LedgerFile))
+	return errors.Is(err, os.ErrNotExist)
+}
+
+// watchFolder tells when the run folder is removed while the run plays: what is recorded goes on
+// in a file without a name.
+func (s *Session) watchFolder(ctx context.Context) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		if s.removed() {
+			s.note("the run folder %s was removed while the run plays; what is recorded is kept, and is written to a new one "+
+				"at the end", s.Folder)
+			return
+		}
+	}
+}
+
+// restore makes a new run folder where the old one was removed.
+func (s *Session) restore() error {
+	if !s.removed() {
+		return nil
+	}
+	old := s.Folder
+	for n := 1; ; n++ {
+		s.Folder = fmt.Sprintf("%s-%d", old, n)
+		err := os.MkdirAll(filepath.Dir(s.Folder), 0o755)
+		if err == nil {
+			err = os.Mkdir(s.Folder, 0o700)
+		}
+		if errors.Is(err, os.ErrExist) && n < 100 {
+			continue
+		}
+		if err == nil {
+			err = s.fill(s.opt)
+		}
+		if err == nil {
+			s.ledger.SaveTo(filepath.Join(s.Folder, LedgerFile))
+			s.note("the run folder is %s, because the one before was removed", s.Folder)
+		}
 		return err
 	}
-	s.ledger, err = ledger.Create(filepath.Join(s.Folder, LedgerFile), s.ID, s.crowd.Name, s.start)
-	return err
 }
 
 // discard removes a run folder in which nothing was recorded.
@@ -521,6 +580,7 @@ func (s *Session) Play(ctx context.Context) error {
 		defer close(watched)
 		turns = clock.Watch(looking, s.ledger.Still)
 	}()
+	go s.watchFolder(looking)
 	plan := &s.crowd.Plan
 	first := s.wait(play)
 	failed := 0
@@ -640,6 +700,11 @@ func (s *Session) finish(ctx context.Context) error {
 			}
 		}
 		s.ledger.End(interrupted)
+	}
+	if err := s.restore(); err != nil {
+		s.ledger.Close()
+		s.abandon()
+		return &StorageError{s.Folder, err}
 	}
 	if err := s.ledger.Close(); err != nil {
 		s.abandon()

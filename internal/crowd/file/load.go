@@ -44,16 +44,21 @@ type Sources struct {
 	// needed. A variable that is not set stands for itself; certificates and recorded values stay
 	// unread.
 	OnlyRead bool
+	// Tell, if not nil, is told what takes long, every few seconds.
+	Tell func(text string)
 }
 
 // Load reads the crowd file at path, and the files that it names. The error is a
 // *crowd.Problems when the file could be read but has mistakes.
-func Load(path string) (*crowd.Crowd, error) {
+func Load(path string) (*crowd.Crowd, error) { return LoadTelling(path, nil) }
+
+// LoadTelling is Load, and tells what takes long.
+func LoadTelling(path string, tell func(text string)) (*crowd.Crowd, error) {
 	source, err := readSource(path)
 	if err != nil {
 		return nil, err
 	}
-	return Parse(path, source, Sources{Getenv: os.LookupEnv})
+	return Parse(path, source, Sources{Getenv: os.LookupEnv, Tell: tell})
 }
 
 // Parse is Load for a text.

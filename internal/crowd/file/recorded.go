@@ -160,7 +160,12 @@ func (r *reader) lookThrough(x *crowd.Recording, n *yaml.Node, kind *crowd.Kind)
 	seen := map[[2]string]bool{}
 	sum := sha256.New()
 	other := map[string]int{}
+	lines, told := 0, time.Now()
 	for {
+		if lines++; lines%10_000 == 0 && r.from.Tell != nil && time.Since(told) > 2*time.Second {
+			told = time.Now()
+			r.from.Tell(fmt.Sprintf("reading %s: %d lines, %d devices …", x.File, lines, len(known)))
+		}
 		l, err := source.Next()
 		if err == io.EOF {
 			break
