@@ -15,6 +15,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
+	files "runcrowd/internal/folder"
 	"runcrowd/internal/run"
 )
 
@@ -351,7 +352,7 @@ func phaseText(p *run.Progress) string {
 
 // handEvents prints what was done by hand to a run, as events of a plan.
 func (e *env) handEvents(folder string) error {
-	b, err := os.ReadFile(filepath.Join(folder, run.HandFile))
+	b, err := files.ReadIn(folder, run.HandFile)
 	if errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("nothing was done by hand to %s", folder)
 	}

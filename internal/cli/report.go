@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/report"
@@ -592,7 +593,7 @@ func groupRows(f *fleet.Fleet, rows []tally.Row, by string) ([]tally.Row, error)
 			groups[d.Name] = d.Tags
 		default:
 			if v, has := d.Env[by]; has && known[by] {
-				groups[d.Name] = []string{formula.String(v)}
+				groups[d.Name] = []string{foreign.Line(formula.String(v), foreign.Most)}
 			}
 		}
 	}

@@ -153,7 +153,7 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 			row = append(row, d.Cast.Link.Name)
 		}
 		for _, n := range names {
-			row = append(row, formula.String(value(d, n, hidden)))
+			row = append(row, foreign.Line(formula.String(value(d, n, hidden)), foreign.Most))
 		}
 		for k, cell := range row {
 			_, is := crowd.Number(fmt.Sprint(cell))

@@ -17,6 +17,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	files "runcrowd/internal/folder"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
@@ -293,7 +294,7 @@ func List(dir string) ([]Kept, error) {
 			}
 			return nil
 		})
-		if text, err := os.ReadFile(filepath.Join(folder, ReportJSON)); err == nil {
+		if text, err := files.ReadIn(folder, ReportJSON); err == nil {
 			var r struct {
 				Run         string         `json:"run"`
 				Due         int            `json:"due"`
