@@ -466,7 +466,7 @@ func TestStoresThatDoNotAnswer(t *testing.T) {
 		"a program that hangs": {`program: [sh, -c, "sleep 60"], device: device, timeout: 200ms`, "", "sh did " +
 			"not end within 200ms; raise timeout"},
 		"a program that fails": {`program: [sh, -c, "echo no such host >&2; exit 3"], device: device`, "", "sh " +
-			"failed: exit status 3; it says: no such host"},
+			"failed: exit status 3; it says: “no such host”"},
 
 		"a head without the mark": {`file: "DIR/headless.csv", device: device`,
 			`headless.csv:1: there is no column "mark"; the head has device, level_m`, ""},
