@@ -106,7 +106,7 @@ func TestAnswersOfAStore(t *testing.T) {
 		"nothing stored":      {reply(`{"rows":[]}`), verdict.Lost, ""},
 		"other people's rows": {reply(`{"rows":[{"mark":"aaaaaaaa/gauge-1/level/1"},{"mark":"x"}]}`), verdict.Lost, ""},
 		"rows without a mark": {reply(`{"rows":[{"level_m":1}]}`), verdict.Unknown, "none carries a mark where the file " +
-			"says (mark: .mark); a row is {\"level_m\":1}"},
+			"says (mark: .mark); a row is “{\"level_m\":1}”"},
 		"rows elsewhere": {reply(`{"items":[]}`), verdict.Unknown, "does not have the rows the file says"},
 		"no JSON any more": {func(p *platform, w http.ResponseWriter, _ *http.Request) {
 			if p.asked == 1 {
@@ -118,7 +118,7 @@ func TestAnswersOfAStore(t *testing.T) {
 		"an error": {func(_ *platform, w http.ResponseWriter, _ *http.Request) {
 			http.Error(w, "on fire",
 				500)
-		}, verdict.Unknown, "status 500 Internal Server Error: on fire"},
+		}, verdict.Unknown, "status 500 Internal Server Error: “on fire”"},
 		"unknown everywhere": {func(_ *platform, w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) },
 			verdict.Unknown, "every question was answered with 404; check get"},
 		"pages in a circle": {reply(`{"rows":[],"next":"/out"}`), verdict.Unknown, "is a page that was asked for " +
