@@ -190,6 +190,9 @@ func (s *Session) State() State { return s.state }
 // Output is what has to be written; it is the caller's from now on. Give the buffer back
 // with Recycle to save memory.
 func (s *Session) Output() []byte {
+	if len(s.out) == 0 { // the buffer stays: nobody would give it back
+		return nil
+	}
 	b := s.out
 	s.out = nil
 	return b

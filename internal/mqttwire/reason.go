@@ -31,12 +31,18 @@ var returnCodes = [...]string{"success", "unacceptable protocol version", "clien
 	"bad user name or password", "not authorized"}
 
 // Reason tells a reason code in words: "not authorized (0x87)".
-func Reason(code byte) string {
-	if name, known := reasons[code]; known {
-		return fmt.Sprintf("%s (0x%02X)", name, code)
+func Reason(code byte) string { return texts[code] }
+
+// texts are those of all codes: some come with each message.
+var texts = func() (list [256]string) {
+	for code := range list {
+		list[code] = fmt.Sprintf("reason 0x%02X", code)
+		if name, known := reasons[byte(code)]; known {
+			list[code] = fmt.Sprintf("%s (0x%02X)", name, code)
+		}
 	}
-	return fmt.Sprintf("reason 0x%02X", code)
-}
+	return list
+}()
 
 // ConnectReason is Reason for a CONNACK of either version.
 func ConnectReason(version, code byte) string {

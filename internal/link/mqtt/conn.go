@@ -794,6 +794,9 @@ func (h *hearer) Settled(m mqttsession.Message, r mqttsession.Result) {
 	x := (*link.Message)(m.(*request))
 	defer c.blame.settled(x)
 	reason := func() string {
+		if r.Said == "" {
+			return mqttwire.Reason(r.Code)
+		}
 		return link.Hide(mqttwire.Because(mqttwire.Reason(r.Code), r.Said), c.token)
 	}
 	switch r.Fate {
