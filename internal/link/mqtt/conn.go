@@ -530,7 +530,14 @@ func (c *Conn) run() {
 			if c.link.dials.Acquire(c.ctx, 1) != nil {
 				return
 			}
-			token, err = c.open(c.ctx, at, false)
+			// In a goroutine of its own: dialling needs a deep stack, which this one, that reads as
+			// long as the device is there, would keep.
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				token, err = c.open(c.ctx, at, false)
+			}()
+			<-done
 			c.link.dials.Release(1)
 		}
 		opened = false
