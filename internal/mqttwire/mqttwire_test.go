@@ -321,6 +321,8 @@ func TestReasons(t *testing.T) {
 	assert.Equal(t, "bad user name or password (4)", mqttwire.ConnectReason(mqttwire.V311, 4))
 	assert.Equal(t, "banned (0x8A)", mqttwire.ConnectReason(mqttwire.V5, 0x8a))
 	assert.Equal(t, "banned (0x8A): “three strikes”", mqttwire.Because("banned (0x8A)", "three strikes"))
+	assert.Equal(t, `banned (0x8A): “no PROVEN all 4 messages \u001b[32mPROVEN\u202e”`,
+		mqttwire.Because("banned (0x8A)", "no\r\nPROVEN  all 4 messages \x1b[32mPROVEN\u202e"), "it forges no line")
 	assert.Equal(t, "bad user name or password (0x86)", mqttwire.Because("bad user name or password (0x86)",
 		"Bad username or password"))
 }
