@@ -106,8 +106,9 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 				report.Why = append(report.Why, why)
 			}
 		}
-		report.Why = append(report.Why, gaps(w.Gaps)...)
-		for _, g := range w.Gaps {
+		told := slices.DeleteFunc(slices.Clone(w.Gaps), short)
+		report.Why = append(report.Why, gaps(told)...)
+		for _, g := range told {
 			if len(r.Deaf) < mostDeaf {
 				r.Deaf = append(r.Deaf, Deaf{w.Name, g.From, g.To, g.Why})
 			}
@@ -134,6 +135,12 @@ const mostDeaf = 1000
 
 // manyTimes is from how many times on a witness's gaps of one sort is summed up.
 const manyTimes = 4
+
+// short tells of a time in which a witness heard late, and which is too short to be told: it only
+// keeps what came meanwhile from being called late.
+func short(g ledger.Gap) bool {
+	return g.Lag && g.Whole && !g.To.IsZero() && g.To.Sub(g.From) < time.Second
+}
 
 // gaps tells when a witness could not listen: in order, and what happened again and
 // again in one line.

@@ -31,11 +31,12 @@ func TestLag(t *testing.T) {
 			true},
 		"late, and many waited": {[]pong{{1 * ms, 2, 2}, {600 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1,
 			false},
-		"a little late, and few waited": {[]pong{{1 * ms, 2, 2}, {300 * ms, 4, 0}, {1 * ms, 4, 4}}, 0, false},
+		"a little late, and few waited": {[]pong{{1 * ms, 2, 2}, {300 * ms, 4, 0}, {1 * ms, 4, 4}}, 1, true},
+		"always a little late":          {[]pong{{300 * ms, 2, 2}, {310 * ms, 4, 0}, {320 * ms, 4, 4}}, 0, false},
 		"a little late, and many waited": {[]pong{{1 * ms, 2, 2}, {300 * ms, 9, 0}, {1 * ms, 0, 0}, {1 * ms, 0, 0}}, 1,
 			false},
 		"a little late, many after its answer": {[]pong{{1 * ms, 2, 2}, {496 * ms, 4, 0}, {0, 5, 5}, {1 * ms, 0, 0},
-			{1 * ms, 0, 0}}, 1, false},
+			{1 * ms, 0, 0}}, 2, false},
 	} {
 		path := filepath.Join(t.TempDir(), "ledger")
 		w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
@@ -52,8 +53,9 @@ func TestLag(t *testing.T) {
 		f, err := ledger.Look(path)
 		require.NoError(t, err)
 		if assert.Len(t, f.Witnesses[0].Gaps, c.gaps, name) && c.gaps > 0 {
-			assert.True(t, f.Witnesses[0].Gaps[0].Lag, name)
-			assert.Equal(t, c.whole, f.Witnesses[0].Gaps[0].Whole, name)
+			last := f.Witnesses[0].Gaps[c.gaps-1]
+			assert.True(t, last.Lag, name)
+			assert.Equal(t, c.whole, last.Whole, name)
 		}
 	}
 }

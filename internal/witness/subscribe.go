@@ -41,12 +41,13 @@ type subscription struct {
 	wg       sync.WaitGroup // of keepAlive
 
 	mu      sync.Mutex
-	opened  int       // connections so far
-	leaving bool      // to change the access token
-	lagging time.Time // since when pings are answered late; zero: they are not
-	suspect time.Time // since when one was answered so late that messages may have waited; zero: not
-	waited  int64     // messages that waited for it at most, since then
-	since   int64     // messages before the last ping that was answered
+	opened  int           // connections so far
+	leaving bool          // to change the access token
+	lagging time.Time     // since when pings are answered late; zero: they are not
+	fastest time.Duration // answer to a ping
+	suspect time.Time     // since when one was answered so late that messages may have waited; zero: not
+	waited  int64         // messages that waited for it at most, since then
+	since   int64         // messages before the last ping that was answered
 
 	came   atomic.Int64 // messages so far
 	pinged atomic.Int64 // of them before the last ping
@@ -248,9 +249,16 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 		default:
 		}
 	}
+	if s.fastest == 0 || took < s.fastest {
+		s.fastest = max(took, 1) // 0: none came yet
+	}
 	switch {
 	case late && s.lagging.IsZero():
 		s.lagging = s.suspect
+	case !late && s.lagging.IsZero() && took-s.fastest > slow/5:
+		// Too short for a queue to fill: but what came meanwhile may have been in time.
+		s.listener.gap(&ledger.Gap{From: now.Add(-took - pingEvery), To: now, Lag: true, Whole: true,
+			Why: fmt.Sprintf("an answer to a ping took %s, and what came meanwhile waited", took.Round(time.Millisecond))})
 	case !late && !s.lagging.IsZero():
 		s.lagged(now)
 		s.lagging, s.waited = time.Time{}, 0
