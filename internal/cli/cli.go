@@ -67,6 +67,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	root := e.root()
 	root.SetArgs(args[1:])
 	err := root.Execute()
+	out.end()
 	// A result that nobody could read is none, whatever it was.
 	if lost := out.failed(); lost != nil && (err == nil || strings.Contains(err.Error(), lost.Error()) ||
 		err.Error() == "") {

@@ -48,6 +48,16 @@ func (p *printer) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// end writes what was held back as the beginning of a character that never ended.
+func (p *printer) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.cut) > 0 {
+		p.w.Write(printableBytes(p.cut, false))
+		p.cut = nil
+	}
+}
+
 // failed is why something could not be written; nil: all was.
 func (p *printer) failed() error {
 	p.mu.Lock()

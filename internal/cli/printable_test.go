@@ -32,3 +32,24 @@ func TestPrintable(t *testing.T) {
 	require.NoError(t, err)
 	assert.JSONEq(t, string(doc), string(printableBytes(doc, true)), "JSON says the same")
 }
+
+// A character may be cut where a text is written in parts.
+func TestPartsOfCharacters(t *testing.T) {
+	const text = "5 µs 日本 \U0001f30a \u202e"
+	for cut := range len(text) {
+		var b bytes.Buffer
+		p := &printer{w: &b, colored: func() bool { return false }}
+		for _, part := range []string{text[:cut], text[cut:]} {
+			n, err := p.Write([]byte(part))
+			require.NoError(t, err)
+			assert.Equal(t, len(part), n)
+		}
+		p.end()
+		assert.Equal(t, `5 µs 日本 `+"\U0001f30a"+` \u202e`, b.String(), cut)
+	}
+	var b bytes.Buffer
+	p := &printer{w: &b, colored: func() bool { return false }}
+	p.Write([]byte("a\xe6\x97"))
+	p.end()
+	assert.Equal(t, `a\xe6\x97`, b.String())
+}
