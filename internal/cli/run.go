@@ -561,6 +561,7 @@ func (e *env) hearAgain(folder string, ask run.Again, own bool) error {
 	}
 	needed := ask.All
 	for _, w := range b.Witnesses {
+		needed = needed || len(w.Lost) > 0
 		for _, r := range b.Rounds {
 			needed = needed || !w.Heard[r.N].Complete
 		}

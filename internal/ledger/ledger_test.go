@@ -343,6 +343,17 @@ func TestWhatWitnessesSawAndIsLost(t *testing.T) {
 		assert.True(t, book.Witnesses[i].Heard[1].Complete)
 		assert.Empty(t, book.Witnesses[i].Gaps)
 	}
+	// An asking one that is asked again tells it once more.
+	anew, err := ledger.Reopen(path)
+	require.NoError(t, err)
+	p := anew.WitnessPage(0)
+	p.Sighting(&ledger.Sighting{Witness: 0, Seq: 1, Seen: start, Values: []byte(`{}`)})
+	p.Heard(0, 1, true, "")
+	require.NoError(t, anew.Close())
+	book, err = ledger.Read(path)
+	require.NoError(t, err)
+	assert.Empty(t, book.Witnesses[0].Lost)
+	assert.Equal(t, one, book.Witnesses[2].Lost)
 	// Where its end is missing, too, it is not known.
 	require.NoError(t, os.WriteFile(path, b[:bytes.LastIndex(b, b[bytes.IndexByte(b, '\n')+1:][:8])], 0o644))
 	book, err = ledger.Read(path)

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"runcrowd/internal/folder"
@@ -395,6 +396,7 @@ func (s *Scanner) Finish() (*Facts, error) {
 	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]
+		w.Lost = slices.DeleteFunc(w.Lost, func(x Lost) bool { return w.heardAfter(f.Rounds, x.session) })
 		last, lost := s.unheard[i]
 		for n, h := range w.Heard {
 			if lost && h.Complete && h.session <= last {
@@ -403,6 +405,15 @@ func (s *Scanner) Finish() (*Facts, error) {
 		}
 	}
 	return f, nil
+}
+
+// heardAfter tells whether an asking witness was heard to the end of every round in a later session:
+// what it saw before is told once more.
+func (w *Witness) heardAfter(rounds []Round, session int) bool {
+	return !w.Listens && len(rounds) > 0 && !slices.ContainsFunc(rounds, func(r Round) bool {
+		h := w.Heard[r.N]
+		return !h.Complete || h.session <= session
+	})
 }
 
 // undefined is the error for a ledger that does not say what it is about.
@@ -778,7 +789,10 @@ func (s *Scanner) closed(pages []pageBlocks) {
 		}
 		if w := x.witness; w >= 0 && w == p.witness && w < len(s.Facts.Witnesses) {
 			if lost, is := p.read.lacks(p.told, x.others); is {
-				s.Facts.Witnesses[w].Lost = append(s.Facts.Witnesses[w].Lost, lost...)
+				for _, x := range lost {
+					x.session = s.session
+					s.Facts.Witnesses[w].Lost = append(s.Facts.Witnesses[w].Lost, x)
+				}
 				p.holes = nil
 				continue
 			}

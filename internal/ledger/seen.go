@@ -17,6 +17,8 @@ type Lost struct {
 	Part   uint64
 	N      uint64
 	Sum    uint64
+
+	session int
 }
 
 // Digest tells messages of a stream apart, so that the sum of several hardly has another's: the
@@ -47,7 +49,7 @@ func (t *tallied) add(stream int, seq uint64) {
 	}
 	k := part{stream, seq / SeenSpan}
 	x := t.parts[k]
-	t.parts[k] = Lost{stream, k.n, x.N + 1, x.Sum + Digest(stream, seq)}
+	t.parts[k] = Lost{Stream: stream, Part: k.n, N: x.N + 1, Sum: x.Sum + Digest(stream, seq)}
 }
 
 // list is the parts in order.
@@ -69,7 +71,7 @@ func (t *tallied) lacks(told map[part]Lost, others uint64) (list []Lost, is bool
 	}
 	for k, y := range told {
 		if x := t.parts[k]; y.N > x.N {
-			list = append(list, Lost{k.stream, k.n, y.N - x.N, y.Sum - x.Sum})
+			list = append(list, Lost{Stream: k.stream, Part: k.n, N: y.N - x.N, Sum: y.Sum - x.Sum})
 		}
 	}
 	return list, true

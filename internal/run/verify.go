@@ -166,7 +166,7 @@ func Unheard(f *ledger.Facts, c *crowd.Crowd, all bool) []int {
 		if i >= len(c.Witnesses) || c.Witnesses[i].Listens() {
 			continue
 		}
-		heard := true
+		heard := len(w.Lost) == 0
 		for _, r := range f.Rounds {
 			heard = heard && w.Heard[r.N].Complete
 		}

@@ -62,9 +62,9 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 	case !j.facts.Witnesses[w].Latest:
 	case x.last != x.seq && c.Seq == x.seq:
 		return fmt.Sprintf("it shows the latest alone, and an older message (#%d) was taken last", x.last)
-	case c.Seq < x.perhaps:
+	case c.Seq < max(x.perhaps, j.strays[c.Stream]):
 		return fmt.Sprintf("it shows the latest alone, and a newer message (#%d) went out, which may have taken its place",
-			x.perhaps)
+			max(x.perhaps, j.strays[c.Stream]))
 	}
 	if mayBreak(c) {
 		switch {

@@ -619,4 +619,9 @@ func TestTheLatestAlone(t *testing.T) {
 		assert.Equal(t, c.want.String(), f.Verdict, name)
 		assert.Contains(t, fmt.Sprint(f.Testimony), c.says, name)
 	}
+	// The record of the newest is lost in damage, and the store shows it.
+	b := book(of(1, nil), of(2, nil))
+	b.Witnesses, b.Lost = b.Witnesses[1:], true
+	b.Witnesses[0].Latest, b.Sightings = true, []ledger.Sighting{seen(0, func(s *ledger.Sighting) { s.Seq = 3 })}
+	assert.Contains(t, fmt.Sprint(judge(b)[1].Testimony), "a newer message (#3) went out")
 }

@@ -26,6 +26,7 @@ type Survey struct {
 	// newest are, by stream and round, those that went out last; nil where no witness shows
 	// the latest alone.
 	newest map[[2]int]newest
+	strays map[int]uint64 // the newest of a stream that is known from witnesses alone
 }
 
 // newest is the newest message of a stream in a round that the platform took, the one that it
@@ -58,7 +59,7 @@ func NewSurvey(f *ledger.Facts) *Survey {
 		s.gaps[i] = newGaps(f.Witnesses[i].Gaps)
 		s.clocks[i].of = f.Witnesses[i].TimeOf
 		if f.Witnesses[i].Latest && s.newest == nil {
-			s.newest = map[[2]int]newest{}
+			s.newest, s.strays = map[[2]int]newest{}, map[int]uint64{}
 		}
 	}
 	return s
@@ -97,7 +98,13 @@ func (s *Survey) Add(c *evidence.Case) {
 
 // addNewest takes what a case tells to a witness that shows the latest alone.
 func (s *Survey) addNewest(c *evidence.Case) {
-	if s.newest == nil || c.Stream < 0 || !c.Known {
+	if s.newest == nil || c.Stream < 0 {
+		return
+	}
+	if !c.Known { // of which round it is, is lost
+		if len(c.Sightings) > 0 {
+			s.strays[c.Stream] = max(s.strays[c.Stream], c.Seq)
+		}
 		return
 	}
 	k := [2]int{c.Stream, c.Round}
