@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
 
@@ -167,8 +169,13 @@ func TestMosquittoRestart(t *testing.T) {
 			assert.GreaterOrEqual(t, r.Links.Drops, 20, "every device lost its connection")
 			assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
 			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
-			assert.Less(t, r.Total[verdict.Unknown], r.Total.Due()/2, "only what was sent while the witness was away is not "+
-				"known")
+			assert.Positive(t, r.Total[verdict.Proven])
+			for _, f := range r.Findings { // however long the broker takes to come back; a copy is watched for so long
+				away := slices.ContainsFunc(r.Deaf, func(g tally.Deaf) bool {
+					return f.Due.After(g.From.Add(-2*time.Second)) && (g.To.IsZero() || f.Due.Before(g.To.Add(time.Second)))
+				})
+				assert.True(t, f.Verdict != "unknown" || away, "only what was sent while the witness was away is not known: %+v", f)
+			}
 			assert.Equal(t, r.Proofs[0].Asked, r.Proofs[0].AsSent, "in the end all is acknowledged")
 		})
 	}
