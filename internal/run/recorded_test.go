@@ -258,7 +258,7 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	dir := t.TempDir()
 	w, err := recording.Create(filepath.Join(dir, "w.jsonl"), recording.Options{})
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	lines, retained := 0, 0
 	recorded, heard := make(chan error, 1), make(chan bool, 100)
 	go func() {
