@@ -137,7 +137,14 @@ func TestMosquittoForms(t *testing.T) {
 				fewer(t)
 				t.Parallel()
 				m := startMosquitto(t, "allow_anonymous true")
-				p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "2s"), "qos: 1", "qos: 1\n        "+form, 1))
+				var p *played
+				for range 3 { // on a machine that stands still a witness may not be heard to the end: nobody is accused
+					p = playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "2s"), "qos: 1", "qos: 1\n        "+form, 1))
+					if unknown := p.result.Total[verdict.Unknown]; unknown == 0 ||
+						unknown+p.result.Total[verdict.Proven] < p.result.Total.Due() {
+						break
+					}
+				}
 				assert.Greater(t, p.result.Total.Due(), 250)
 				assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], "%+v", p.result.Findings)
 			})
