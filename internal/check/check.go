@@ -435,7 +435,7 @@ func (c *checker) witnesses() {
 			c.add(w.Pos, "the witness %q hears alerts, and no alert is heard by it; name it under alerts: heard_by: %s", w.Name,
 				w.Name)
 		}
-		if b := w.Callback; b != nil && len(b.RequireHeaders) == 0 && !loopback(b.Address) {
+		if b := w.Callback; b != nil && len(b.RequireHeaders) == 0 && !local(b.Address) {
 			c.add(w.Pos, "the witness %q listens at %s, where others reach it, and takes every call for the platform's; say what "+
 				"calls must show with require_headers, or listen at 127.0.0.1", w.Name, b.Address)
 		}
@@ -781,13 +781,6 @@ func (c *checker) sums() {
 		lasts) / speed); plan.Rounds == 0 || lasts == 0 || plan.Speed.Max {
 		l.Length = 0
 	}
-}
-
-// loopback tells whether an address is one that this machine alone reaches.
-func loopback(address string) bool {
-	host := link.Host(address)
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // tolerance is that of a field of a reading.

@@ -89,19 +89,6 @@ func Said(s string) string {
 	return ": " + Quote(s)
 }
 
-// Error is an error whose text others made, or had a part in.
-func Error(err error) error {
-	if err == nil || Line(err.Error(), 0) == err.Error() {
-		return err
-	}
-	return &shown{err}
-}
-
-type shown struct{ error }
-
-func (e *shown) Error() string { return Line(e.error.Error(), 0) }
-func (e *shown) Unwrap() error { return e.error }
-
 // JSON is a JSON text (RFC 8259) in which what is no visible character is escaped: it stands in
 // strings alone, so the text stays what it was.
 func JSON(b []byte) []byte {

@@ -2,7 +2,6 @@ package foreign_test
 
 import (
 	"encoding/json"
-	"errors"
 	"strings"
 	"testing"
 	"unicode"
@@ -36,12 +35,6 @@ func TestLine(t *testing.T) {
 	assert.Equal(t, `“all "well" "x"”`, foreign.Quote(" all\n \"well\" “x” "))
 	assert.Equal(t, `: “x”`, foreign.Said("x"))
 	assert.Empty(t, foreign.Said(" \n"))
-	plain := errors.New("plain")
-	assert.Same(t, plain, foreign.Error(plain))
-	assert.NoError(t, foreign.Error(nil))
-	odd := errors.New("a\nb")
-	assert.EqualError(t, foreign.Error(odd), `a\nb`)
-	assert.ErrorIs(t, foreign.Error(odd), odd)
 }
 
 func TestJSONAndCells(t *testing.T) {

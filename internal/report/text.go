@@ -440,7 +440,7 @@ func asides(b *strings.Builder, r *tally.Result) {
 	}
 	for _, x := range r.Retained {
 		fmt.Fprintf(b, "\n  Retained messages were left on the broker of the link %s, on %s; runcrowd unregister FILE removes "+
-			"them.\n", x.Link, plural(x.Topics, "topic"))
+			"those of readings and wills.\n", x.Link, plural(x.Topics, "topic"))
 	}
 	if r.Links.Renewed > 0 {
 		fmt.Fprintf(b, "\n  Access tokens were renewed %s.\n", times(r.Links.Renewed))

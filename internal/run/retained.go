@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
@@ -82,12 +84,10 @@ func ClearRetained(ctx context.Context, f *fleet.Fleet, devices []*fleet.Device,
 		todo = append(todo, d)
 	}
 	var mu sync.Mutex
-	var wg sync.WaitGroup
-	room := make(chan struct{}, clearing)
+	var clear errgroup.Group
+	clear.SetLimit(clearing)
 	for _, d := range todo {
-		room <- struct{}{}
-		wg.Go(func() {
-			defer func() { <-room }()
+		clear.Go(func() error {
 			for topic, why := range clearOne(ctx, links[d.Cast.Link], d, topics[d]) {
 				mu.Lock()
 				if why == "" {
@@ -97,12 +97,12 @@ func ClearRetained(ctx context.Context, f *fleet.Fleet, devices []*fleet.Device,
 				}
 				mu.Unlock()
 			}
+			return nil
 		})
 	}
-	wg.Wait()
+	_ = clear.Wait() // what failed is told of each topic
 	slices.SortFunc(failed, func(a, b Uncleared) int {
-		return slices.Compare([]string{a.Device, a.Topic}, []string{b.Device,
-			b.Topic})
+		return slices.Compare([]string{a.Device, a.Topic}, []string{b.Device, b.Topic})
 	})
 	return cleared, failed, nil
 }

@@ -3,6 +3,8 @@
 package scratch
 
 import (
+	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -18,18 +20,26 @@ const lockName = ".lock"
 // Dir makes a folder, for its owner alone, in the system's folder for such. Release removes it.
 func Dir() (dir string, release func(), err error) {
 	sweep()
-	outer, err := os.MkdirTemp("", prefix)
-	if err != nil {
-		return "", nil, err
+	for {
+		outer, err := os.MkdirTemp("", prefix)
+		if err != nil {
+			return "", nil, err
+		}
+		l := flock.New(filepath.Join(outer, lockName))
+		got, lockErr := l.TryLock() // where there are no locks, nothing is swept
+		dir, release = filepath.Join(outer, "it"), func() { os.RemoveAll(outer); l.Close() }
+		err = os.Mkdir(dir, 0o700)
+		_, gone := os.Lstat(l.Path())
+		switch {
+		case lockErr == nil && !got, errors.Is(err, fs.ErrNotExist), err == nil && lockErr == nil && gone != nil:
+			release() // another process took it for one that was left, before it was locked
+			continue
+		case err != nil:
+			release()
+			return "", nil, err
+		}
+		return dir, release, nil
 	}
-	l := flock.New(filepath.Join(outer, lockName))
-	l.TryLock() // without one nobody sweeps it
-	dir, release = filepath.Join(outer, "it"), func() { os.RemoveAll(outer); l.Close() }
-	if err := os.Mkdir(dir, 0o700); err != nil {
-		release()
-		return "", nil, err
-	}
-	return dir, release, nil
 }
 
 // sweep removes folders whose process is gone. One without a lock is just being made, or is not

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"runcrowd/internal/scratch"
 )
@@ -44,4 +45,31 @@ func TestWhatIsLeftIsSwept(t *testing.T) {
 	list, err := os.ReadDir(temp)
 	require.NoError(t, err)
 	assert.Len(t, list, 3)
+}
+
+// Several that begin at once leave each other's folders alone.
+func TestManyBeginAtOnce(t *testing.T) {
+	temp := t.TempDir()
+	t.Setenv("TMPDIR", temp)
+	t.Setenv("TMP", temp)
+	var many errgroup.Group
+	for range 8 {
+		many.Go(func() error {
+			for range 50 {
+				dir, release, err := scratch.Dir()
+				if err != nil {
+					return err
+				}
+				if err := os.WriteFile(filepath.Join(dir, "a"), nil, 0o600); err != nil {
+					return err
+				}
+				release()
+			}
+			return nil
+		})
+	}
+	require.NoError(t, many.Wait())
+	list, err := os.ReadDir(temp)
+	require.NoError(t, err)
+	assert.Empty(t, list)
 }

@@ -71,13 +71,18 @@ func (l losses) add(f *ledger.Facts, c *evidence.Case) {
 	}
 }
 
-// mostGuesses bounds how many sets of messages are held against a digest.
-const mostGuesses = 500_000
+// mostGuesses bounds how many sets of messages are held against one digest, and allGuesses against
+// all of them. What is not found may have been any.
+const (
+	mostGuesses = 500_000
+	allGuesses  = 20_000_000
+)
 
 // finish finds out which messages they were: those whose digests have that sum.
 func (l losses) finish() {
+	most := min(mostGuesses, allGuesses/max(len(l), 1))
 	for _, p := range l {
-		tries := mostGuesses
+		tries := most
 		if p.solve(p.unseen, false, &tries) {
 			continue
 		}
@@ -88,7 +93,7 @@ func (l losses) finish() {
 		for i := range uint64(ledger.SeenSpan) {
 			all = append(all, p.first+i)
 		}
-		tries = mostGuesses
+		tries = most
 		p.solve(all, true, &tries)
 	}
 }

@@ -122,13 +122,28 @@ func temporary(path string) (*os.File, *flock.Flock, error) {
 			l.Close()
 		}
 	}
-	f, err := os.CreateTemp(filepath.Clean(dir+"."), prefix+"*")
-	if err != nil {
-		return nil, nil, err
+	for {
+		f, err := os.CreateTemp(filepath.Clean(dir+"."), prefix+"*")
+		if err != nil {
+			return nil, nil, err
+		}
+		l := flock.New(f.Name())
+		got, err := l.TryLock()
+		if err != nil { // where there are no locks, nothing is swept
+			return f, l, nil
+		}
+		made, madeErr := f.Stat()
+		there, thereErr := os.Lstat(f.Name())
+		if got && madeErr == nil && thereErr == nil && os.SameFile(made, there) {
+			return f, l, nil
+		}
+		// Another process took it for one that was left, before it was locked.
+		f.Close()
+		if got {
+			os.Remove(l.Path())
+		}
+		l.Close()
 	}
-	l := flock.New(f.Name())
-	l.TryLock() // where there are no locks, nothing is swept
-	return f, l, nil
 }
 
 // Regular tells whether it is a file, and no pipe or device.

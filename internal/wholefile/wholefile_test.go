@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"runcrowd/internal/wholefile"
 )
@@ -107,4 +108,28 @@ func TestWhatIsNoFileStays(t *testing.T) {
 	f.Drop()
 	_, err = os.Stat(pipe)
 	assert.NoError(t, err)
+}
+
+// Several that write one file at once do not take each other's beginnings for what was left.
+func TestManyWriteOneFile(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "report.txt")
+	var many errgroup.Group
+	for range 8 {
+		many.Go(func() error {
+			for range 100 {
+				if err := wholefile.Write(path, []byte("whole")); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	require.NoError(t, many.Wait())
+	text, err := os.ReadFile(path)
+	require.NoError(t, err)
+	assert.Equal(t, "whole", string(text))
+	list, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	assert.Len(t, list, 1, "nothing half is left")
 }

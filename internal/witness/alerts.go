@@ -146,7 +146,7 @@ func heardText(v any) string {
 		b, _ := json.Marshal(v)
 		s = string(b)
 	}
-	return foreign.Line(strings.Trim(clip(s), "“”"), 0) // it is shown as what was said
+	return foreign.Line(s, 160)
 }
 
 // unnamed tells of what was heard and named no device, where nothing else was heard.
