@@ -119,7 +119,8 @@ func TestNothingIsRepeatedBehindOurBack(t *testing.T) {
 	}
 }
 
-// A server whose keep-alive ends all the time loses nothing, over both versions.
+// A server whose keep-alive ends all the time stores what it accepted, once, over both versions; what
+// has no answer is told.
 func TestShortKeepAlive(t *testing.T) {
 	for _, over := range []string{"HTTP/1.1", "HTTP/1.1 over TLS", "HTTP/2", "HTTP/2 over TLS"} {
 		t.Run(over, func(t *testing.T) {
@@ -153,17 +154,19 @@ func TestShortKeepAlive(t *testing.T) {
 				time.Sleep(3 * time.Millisecond)
 			}
 			require.Eventually(t, func() bool { return c.Open() == 0 }, 10*time.Second, time.Millisecond)
-			for i := 1; i <= n; i++ {
-				assert.Equal(t, 1, s.Count(fmt.Sprintf("%d accepted 200 ", i)), "%v", s.All())
-				if t.Failed() {
-					return
-				}
-			}
 			mu.Lock()
+			defer mu.Unlock()
+			answered := 0
 			for i := 1; i <= n; i++ {
-				assert.Equal(t, 1, came[fmt.Sprint("/in/", i)], "stored once")
+				// A server may read a part of a message and close: it may have been taken, and is not sent again.
+				accepted := s.Count(fmt.Sprintf("%d accepted 200 ", i))
+				without := s.Count(fmt.Sprintf("%d no answer 0 the platform closed the connection", i))
+				require.Equal(t, 1, accepted+without, "%d: %v", i, s.All())
+				require.LessOrEqual(t, came[fmt.Sprint("/in/", i)], 1, "%d is stored once", i)
+				require.GreaterOrEqual(t, came[fmt.Sprint("/in/", i)], accepted, "%d is stored", i)
+				answered += accepted
 			}
-			mu.Unlock()
+			assert.Greater(t, answered, n/2)
 		})
 	}
 }
