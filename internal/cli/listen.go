@@ -18,7 +18,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
-	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/listen"
 )
 
 // listening is what listen was asked for.
@@ -118,7 +118,7 @@ func (e *env) listenFile(path string, l *listening) error {
 			fmt.Fprintf(e.stderr, "Listening as %s %s.\n", w.Name, at)
 		}
 		g.Go(func() error {
-			err := witness.Listen(ctx, f, w, h.hear)
+			err := listen.To(ctx, f, w, h.hear)
 			if err != nil {
 				h.enough()
 			}
@@ -227,7 +227,7 @@ func shown(values []byte, names []string) string {
 	return strings.Join(parts, "  ")
 }
 
-func (h *hearer) hear(o witness.Overheard) {
+func (h *hearer) hear(o listen.Overheard) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.devices != nil && !h.devices[o.Device] || h.only.topic != "" && !crowd.TopicMatches(h.only.topic, o.Topic) ||

@@ -19,7 +19,7 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/recording"
-	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/listen"
 )
 
 // recordingOf is what is recorded, and how.
@@ -107,7 +107,7 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 	r := &recorder{only: o, mask: recording.Mask{Names: o.mask}}
 	ctx, r.enough = context.WithCancel(ctx)
 	defer r.enough()
-	var listen func() error
+	var take func() error
 	if o.with != "" {
 		f, spec, err := recordedAt(o)
 		if err != nil {
@@ -115,8 +115,8 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 		}
 		r.mask.Hide = f.Crowd.Redact
 		fmt.Fprintf(e.stderr, "Recording %s of %s. Ctrl-C ends it.\n", spec.Filter, spec.Link.URL())
-		listen = func() error {
-			if err := witness.Record(ctx, f, spec, r.take); err != nil {
+		take = func() error {
+			if err := listen.Record(ctx, f, spec, r.take); err != nil {
 				return fail(err, f.Crowd)
 			}
 			return nil
@@ -127,13 +127,13 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 			return fmt.Errorf("--intake: cannot listen at %s: %w", o.intake, err)
 		}
 		fmt.Fprintf(e.stderr, "Recording what comes to http://%s, and answering %d. Ctrl-C ends it.\n", l.Addr(), o.status)
-		listen = func() error { return r.serve(ctx, l) }
+		take = func() error { return r.serve(ctx, l) }
 	}
 	if r.w, err = recording.Create(path, opt); err != nil {
 		return err
 	}
 	go r.flush(ctx)
-	err = listen()
+	err = take()
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if e := r.w.Close(); r.err == nil {

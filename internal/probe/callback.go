@@ -8,7 +8,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
-	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/listen"
 )
 
 // callTime is how long a first call of the platform is waited for.
@@ -20,7 +20,7 @@ func (p *prober) firstCall(ctx context.Context, f *fleet.Fleet, w *crowd.Witness
 		waiting, cancel := context.WithTimeout(ctx, callTime)
 		defer cancel()
 		called := false
-		err := witness.Listen(waiting, f, w, func(witness.Overheard) {
+		err := listen.To(waiting, f, w, func(listen.Overheard) {
 			called = true
 			cancel()
 		})

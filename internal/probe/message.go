@@ -15,7 +15,7 @@ import (
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/run"
 	"runcrowd/internal/scratch"
-	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/find"
 )
 
 // message sends one message of the stream and looks for it.
@@ -108,7 +108,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 				p.measured = 1 // of the questions below
 				h := book.Witnesses[i].Heard[1]
 				if book.Sighting(i, s.Index, m.Seq) == nil && !h.Complete && h.Why != "" &&
-					!strings.HasPrefix(h.Why, witness.Unmarked) {
+					!strings.HasPrefix(h.Why, find.Unmarked) {
 					return w.Name + ": " + c.Redact(h.Why), []string{"see what is said there"}, false
 				}
 				return "the witness " + w.Name + " could ask", nil, true

@@ -42,6 +42,8 @@ import (
 	"runcrowd/internal/tally"
 	"runcrowd/internal/wholefile"
 	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // The files of a run folder.
@@ -107,7 +109,7 @@ type Session struct {
 	ledger    *ledger.Writer
 	engine    *engine.Engine
 	hand      *hand             // nil: nobody can act on it
-	witnesses []witness.Witness // nil where a single message is none of its business
+	witnesses []hearing.Witness // nil where a single message is none of its business
 	pages     []*ledger.Page
 	start     time.Time
 	follower  *follower
@@ -263,7 +265,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	if s.engine.Outside, err = newOutside(f, opt.Network); err != nil {
 		return nil, err
 	}
-	catalog := witness.NewCatalog(f, s.ID)
+	catalog := match.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Listen, catalog.Tell = opt.Network, opt.Listen, s.engine.Tell
 	catalog.Corrupted = s.engine.Corrupted
 	if catalog.Index != nil {
@@ -748,7 +750,7 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 		s.note("%d commands came in round %d while %d others waited to be obeyed: they were dropped, and are not in the "+
 			"ledger", over, n, engine.MostWaiting)
 	}
-	heard := witness.Round{N: n, Expect: s.engine}
+	heard := hearing.Round{N: n, Expect: s.engine}
 	heard.Begin, heard.End = r.Window(r.Over)
 	s.set(func(p *Progress) { p.Phase = Hearing })
 	// A run that was interrupted while it played hears its witnesses all the same. One

@@ -30,6 +30,8 @@ import (
 	"runcrowd/internal/verdict"
 	"runcrowd/internal/wholefile"
 	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // ReadManifest reads what a run folder is of.
@@ -97,7 +99,7 @@ func expected(e *evidence.Evidence) (*expectations, error) {
 }
 
 // of is what is expected in a round.
-func (x *expectations) of(round int) witness.Expect { return roundExpect{x, round} }
+func (x *expectations) of(round int) hearing.Expect { return roundExpect{x, round} }
 
 // endOf notes that a round ends no earlier. Rounds without a message end where the one before
 // does.
@@ -237,7 +239,7 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	if err != nil {
 		return ledgerError(folder, err)
 	}
-	catalog := witness.NewCatalog(f, e.Run)
+	catalog := match.NewCatalog(f, e.Run)
 	catalog.Network, catalog.Corrupted = how.Network, x.Corrupted
 	if m, err := ReadManifest(folder); err == nil {
 		catalog.Folder = filepath.Dir(m.File)
@@ -269,13 +271,13 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 }
 
 func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *crowd.Witness, c *crowd.Crowd,
-	catalog *witness.Catalog, i int, page *ledger.Page) error {
+	catalog *match.Catalog, i int, page *ledger.Page) error {
 	wit, err := witness.New(spec, i, catalog, page)
 	if err != nil {
 		return err
 	}
 	defer wit.Stop()
-	if k, ok := wit.(witness.CountKnower); ok && e.Witnesses[i].Before != nil {
+	if k, ok := wit.(hearing.CountKnower); ok && e.Witnesses[i].Before != nil {
 		if err := k.KnowCounts(e.Witnesses[i].From, e.Witnesses[i].Before); err != nil {
 			return err
 		}
@@ -283,7 +285,7 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 	if err := wit.Start(ctx); err != nil {
 		return err
 	}
-	if k, ok := wit.(witness.AlertKnower); ok {
+	if k, ok := wit.(hearing.AlertKnower); ok {
 		for n := range e.Alerts {
 			if e.Alerts[n].Witness == i {
 				for s := range e.Alerts[n].Said {
@@ -292,7 +294,7 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 			}
 		}
 	}
-	if k, ok := wit.(witness.Knower); ok {
+	if k, ok := wit.(hearing.Knower); ok {
 		err := e.Cases(func(c *evidence.Case) error {
 			for n := range c.Sightings {
 				if s := &c.Sightings[n]; s.Witness == i {
@@ -310,7 +312,7 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 		if spec.Latest && n < len(e.Rounds)-1 {
 			continue // what was the newest then is shown no more
 		}
-		heard := witness.Round{N: r.N, Expect: x.of(r.N)}
+		heard := hearing.Round{N: r.N, Expect: x.of(r.N)}
 		heard.Begin, heard.End = r.Window(e.LastWrite)
 		complete, why := wit.Hear(ctx, heard)
 		if spec.Latest && complete && wit.Awaited() > 0 {

@@ -1,4 +1,4 @@
-package witness
+package ask
 
 import (
 	"errors"
@@ -17,18 +17,20 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // store is a source that is an SQL database.
 type store struct {
 	spec    *crowd.Witness
-	catalog *Catalog
+	catalog *match.Catalog
 	db      *database.DB
 	pace    *rate.Limiter
 	ahead   *ledger.Offset // of the database's clock; nil: not known
 }
 
-func newStore(spec *crowd.Witness, c *Catalog) (*store, error) {
+func newStore(spec *crowd.Witness, c *match.Catalog) (*store, error) {
 	zone, err := time.LoadLocation(spec.SQL.Zone)
 	if err != nil {
 		return nil, fmt.Errorf("the witness %q: zone: %w", spec.Name, err)
@@ -53,10 +55,10 @@ func limiter(spec *crowd.Witness) *rate.Limiter {
 	return rate.NewLimiter(rate.Inf, 1)
 }
 
-// start implements pollSource: a wrong name is told before anything is sent.
-func (s *store) start(ctx Context, d *fleet.Device) error {
+// Start implements Source: a wrong name is told before anything is sent.
+func (s *store) Start(ctx hearing.Context, d *fleet.Device) error {
 	now := clock.Now()
-	err := s.query(ctx, question{device: d, group: []*fleet.Device{d}, from: now, to: now}, func(any) {})
+	err := s.query(ctx, Question{Device: d, Group: []*fleet.Device{d}, From: now, To: now}, func(any) {})
 	var de *database.Error
 	switch {
 	case err == nil:
@@ -92,23 +94,23 @@ func (s *store) address() string {
 	return s.db.Kind().String()
 }
 
-// ask implements pollSource.
-func (s *store) ask(ctx Context, q question) (int, error) {
-	q.cursor.turn()
-	err := patiently(ctx, q.cursor, func() (bool, time.Duration, error) {
+// Ask implements Source.
+func (s *store) Ask(ctx hearing.Context, q Question) (int, error) {
+	q.Cursor.Turn()
+	err := patiently(ctx, q.Cursor, func() (bool, time.Duration, error) {
 		if err := s.pace.Wait(ctx); err != nil {
 			return false, 0, contextDone(ctx)
 		}
-		err := s.query(ctx, q, q.cursor.row)
+		err := s.query(ctx, q, q.Cursor.Row)
 		var de *database.Error
 		return errors.As(err, &de) && de.Passing, 0, err
 	})
 	return 1, err
 }
 
-func (s *store) query(ctx Context, q question, see func(any)) error {
-	args := database.Args{From: q.from, To: q.to, Device: q.device.Name}
-	for _, d := range q.group {
+func (s *store) query(ctx hearing.Context, q Question, see func(any)) error {
+	args := database.Args{From: q.From, To: q.To, Device: q.Device.Name}
+	for _, d := range q.Group {
 		args.Devices = append(args.Devices, d.Name)
 	}
 	return s.db.Ask(ctx, args, func(columns []string) error { return hasColumns(s.spec, s.catalog, columns) },
@@ -116,7 +118,7 @@ func (s *store) query(ctx Context, q question, see func(any)) error {
 }
 
 // hasColumns checks that the columns are there that the file names.
-func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
+func hasColumns(spec *crowd.Witness, c *match.Catalog, columns []string) error {
 	for _, name := range spec.Columns {
 		if !slices.Contains(columns, name) {
 			return fmt.Errorf("the query gives no column %q; it gives %s", name,
@@ -126,7 +128,7 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 	if spec.Mark != "" || spec.Body != "" || !spec.Sees() {
 		return nil
 	}
-	places := c.places
+	places := c.Places
 	for _, k := range c.Fleet.Crowd.Kinds {
 		switch k.Mark.Place {
 		case crowd.MarkNone:
@@ -144,8 +146,8 @@ func hasColumns(spec *crowd.Witness, c *Catalog, columns []string) error {
 		"columns are %s)", places[0].Name, strings.Join(columns[:min(len(columns), 20)], ", "))
 }
 
-// offset implements pollSource. What writes the rows often has a clock of its own.
-func (s *store) offset() (*ledger.Offset, bool) { return s.ahead, false }
+// Offset implements Source. What writes the rows often has a clock of its own.
+func (s *store) Offset() (*ledger.Offset, bool) { return s.ahead, false }
 
-// stop implements pollSource.
-func (s *store) stop() { s.db.Close() }
+// Stop implements Source.
+func (s *store) Stop() { s.db.Close() }

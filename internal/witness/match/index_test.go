@@ -1,4 +1,4 @@
-package witness
+package match
 
 import (
 	"encoding/json"
@@ -17,7 +17,7 @@ func TestDigestsOfValues(t *testing.T) {
 		d := json.NewDecoder(strings.NewReader(text))
 		d.UseNumber()
 		assert.NoError(t, d.Decode(&v))
-		return digestOf(v, names)
+		return DigestOf(v, names)
 	}
 	same := of(`{"a": 0, "b": true, "c": {"lat": 1.50, "lon": "x"}}`)
 	for _, text := range []string{`{"a": -0, "b": 1, "c": {"lon": "x", "lat": 1.5}}`,

@@ -1,4 +1,4 @@
-package witness_test
+package listen_test
 
 import (
 	"testing"

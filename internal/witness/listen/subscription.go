@@ -1,4 +1,4 @@
-package witness
+package listen
 
 import (
 	"context"
@@ -17,6 +17,8 @@ import (
 	"runcrowd/internal/link/mqtt"
 	"runcrowd/internal/mqttsession"
 	"runcrowd/internal/mqttwire"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // maxMessage is the largest message a subscription takes, in bytes.
@@ -26,7 +28,7 @@ const maxMessage = 16 << 20
 // of a witness whose connection was lost.
 const subscriptionExpiry = 300
 
-// subscription is a listenSource that subscribes at a broker.
+// subscription is a source that subscribes at a broker.
 type subscription struct {
 	spec     *crowd.Witness
 	listener *listener
@@ -68,7 +70,7 @@ type delivery struct {
 	n      int64
 }
 
-func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
+func newSubscription(spec *crowd.Witness, c *match.Catalog) (*subscription, error) {
 	own, err := c.Fleet.Credentials.Guest(spec.Link, spec.Name)
 	if err != nil {
 		return nil, err
@@ -86,7 +88,7 @@ func newSubscription(spec *crowd.Witness, c *Catalog) (*subscription, error) {
 }
 
 // start connects and subscribes.
-func (s *subscription) start(ctx Context, e *listener) error {
+func (s *subscription) start(ctx hearing.Context, e *listener) error {
 	s.listener = e
 	if err := s.open(ctx); err != nil {
 		var refused *mqtt.SubscribeError
@@ -105,7 +107,7 @@ func (s *subscription) start(ctx Context, e *listener) error {
 }
 
 // open connects and makes sure that the subscription stands.
-func (s *subscription) open(ctx Context) error {
+func (s *subscription) open(ctx hearing.Context) error {
 	if err := s.broker.Open(ctx, s.line, s.connect); err != nil {
 		return err
 	}
@@ -146,7 +148,7 @@ func (s *subscription) open(ctx Context) error {
 
 // listen reads until stopped, and brings a lost connection back: sooner than
 // devices do, so as to miss nothing of theirs.
-func (s *subscription) listen(ctx Context) {
+func (s *subscription) listen(ctx hearing.Context) {
 	defer close(s.done)
 	for {
 		var err error
@@ -337,7 +339,7 @@ func (s *subscription) take(p *mqttwire.Packet) {
 const pingEvery = 250 * time.Millisecond
 
 // keepAlive pings, obeys the keep-alive time, and gives up a connection that does not answer.
-func (s *subscription) keepAlive(ctx Context) {
+func (s *subscription) keepAlive(ctx hearing.Context) {
 	t := time.NewTicker(pingEvery)
 	defer t.Stop()
 	for {
@@ -373,8 +375,8 @@ func (s *subscription) keepAlive(ctx Context) {
 	}
 }
 
-// fence implements listenSource.
-func (s *subscription) fence(ctx Context) bool {
+// fence implements source.
+func (s *subscription) fence(ctx hearing.Context) bool {
 	deadline := time.Now().Add(s.broker.Timeout)
 	asked := -1
 	for ctx.Err() == nil && time.Now().Before(deadline) {
@@ -399,12 +401,12 @@ func (s *subscription) fence(ctx Context) bool {
 		if answered && times == s.times() {
 			return true
 		}
-		sleep(ctx, 2*time.Millisecond)
+		hearing.Sleep(ctx, 2*time.Millisecond)
 	}
 	return false
 }
 
-// state implements listenSource; a time in which messages came late is noted up to now.
+// state implements source; a time in which messages came late is noted up to now.
 func (s *subscription) state() (last, down time.Time, why string) {
 	last = s.line.LastIn()
 	s.hearMu.Lock()
@@ -419,7 +421,7 @@ func (s *subscription) state() (last, down time.Time, why string) {
 	return last, s.down, s.why
 }
 
-// lost implements listenSource.
+// lost implements source.
 func (*subscription) lost() string { return "the subscription was lost: " }
 
 // stop disconnects and ends the subscription's session.

@@ -1,4 +1,4 @@
-package witness_test
+package listen_test
 
 import (
 	"context"
@@ -20,12 +20,14 @@ import (
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
-	"runcrowd/internal/witness"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/listen"
+	"runcrowd/internal/witness/match"
 )
 
 // ear is a subscribing witness and the ledger it writes into.
 type ear struct {
-	witness.Witness
+	hearing.Witness
 	t    *testing.T
 	w    *ledger.Writer
 	path string
@@ -65,7 +67,9 @@ plan: {for: 1s}
 	}
 	page := e.w.WitnessPage(0)
 	e.w.Flush()
-	e.Witness, err = witness.New(c.Witnesses[0], 0, witness.NewCatalog(f, runID), page)
+	base, err := hearing.New(c.Witnesses[0], 0, match.NewCatalog(f, runID), page)
+	require.NoError(t, err)
+	e.Witness, err = listen.New(base)
 	require.NoError(t, err)
 	e.end = sync.OnceValue(func() error {
 		e.Stop()
@@ -102,7 +106,7 @@ func grant(t *testing.T, p *brokertest.Peer) {
 }
 
 // hear hears the witness against a broker that still answers.
-func (e *ear) hear(p *brokertest.Peer, r witness.Round) (complete bool, why string) {
+func (e *ear) hear(p *brokertest.Peer, r hearing.Round) (complete bool, why string) {
 	e.t.Helper()
 	done := make(chan struct{})
 	go func() {
@@ -185,7 +189,7 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 			Payload: []byte("no json")})
 		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
 			Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
-		round := witness.Round{N: 1, Expect: expect{6}}
+		round := hearing.Round{N: 1, Expect: expect{6}}
 		complete, why := e.hear(p, round)
 		assert.True(t, complete, why)
 		assert.Zero(t, e.Awaited())
@@ -214,7 +218,7 @@ func TestLostConnection(t *testing.T) {
 		}
 		publish(p, "buoy-1", 2, 1, 2, false)
 		p.Expect(packets.Puback)
-		complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
 		assert.True(t, complete, why)
 		got := e.book()
 		assert.Equal(t, []string{"1@", "2@"}, seqs(got))
@@ -250,7 +254,7 @@ func TestTheWitnessRenewsItsToken(t *testing.T) {
 	p.Expect(packets.Pubrec)
 	publish(p, "buoy-1", 2, 1, 9, false)
 	p.Expect(packets.Puback)
-	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{2}})
+	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
 	assert.True(t, complete, why)
 	got := e.book()
 	assert.Equal(t, []string{"1@", "2@"}, seqs(got))
@@ -266,7 +270,7 @@ func TestNotHeard(t *testing.T) {
 	p := e.start(b)
 	p.Close()
 	b.Close()
-	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{1}})
+	complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{1}})
 	assert.False(t, complete)
 	assert.Contains(t, why, "the subscription was lost")
 
@@ -275,7 +279,7 @@ func TestNotHeard(t *testing.T) {
 	p = e.start(b)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
 		Payload: []byte(`{"a":1}`)})
-	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.False(t, complete)
 	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was “harbour/x {"a":1}”`)
 }
@@ -290,7 +294,7 @@ func TestSilence(t *testing.T) {
 	publish(p, "buoy-1", 1, 1, 1, false)
 	p.Expect(packets.Puback)
 	before := time.Now()
-	complete, why := e.Hear(context.Background(), witness.Round{N: 1, Expect: expect{2}})
+	complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{2}})
 	runtime.KeepAlive(p) // a connection that nobody holds is closed
 	assert.False(t, complete)
 	assert.Contains(t, why, "the platform no longer answers the witness; it was heard last at")
@@ -309,7 +313,7 @@ func TestSilence(t *testing.T) {
 	p.Close()
 	p, _ = b.Accept(packets.Packet{})
 	grant(t, p)
-	complete, why = e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got = e.book()
 	require.Len(t, got.Witnesses[0].Gaps, 1)
@@ -333,7 +337,7 @@ func TestRetainedAgain(t *testing.T) {
 	p, _ = b.Accept(packets.Packet{})
 	grant(t, p)
 	p.Write(retained)
-	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got := e.book()
 	require.Len(t, got.Sightings, 4)
@@ -357,7 +361,7 @@ func TestAnIdentifierThatIsFreeAgain(t *testing.T) {
 	publish(p, "buoy-1", 1, 1, 7, true)
 	for p.Read().FixedHeader.Type != packets.Puback {
 	}
-	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got := e.book()
 	require.Len(t, got.Sightings, 2)
@@ -397,7 +401,7 @@ func lagging(t *testing.T, waiting int) {
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
 	p.Expect(packets.Pingreq)
 	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
-	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got := e.book()
 	require.Len(t, got.Witnesses[0].Gaps, 1)
@@ -449,7 +453,7 @@ alerts: {low: {heard_by: ear, about: .device, match: .rule == "low", when: a < 1
 			TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID +
 				`/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
 	}
-	complete, why := e.hear(p, witness.Round{N: 1, Expect: expect{1}})
+	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 	assert.True(t, complete, why)
 	got := e.book()
 	assert.Equal(t, []string{"1@"}, seqs(got))

@@ -1,4 +1,4 @@
-package witness
+package listen
 
 import (
 	"net/netip"

@@ -1,4 +1,4 @@
-package witness
+package match
 
 import (
 	"cmp"
@@ -8,8 +8,8 @@ import (
 	"runcrowd/internal/ledger"
 )
 
-// mostMoved bounds how many messages are kept that were met on several pages.
-const mostMoved = 100_000
+// MostMoved bounds how many messages are kept that were met on several pages.
+const MostMoved = 100_000
 
 // copyKey is what copies of a message have in common: copies in other places are others.
 type copyKey struct {
@@ -28,16 +28,16 @@ func keyOf(x *ledger.Sighting) copyKey {
 
 // plain tells whether it is a message of the run in its own place: nearly all are.
 func (k *copyKey) plain() bool {
-	return k.stream >= 0 && k.device == "" && k.reading == "" && k.seq <= maxSeq
+	return k.stream >= 0 && k.device == "" && k.reading == "" && k.seq <= MaxSeq
 }
 
-// rows is what is known of the rows in which a querying witness found messages. It takes
+// Rows is what is known of the rows in which a querying witness found messages. It takes
 // a few bytes for each message.
 //
 // Two rows are two copies where they stand on one page, or tell two identities. A row met
 // on another page of the same answer may have moved there while the pages were read. A row
 // met in a later answer is the one that is known; it may have changed.
-type rows struct {
+type Rows struct {
 	first []states // by stream and sequence number, of messages in their own place
 	more  map[copyKey][]state
 	// again are messages that another page of this answer brought.
@@ -79,24 +79,43 @@ func (x *states) put(seq uint64, s state) {
 	x.pages[i][seq%statesPage] = s
 }
 
-// meeting is what a row turned out to be.
-type meeting uint8
+// Meeting is what a row turned out to be.
+type Meeting uint8
 
 const (
-	knownRow meeting = iota
-	anotherCopy
-	changedRow
+	KnownRow Meeting = iota
+	AnotherCopy
+	ChangedRow
 )
 
-// ask begins to read an answer.
-func (r *rows) ask() {
+// Page is a page of an answer, of which rows are met.
+type Page struct {
+	serial uint32
+	count  map[copyKey]int
+	// Ours are the rows with messages of the run; Fresh those of them that this answer had not
+	// brought yet.
+	Ours, Fresh int
+}
+
+// Turn begins a page.
+func (r *Rows) Turn(p *Page) {
+	r.serial++
+	p.serial = r.serial
+	p.Begin()
+}
+
+// Begin begins the page again: an attempt to read it failed.
+func (p *Page) Begin() { p.count, p.Ours, p.Fresh = map[copyKey]int{}, 0, 0 }
+
+// Ask begins to read an answer.
+func (r *Rows) Ask() {
 	r.start = r.serial
 	clear(r.again)
 	r.full = false
 }
 
 // copies are those known of a message.
-func (r *rows) copies(k copyKey) []state {
+func (r *Rows) copies(k copyKey) []state {
 	if k.plain() {
 		if k.stream < len(r.first) {
 			if s := r.first[k.stream].at(k.seq); s.values != 0 {
@@ -109,7 +128,7 @@ func (r *rows) copies(k copyKey) []state {
 }
 
 // keep keeps a copy: the one with a place among them, or one more.
-func (r *rows) keep(k copyKey, i int, s state) {
+func (r *Rows) keep(k copyKey, i int, s state) {
 	if k.plain() {
 		if i == 0 {
 			for len(r.first) <= k.stream {
@@ -136,65 +155,65 @@ func digest(x *ledger.Sighting) state {
 	return state{row: uint32(x.Row) ^ uint32(x.Row>>32), values: max(1, h.Sum32())}
 }
 
-// meet takes a row that holds a message, on a page.
-func (r *rows) meet(x *ledger.Sighting, on *cursor) meeting {
+// Meet takes a row that holds a message, on a page.
+func (r *Rows) Meet(x *ledger.Sighting, on *Page) Meeting {
 	k, s := keyOf(x), digest(x)
 	s.page = on.serial
 	known := r.copies(k)
-	on.ours++
+	on.Ours++
 	if x.Row != 0 {
 		for i, c := range known {
 			if c.row != s.row {
 				continue
 			}
 			if c.page <= r.start {
-				on.fresh++
+				on.Fresh++
 			}
 			r.keep(k, i, s)
 			if c.values != s.values {
-				return changedRow
+				return ChangedRow
 			}
-			return knownRow
+			return KnownRow
 		}
-		on.fresh++
+		on.Fresh++
 		r.keep(k, len(known), s)
-		return anotherCopy
+		return AnotherCopy
 	}
 	on.count[k]++
 	if on.count[k] > len(known) {
-		on.fresh++
+		on.Fresh++
 		r.keep(k, len(known), s)
-		return anotherCopy
+		return AnotherCopy
 	}
 	i := slices.IndexFunc(known, func(c state) bool { return c.values == s.values })
 	c := known[max(0, i)]
 	if c.page <= r.start {
-		on.fresh++
+		on.Fresh++
 	} else if c.page != on.serial && on.count[k] == 1 { // this answer brought it already, on another page
 		r.move(k)
 	}
 	r.keep(k, max(0, i), s)
 	if i < 0 {
-		return changedRow
+		return ChangedRow
 	}
-	return knownRow
+	return KnownRow
 }
 
 // move notes that another page of this answer brought a message.
-func (r *rows) move(k copyKey) {
+func (r *Rows) move(k copyKey) {
 	if r.again == nil {
 		r.again = map[copyKey]bool{}
 	}
-	if len(r.again) >= mostMoved {
+	if len(r.again) >= MostMoved {
 		r.full = true
 		return
 	}
 	r.again[k] = true
 }
 
-// moved are the messages that several pages of the last answer brought, in order, and
+// Moved are the messages that several pages of the last answer brought, in order, and
 // that the ledger does not have as such.
-func (r *rows) moved() (list []ledger.Sighting) {
+func (r *Rows) Moved() (list []ledger.Sighting) {
 	for k := range r.again {
 		if k.stream < 0 || r.noted[k] {
 			continue
@@ -211,11 +230,11 @@ func (r *rows) moved() (list []ledger.Sighting) {
 	return list
 }
 
-// lostTrack tells whether there were too many of them.
-func (r *rows) lostTrack() bool { return r.full }
+// LostTrack tells whether there were too many of them.
+func (r *Rows) LostTrack() bool { return r.full }
 
-// know takes a sighting that the ledger has from an earlier hearing.
-func (r *rows) know(x *ledger.Sighting) {
+// Know takes a sighting that the ledger has from an earlier hearing.
+func (r *Rows) Know(x *ledger.Sighting) {
 	k, s := keyOf(x), digest(x)
 	known := r.copies(k)
 	switch {

@@ -1,6 +1,6 @@
 //go:build unix
 
-package witness
+package ask
 
 import (
 	"os/exec"

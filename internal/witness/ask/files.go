@@ -1,4 +1,4 @@
-package witness
+package ask
 
 import (
 	"errors"
@@ -16,6 +16,8 @@ import (
 	"runcrowd/internal/formula"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/rowfile"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // mostFiles bounds how many files a pattern may stand for.
@@ -28,13 +30,13 @@ const atRest = 2 * time.Second
 // two files hold may be the same row, exported twice.
 type files struct {
 	spec    *crowd.Witness
-	catalog *Catalog
+	catalog *match.Catalog
 
 	mu   sync.Mutex
 	read map[string]os.FileInfo // as they were when they were read last
 }
 
-func newFiles(spec *crowd.Witness, c *Catalog) *files {
+func newFiles(spec *crowd.Witness, c *match.Catalog) *files {
 	return &files{spec: spec, catalog: c, read: map[string]os.FileInfo{}}
 }
 
@@ -56,8 +58,8 @@ func (f *files) names(d *fleet.Device) ([]string, error) {
 	return list, err
 }
 
-// start implements pollSource: heads that do not fit are told before anything is sent.
-func (f *files) start(_ Context, d *fleet.Device) error {
+// Start implements Source: heads that do not fit are told before anything is sent.
+func (f *files) Start(_ hearing.Context, d *fleet.Device) error {
 	list, err := f.names(d)
 	if err != nil {
 		return err
@@ -78,17 +80,17 @@ func (f *files) start(_ Context, d *fleet.Device) error {
 
 func (f *files) open(name string) (*rowfile.Reader, error) {
 	columns := f.spec.Columns
-	if f.spec.Mark == "" && f.spec.Body == "" && f.spec.Sees() && len(f.catalog.places) == 1 {
-		columns = append(slices.Clone(columns), f.catalog.places[0].Name)
+	if f.spec.Mark == "" && f.spec.Body == "" && f.spec.Sees() && len(f.catalog.Places) == 1 {
+		columns = append(slices.Clone(columns), f.catalog.Places[0].Name)
 	}
 	return rowfile.Open(name, rowfile.Options{Form: f.form(), MaxRow: f.spec.MaxRow, Columns: columns})
 }
 
-// ask implements pollSource.
-func (f *files) ask(ctx Context, q question) (pages int, err error) {
+// Ask implements Source.
+func (f *files) Ask(ctx hearing.Context, q Question) (pages int, err error) {
 	var seen []os.FileInfo // a file that was renamed meanwhile is not read twice
 	for range 3 {          // a name that went away while they were read: its file has another now
-		list, err := f.names(q.device)
+		list, err := f.names(q.Device)
 		if err != nil {
 			return pages, err
 		}
@@ -106,20 +108,20 @@ func (f *files) ask(ctx Context, q question) (pages int, err error) {
 				continue
 			}
 			seen = append(seen, info)
-			if !q.whole && f.same(name, info) {
+			if !q.Whole && f.same(name, info) {
 				continue
 			}
-			q.cursor.turn()
-			err = patiently(ctx, q.cursor, func() (bool, time.Duration, error) {
+			q.Cursor.Turn()
+			err = patiently(ctx, q.Cursor, func() (bool, time.Duration, error) {
 				err := f.page(ctx, name, q)
 				var half *rowfile.HalfError
 				var cut *rowfile.CutError
-				return q.whole && (errors.As(err, &half) || errors.As(err, &cut)), 0, err
+				return q.Whole && (errors.As(err, &half) || errors.As(err, &cut)), 0, err
 			})
 			switch {
 			case errors.Is(err, os.ErrNotExist):
 				seen, gone = seen[:len(seen)-1], true
-			case err != nil && q.whole:
+			case err != nil && q.Whole:
 				return pages, err
 			case err == nil:
 				pages++
@@ -147,7 +149,7 @@ func (f *files) keep(name string, info os.FileInfo) {
 }
 
 // page reads a file.
-func (f *files) page(ctx Context, name string, q question) error {
+func (f *files) page(ctx hearing.Context, name string, q Question) error {
 	r, err := f.open(name)
 	if err != nil {
 		return err
@@ -163,12 +165,12 @@ func (f *files) page(ctx Context, name string, q question) error {
 		case err == io.EOF:
 			return nil
 		case errors.As(err, &half) && half.Row != nil && rests(name):
-			q.cursor.row(half.Row)
+			q.Cursor.Row(half.Row)
 			return nil
 		case err != nil:
 			return err
 		}
-		q.cursor.row(row)
+		q.Cursor.Row(row)
 	}
 }
 
@@ -178,8 +180,8 @@ func rests(name string) bool {
 	return err == nil && time.Since(info.ModTime()) >= atRest
 }
 
-// offset implements pollSource.
-func (f *files) offset() (*ledger.Offset, bool) { return nil, false }
+// Offset implements Source.
+func (f *files) Offset() (*ledger.Offset, bool) { return nil, false }
 
-// stop implements pollSource.
-func (f *files) stop() {}
+// Stop implements Source.
+func (f *files) Stop() {}

@@ -1,4 +1,4 @@
-package witness
+package listen
 
 import (
 	"path/filepath"
@@ -10,6 +10,7 @@ import (
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/witness/hearing"
 )
 
 // A ping tells when messages waited for the witness. What waited comes before its answer, or
@@ -42,7 +43,7 @@ func TestLag(t *testing.T) {
 		w, err := ledger.Create(path, "k3f9a2xy", "harbour", time.Now())
 		require.NoError(t, err)
 		w.Witness(0, &ledger.Witness{Name: "ear"})
-		s := &subscription{spec: &crowd.Witness{Queue: 9}, listener: &listener{base: &base{page: w.WitnessPage(0)}},
+		s := &subscription{spec: &crowd.Witness{Queue: 9}, listener: &listener{Base: &hearing.Base{Page: w.WitnessPage(0)}},
 			soon: make(chan struct{}, 1)}
 		for _, x := range c.pongs {
 			s.pinged.Store(s.came.Load() + x.pinged)

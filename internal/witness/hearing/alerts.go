@@ -1,17 +1,13 @@
-package witness
+package hearing
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hash/fnv"
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
-	"runcrowd/internal/clock"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
@@ -36,9 +32,9 @@ type hearable struct {
 const mostStrange = 100
 
 // hears makes what the witness needs to hear alerts.
-func (b *base) hears() error {
-	for i, n := range b.catalog.Fleet.Crowd.Alerts {
-		if n.HeardBy != b.spec {
+func (b *Base) hears() error {
+	for i, n := range b.Catalog.Fleet.Crowd.Alerts {
+		if n.HeardBy != b.Spec {
 			continue
 		}
 		x := hearable{index: i, names: map[string]*fleet.Device{}, mu: new(sync.Mutex)}
@@ -51,7 +47,7 @@ func (b *base) hears() error {
 			return err
 		}
 		m := &formula.Machine{}
-		for _, d := range b.catalog.Fleet.Devices {
+		for _, d := range b.Catalog.Fleet.Devices {
 			name := d.Name
 			if n.DeviceName != nil && n.DeviceName[d.Cast] != nil {
 				if name, err = n.DeviceName[d.Cast].Expand(m, d.Env); err != nil {
@@ -69,8 +65,8 @@ func (b *base) hears() error {
 	return nil
 }
 
-// decoded is what was heard: a JSON value, else a text.
-func decoded(body []byte) any {
+// Decoded is what was heard: a JSON value, else a text.
+func Decoded(body []byte) any {
 	if v, err := strictjson.Decode(body); err == nil {
 		return v
 	}
@@ -86,14 +82,14 @@ func (n *hearable) is(v any, topic string) bool {
 	return err == nil && is == true
 }
 
-// isAlert tells whether what was heard is one of the alerts. It is no message then, whatever
+// IsAlert tells whether what was heard is one of the alerts. It is no message then, whatever
 // mark stands in it: an alert may quote the message that called for it.
-func (b *base) isAlert(v any, topic string) bool {
+func (b *Base) IsAlert(v any, topic string) bool {
 	return slices.ContainsFunc(b.alerts, func(n hearable) bool { return n.is(v, topic) })
 }
 
-// said notes what the platform said by itself, for each alert that it is.
-func (b *base) said(v any, topic string, x *ledger.Said) {
+// Said notes what the platform said by itself, for each alert that it is.
+func (b *Base) Said(v any, topic string, x *ledger.Said) {
 	x.Text = heardText(v)
 	for i := range b.alerts {
 		n := &b.alerts[i]
@@ -129,9 +125,9 @@ func (b *base) said(v any, topic string, x *ledger.Said) {
 		if d != nil && len(d.Streams) > 0 {
 			y.Stream, y.Device = d.Streams[0].Index, d.Name
 		}
-		if b.page != nil {
-			y.Device, y.Text = b.catalog.Fleet.Crowd.Redact(y.Device), b.catalog.Fleet.Crowd.Redact(y.Text)
-			b.page.Said(b.index, &y)
+		if b.Page != nil {
+			y.Device, y.Text = b.Catalog.Fleet.Crowd.Redact(y.Device), b.Catalog.Fleet.Crowd.Redact(y.Text)
+			b.Page.Said(b.Index, &y)
 			b.mu.Lock()
 			b.seen++
 			b.mu.Unlock()
@@ -149,86 +145,18 @@ func heardText(v any) string {
 	return foreign.Line(s, 160)
 }
 
-// unnamed tells of what was heard and named no device, where nothing else was heard.
-func (b *base) unnamed() string {
+// Unnamed tells of what was heard and named no device, where nothing else was heard.
+func (b *Base) Unnamed() string {
 	for i := range b.alerts {
 		n := &b.alerts[i]
 		n.mu.Lock()
 		nameless, heard, sample := n.nameless, n.heard, n.sample
 		n.mu.Unlock()
 		if nameless > 0 && heard == 0 {
-			x := b.catalog.Fleet.Crowd.Alerts[n.index]
+			x := b.Catalog.Fleet.Crowd.Alerts[n.index]
 			return fmt.Sprintf("%d came for the alert %q, but in none of them about: %s gives the name of a device; the first "+
-				"was %s", nameless, x.Name, x.About, b.catalog.Fleet.Crowd.Redact(sample))
+				"was %s", nameless, x.Name, x.About, b.Catalog.Fleet.Crowd.Redact(sample))
 		}
 	}
 	return ""
 }
-
-// saidRow notes a row that an asking witness had not met yet.
-func (q *poller) saidRow(row any, on *cursor) {
-	x := &ledger.Said{Seen: clock.Now(), Row: q.identity(row)}
-	on.ours++
-	q.mu.Lock()
-	if q.rowsSaid == nil {
-		q.rowsSaid = map[uint64]bool{}
-	}
-	known := q.rowsSaid[x.Row]
-	q.rowsSaid[x.Row] = true
-	q.mu.Unlock()
-	if known {
-		return
-	}
-	on.fresh++
-	if on.old {
-		return
-	}
-	if q.time != nil {
-		if v, err := q.time.One(row); err == nil {
-			x.Stored, _ = timeOf(v)
-		}
-	}
-	q.base.said(row, "", x)
-}
-
-// identity is a digest of what tells a row from others.
-func (q *poller) identity(row any) uint64 {
-	v := row
-	if q.rowID != nil {
-		if id, err := q.rowID.One(row); err == nil && id != nil {
-			v = id
-		}
-	}
-	h := fnv.New64a()
-	h.Write([]byte(text(v)))
-	return max(1, h.Sum64())
-}
-
-// askOld asks for what is there before the run: it is no alert of this one.
-func (q *poller) askOld(ctx Context, devices []*fleet.Device) error {
-	asking, cancel := context.WithTimeout(ctx, max(q.spec.Wait, 10*time.Second))
-	defer cancel()
-	_, err := q.askAll(asking, devices, Round{Begin: clock.Now()}, true)
-	switch {
-	case errors.Is(err, errUnknownDevice):
-		return nil
-	case err != nil && ctx.Err() == nil:
-		return fmt.Errorf("the witness %q could not be asked what is there before the run: %w", q.spec.Name, err)
-	}
-	return err
-}
-
-// KnowSaid tells what an earlier hearing noted.
-func (q *poller) KnowSaid(x *ledger.Said) {
-	q.mu.Lock()
-	defer q.mu.Unlock()
-	if q.rowsSaid == nil {
-		q.rowsSaid = map[uint64]bool{}
-	}
-	q.rowsSaid[x.Row] = true
-}
-
-// AlertKnower is a witness of alerts that can be told what an earlier hearing noted.
-type AlertKnower interface{ KnowSaid(x *ledger.Said) }
-
-var _ AlertKnower = (*poller)(nil)

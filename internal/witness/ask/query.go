@@ -1,4 +1,4 @@
-package witness
+package ask
 
 import (
 	"context"
@@ -26,12 +26,14 @@ import (
 	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // query is a source that is asked over HTTP.
 type query struct {
 	spec       *crowd.Witness
-	catalog    *Catalog
+	catalog    *match.Catalog
 	rows, next *jq.Query
 	params     []pageParam
 	path       []string // of the rows, where they can be read one by one
@@ -46,20 +48,20 @@ type query struct {
 	drifts bool           // no single offset fits what it says
 }
 
-func newQuery(spec *crowd.Witness, c *Catalog) (*query, error) {
+func newQuery(spec *crowd.Witness, c *match.Catalog) (*query, error) {
 	q := &query{spec: spec, catalog: c}
-	err := errors.Join(pick(&q.rows, spec.Rows), pick(&q.next, spec.Next))
+	err := errors.Join(match.Compile(&q.rows, spec.Rows), match.Compile(&q.next, spec.Next))
 	for _, p := range spec.Page {
 		x := pageParam{name: p.Name}
-		err = errors.Join(err, pick(&x.of, p.Of))
+		err = errors.Join(err, match.Compile(&x.of, p.Of))
 		q.params = append(q.params, x)
 	}
 	q.streams()
 	return q, err
 }
 
-// start implements pollSource.
-func (q *query) start(ctx Context, d *fleet.Device) error {
+// Start implements Source.
+func (q *query) Start(ctx hearing.Context, d *fleet.Device) error {
 	own, err := q.catalog.Fleet.Credentials.Guest(q.spec.Link, q.spec.Name)
 	if err != nil {
 		return err
@@ -164,16 +166,16 @@ type shapeError struct{ text string }
 
 func (e *shapeError) Error() string { return e.text }
 
-// ask implements pollSource.
-func (q *query) ask(ctx Context, about question) (pages int, err error) {
-	address, err := q.address(about.device, about.from, about.to)
+// Ask implements Source.
+func (q *query) Ask(ctx hearing.Context, about Question) (pages int, err error) {
+	address, err := q.address(about.Device, about.From, about.To)
 	if err != nil {
 		return 0, err
 	}
-	pages, err = q.pages(ctx, address, about.cursor)
+	pages, err = q.pages(ctx, address, about.Cursor)
 	var status *statusError
 	if errors.As(err, &status) && status.code == http.StatusNotFound {
-		return pages, fmt.Errorf("%w: %w", errUnknownDevice, err)
+		return pages, fmt.Errorf("%w: %w", ErrUnknown, err)
 	}
 	var ue *url.Error
 	if errors.As(err, &ue) && ctx.Err() == nil {
@@ -184,7 +186,7 @@ func (q *query) ask(ctx Context, about question) (pages int, err error) {
 }
 
 // pages asks for all pages from an address on.
-func (q *query) pages(ctx Context, address string, on *cursor) (pages int, err error) {
+func (q *query) pages(ctx hearing.Context, address string, on *Cursor) (pages int, err error) {
 	asked := map[string]bool{}
 	stale, empty := 0, 0
 	for ; ; pages++ {
@@ -195,7 +197,7 @@ func (q *query) pages(ctx Context, address string, on *cursor) (pages int, err e
 			return pages, fmt.Errorf("%s goes on for more than %d pages", address, maxPages)
 		}
 		asked[address] = true
-		on.turn()
+		on.Turn()
 		rest, err := q.patiently(ctx, address, on)
 		if err != nil {
 			return pages, err
@@ -220,10 +222,10 @@ func (q *query) pages(ctx Context, address string, on *cursor) (pages int, err e
 }
 
 // patiently asks for a page until it is answered.
-func (q *query) patiently(ctx Context, address string, on *cursor) (rest any, err error) {
+func (q *query) patiently(ctx hearing.Context, address string, on *Cursor) (rest any, err error) {
 	return rest, patiently(ctx, on, func() (bool, time.Duration, error) {
 		var err error
-		rest, err = q.page(ctx, address, on.row)
+		rest, err = q.page(ctx, address, on.Row)
 		var status *statusError
 		busy := errors.As(err, &status) && (status.code == http.StatusTooManyRequests || status.code >= 500)
 		var ue *url.Error
@@ -236,7 +238,7 @@ func (q *query) patiently(ctx Context, address string, on *cursor) (rest any, er
 
 // page asks for one page, once. Each row goes to see; what stands beside the rows is
 // given back.
-func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
+func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, error) {
 	if err := q.pace.Wait(ctx); err != nil {
 		return nil, context.DeadlineExceeded // there is no room for it before the deadline
 	}
@@ -263,7 +265,7 @@ func (q *query) page(ctx Context, address string, see func(any)) (any, error) {
 	if resp.StatusCode != http.StatusOK {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
 		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, link.Status(resp),
-			clip(string(body))), link.RetryAfter(resp, time.Now())}
+			match.Clip(string(body))), link.RetryAfter(resp, time.Now())}
 	}
 	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
 	rest, err := q.read(limited, see)
@@ -357,7 +359,7 @@ func (q *query) read(r *limitedReader, see func(any)) (any, error) {
 		var shape *shapeError
 		if err != nil && !errors.As(err, &shape) && !d.told {
 			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err),
-				clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
+				match.Clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
 		}
 		return rest, err
 	}
@@ -367,11 +369,11 @@ func (q *query) read(r *limitedReader, see func(any)) (any, error) {
 	}
 	answer, err := strictjson.Decode(body)
 	if err != nil {
-		return nil, fmt.Errorf("the answer is not JSON (%w): %s", err, clip(string(body)))
+		return nil, fmt.Errorf("the answer is not JSON (%w): %s", err, match.Clip(string(body)))
 	}
 	list, err := q.rows.All(answer)
 	if err != nil {
-		return nil, &shapeError{fmt.Sprintf("%s): %s", err, clip(text(answer)))}
+		return nil, &shapeError{fmt.Sprintf("%s): %s", err, match.Clip(match.Text(answer)))}
 	}
 	for _, row := range list {
 		see(row)
@@ -526,21 +528,13 @@ func (q *query) after(address string, rest any) (string, error) {
 			query.Set(p.name, x)
 		case map[string]any, []any:
 			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name,
-				clip(text(v)))
+				match.Clip(match.Text(v)))
 		default:
-			query.Set(p.name, strings.Trim(text(v), `"`))
+			query.Set(p.name, strings.Trim(match.Text(v), `"`))
 		}
 	}
 	u.RawQuery = query.Encode()
 	return u.String(), nil
-}
-
-func text(v any) string {
-	b, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(b)
 }
 
 // tells takes what an answer says of the platform's clock (RFC 9110, section 6.6.1): a
@@ -561,8 +555,8 @@ func (q *query) tells(resp *http.Response, asked, answered time.Time) {
 	q.drifts = q.drifts || o.Least > o.Most
 }
 
-// offset implements pollSource.
-func (q *query) offset() (*ledger.Offset, bool) {
+// Offset implements Source.
+func (q *query) Offset() (*ledger.Offset, bool) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.drifts {
@@ -571,8 +565,8 @@ func (q *query) offset() (*ledger.Offset, bool) {
 	return q.clock, true
 }
 
-// stop frees the connections.
-func (q *query) stop() {
+// Stop frees the connections.
+func (q *query) Stop() {
 	if q.client != nil {
 		q.client.CloseIdleConnections()
 	}

@@ -1,4 +1,4 @@
-package witness
+package listen
 
 import (
 	"bytes"
@@ -13,6 +13,8 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/recording"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // Overheard is one message that came out of a broker, of whatever run, or of none.
@@ -30,9 +32,9 @@ type Overheard struct {
 	Kind     string // content type
 }
 
-// Listen hears what comes out at a subscribing witness, until ctx is done, and
-// tells see of each message. The error is why it could not begin.
-func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) error {
+// To hears what comes out where a witness listens, until ctx is done, and tells see of each
+// message. The error is why it could not begin.
+func To(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) error {
 	if !spec.Listens() {
 		return errors.New("it asks, and does not listen")
 	}
@@ -41,7 +43,7 @@ func Listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard
 
 // Record hears what comes out at a subscription as it comes, until ctx is done. What see is
 // given is its own.
-func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
+func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
 	return listen(ctx, f, spec, func(e *listener) {
 		e.record = func(m *message) {
 			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained,
@@ -55,14 +57,17 @@ func Record(ctx Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recordin
 	})
 }
 
-func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) error {
-	w, err := New(spec, 0, NewCatalog(f, "listen"), nil)
+func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) error {
+	b, err := hearing.New(spec, 0, match.NewCatalog(f, "listen"), nil)
 	if err != nil {
 		return err
 	}
-	e := w.(*listener)
+	e, err := newListener(b)
+	if err != nil {
+		return err
+	}
 	prepare(e)
-	// A listenSource beside a run of the same file must not throw its witness off.
+	// A subscription beside a run of the same file must not throw its witness off.
 	if s, is := e.source.(*subscription); is {
 		s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
 	}
@@ -75,14 +80,14 @@ func listen(ctx Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*list
 }
 
 // overheard makes out whose message it is.
-func (e *listener) overheard(m *message, part part, filed int) Overheard {
-	o := Overheard{At: m.at, Witness: e.spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained,
+func (e *listener) overheard(m *message, part match.Part, filed int) Overheard {
+	o := Overheard{At: m.at, Witness: e.Spec.Name, Topic: m.topic, QoS: m.qos, Retained: m.retained,
 		Body: bytes.Clone(m.body), Kind: m.kind}
 	if filed >= 0 {
-		st := e.catalog.Fleet.Streams[filed]
+		st := e.Catalog.Fleet.Streams[filed]
 		o.Device, o.Reading = st.Device.Name, st.Reading.Name
 	}
-	switch x := part.mark.(type) {
+	switch x := part.Mark.(type) {
 	case string:
 		if m, err := ledger.ParseMark(x); err == nil {
 			o.Mark, o.Device, o.Reading = &m, m.Device, m.Reading
@@ -90,25 +95,25 @@ func (e *listener) overheard(m *message, part part, filed int) Overheard {
 	case json.Number:
 		if n, err := x.Int64(); err == nil && n > 0 && filed >= 0 {
 			o.Mark = &ledger.Mark{Device: o.Device, Reading: o.Reading,
-				Seq: uint64(n) / uint64(len(e.catalog.Fleet.Streams))} // the marks of a stream are that far apart
+				Seq: uint64(n) / uint64(len(e.Catalog.Fleet.Streams))} // the marks of a stream are that far apart
 		}
 	}
-	if part.values != nil {
-		v := part.values
+	if part.Values != nil {
+		v := part.Values
 		if e.values != nil {
 			if picked, err := e.values.One(v); err == nil {
 				v = picked
 			}
 		}
 		if m, is := v.(map[string]any); is {
-			for _, place := range e.catalog.places {
+			for _, place := range e.Catalog.Places {
 				strictjson.Take(m, place.Name)
 			}
 		}
 		o.Values, _ = json.Marshal(v)
 	}
 	if e.device != nil {
-		if v, err := e.device.One(part.values); err == nil && v != nil && o.Mark == nil {
+		if v, err := e.device.One(part.Values); err == nil && v != nil && o.Mark == nil {
 			o.Device = formula.String(v)
 		}
 	}

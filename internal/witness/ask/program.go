@@ -1,4 +1,4 @@
-package witness
+package ask
 
 import (
 	"bufio"
@@ -23,23 +23,25 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
 // program is a source that is a program of the user's: it prints a JSON object a line.
 type program struct {
 	spec    *crowd.Witness
-	catalog *Catalog
+	catalog *match.Catalog
 	pace    *rate.Limiter
 }
 
-func newProgram(spec *crowd.Witness, c *Catalog) *program {
+func newProgram(spec *crowd.Witness, c *match.Catalog) *program {
 	return &program{spec, c, limiter(spec)}
 }
 
-// start implements pollSource: a program that is not there is told before anything is sent.
-func (p *program) start(ctx Context, d *fleet.Device) error {
+// Start implements Source: a program that is not there is told before anything is sent.
+func (p *program) Start(ctx hearing.Context, d *fleet.Device) error {
 	now := clock.Now()
-	words, err := p.words(question{device: d, from: now, to: now})
+	words, err := p.words(Question{Device: d, From: now, To: now})
 	if err == nil {
 		_, err = p.path(words[0])
 	}
@@ -68,14 +70,14 @@ func (p *program) path(name string) (string, error) {
 	return path, nil
 }
 
-func (p *program) words(q question) ([]string, error) {
+func (p *program) words(q Question) ([]string, error) {
 	env := formula.Env{}
-	for k, v := range q.device.Env {
+	for k, v := range q.Device.Env {
 		env[k] = v
 	}
-	env["from"], env["to"] = q.from.UTC(), q.to.UTC()
+	env["from"], env["to"] = q.From.UTC(), q.To.UTC()
 	var list []string
-	for _, t := range p.spec.Words[q.device.Cast] {
+	for _, t := range p.spec.Words[q.Device.Cast] {
 		s, err := t.Expand(&formula.Machine{}, env)
 		if err != nil {
 			return nil, err
@@ -85,17 +87,17 @@ func (p *program) words(q question) ([]string, error) {
 	return list, nil
 }
 
-// ask implements pollSource.
-func (p *program) ask(ctx Context, q question) (int, error) {
+// Ask implements Source.
+func (p *program) Ask(ctx hearing.Context, q Question) (int, error) {
 	if err := p.pace.Wait(ctx); err != nil {
 		return 0, contextDone(ctx)
 	}
-	q.cursor.turn()
+	q.Cursor.Turn()
 	return 1, p.run(ctx, q)
 }
 
 // contextDone is the error of what had no room before the deadline.
-func contextDone(ctx Context) error {
+func contextDone(ctx hearing.Context) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -103,7 +105,7 @@ func contextDone(ctx Context) error {
 }
 
 // run runs the program once.
-func (p *program) run(ctx Context, q question) error {
+func (p *program) run(ctx hearing.Context, q Question) error {
 	words, err := p.words(q)
 	if err != nil {
 		return err
@@ -127,7 +129,7 @@ func (p *program) run(ctx Context, q question) error {
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("%s cannot be run: %w", words[0], err)
 	}
-	wrong := p.lines(io.LimitReader(out, p.spec.MaxAnswer+1), words[0], q.cursor)
+	wrong := p.lines(io.LimitReader(out, p.spec.MaxAnswer+1), words[0], q.Cursor)
 	if wrong != nil {
 		cancel() // nobody reads on
 	}
@@ -149,7 +151,7 @@ func (p *program) run(ctx Context, q question) error {
 var errSlowProgram = errors.New("the program is slow")
 
 // lines reads what a program prints.
-func (p *program) lines(r io.Reader, name string, on *cursor) error {
+func (p *program) lines(r io.Reader, name string, on *Cursor) error {
 	in, total := bufio.NewReader(r), int64(0)
 	for n := 1; ; n++ {
 		line, err := in.ReadSlice('\n')
@@ -176,9 +178,9 @@ func (p *program) lines(r io.Reader, name string, on *cursor) error {
 			}
 			if wrong != nil {
 				return fmt.Errorf("%s prints what is no JSON object on line %d (%w): %s", name, n, wrong,
-					clip(strings.ToValidUTF8(string(text), "?")))
+					match.Clip(strings.ToValidUTF8(string(text), "?")))
 			}
-			on.row(row)
+			on.Row(row)
 		}
 		if err == io.EOF {
 			return nil
@@ -216,8 +218,8 @@ func (t *tail) told() string {
 	return "; it says" + foreign.Said(s)
 }
 
-// offset implements pollSource.
-func (p *program) offset() (*ledger.Offset, bool) { return nil, false }
+// Offset implements Source.
+func (p *program) Offset() (*ledger.Offset, bool) { return nil, false }
 
-// stop implements pollSource.
-func (p *program) stop() {}
+// Stop implements Source.
+func (p *program) Stop() {}

@@ -1,4 +1,4 @@
-package witness
+package count
 
 import (
 	"testing"
@@ -23,7 +23,7 @@ func TestWhatACountLacks(t *testing.T) {
 		"nothing was told": {nil, nil, map[int]map[int]int64{1: {0: 5}}, 5},
 		"nothing went out": {nil, map[int]int64{7: 5}, map[int]map[int]int64{1: {}}, 0},
 	} {
-		x := &counter{before: c.before, now: c.now, ours: c.ours}
+		x := &witness{before: c.before, now: c.now, ours: c.ours}
 		assert.Equal(t, c.lacks, x.lacking(), name)
 	}
 }

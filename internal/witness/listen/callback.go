@@ -1,4 +1,4 @@
-package witness
+package listen
 
 import (
 	"context"
@@ -23,9 +23,11 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/strictjson"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/match"
 )
 
-// callback is a listenSource that the platform calls over HTTP.
+// callback is a source that the platform calls over HTTP.
 //
 // Nobody can be asked whether calls still get through. It counts as heard once the platform
 // has called at all: silence says nothing before. That it was the platform is known where calls
@@ -55,16 +57,16 @@ type callback struct {
 	told   map[string]bool
 }
 
-func newCallback(spec *crowd.Witness, c *Catalog) (*callback, error) {
+func newCallback(spec *crowd.Witness, c *match.Catalog) (*callback, error) {
 	s := &callback{spec: spec, at: spec.Callback, crowd: c.Fleet.Crowd, listen: c.Listen, told: map[string]bool{}}
 	if s.listen == nil {
 		s.listen = net.Listen
 	}
-	return s, pick(&s.rows, spec.Rows)
+	return s, match.Compile(&s.rows, spec.Rows)
 }
 
-// start implements listenSource.
-func (s *callback) start(ctx Context, e *listener) error {
+// start implements source.
+func (s *callback) start(ctx hearing.Context, e *listener) error {
 	s.listener, s.began = e, clock.Now()
 	s.places = s.addresses(ctx)
 	l, err := s.listen("tcp", s.at.Address)
@@ -106,7 +108,7 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 	case r.URL.Path != s.at.Path:
 		http.Error(w, "nothing listens at this path", http.StatusNotFound)
 		s.remark(fmt.Sprintf("the witness %q: the platform called the path %s, where nothing listens; it listens at %s",
-			s.spec.Name, clip(s.crowd.Redact(r.URL.Path)), s.at.Path))
+			s.spec.Name, match.Clip(s.crowd.Redact(r.URL.Path)), s.at.Path))
 		return
 	case r.Method != http.MethodPost && r.Method != http.MethodPut:
 		w.Header().Set("Allow", "POST, PUT")
@@ -158,7 +160,7 @@ func (s *callback) serve(w http.ResponseWriter, r *http.Request) {
 
 // addresses are those of the hosts of all links. A host of this machine has all addresses of its
 // own.
-func (s *callback) addresses(ctx Context) map[netip.Addr]bool {
+func (s *callback) addresses(ctx hearing.Context) map[netip.Addr]bool {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	set := map[netip.Addr]bool{}
@@ -234,7 +236,7 @@ func (s *callback) take(r *http.Request, body []byte, at time.Time) {
 		return
 	}
 	for _, row := range rows {
-		m.body = []byte(text(row))
+		m.body = []byte(match.Text(row))
 		s.listener.take(m)
 	}
 }
@@ -262,14 +264,14 @@ func (s *callback) remark(what string) {
 	}
 }
 
-// fence implements listenSource.
-func (s *callback) fence(Context) bool {
+// fence implements source.
+func (s *callback) fence(hearing.Context) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.broken == nil && s.sure
 }
 
-// state implements listenSource.
+// state implements source.
 func (s *callback) state() (last, down time.Time, why string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -285,10 +287,10 @@ func (s *callback) state() (last, down time.Time, why string) {
 	return s.last, time.Time{}, ""
 }
 
-// lost implements listenSource.
+// lost implements source.
 func (*callback) lost() string { return "" }
 
-// stop implements listenSource.
+// stop implements source.
 func (s *callback) stop() {
 	if s.server == nil {
 		return
