@@ -1,0 +1,419 @@
+package find_test
+
+import (
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/fleet"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/witness/ask"
+	"runcrowd/internal/witness/find"
+	"runcrowd/internal/witness/hearing"
+	"runcrowd/internal/witness/witnesstest"
+)
+
+// platform answers questions: each time with the next of its answers, and then with the last.
+type platform struct {
+	t       *testing.T
+	world   *witnesstest.World
+	answers []answer
+	offset  *ledger.Offset
+	decides bool
+	start   error
+
+	mu    sync.Mutex
+	asked []string
+	n     int
+}
+
+// answer is pages of rows, a row a line; "again" on a line of its own: the page is begun again.
+type answer struct {
+	pages []string
+	err   error
+	takes time.Duration
+	of    map[string][]string // the pages of each device, where they differ
+}
+
+func (p *platform) Start(hearing.Context, *fleet.Device) error { return p.start }
+func (p *platform) Stop()                                      {}
+func (p *platform) Offset() (*ledger.Offset, bool)             { return p.offset, p.decides }
+
+func (p *platform) Ask(ctx hearing.Context, q ask.Question) (int, error) {
+	p.mu.Lock()
+	a := p.answers[min(p.n, len(p.answers)-1)]
+	p.n++
+	whole := ""
+	if q.Whole {
+		whole = " whole"
+	}
+	p.asked = append(p.asked, fmt.Sprintf("%s %s..%s%s", q.Device.Name, p.world.Since(q.From), p.world.Since(q.To), whole))
+	p.mu.Unlock()
+	hearing.Sleep(ctx, a.takes)
+	if ctx.Err() != nil {
+		return 0, ctx.Err()
+	}
+	pages := a.pages
+	if a.of != nil {
+		pages = a.of[q.Device.Name]
+	}
+	for _, page := range pages {
+		q.Cursor.Turn()
+		for _, line := range strings.Split(page, "\n") {
+			switch line = strings.TrimSpace(line); line {
+			case "":
+			case "again":
+				q.Cursor.Begin()
+			default:
+				q.Cursor.Row(p.world.Row(line))
+			}
+		}
+	}
+	return len(pages), a.err
+}
+
+// crowd is a crowd file with a witness, and a mark.
+func crowd(mark, witness string) string {
+	return fmt.Sprintf(`
+crowd: skerry-roads
+links: {shore: {http: "http://127.0.0.1:1"}}
+kinds:
+  gauge:
+    link: shore
+    mark: %s
+    readings: {level: {every: 1s, path: "/in/${device}", fields: {at: {signal: clock}, a: 1, b: 2}}}
+devices: [{kind: gauge, count: 2, name: "gauge-${n}"}]
+plan: {for: 10s}
+%s`, mark, witness)
+}
+
+// store is a witness that asks once for all devices.
+const store = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", mark: .m, values: .v, row: .id,
+  device: .d, time: .t, wait: 10s, watch_copies: 1s}}`
+
+func pages(list ...string) answer { return answer{pages: list} }
+
+// What a witness notes of what it is told, and what it says of its hearing.
+func TestWhatIsFound(t *testing.T) {
+	const noID = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", mark: .m, values: .v, device: .d, wait: 10s,
+  watch_copies: 1s}}`
+	const each = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows/${device}", rows: ".[]", mark: .m, values: .v,
+  wait: 10s, watch_copies: 1s}}`
+	for name, c := range map[string]hearingCase{
+		"all at once": {witness: store, answers: []answer{pages(`{"m":"«1»","v":{"a":1},"id":1,"d":"gauge-1"}
+			{"m":"«2»","v":{"a":2},"id":2,"d":"gauge-1"}`)}, expect: witnesstest.Messages(2), asked: 2,
+			noted: []string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":2}`}},
+		"one comes later": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1}`), pages(),
+			pages(`{"m":"«1»","v":1,"id":1}`, `{"m":"«2»","v":2,"id":2}`)}, expect: witnesstest.Messages(2), asked: 4,
+			noted: []string{`gauge-1/level/1 row 1`, `gauge-1/level/2 row 2`}},
+		"one is not there": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1}`)},
+			expect: witnesstest.Messages(2), noted: []string{`gauge-1/level/1 row 1`}, left: 1},
+		"one was not sent": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1}`)}, asked: 2,
+			expect: witnesstest.Expect{Last: map[int]uint64{0: 2}, Out: map[int]map[uint64]bool{0: {2: true}}},
+			noted:  []string{`gauge-1/level/1 row 1`}},
+		"two rows of one message": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1}
+			{"m":"«1»","v":1,"id":2}`)}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 row 1`, `gauge-1/level/1 row 1`}},
+		"a row that changed": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1}`),
+			pages(`{"m":"«1»","v":2,"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 row 1`, `gauge-1/level/1 again row 2`}},
+		"a page begun again": {witness: noID, answers: []answer{pages(`{"m":"«1»","v":1}
+			again
+			{"m":"«1»","v":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 1`}},
+		"twice on a page": {witness: noID, answers: []answer{pages(`{"m":"«1»","v":1}
+			{"m":"«1»","v":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 1`, `gauge-1/level/1 1`}},
+		"on two pages": {witness: noID, answers: []answer{pages(`{"m":"«1»","v":1}`, `{"m":"«1»","v":1}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 1`, `gauge-1/level/1 perhaps`}},
+		"filed under another device, and an unknown one": {witness: store, answers: []answer{
+			pages(`{"m":"«1»","v":1,"id":1,"d":"gauge-2"}
+			{"m":"«2»","v":1,"id":2,"d":7}`)}, expect: witnesstest.Messages(2),
+			noted: []string{`gauge-1/level/1 at gauge-2/ row 1`, `gauge-1/level/2 at 7/ row 1`}},
+		"asked of each, filed under another": {witness: each, answers: []answer{{of: map[string][]string{
+			"gauge-2": {`{"m":"«1»","v":1}`}}}}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 at gauge-2/ 1`}},
+		"asked of each that lacks something": {witness: each, answers: []answer{{of: map[string][]string{
+			"gauge-1": {`{"m":"«1»","v":1}`}}}}, noted: []string{`gauge-1/level/1 1`}, left: 1,
+			expect: witnesstest.Expect{Last: map[int]uint64{0: 1, 1: 1}}},
+		"of this run, and of no device": {witness: store, answers: []answer{pages(`{"m":"` + witnesstest.Run +
+			`/buoy/sea/3","v":1,"id":1}`)}, expect: witnesstest.Messages(0), noted: []string{`stray buoy/sea/3 row 1`}},
+		"of another run": {witness: store, answers: []answer{pages(`{"m":"otherrun/gauge-1/level/1","v":1,"id":1}`)},
+			expect: witnesstest.Messages(1), left: 1},
+		"no mark": {witness: store, answers: []answer{pages(`{"x":1}
+			{"x":2}`)}, expect: witnesstest.Messages(1), left: 1,
+			why: "rows were found, but none carries a mark where the file says (mark: .m); a row is “{\"x\":1}”"},
+		"no mark in some": {witness: store, answers: []answer{pages(`{"x":1}
+			{"m":"«1»","v":1,"id":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row 1`}},
+		"no mark but another run's": {witness: store, answers: []answer{pages(`{"x":1}
+			{"m":"otherrun/gauge-1/level/1"}`)}, expect: witnesstest.Messages(1), left: 1},
+		"an error": {witness: store, answers: []answer{{err: errors.New("the page is wrong")}}, left: 1,
+			expect: witnesstest.Messages(1), why: "the page is wrong"},
+		"an error that passes": {witness: store, answers: []answer{{err: errors.New("the page is wrong")},
+			pages(`{"m":"«1»","v":1,"id":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row 1`}},
+		"no device is known": {witness: each, answers: []answer{{err: ask.ErrUnknown}}, left: 1,
+			expect: witnesstest.Messages(1), why: ask.ErrUnknown.Error()},
+		"too slow": {witness: store, answers: []answer{{takes: time.Hour}}, expect: witnesstest.Messages(1), left: 1,
+			why: "it was not read to the end within 10s: 0 pages had been read; raise wait, or ask for larger pages"},
+		"values that are not there": {witness: store, answers: []answer{pages(`{"m":"«1»","id":1}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row null`}},
+		"times": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1,"t":"«@3s»"}
+			{"m":"«2»","v":1,"id":2,"t":"noon"}`)}, expect: witnesstest.Messages(2),
+			noted: []string{`gauge-1/level/1 row stored 3s 1`, `gauge-1/level/2 row 1`}},
+	} {
+		c.mark = "{field: m}"
+		t.Run(name, c.play)
+	}
+}
+
+// hearingCase is what a witness is told in one hearing, and what it must make of it.
+type hearingCase struct {
+	mark, witness string
+	carried       []string // by the messages of the first stream, where no mark tells them apart
+	old           answer   // what was there before the run, where that is asked
+	answers       []answer
+	expect        witnesstest.Expect
+	corrupted     func(stream int, seq uint64) bool
+	offset        *ledger.Offset
+	noted         []string
+	why           string // empty: it was heard to the end
+	asked         int    // 0: it does not matter
+	left          int
+}
+
+func (c *hearingCase) play(t *testing.T) {
+	c.hear(t, func(t *testing.T, w *witnesstest.World, p *platform, complete bool, why string) {
+		assert.Equal(t, c.why, why)
+		assert.Equal(t, c.why == "", complete)
+		assert.Equal(t, w.Text(strings.Join(c.noted, "\n")), strings.Join(w.Noted(), "\n"))
+		if c.asked > 0 {
+			assert.Len(t, p.asked, c.asked, "%v", p.asked)
+		}
+	})
+}
+
+// hear plays the hearing, and has it looked at.
+func (c *hearingCase) hear(t *testing.T, look func(t *testing.T, w *witnesstest.World, p *platform, complete bool,
+	why string)) {
+	synctest.Test(t, func(t *testing.T) {
+		w := witnesstest.New(t, t.TempDir(), crowd(c.mark, c.witness))
+		w.Catalog.Corrupted = c.corrupted
+		p := &platform{t: t, world: w, answers: []answer{c.old}, offset: c.offset, decides: true}
+		wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
+		require.NoError(t, err)
+		require.NoError(t, wit.Start(t.Context()))
+		for i, text := range c.carried {
+			w.Catalog.Index.Add(0, uint64(i+1), []byte(w.Text(text)))
+		}
+		p.answers, p.n, p.asked = c.answers, 0, nil
+		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: c.expect})
+		if c.noted != nil {
+			assert.Equal(t, c.left, wit.Awaited())
+		}
+		wit.Stop()
+		look(t, w, p, complete, why)
+	})
+}
+
+// Messages without a mark are known by the time in them, or by their values and order.
+func TestWhatIsFoundWithoutMarks(t *testing.T) {
+	const at = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", mark: .t, values: .v, row: .id,
+  device: .d, wait: 10s, watch_copies: 1s}}`
+	const order = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", values: .v, row: .id,
+  device: .d, wait: 10s, watch_copies: 1s}}`
+	carried := []string{`{"a":1,"b":2,"at":"«@1s»"}`, `{"a":2,"b":2,"at":"«@2s»"}`, `{"a":3,"b":2,"at":"«@3s»"}`}
+	same := []string{`{"a":1,"at":"«@1s»"}`, `{"a":2,"at":"«@1s»"}`, `{"a":2,"at":"«@1s»"}`}
+	nothing := []string{`before -1 0 from -1m0s`}
+	for name, c := range map[string]hearingCase{
+		"each by its time": {witness: at, carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@2s»","v":{"a":2},"id":2}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(3), left: 1,
+			noted: append([]string{`gauge-1/level/2 row {"a":2}`, `gauge-1/level/1 row {"a":1}`}, nothing...)},
+		"a time of none, none at all, and of no device": {witness: at, carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@9s»","v":{"a":2}}
+			{"d":"gauge-1","v":{"a":2}}
+			{"d":"gauge-1","t":"«@1s»","v":7}
+			{"d":"gauge-3","t":"«@1s»","v":{"a":1}}
+			{"t":"«@1s»","v":{"a":1}}`)}, expect: witnesstest.Messages(1), left: 1, noted: nothing},
+		"of one time, by their values": {witness: at, carried: same, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2,"b":null},"id":1}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":3}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/2 row {"a":2,"b":null}`, `gauge-1/level/3 row {"a":2}`,
+				`gauge-1/level/1 row {"a":1}`}, nothing...)},
+		"of one time, on two pages": {witness: at, carried: same, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}`, `{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}`)},
+			expect: witnesstest.Messages(3), noted: append([]string{`gauge-1/level/2 row {"a":2}`,
+				`gauge-1/level/1 unsure row {"a":2}`, `gauge-1/level/2 unsure row {"a":2}`,
+				`gauge-1/level/3 unsure row {"a":2}`}, nothing...)},
+		"of one time, with values of none": {witness: at, carried: same, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":7},"id":1}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/1 unsure row {"a":7}`, `gauge-1/level/2 unsure row {"a":7}`,
+				`gauge-1/level/3 unsure row {"a":7}`}, nothing...)},
+		"one alone, with other values": {witness: at, carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":7},"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: append([]string{`gauge-1/level/1 row {"a":7}`}, nothing...)},
+		"there before the run": {witness: at, carried: carried, old: pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":9}`),
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":9}
+			{"d":"gauge-1","t":"«@2s»","v":{"a":2},"id":2}`)}, expect: witnesstest.Messages(2),
+			noted: []string{`gauge-1/level/1 unsure row {"a":1}`, `gauge-1/level/2 row {"a":2}`, `before -1 1 from -1m0s`}},
+		"there before the run, and one more": {witness: at, carried: carried,
+			old: pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":9}`),
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":9}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 unsure row {"a":1}`, `gauge-1/level/1 row {"a":1}`, `before -1 1 from -1m0s`}},
+		"moved and cut": {witness: strings.Replace(at, "wait: 10s", "wait: 10s, shift: 1h, cut: s", 1),
+			carried: []string{`{"a":1,"at":"«@1234ms»"}`, `{"a":1,"at":"«@2s»"}`},
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@3601s»","v":{"a":1},"id":1}
+			{"d":"gauge-1","t":"«@3602s»","v":{"a":1},"id":2}
+			{"d":"gauge-1","t":"«@3603s»","v":{"a":1},"id":3}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":1}`}, nothing...)},
+		"none in order": {witness: order, mark: "none", carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","v":{"a":1,"b":2,"at":"«@1s»"},"id":1}
+			{"d":"gauge-1","v":{"a":7,"b":2,"at":"«@2s»"},"id":2}
+			{"d":"gauge-1","v":{"a":3,"b":2,"at":"«@3s»"},"id":3}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`,
+				`gauge-1/level/2 {"a":7,"at":"«@2s»","b":2}`}, nothing...)},
+		"none, and two are missing where one row is": {witness: order, mark: "none", carried: carried,
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":7},"id":2}
+			{"d":"gauge-1","v":{"a":3,"b":2,"at":"«@3s»"},"id":3}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`, `gauge-1/level/1 unsure {"a":7}`,
+				`gauge-1/level/2 unsure {"a":7}`}, nothing...)},
+		"none, and one behind the last": {witness: order, mark: "none", carried: carried[:2],
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1,"b":2,"at":"«@1s»"},"id":3}
+			{"d":"gauge-1","v":{"a":8},"id":2}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/2 {"a":8}`}, nothing...)},
+		"none, equal ones": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
+			{"d":"gauge-1","v":{"a":1.0},"id":2}
+			{"d":"gauge-1","v":{"a":1.0},"id":3}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":1.0}`,
+				`gauge-1/level/2 row {"a":1.0}`}, nothing...)},
+		"none, there before the run": {witness: order, mark: "none", carried: []string{`{"a":1}`},
+			old: pages(`{"d":"gauge-1","v":{"a":1},"id":9}`), answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":9}`)},
+			expect: witnesstest.Messages(1), left: 1, noted: []string{`before -1 1 from -1m0s`}},
+		"none, not sent": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":3}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
+			{"d":"gauge-1","v":{"a":8},"id":2}
+			{"d":"gauge-1","v":{"a":3},"id":3}`)},
+			expect: witnesstest.Expect{Last: map[int]uint64{0: 3}, Out: map[int]map[uint64]bool{0: {2: true}}},
+			noted:  append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/3 row {"a":3}`}, nothing...)},
+	} {
+		if c.mark == "" {
+			c.mark = "{time: at}"
+		}
+		t.Run(name, c.play)
+	}
+}
+
+// A row may keep the whole body, in base64 or as it is, and a store a mark in a place of its own.
+func TestWhereAMarkRides(t *testing.T) {
+	const body = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", body: .p, device: .d,
+  reading: .r, wait: 10s, watch_copies: 1s}}`
+	base := func(text string) string { return base64.StdEncoding.EncodeToString([]byte(text)) }
+	mark := witnesstest.Run + "/gauge-1/level/1"
+	spoilt := func(stream int, seq uint64) bool { return stream == 0 && seq == 1 }
+	for name, c := range map[string]hearingCase{
+		"in a body": {witness: body, answers: []answer{pages(`{"d":"gauge-1","r":"level","p":"{\"m\":\"«1»\",\"a\":1}"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"a":1,"m":"«1»"}`}},
+		"in a body in base64": {witness: body, answers: []answer{pages(`{"d":"gauge-1","p":"` + base(`{"m":"`+mark+`"}`) + `"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"m":"«1»"}`}},
+		"in a body, of no device": {witness: body, answers: []answer{pages(`{"d":"x","p":"` + base(`{"m":"`+mark+`"}`) + `"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 at x/ {"m":"«1»"}`}},
+		"in no body": {witness: body, answers: []answer{pages(`{"d":"gauge-1","p":7,"m":"«1»"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"d":"gauge-1","m":"«1»","p":7}`}},
+		"in a row": {witness: `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", device: .d,
+  wait: 10s, watch_copies: 1s}}`, answers: []answer{pages(`{"d":"gauge-1","m":"«1»"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"d":"gauge-1","m":"«1»"}`}},
+		"among the values": {witness: `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", device: .d,
+  values: .v, wait: 10s, watch_copies: 1s}}`, answers: []answer{pages(`{"d":"gauge-1","v":{"m":"«1»"}}
+			{"d":"gauge-1","v":{"x":1}}
+			{"d":"gauge-1","v":5}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"m":"«1»"}`}},
+		"of a corrupted body": {witness: body, corrupted: spoilt, answers: []answer{pages(
+			`{"d":"gauge-1","p":"{\"m\":\"«1»\",\"a\""}`)}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 {"d":"gauge-1","p":"{\"m\":\"«1»\",\"a\""}`}},
+		"of a corrupted body in base64": {witness: body, corrupted: spoilt, answers: []answer{pages(
+			`{"d":"gauge-1","p":"` + base(`{"m":"`+mark+`","a"`) + `"}`)}, expect: witnesstest.Messages(1),
+			noted: []string{`gauge-1/level/1 {"d":"gauge-1","p":"` + base(`{"m":"`+mark+`","a"`) + `"}`}},
+		"of a body that is corrupted, and was not by us": {witness: body, corrupted: func(int, uint64) bool { return false },
+			answers: []answer{pages(`{"d":"gauge-1","p":"{\"m\":\"«1»\",\"a\""}`)}, expect: witnesstest.Messages(1), left: 1,
+			why: `rows were found, but none carries a mark where the file says (mark: the field of the row that has the ` +
+				`mark's name); a row is “{"d":"gauge-1","p":"{\"m\":\"«1»\",\"a\""}”`},
+		"of a row that was corrupted": {witness: store, corrupted: spoilt, answers: []answer{pages(
+			`{"x":"«1»","v":1,"id":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row 1`}},
+	} {
+		if c.mark = "{field: m}"; c.why != "" {
+			c.why = strings.ReplaceAll(c.why, "«1»", mark)
+		}
+		t.Run(name, c.play)
+	}
+}
+
+// rows are rows of messages of the first device, each of its own.
+func rows(seqs ...int) (text string) {
+	for _, n := range seqs {
+		text += fmt.Sprintf(`{"m":"«%d»","v":%d,"id":%d,"d":"gauge-1"}`+"\n", n, n, n)
+	}
+	return text
+}
+
+func to(from, to int) (list []int) {
+	for n := from; n <= to; n++ {
+		list = append(list, n)
+	}
+	return list
+}
+
+// An answer that looks as if it had been cut off proves no loss.
+func TestAnswersThatAreCutOff(t *testing.T) {
+	limit := func(n string) string { return strings.Replace(store, "wait: 10s", "wait: 10s, limit: "+n, 1) }
+	const each = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows/${device}", rows: ".[]", mark: .m, values: .v,
+  row: .id, wait: 10s, watch_copies: 1s}}`
+	both := func(first, second string) answer {
+		return answer{of: map[string][]string{"gauge-1": {first}, "gauge-2": {strings.ReplaceAll(second, "«", "«1.")}}}
+	}
+	twice := func(n uint64) witnesstest.Expect { return witnesstest.Expect{Last: map[int]uint64{0: n, 1: n}} }
+	for name, c := range map[string]struct {
+		witness string
+		told    answer
+		expect  witnesstest.Expect
+		rows    int // what is told of at most; 0: it is whole
+	}{
+		"ten, and one is missing":            {store, pages(rows(to(1, 10)...)), witnesstest.Messages(11), 10},
+		"ten of ten":                         {store, pages(rows(to(1, 10)...)), witnesstest.Messages(10), 0},
+		"nine of eleven":                     {store, pages(rows(to(1, 9)...)), witnesstest.Messages(11), 0},
+		"ten, of which one is a copy":        {store, pages(rows(append(to(1, 9), 9)...)), witnesstest.Messages(9), 10},
+		"ten on two pages":                   {store, pages(rows(to(1, 5)...), rows(to(6, 10)...)), witnesstest.Messages(11), 0},
+		"ten, and there is no limit":         {limit("none"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
+		"seven, which is the limit":          {limit("7"), pages(rows(to(1, 7)...)), witnesstest.Messages(7), 7},
+		"six, under the limit":               {limit("7"), pages(rows(to(1, 6)...)), witnesstest.Messages(7), 0},
+		"ten, under the limit":               {limit("12"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
+		"the last are missing of both":       {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(12), 7},
+		"the first are missing of both":      {each, both(rows(to(6, 12)...), rows(to(6, 12)...)), twice(12), 7},
+		"some are missing of both":           {each, both(rows(1, 3, 4, 6, 8, 10, 12), rows(1, 2, 5, 7, 9, 10, 12)), twice(12), 0},
+		"all have the same, none is missing": {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(7), 0},
+		"one more of one":                    {each, both(rows(to(1, 8)...), rows(to(1, 7)...)), twice(12), 0},
+		"one is missing of each":             {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(8), 0},
+		"two are missing of each":            {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(9), 7},
+		"two rows":                           {each, both(rows(1, 2), rows(1, 2)), twice(9), 0},
+		"three rows":                         {each, both(rows(1, 2, 3), rows(1, 2, 3)), twice(9), 3},
+		"the latest alone": {strings.Replace(store, "wait: 10s", "wait: 10s, shows: latest", 1),
+			pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
+	} {
+		t.Run(name, func(t *testing.T) {
+			x := hearingCase{mark: "{field: m}", witness: c.witness, answers: []answer{c.told}, expect: c.expect}
+			x.hear(t, func(t *testing.T, _ *witnesstest.World, _ *platform, complete bool, why string) {
+				if assert.Equal(t, c.rows == 0, complete, why); c.rows > 0 {
+					assert.Contains(t, why, fmt.Sprintf("an answer has %d rows at most: the platform seems to cut its answers off",
+						c.rows))
+				}
+			})
+		})
+	}
+}
