@@ -103,23 +103,18 @@ func (q *alerts) Row(row any, on *ask.Cursor) {
 	if q.old {
 		return
 	}
-	if q.time != nil {
-		if v, err := q.time.One(row); err == nil {
-			x.Stored, _ = match.TimeOf(v)
-		}
+	if v, err := q.time.One(row); err == nil {
+		x.Stored, _ = match.TimeOf(v)
 	}
 	q.Said(row, "", x)
 }
 
 // identity is a digest of what tells a row from others.
 func (q *alerts) identity(row any) uint64 {
-	v := row
-	if q.rowID != nil {
-		if id, err := q.rowID.One(row); err == nil && id != nil {
-			v = id
-		}
+	if id, err := q.rowID.One(row); err == nil && id != nil {
+		return digest(id)
 	}
-	return digest(v)
+	return digest(row)
 }
 
 // digest is of a value; it is not 0.

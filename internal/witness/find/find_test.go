@@ -4,6 +4,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"strings"
 	"sync"
 	"testing"
@@ -29,6 +30,7 @@ type platform struct {
 	offset  *ledger.Offset
 	decides bool
 	start   error
+	further *answer // to questions for a day more
 
 	mu    sync.Mutex
 	asked []string
@@ -51,6 +53,9 @@ func (p *platform) Ask(ctx hearing.Context, q ask.Question) (int, error) {
 	p.mu.Lock()
 	a := p.answers[min(p.n, len(p.answers)-1)]
 	p.n++
+	if p.further != nil && q.To.Sub(q.From) > 48*time.Hour {
+		a = *p.further
+	}
 	whole := ""
 	if q.Whole {
 		whole = " whole"
@@ -179,6 +184,7 @@ type hearingCase struct {
 	old           answer   // what was there before the run, where that is asked
 	answers       []answer
 	expect        witnesstest.Expect
+	further       *answer
 	corrupted     func(stream int, seq uint64) bool
 	offset        *ledger.Offset
 	noted         []string
@@ -211,7 +217,7 @@ func (c *hearingCase) hear(t *testing.T, look func(t *testing.T, w *witnesstest.
 		for i, text := range c.carried {
 			w.Catalog.Index.Add(0, uint64(i+1), []byte(w.Text(text)))
 		}
-		p.answers, p.n, p.asked = c.answers, 0, nil
+		p.answers, p.further, p.n, p.asked = c.answers, c.further, 0, nil
 		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: c.expect})
 		if c.noted != nil {
 			assert.Equal(t, c.left, wit.Awaited())
@@ -416,4 +422,186 @@ func TestAnswersThatAreCutOff(t *testing.T) {
 			})
 		})
 	}
+}
+
+// Where messages are missing, a day more is asked for: the platform's clock may be another.
+func TestMoreIsAskedForWhereSomethingIsMissing(t *testing.T) {
+	const far, near = `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@2h»"}`, `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@30s»"}`
+	first := pages(`{"m":"«1»","v":1,"id":1,"d":"gauge-1"}`)
+	const remark = `remark the witness "store": the platform files messages under times that are more than a minute off: ` +
+		`its clock differs from ours, or it keeps the time of another zone`
+	ahead := func(least, most time.Duration) *ledger.Offset { return &ledger.Offset{Least: least, Most: most} }
+	for name, c := range map[string]struct {
+		more   answer // to the question for a day more
+		offset *ledger.Offset
+		noted  []string
+		last   string // what is asked in the end
+	}{
+		"filed far away": {pages(rows(1), far), nil, []string{`gauge-1/level/2 row stored 2h0m0s 2`, remark},
+			"gauge-1 -24h1m0s..24h1m11s whole"},
+		"stored meanwhile":     {pages(rows(1), near), nil, []string{`gauge-1/level/2 row stored 30s 2`}, "gauge-1 -24h1m0s..24h1m11s whole"},
+		"no time is told":      {pages(rows(1, 2)), nil, []string{`gauge-1/level/2 row 2`, remark}, "gauge-1 -24h1m0s..24h1m11s whole"},
+		"not there":            {first, nil, nil, "gauge-1 -1m0s..1m11s whole"},
+		"a clock that is slow": {first, ahead(-5*time.Minute, -4*time.Minute), []string{"clock -5m0s to -4m0s"}, "gauge-1 -6m0s..1m11s whole"},
+		"a clock that is fast": {first, ahead(4*time.Minute, 5*time.Minute), []string{"clock 4m0s to 5m0s"}, "gauge-1 -1m0s..6m11s whole"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			x := hearingCase{mark: "{field: m}", witness: store, expect: witnesstest.Messages(2), offset: c.offset}
+			x.answers, x.further = []answer{first}, &c.more
+			x.hear(t, func(t *testing.T, w *witnesstest.World, p *platform, complete bool, why string) {
+				assert.True(t, complete, why)
+				assert.Equal(t, strings.Join(append([]string{`gauge-1/level/1 row 1`}, c.noted...), "\n"),
+					strings.Join(w.Noted(), "\n"))
+				assert.Equal(t, c.last, p.asked[len(p.asked)-1], "%v", p.asked)
+			})
+		})
+	}
+}
+
+// What an earlier hearing noted is not noted again.
+func TestWhatIsKnown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := witnesstest.New(t, t.TempDir(), crowd("{field: m}", store))
+		p := &platform{t: t, world: w, answers: []answer{pages(rows(1, 2))}}
+		wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
+		require.NoError(t, err)
+		require.NoError(t, wit.Start(t.Context()))
+		h := fnv.New64a()
+		h.Write([]byte("1"))
+		wit.(hearing.Knower).Know(&ledger.Sighting{Stream: 0, Seq: 1, Row: h.Sum64(), Values: []byte("1")})
+		assert.Equal(t, 1, wit.Seen())
+		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Messages(2)})
+		assert.True(t, complete, why)
+		assert.Equal(t, []string{`gauge-1/level/2 row 2`}, w.Noted())
+	})
+	w := witnesstest.New(t, t.TempDir(), crowd("{time: at}", store))
+	wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: &platform{t: t, world: w}})
+	require.NoError(t, err)
+	knower := wit.(hearing.CountKnower)
+	assert.NoError(t, knower.KnowCounts(time.Now(), map[int]int64{-1: 0}))
+	assert.NoError(t, wit.Start(t.Context()), "what was there before is known: it is not asked")
+	assert.EqualError(t, knower.KnowCounts(time.Now(), map[int]int64{-1: 3}), `the witness "store" cannot be asked again: 3 rows `+
+		`of its devices were there when the run began, and rows carry no mark that tells these from its own`)
+}
+
+// What a run must not begin without.
+func TestAskingBeforeTheRun(t *testing.T) {
+	broken := errors.New("no such table")
+	for name, c := range map[string]struct {
+		mark  string
+		start error
+		old   answer
+		begin string // of the plan
+		err   string
+		noted []string
+	}{
+		"all is well":             {mark: "{field: m}"},
+		"it cannot be asked":      {mark: "{field: m}", start: broken, err: "no such table"},
+		"what was there":          {mark: "{time: at}", noted: []string{"before -1 0 from -1m0s"}},
+		"it is not known":         {mark: "{time: at}", old: answer{err: broken}, err: `the witness "store" could not be asked what is there before the run: no such table`},
+		"no device is known":      {mark: "{time: at}", old: answer{err: ask.ErrUnknown}, noted: []string{"before -1 0 from -1m0s"}},
+		"a plan that began":       {mark: "{time: at}", begin: "1999-12-31T23:00:00Z", noted: []string{"before -1 0 from -1h1m0s"}},
+		"a plan that will begin":  {mark: "{time: at}", begin: "2000-01-01T01:00:00Z", noted: []string{"before -1 0 from -1m0s"}},
+		"a plan of the past hour": {mark: "{time: at}", begin: "-1h", noted: []string{"before -1 0 from -1h1m0s"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				text := crowd(c.mark, store)
+				if c.begin != "" {
+					text = strings.Replace(text, "{for: 10s}", `{for: 10s, begin: "`+c.begin+`"}`, 1)
+				}
+				w := witnesstest.New(t, t.TempDir(), text)
+				wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: &platform{t: t, world: w, answers: []answer{c.old}, start: c.start}})
+				require.NoError(t, err)
+				err = wit.Start(t.Context())
+				if c.err == "" {
+					assert.NoError(t, err)
+				} else {
+					assert.EqualError(t, err, c.err)
+				}
+				assert.Equal(t, c.noted, w.Noted())
+			})
+		})
+	}
+}
+
+// What the platform said by itself is noted once, and not where it was there before the run.
+func TestAlertsThatAreAskedFor(t *testing.T) {
+	const text = `witnesses: {alarm: {proves: alerts, get: "http://127.0.0.1:1/alarms", rows: ".[]", row: .id, time: .t, wait: 3s, watch_copies: 1s}}
+alerts: {low: {heard_by: alarm, about: .d, match: .rule == "low", when: a < 1, within: 1s}}`
+	for name, c := range map[string]struct {
+		err     error
+		answers []answer
+		calls   bool
+		noted   []string
+		why     string
+		took    time.Duration
+	}{
+		"none": {answers: []answer{pages()}, took: time.Second},
+		"one that was there, and two that are new": {answers: []answer{pages(`{"id":0,"d":"gauge-1","rule":"low"}`),
+			pages(`{"id":0,"d":"gauge-1","rule":"low"}
+			{"id":1,"d":"gauge-1","rule":"low","t":"«@5s»"}`, `{"id":2,"d":"gauge-2","rule":"low"}
+			{"id":3,"d":"gauge-2","rule":"high"}
+			{"id":1,"d":"gauge-1","rule":"low"}`)}, took: time.Second,
+			noted: []string{`low of gauge-1 stored 5s {"d":"gauge-1","id":1,"rule":"low","t":"«@5s»"}`,
+				`low of gauge-2 {"d":"gauge-2","id":2,"rule":"low"}`}},
+		"one comes while copies are watched for": {calls: true, answers: []answer{pages(), pages(),
+			pages(`{"id":1,"d":"gauge-1","rule":"low"}`)}, took: 4 * time.Second,
+			noted: []string{`low of gauge-1 {"d":"gauge-1","id":1,"rule":"low"}`}},
+		"rows whose identity is not told": {answers: []answer{pages(),
+			pages(`{"d":"gauge-1","rule":"low"}
+			{"d":"gauge-1","rule":"low"}
+			{"d":"gauge-1","rule":"low","n":2}`)}, took: time.Second,
+			noted: []string{`low of gauge-1 {"d":"gauge-1","rule":"low"}`, `low of gauge-1 {"d":"gauge-1","n":2,"rule":"low"}`}},
+		"of a device that is none": {answers: []answer{pages(), pages(`{"id":1,"d":"buoy-7","rule":"low"}`)},
+			took: time.Second, noted: []string{`low of buoy-7 unknown {"d":"buoy-7","id":1,"rule":"low"}`}},
+		"of none": {answers: []answer{pages(), pages(`{"id":1,"rule":"low"}`)}, took: time.Second,
+			why: `1 came for the alert "low", but in none of them about: .d gives the name of a device; the first was {"id":1,"rule":"low"}`},
+		"it breaks":                       {answers: []answer{pages(), {err: errors.New("no such page")}}, why: "no such page", took: time.Second},
+		"it cannot be asked in the first": {answers: []answer{{err: errors.New("no such page")}}, err: errors.New(`the witness "alarm" could not be asked what is there before the run: no such page`)},
+		"too slow": {answers: []answer{pages(), {takes: time.Minute}}, took: 7 * time.Second,
+			why: "it was not read to the end within 3s: 0 pages had been read; raise wait, or ask for larger pages"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := witnesstest.New(t, t.TempDir(), crowd("{field: m}", text))
+				p := &platform{t: t, world: w, answers: c.answers}
+				wit, err := find.Alerts(&ask.Asker{Base: w.Base, Source: p})
+				require.NoError(t, err)
+				if err = wit.Start(t.Context()); c.err != nil {
+					assert.EqualError(t, err, c.err.Error())
+					return
+				}
+				require.NoError(t, err)
+				began := time.Now()
+				complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{Alarm: c.calls}})
+				assert.Equal(t, c.why, why)
+				assert.Equal(t, c.why == "", complete)
+				assert.Equal(t, c.took, time.Since(began))
+				seen := len(c.noted)
+				assert.Equal(t, seen, wit.Seen())
+				wit.Stop()
+				assert.Equal(t, w.Text(strings.Join(c.noted, "\n")), strings.Join(w.Noted(), "\n"))
+			})
+		})
+	}
+}
+
+// An alert that an earlier hearing noted is not noted again.
+func TestAlertsThatAreKnown(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		w := witnesstest.New(t, t.TempDir(), crowd("{field: m}", `witnesses: {alarm: {proves: alerts,
+  get: "http://127.0.0.1:1/alarms", rows: ".[]", row: .id, time: .t, wait: 3s, watch_copies: 1s}}
+alerts: {low: {heard_by: alarm, about: .d, when: a < 1, within: 1s}}`))
+		p := &platform{t: t, world: w, answers: []answer{pages(), pages(`{"id":1,"d":"gauge-1"}
+			{"id":2,"d":"gauge-1"}`)}}
+		wit, err := find.Alerts(&ask.Asker{Base: w.Base, Source: p})
+		require.NoError(t, err)
+		require.NoError(t, wit.Start(t.Context()))
+		h := fnv.New64a()
+		h.Write([]byte("1"))
+		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64()})
+		wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
+		assert.Equal(t, []string{`low of gauge-1 {"d":"gauge-1","id":2}`}, w.Noted())
+	})
 }
