@@ -264,7 +264,7 @@ func (c *witness) lacking() (n int64) {
 		}
 	}
 	for k, ours := range sum {
-		n += max(0, ours-(c.now[k]-c.before[k]))
+		n += max(0, ours-max(0, c.now[k]-c.before[k]))
 	}
 	return n
 }
