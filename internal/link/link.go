@@ -313,7 +313,10 @@ func explain(err error, address string) (what, try string) {
 	case errors.As(err, &dns):
 		return fmt.Sprintf("the host name %q could not be looked up: %s", dns.Name, dns.Err), "check this machine's DNS"
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "the connection was refused: nothing listens there", "check host and port " + port +
+		if port != "" {
+			port = " " + port
+		}
+		return "the connection was refused: nothing listens there", "check host and port" + port +
 			", and that the platform is up"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
 		return "there is no way to that network from here", "check the address and this machine's routes"

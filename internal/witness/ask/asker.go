@@ -127,6 +127,9 @@ type Asker struct {
 	Since   time.Time     // from which is asked; zero: from where a round began
 	Ahead   ledger.Offset // by which the platform's clock is ahead of ours, when it was asked first
 	Further time.Duration // by which more is asked for, before and after
+
+	mu    sync.Mutex
+	shown map[*fleet.Device]bool // of which rows of the run were shown
 }
 
 // New makes an asker of the source that a file names.
@@ -178,7 +181,10 @@ func (a *Asker) AsFrom(t time.Time) time.Time {
 
 // ErrUnknown is the error for a device that the platform does not know. It may be one that never
 // reached it: that is an error only when every answer is one.
-var ErrUnknown = errors.New("every question was answered with 404; check get")
+var ErrUnknown = errors.New("the platform does not know it")
+
+// errAllUnknown is the error where every answer was one.
+var errAllUnknown = errors.New("every question was answered with 404; check get")
 
 // All asks about devices, some at once; rows go to a taker for each question. Whole: all that is
 // there has to be read, also what was read before.
@@ -209,8 +215,12 @@ func (a *Asker) All(ctx hearing.Context, devices []*fleet.Device, r hearing.Roun
 			mu.Lock()
 			defer mu.Unlock()
 			pages += n
+			known := a.knows(group[0], err == nil && on.own > 0)
 			if err == nil {
 				answers = append(answers, Answer{group, on.all, on.own})
+			}
+			if errors.Is(err, ErrUnknown) && known {
+				return fmt.Errorf("the platform no longer knows %s, of which it showed messages before: %s", group[0].Name, err)
 			}
 			if errors.Is(err, ErrUnknown) {
 				unknown = err
@@ -224,9 +234,22 @@ func (a *Asker) All(ctx hearing.Context, devices []*fleet.Device, r hearing.Roun
 		return pages, answers, err
 	}
 	if unknowns == questions && unknowns > 0 {
-		return pages, answers, unknown
+		return pages, answers, fmt.Errorf("%w: %w", errAllUnknown, unknown)
 	}
 	return pages, answers, ctx.Err()
+}
+
+// knows tells whether rows of the run were shown of a device, in this answer or before.
+func (a *Asker) knows(d *fleet.Device, now bool) bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if now {
+		if a.shown == nil {
+			a.shown = map[*fleet.Device]bool{}
+		}
+		a.shown[d] = true
+	}
+	return a.shown[d]
 }
 
 // Old asks for what is there before the run.

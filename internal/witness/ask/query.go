@@ -161,6 +161,11 @@ type statusError struct {
 
 func (e *statusError) Error() string { return e.text }
 
+// unknownDevice is the answer of a platform that does not know a device.
+type unknownDevice struct{ error }
+
+func (unknownDevice) Is(target error) bool { return target == ErrUnknown }
+
 // shapeError is an answer without the rows that the file speaks of.
 type shapeError struct{ text string }
 
@@ -174,8 +179,8 @@ func (q *query) Ask(ctx hearing.Context, about Question) (pages int, err error) 
 	}
 	pages, err = q.pages(ctx, address, about.Cursor)
 	var status *statusError
-	if errors.As(err, &status) && status.code == http.StatusNotFound {
-		return pages, fmt.Errorf("%w: %w", ErrUnknown, err)
+	if errors.As(err, &status) && status.code == http.StatusNotFound && pages == 0 { // of a later page, it tells nothing
+		return pages, unknownDevice{err}
 	}
 	var ue *url.Error
 	if errors.As(err, &ue) && ctx.Err() == nil {
@@ -194,7 +199,7 @@ func (q *query) pages(ctx hearing.Context, address string, on *Cursor) (pages in
 		case asked[address]:
 			return pages, fmt.Errorf("the next page of %s is a page that was asked for already; check next", address)
 		case pages == maxPages:
-			return pages, fmt.Errorf("%s goes on for more than %d pages", address, maxPages)
+			return pages, fmt.Errorf("the pages after %s are more than %d", q.spec.Get, maxPages)
 		}
 		asked[address] = true
 		on.Turn()
@@ -214,7 +219,7 @@ func (q *query) pages(ctx hearing.Context, address string, on *Cursor) (pages in
 			empty = 0
 		}
 		if stale >= staleRows || empty >= emptyPages {
-			return pages, fmt.Errorf("the pages behind %s go on without bringing anything new (the last was %s); check next",
+			return pages, fmt.Errorf("the pages after %s go on without bringing anything new (the last was %s); check next",
 				q.spec.Get, address)
 		}
 		address = next
@@ -358,7 +363,7 @@ func (q *query) read(r *limitedReader, see func(any)) (any, error) {
 		rest, err := d.document(q.path)
 		var shape *shapeError
 		if err != nil && !errors.As(err, &shape) && !d.told {
-			err = fmt.Errorf("the answer is not JSON (%w): %s", d.cause(err),
+			err = fmt.Errorf("the answer is not JSON (%w): %s", cause(err, len(r.first) > 0),
 				match.Clip(strings.TrimSpace(strings.ToValidUTF8(string(r.first), "?"))))
 		}
 		return rest, err
@@ -480,10 +485,10 @@ func (r *rowReader) value() (any, error) {
 	return strictjson.Decode(raw)
 }
 
-// cause says what is wrong in words.
-func (r *rowReader) cause(err error) error {
+// cause says in words why something is no JSON.
+func cause(err error, some bool) error {
 	switch {
-	case errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF) && some:
 		return errors.New("it ends in the middle")
 	case errors.Is(err, io.EOF):
 		return errors.New("it is empty")
@@ -491,7 +496,7 @@ func (r *rowReader) cause(err error) error {
 	return err
 }
 
-// after is the address of the page behind an answer; empty at the end.
+// after is the address of the page after an answer; empty at the end.
 func (q *query) after(address string, rest any) (string, error) {
 	if q.next != nil {
 		next, err := q.next.One(rest)

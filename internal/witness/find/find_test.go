@@ -163,7 +163,7 @@ func TestWhatIsFound(t *testing.T) {
 		"an error that passes": {witness: store, answers: []answer{{err: errors.New("the page is wrong")},
 			pages(`{"m":"«1»","v":1,"id":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row 1`}},
 		"no device is known": {witness: each, answers: []answer{{err: ask.ErrUnknown}}, left: 1,
-			expect: witnesstest.Messages(1), why: ask.ErrUnknown.Error()},
+			expect: witnesstest.Messages(1), why: "every question was answered with 404; check get: " + ask.ErrUnknown.Error()},
 		"too slow": {witness: store, answers: []answer{{takes: time.Hour}}, expect: witnesstest.Messages(1), left: 1,
 			why: "it was not read to the end within 10s: 0 pages had been read; raise wait, or ask for larger pages"},
 		"values that are not there": {witness: store, answers: []answer{pages(`{"m":"«1»","id":1}`)},
