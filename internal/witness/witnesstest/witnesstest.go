@@ -5,6 +5,7 @@ package witnesstest
 import (
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -43,7 +44,7 @@ type World struct {
 // names are looked for in dir.
 func New(t testing.TB, dir, text string) *World {
 	t.Helper()
-	c, err := file.Parse(filepath.Join(dir, "crowd.yaml"), []byte(text), file.Sources{})
+	c, err := file.Parse(filepath.Join(dir, "crowd.yaml"), []byte(text), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
