@@ -166,6 +166,11 @@ func TestWhatIsFound(t *testing.T) {
 			expect: witnesstest.Messages(1), why: "every question was answered with 404; check get: " + ask.ErrUnknown.Error()},
 		"too slow": {witness: store, answers: []answer{{takes: time.Hour}}, expect: witnesstest.Messages(1), left: 1,
 			why: "it was not read to the end within 10s: 0 pages had been read; raise wait, or ask for larger pages"},
+		"nothing is there": {witness: store, answers: []answer{pages()}, expect: witnesstest.Messages(1), left: 1},
+		"no identity": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":null}
+			{"m":"«1»","v":1}`)}, expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 1`, `gauge-1/level/1 1`}},
+		"an object in a text": {witness: store, answers: []answer{pages(`{"m":"«1»","v":"{\"a\":1}","id":1}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row "{\"a\":1}"`}},
 		"values that are not there": {witness: store, answers: []answer{pages(`{"m":"«1»","id":1}`)},
 			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 row null`}},
 		"times": {witness: store, answers: []answer{pages(`{"m":"«1»","v":1,"id":1,"t":"«@3s»"}
@@ -184,6 +189,8 @@ type hearingCase struct {
 	old           answer   // what was there before the run, where that is asked
 	answers       []answer
 	expect        witnesstest.Expect
+	readings      string // more of them
+	devices       int    // 0: two
 	further       *answer
 	corrupted     func(stream int, seq uint64) bool
 	offset        *ledger.Offset
@@ -208,7 +215,11 @@ func (c *hearingCase) play(t *testing.T) {
 func (c *hearingCase) hear(t *testing.T, look func(t *testing.T, w *witnesstest.World, p *platform, complete bool,
 	why string)) {
 	synctest.Test(t, func(t *testing.T) {
-		w := witnesstest.New(t, t.TempDir(), crowd(c.mark, c.witness))
+		text := strings.Replace(crowd(c.mark, c.witness), "b: 2}}", "b: 2}}"+c.readings, 1)
+		if c.devices > 0 {
+			text = strings.Replace(text, "count: 2", fmt.Sprintf("count: %d", c.devices), 1)
+		}
+		w := witnesstest.New(t, t.TempDir(), text)
 		w.Catalog.Corrupted = c.corrupted
 		p := &platform{t: t, world: w, answers: []answer{c.old}, offset: c.offset, decides: true}
 		wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
@@ -243,10 +254,19 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			noted: append([]string{`gauge-1/level/2 row {"a":2}`, `gauge-1/level/1 row {"a":1}`}, nothing...)},
 		"a time of none, none at all, and of no device": {witness: at, carried: carried, answers: []answer{pages(
 			`{"d":"gauge-1","t":"«@9s»","v":{"a":2}}
-			{"d":"gauge-1","v":{"a":2}}
+			{"d":"gauge-1","v":{"a":1,"at":"«@1s»"}}
 			{"d":"gauge-1","t":"«@1s»","v":7}
 			{"d":"gauge-3","t":"«@1s»","v":{"a":1}}
 			{"t":"«@1s»","v":{"a":1}}`)}, expect: witnesstest.Messages(1), left: 1, noted: nothing},
+		"the time among the values": {witness: strings.Replace(at, "mark: .t, ", "", 1), carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","v":{"a":1,"at":"«@1s»"},"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»"}`}, nothing...)},
+		"the time beside a body": {witness: strings.Replace(at, "values: .v", "body: .p", 1), carried: carried,
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@1s»","p":"{\"a\":1}","id":1}`)}, expect: witnesstest.Messages(1),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`}, nothing...)},
+		"the same row on two pages": {witness: at, carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":1}`, `{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":1}`)},
+			expect: witnesstest.Messages(1), noted: append([]string{`gauge-1/level/1 row {"a":1}`}, nothing...)},
 		"of one time, by their values": {witness: at, carried: same, answers: []answer{pages(
 			`{"d":"gauge-1","t":"«@1s»","v":{"a":2,"b":null},"id":1}
 			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}
@@ -295,6 +315,11 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1,"b":2,"at":"«@1s»"},"id":3}
 			{"d":"gauge-1","v":{"a":8},"id":2}`)}, expect: witnesstest.Messages(2),
 			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/2 {"a":8}`}, nothing...)},
+		"none, in another order": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":3}`}, left: 1,
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":3},"id":3}
+			{"d":"gauge-1","v":{"a":7},"id":7}
+			{"d":"gauge-1","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/3 row {"a":3}`, `gauge-1/level/1 row {"a":1}`}, nothing...)},
 		"none, equal ones": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
 			{"d":"gauge-1","v":{"a":1.0},"id":2}
@@ -332,6 +357,8 @@ func TestWhereAMarkRides(t *testing.T) {
 			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"m":"«1»"}`}},
 		"in a body, of no device": {witness: body, answers: []answer{pages(`{"d":"x","p":"` + base(`{"m":"`+mark+`"}`) + `"}`)},
 			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 at x/ {"m":"«1»"}`}},
+		"beside a body": {witness: body, answers: []answer{pages(`{"d":"gauge-1","p":"{\"a\":1}","m":"«1»"}`)},
+			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"a":1}`}},
 		"in no body": {witness: body, answers: []answer{pages(`{"d":"gauge-1","p":7,"m":"«1»"}`)},
 			expect: witnesstest.Messages(1), noted: []string{`gauge-1/level/1 {"d":"gauge-1","m":"«1»","p":7}`}},
 		"in a row": {witness: `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows", rows: ".[]", device: .d,
@@ -409,6 +436,10 @@ func TestAnswersThatAreCutOff(t *testing.T) {
 		"two are missing of each":            {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(9), 7},
 		"two rows":                           {each, both(rows(1, 2), rows(1, 2)), twice(9), 0},
 		"three rows":                         {each, both(rows(1, 2, 3), rows(1, 2, 3)), twice(9), 3},
+		"ten of one, and some are missing of the other": {each, both(rows(to(1, 10)...), rows(1, 2, 3, 4, 6, 8, 9)),
+			witnesstest.Expect{Last: map[int]uint64{0: 10, 1: 9}}, 0},
+		"ten of eleven, of which one was not sent": {store, pages(rows(append(to(1, 9), 11)...)),
+			witnesstest.Expect{Last: map[int]uint64{0: 11}, Out: map[int]map[uint64]bool{0: {10: true}}}, 0},
 		"the latest alone": {strings.Replace(store, "wait: 10s", "wait: 10s, shows: latest", 1),
 			pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
 	} {
@@ -426,8 +457,8 @@ func TestAnswersThatAreCutOff(t *testing.T) {
 
 // Where messages are missing, a day more is asked for: the platform's clock may be another.
 func TestMoreIsAskedForWhereSomethingIsMissing(t *testing.T) {
-	const far, near = `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@2h»"}`, `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@30s»"}`
-	first := pages(`{"m":"«1»","v":1,"id":1,"d":"gauge-1"}`)
+	const far, near = `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@2h»"}`, `{"m":"«2»","v":2,"id":2,"d":"gauge-1","t":"«@65s»"}`
+	first := pages(`{"m":"«1»","v":1,"id":1,"d":"gauge-1","t":"«@5s»"}`)
 	const remark = `remark the witness "store": the platform files messages under times that are more than a minute off: ` +
 		`its clock differs from ours, or it keeps the time of another zone`
 	ahead := func(least, most time.Duration) *ledger.Offset { return &ledger.Offset{Least: least, Most: most} }
@@ -439,7 +470,7 @@ func TestMoreIsAskedForWhereSomethingIsMissing(t *testing.T) {
 	}{
 		"filed far away": {pages(rows(1), far), nil, []string{`gauge-1/level/2 row stored 2h0m0s 2`, remark},
 			"gauge-1 -24h1m0s..24h1m11s whole"},
-		"stored meanwhile":     {pages(rows(1), near), nil, []string{`gauge-1/level/2 row stored 30s 2`}, "gauge-1 -24h1m0s..24h1m11s whole"},
+		"stored meanwhile":     {pages(rows(1), near), nil, []string{`gauge-1/level/2 row stored 1m5s 2`}, "gauge-1 -24h1m0s..24h1m11s whole"},
 		"no time is told":      {pages(rows(1, 2)), nil, []string{`gauge-1/level/2 row 2`, remark}, "gauge-1 -24h1m0s..24h1m11s whole"},
 		"not there":            {first, nil, nil, "gauge-1 -1m0s..1m11s whole"},
 		"a clock that is slow": {first, ahead(-5*time.Minute, -4*time.Minute), []string{"clock -5m0s to -4m0s"}, "gauge-1 -6m0s..1m11s whole"},
@@ -450,7 +481,7 @@ func TestMoreIsAskedForWhereSomethingIsMissing(t *testing.T) {
 			x.answers, x.further = []answer{first}, &c.more
 			x.hear(t, func(t *testing.T, w *witnesstest.World, p *platform, complete bool, why string) {
 				assert.True(t, complete, why)
-				assert.Equal(t, strings.Join(append([]string{`gauge-1/level/1 row 1`}, c.noted...), "\n"),
+				assert.Equal(t, strings.Join(append([]string{`gauge-1/level/1 row stored 5s 1`}, c.noted...), "\n"),
 					strings.Join(w.Noted(), "\n"))
 				assert.Equal(t, c.last, p.asked[len(p.asked)-1], "%v", p.asked)
 			})
@@ -603,5 +634,53 @@ alerts: {low: {heard_by: alarm, about: .d, when: a < 1, within: 1s}}`))
 		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64()})
 		wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
 		assert.Equal(t, []string{`low of gauge-1 {"d":"gauge-1","id":2}`}, w.Noted())
+	})
+}
+
+// Of each device of which something is missing it is asked again, and of all in the end.
+func TestWhomItAsksAgain(t *testing.T) {
+	x := hearingCase{mark: "{field: m}", witness: `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows/${device}",
+  rows: ".[]", mark: .m, values: .v, wait: 10s, watch_copies: 1s}}`, expect: witnesstest.Expect{Last: map[int]uint64{0: 1, 1: 1}},
+		answers: []answer{{of: map[string][]string{"gauge-1": {`{"m":"«1»","v":1}`}}}}}
+	x.hear(t, func(t *testing.T, _ *witnesstest.World, p *platform, complete bool, why string) {
+		assert.True(t, complete, why)
+		times := map[string]int{}
+		for _, q := range p.asked {
+			times[q[:len("gauge-1")]]++
+		}
+		assert.Equal(t, 2, times["gauge-1"])
+		assert.Greater(t, times["gauge-2"], 8)
+	})
+}
+
+// What is missing of a device's readings is taken together, by where in its round each stands.
+func TestSeveralReadingsThatAreCutOff(t *testing.T) {
+	const each = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/rows/${device}", rows: ".[]", body: .p, row: .id,
+  wait: 10s, watch_copies: 1s}}`
+	row := func(stream, seq int) string {
+		return fmt.Sprintf(`{"p":"{\"m\":\"«%d.%d»\"}","id":"%d.%d"}`+"\n", stream, seq, stream, seq)
+	}
+	told := answer{of: map[string][]string{}}
+	expect := witnesstest.Expect{Last: map[int]uint64{}, First: map[int]uint64{}}
+	for d := range 2 {
+		text := ""
+		for n := 1; n <= 6; n++ {
+			text += row(2*d, n)
+		}
+		told.of[fmt.Sprintf("gauge-%d", d+1)] = []string{text + row(2*d+1, 101) + row(2*d+1, 102)}
+		expect.Last[2*d], expect.First[2*d+1], expect.Last[2*d+1] = 12, 101, 104
+	}
+	x := hearingCase{mark: "{field: m}", witness: each, answers: []answer{told}, expect: expect, readings: `, state: {every: 1s, path: "/in", fields: {a: 1}}`}
+	x.hear(t, func(t *testing.T, _ *witnesstest.World, _ *platform, complete bool, why string) {
+		assert.False(t, complete)
+		assert.Contains(t, why, "an answer has 8 rows at most")
+	})
+	x = hearingCase{mark: "{field: m}", witness: each, devices: 5, answers: []answer{{of: map[string][]string{}}}, expect: witnesstest.Expect{Last: map[int]uint64{}}}
+	for d := range 5 { // one is missing of each, the last: that may be chance
+		x.answers[0].of[fmt.Sprintf("gauge-%d", d+1)] = []string{row(d, 1) + row(d, 2) + row(d, 3)}
+		x.expect.Last[d] = 4
+	}
+	x.hear(t, func(t *testing.T, _ *witnesstest.World, _ *platform, complete bool, why string) {
+		assert.True(t, complete, why)
 	})
 }

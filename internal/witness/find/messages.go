@@ -148,6 +148,9 @@ func (q *taker) Row(row any, on *ask.Cursor) {
 		parts = q.split(row, d, filed)
 	}
 	for _, p := range parts {
+		if p.Values != nil {
+			x.Values, _ = json.Marshal(p.Values)
+		}
 		if d != nil && q.Catalog.Index.Tells(d) {
 			q.placed(x, &p, d, on)
 			continue
@@ -155,9 +158,6 @@ func (q *taker) Row(row any, on *ask.Cursor) {
 		m := q.Catalog.Mark(p.Mark)
 		if !m.Marked && q.corruptedIn(row, &p) {
 			m = q.Catalog.Mark(p.Mark)
-		}
-		if p.Values != nil {
-			x.Values, _ = json.Marshal(p.Values)
 		}
 		if !m.Ours {
 			q.foreign(m, row)
@@ -202,35 +202,42 @@ func (q *messages) foreign(m match.Whose, row any) {
 }
 
 // split finds the mark of a row; a row that keeps a whole body may hold several
-// messages.
+// messages. Where a body carries none, the row may have it beside: a store that keeps a header.
 func (q *messages) split(row any, d *fleet.Device, filed int) []match.Part {
+	var parts []match.Part
 	if q.body != nil {
 		if v, err := q.body.One(row); err == nil {
 			if s, is := v.(string); is {
-				if parts := q.bodyParts(s, d, filed); len(parts) > 0 {
-					return parts
-				}
+				parts = q.bodyParts(s, d, filed)
 			}
 		}
 	}
+	if len(parts) > 1 || len(parts) == 1 && parts[0].Mark != nil {
+		return parts
+	}
+	p := match.Part{Mark: q.markOf(row)}
+	if len(parts) == 1 {
+		p.Values = parts[0].Values
+	}
+	return []match.Part{p}
+}
+
+// markOf is the mark of a row, outside a body; nil: there is none.
+func (q *messages) markOf(row any) any {
 	if q.mark != nil {
 		v, err := q.mark.One(row)
 		if err != nil {
-			v = nil
+			return nil
 		}
-		return []match.Part{{Mark: v}}
+		return v
 	}
-	if v, has := q.Catalog.MarkIn(row); has {
-		return []match.Part{{Mark: v}}
-	}
-	if q.values != nil { // it rides among them
+	v, has := q.Catalog.MarkIn(row)
+	if !has && q.values != nil { // it rides among them
 		if values, err := q.values.One(row); err == nil {
-			if v, has := q.Catalog.MarkIn(values); has {
-				return []match.Part{{Mark: v}}
-			}
+			v, _ = q.Catalog.MarkIn(values)
 		}
 	}
-	return []match.Part{{}}
+	return v
 }
 
 // bodyParts takes a body apart that a row keeps in base64 (RFC 4648, section 4)
