@@ -57,7 +57,9 @@ type fates struct {
 	wrongTime      float64 // a row tells another time than that at which it was stored
 	storeFails     float64 // of questions
 	limits         float64
-	keeps          bool // sessions of the ear
+	gone           float64 // a later page of its answers is not there any more
+	text           bool    // it keeps bodies as texts
+	keeps          bool    // sessions of the ear
 	pageSize       int
 	queue          int  // how many messages it keeps for the ear; 0: all
 	open           bool // it does not look at passwords
@@ -659,13 +661,17 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Retry-After", "1")
 		http.Error(w, "slowly", http.StatusTooManyRequests)
 		return
+	case r.URL.Query().Get("cursor") != "" && m.rng.Float64() < m.fate.gone:
+		http.Error(w, "that page is gone", http.StatusNotFound)
+		return
 	}
 	type item struct {
 		Mark   string          `json:"mark"`
 		ID     string          `json:"id"`
 		Device string          `json:"device"`
 		At     string          `json:"at"`
-		Body   json.RawMessage `json:"body"`
+		Body   json.RawMessage `json:"body,omitempty"`
+		Text   string          `json:"text,omitempty"`
 	}
 	list := []item{}
 	for _, mark := range m.order {
@@ -677,7 +683,13 @@ func (m *model) answer(w http.ResponseWriter, r *http.Request) {
 					require.NoError(m.t, json.Unmarshal([]byte(x.body), &b))
 					at = b.Head.At
 				}
-				list = append(list, item{mark, fmt.Sprint(mark, "-", x.id), x.device, at, json.RawMessage(x.body)})
+				i := item{Mark: mark, ID: fmt.Sprint(mark, "-", x.id), Device: x.device, At: at}
+				if m.fate.text {
+					i.Text = x.body
+				} else {
+					i.Body = json.RawMessage(x.body)
+				}
+				list = append(list, i)
 			}
 		}
 	}

@@ -123,6 +123,10 @@ func newScenario(rng *rand.Rand) scenario {
 	if s.echo = s.mark == "time" && rng.IntN(2) == 0; s.echo {
 		s.wrongTime = 0
 	}
+	s.text = rng.IntN(3) == 0
+	if !s.calm {
+		s.gone = some(0.5)
+	}
 	if rng.IntN(2) == 0 {
 		for range 1 + rng.IntN(3) {
 			s.events = append(s.events, s.event(rng))
@@ -183,6 +187,10 @@ func (s *scenario) crowd() string {
 	if s.mark != "" {
 		more += "\n          head.seq: {formula: seq}"
 	}
+	values := "values: .body"
+	if s.text {
+		values = "body: .text"
+	}
 	if !s.capped {
 		mark += "\n    limit: none"
 	}
@@ -234,7 +242,7 @@ witnesses:
     ` + at + `
     device: .device
     ` + mark + `
-    values: .body` + row + `
+    ` + values + row + `
     wait: 30s
     watch_copies: 600ms` + counts + `
 require: {proven: 100%, received: 100% within ` + s.within.String() + `, stored: 100% within ` + s.within.String() + `}
