@@ -84,6 +84,11 @@ type Broker struct {
 func New(t *testing.T, version byte) *Broker {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
+	return On(t, version, l)
+}
+
+// On listens as a listener does, such as one of a network in memory, until the test ends.
+func On(t *testing.T, version byte, l net.Listener) *Broker {
 	t.Cleanup(func() { l.Close() })
 	return &Broker{l, t, version}
 }
@@ -91,7 +96,9 @@ func New(t *testing.T, version byte) *Broker {
 // Accept takes the next connection and answers its CONNECT.
 func (b *Broker) Accept(ack packets.Packet) (*Peer, packets.Packet) {
 	b.t.Helper()
-	b.Listener.(*net.TCPListener).SetDeadline(time.Now().Add(patience))
+	if l, is := b.Listener.(*net.TCPListener); is {
+		l.SetDeadline(time.Now().Add(patience))
+	}
 	nc, err := b.Listener.Accept()
 	require.NoError(b.t, err)
 	p := &Peer{b.t, b.version, nc, bufio.NewReader(nc)}

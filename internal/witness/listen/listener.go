@@ -176,7 +176,7 @@ func (e *listener) split(m *message, filed int) []match.Part {
 		parts = []match.Part{{}}
 	}
 	for _, place := range e.Catalog.Places {
-		if place.Place != crowd.MarkUserProperty || parts[0].Mark != nil {
+		if place.Place < crowd.MarkUserProperty || parts[0].Mark != nil { // a property, or a header of a callback
 			continue
 		}
 		if m.beside == nil {

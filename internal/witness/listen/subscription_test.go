@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/mochi-mqtt/server/v2/packets"
@@ -20,6 +21,7 @@ import (
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/memnet"
 	"runcrowd/internal/witness/hearing"
 	"runcrowd/internal/witness/listen"
 	"runcrowd/internal/witness/match"
@@ -34,16 +36,29 @@ type ear struct {
 	end  func() error // stops the witness and closes its ledger, once
 }
 
+// broker is one on a network in memory.
+type broker struct {
+	*brokertest.Broker
+	net *memnet.Net
+}
+
+func newBroker(t *testing.T, version byte) *broker {
+	n := memnet.New()
+	l, err := n.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return &broker{brokertest.On(t, version, l), n}
+}
+
 const runID = "k3f9a2xy"
 
-func newListener(t *testing.T, addr, version string) *ear {
+func newListener(t *testing.T, b *broker, version string) *ear {
 	t.Helper()
-	return listenerOf(t, addr, version, "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, "+
+	return listenerOf(t, b, version, "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, "+
 		"watch_copies: 10ms}}")
 }
 
 // listenerOf is one that the end of a crowd file describes.
-func listenerOf(t *testing.T, addr, version, witnesses string) *ear {
+func listenerOf(t *testing.T, b *broker, version, witnesses string) *ear {
 	t.Helper()
 	c, err := file.Parse("x", []byte(fmt.Sprintf(`
 crowd: harbour
@@ -51,7 +66,7 @@ links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-%s`, addr, version, witnesses)), file.Sources{})
+%s`, b.Addr(), version, witnesses)), file.Sources{})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -67,7 +82,9 @@ plan: {for: 1s}
 	}
 	page := e.w.WitnessPage(0)
 	e.w.Flush()
-	base, err := hearing.New(c.Witnesses[0], 0, match.NewCatalog(f, runID), page)
+	catalog := match.NewCatalog(f, runID)
+	catalog.Network = b.net.Dial
+	base, err := hearing.New(c.Witnesses[0], 0, catalog, page)
 	require.NoError(t, err)
 	e.Witness, err = listen.New(base)
 	require.NoError(t, err)
@@ -80,13 +97,13 @@ plan: {for: 1s}
 }
 
 // start starts the witness against a broker that grants the subscription.
-func (e *ear) start(b *brokertest.Broker) *brokertest.Peer {
+func (e *ear) start(b *broker) *brokertest.Peer {
 	p, _ := e.begin(b)
 	return p
 }
 
 // begin is start, and gives the CONNECT.
-func (e *ear) begin(b *brokertest.Broker) (*brokertest.Peer, packets.Packet) {
+func (e *ear) begin(b *broker) (*brokertest.Peer, packets.Packet) {
 	e.t.Helper()
 	done := make(chan error, 1)
 	go func() { done <- e.Start(context.Background()) }()
@@ -165,233 +182,250 @@ func seqs(b *ledger.Book) []string {
 // Each message is noted once and acknowledged as its QoS wants; a QoS 2 packet
 // that comes again before its release is not another copy.
 func TestSubscriptionNotesWhatItHears(t *testing.T) {
-	for _, version := range []byte{4, 5} {
-		b := brokertest.New(t, version)
-		e := newListener(t, b.Addr().String(), map[byte]string{4: "3.1.1", 5: "5"}[version])
-		p := e.start(b)
-		publish(p, "buoy-1", 1, 0, 0, false)
-		publish(p, "buoy-1", 2, 1, 7, false)
-		assert.Equal(t, uint16(7), p.Expect(packets.Puback).PacketID)
-		publish(p, "buoy-1", 3, 2, 8, false)
-		p.Expect(packets.Pubrec)
-		publish(p, "buoy-1", 3, 2, 8, true)
-		p.Expect(packets.Pubrec)
-		p.Ack(packets.Pubrel, 8, 0)
-		assert.Equal(t, uint16(8), p.Expect(packets.Pubcomp).PacketID)
-		publish(p, "buoy-2", 4, 1, 9, false)  // filed under another device
-		publish(p, "nobody", 5, 1, 10, false) // at a topic of no device
-		publish(p, "buoy-1", 6, 1, 11, true)  // perhaps delivered before
-		publish(p, "buoy-1", 6, 1, 11, true)  // that is: it came under this number
-		for range 4 {
-			p.Expect(packets.Puback)
+	synctest.Test(t, func(t *testing.T) {
+		for _, version := range []byte{4, 5} {
+			b := newBroker(t, version)
+			e := newListener(t, b, map[byte]string{4: "3.1.1", 5: "5"}[version])
+			p := e.start(b)
+			publish(p, "buoy-1", 1, 0, 0, false)
+			publish(p, "buoy-1", 2, 1, 7, false)
+			assert.Equal(t, uint16(7), p.Expect(packets.Puback).PacketID)
+			publish(p, "buoy-1", 3, 2, 8, false)
+			p.Expect(packets.Pubrec)
+			publish(p, "buoy-1", 3, 2, 8, true)
+			p.Expect(packets.Pubrec)
+			p.Ack(packets.Pubrel, 8, 0)
+			assert.Equal(t, uint16(8), p.Expect(packets.Pubcomp).PacketID)
+			publish(p, "buoy-2", 4, 1, 9, false)  // filed under another device
+			publish(p, "nobody", 5, 1, 10, false) // at a topic of no device
+			publish(p, "buoy-1", 6, 1, 11, true)  // perhaps delivered before
+			publish(p, "buoy-1", 6, 1, 11, true)  // that is: it came under this number
+			for range 4 {
+				p.Expect(packets.Puback)
+			}
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+				Payload: []byte("no json")})
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+				Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
+			round := hearing.Round{N: 1, Expect: expect{6}}
+			complete, why := e.hear(p, round)
+			assert.True(t, complete, why)
+			assert.Zero(t, e.Awaited())
+			got := e.book()
+			assert.Equal(t, []string{"1@", "2@", "3@", "4@buoy-2", "5@topic harbour/nobody/state", "6@", "6@"}, seqs(got))
+			assert.True(t, got.Sightings[5].Perhaps && !got.Sightings[5].Again)
+			assert.True(t, got.Sightings[6].Again && !got.Sightings[6].Perhaps)
+			assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
 		}
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
-			Payload: []byte("no json")})
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
-			Payload: []byte(`{"mark":"otherrun/buoy-1/state/1"}`)})
-		round := hearing.Round{N: 1, Expect: expect{6}}
-		complete, why := e.hear(p, round)
-		assert.True(t, complete, why)
-		assert.Zero(t, e.Awaited())
-		got := e.book()
-		assert.Equal(t, []string{"1@", "2@", "3@", "4@buoy-2", "5@topic harbour/nobody/state", "6@", "6@"}, seqs(got))
-		assert.True(t, got.Sightings[5].Perhaps && !got.Sightings[5].Again)
-		assert.True(t, got.Sightings[6].Again && !got.Sightings[6].Perhaps)
-		assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
-	}
+	})
 }
 
 // A lost connection is a gap, unless the broker kept the session:
 // then only QoS 0 can be missing.
 func TestLostConnection(t *testing.T) {
-	for _, kept := range []bool{false, true} {
-		b := brokertest.New(t, 5)
-		e := newListener(t, b.Addr().String(), "5")
-		p := e.start(b)
-		publish(p, "buoy-1", 1, 1, 1, false)
-		p.Expect(packets.Puback)
-		p.Close()
-		p, hello := b.Accept(packets.Packet{SessionPresent: kept})
-		assert.False(t, hello.Connect.Clean, "it asks for its session")
-		if !kept {
-			grant(t, p)
+	synctest.Test(t, func(t *testing.T) {
+		for _, kept := range []bool{false, true} {
+			b := newBroker(t, 5)
+			e := newListener(t, b, "5")
+			p := e.start(b)
+			publish(p, "buoy-1", 1, 1, 1, false)
+			p.Expect(packets.Puback)
+			p.Close()
+			p, hello := b.Accept(packets.Packet{SessionPresent: kept})
+			assert.False(t, hello.Connect.Clean, "it asks for its session")
+			if !kept {
+				grant(t, p)
+			}
+			publish(p, "buoy-1", 2, 1, 2, false)
+			p.Expect(packets.Puback)
+			complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
+			assert.True(t, complete, why)
+			got := e.book()
+			assert.Equal(t, []string{"1@", "2@"}, seqs(got))
+			require.Len(t, got.Witnesses[0].Gaps, 1)
+			d := got.Witnesses[0].Gaps[0]
+			assert.Equal(t, kept, d.Kept)
+			assert.True(t, d.To.After(d.From))
+			assert.Equal(t, "the platform closed the connection", d.Why)
 		}
-		publish(p, "buoy-1", 2, 1, 2, false)
+	})
+}
+
+// A witness whose access token runs out leaves in time, and goes on in its session with
+// a new one.
+func TestTheWitnessRenewsItsToken(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b,
+			`5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
+		p, first := e.begin(b)
+		assert.Regexp(t, `^t-\d{9}$`, string(first.Connect.Password))
+		bye := p.Read()
+		for bye.FixedHeader.Type == packets.Pingreq { // it asks again and again
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+			bye = p.Read()
+		}
+		require.Equal(t, packets.Disconnect, bye.FixedHeader.Type)
+		assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")
+		publish(p, "buoy-1", 1, 2, 8, false) // was under way
+		p.Close()
+		p, second := b.Accept(packets.Packet{SessionPresent: true})
+		assert.False(t, second.Connect.Clean)
+		assert.NotEqual(t, first.Connect.Password, second.Connect.Password)
+		publish(p, "buoy-1", 1, 2, 8, true) // was not acknowledged: it is the same
+		p.Expect(packets.Pubrec)
+		publish(p, "buoy-1", 2, 1, 9, false)
 		p.Expect(packets.Puback)
 		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
 		assert.True(t, complete, why)
 		got := e.book()
 		assert.Equal(t, []string{"1@", "2@"}, seqs(got))
 		require.Len(t, got.Witnesses[0].Gaps, 1)
-		d := got.Witnesses[0].Gaps[0]
-		assert.Equal(t, kept, d.Kept)
-		assert.True(t, d.To.After(d.From))
-		assert.Equal(t, "the platform closed the connection", d.Why)
-	}
-}
-
-// A witness whose access token runs out leaves in time, and goes on in its session with
-// a new one.
-func TestTheWitnessRenewsItsToken(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(),
-		`5, password: "${access_token}", access_token: {text: "t-${expiry}", valid: 3s}`)
-	p, first := e.begin(b)
-	assert.Regexp(t, `^t-\d{10}$`, string(first.Connect.Password))
-	bye := p.Read()
-	for bye.FixedHeader.Type == packets.Pingreq { // it asks again and again
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
-		bye = p.Read()
-	}
-	require.Equal(t, packets.Disconnect, bye.FixedHeader.Type)
-	assert.False(t, bye.Properties.SessionExpiryIntervalFlag, "the session stays")
-	publish(p, "buoy-1", 1, 2, 8, false) // was under way
-	p.Close()
-	p, second := b.Accept(packets.Packet{SessionPresent: true})
-	assert.False(t, second.Connect.Clean)
-	assert.NotEqual(t, first.Connect.Password, second.Connect.Password)
-	publish(p, "buoy-1", 1, 2, 8, true) // was not acknowledged: it is the same
-	p.Expect(packets.Pubrec)
-	publish(p, "buoy-1", 2, 1, 9, false)
-	p.Expect(packets.Puback)
-	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
-	assert.True(t, complete, why)
-	got := e.book()
-	assert.Equal(t, []string{"1@", "2@"}, seqs(got))
-	require.Len(t, got.Witnesses[0].Gaps, 1)
-	assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Gaps[0].Why)
+		assert.Equal(t, "it changed its access token for a new one", got.Witnesses[0].Gaps[0].Why)
+	})
 }
 
 // A witness that does not listen at the end was not heard; neither was one that got
 // messages without any mark.
 func TestNotHeard(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	p := e.start(b)
-	p.Close()
-	b.Close()
-	complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{1}})
-	assert.False(t, complete)
-	assert.Contains(t, why, "the subscription was lost")
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		p.Close()
+		b.Close()
+		complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{1}})
+		assert.False(t, complete)
+		assert.Contains(t, why, "the subscription was lost")
 
-	b = brokertest.New(t, 5)
-	e = newListener(t, b.Addr().String(), "5")
-	p = e.start(b)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
-		Payload: []byte(`{"a":1}`)})
-	complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
-	assert.False(t, complete)
-	assert.Contains(t, why, `messages came (1), but none carried a mark; the first was “harbour/x {"a":1}”`)
+		b = newBroker(t, 5)
+		e = newListener(t, b, "5")
+		p = e.start(b)
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/x",
+			Payload: []byte(`{"a":1}`)})
+		complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.False(t, complete)
+		assert.Contains(t, why, `messages came (1), but none carried a mark; the first was “harbour/x {"a":1}”`)
+	})
 }
 
 // A broker that falls silent may have passed on what was not heard: the witness counts
 // as listening up to the last packet that came, whenever the silence is noticed.
 func TestSilence(t *testing.T) {
-	t.Parallel()
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	p := e.start(b)
-	publish(p, "buoy-1", 1, 1, 1, false)
-	p.Expect(packets.Puback)
-	before := time.Now()
-	complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{2}})
-	runtime.KeepAlive(p) // a connection that nobody holds is closed
-	assert.False(t, complete)
-	assert.Contains(t, why, "the platform no longer answers the witness; it was heard last at")
-	got := e.book()
-	require.Len(t, got.Witnesses[0].Gaps, 1)
-	assert.True(t, got.Witnesses[0].Gaps[0].From.Before(before), "the gap begins with the last packet")
-	assert.True(t, got.Witnesses[0].Gaps[0].To.IsZero())
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		p.Expect(packets.Puback)
+		before := time.Now()
+		complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{2}})
+		runtime.KeepAlive(p) // a connection that nobody holds is closed
+		assert.False(t, complete)
+		assert.Contains(t, why, "the platform no longer answers the witness; it was heard last at")
+		got := e.book()
+		require.Len(t, got.Witnesses[0].Gaps, 1)
+		assert.WithinDuration(t, before, got.Witnesses[0].Gaps[0].From, time.Millisecond, "the gap begins with the last packet")
+		assert.True(t, got.Witnesses[0].Gaps[0].To.IsZero())
 
-	b = brokertest.New(t, 5)
-	e = newListener(t, b.Addr().String(), "5")
-	p = e.start(b)
-	publish(p, "buoy-1", 1, 1, 1, false)
-	p.Expect(packets.Puback)
-	heard := time.Now()
-	time.Sleep(300 * time.Millisecond) // half open
-	p.Close()
-	p, _ = b.Accept(packets.Packet{})
-	grant(t, p)
-	complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
-	assert.True(t, complete, why)
-	got = e.book()
-	require.Len(t, got.Witnesses[0].Gaps, 1)
-	assert.WithinDuration(t, heard, got.Witnesses[0].Gaps[0].From, 250*time.Millisecond)
+		b = newBroker(t, 5)
+		e = newListener(t, b, "5")
+		p = e.start(b)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		p.Expect(packets.Puback)
+		heard := time.Now()
+		time.Sleep(300 * time.Millisecond) // half open
+		p.Close()
+		p, _ = b.Accept(packets.Packet{})
+		grant(t, p)
+		complete, why = e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.True(t, complete, why)
+		got = e.book()
+		require.Len(t, got.Witnesses[0].Gaps, 1)
+		assert.WithinDuration(t, heard, got.Witnesses[0].Gaps[0].From, 250*time.Millisecond)
+	})
 }
 
 // A retained message that comes again when the witness reconnects is no other copy; one
 // that comes while it listens is.
 func TestRetainedAgain(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	p := e.start(b)
-	publish(p, "buoy-1", 1, 1, 1, false)
-	p.Expect(packets.Puback)
-	retained := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true},
-		TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)}
-	p.Write(retained)
-	publish(p, "buoy-1", 2, 1, 2, false)
-	p.Expect(packets.Puback) // the one before was read
-	p.Close()
-	p, _ = b.Accept(packets.Packet{})
-	grant(t, p)
-	p.Write(retained)
-	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
-	assert.True(t, complete, why)
-	got := e.book()
-	require.Len(t, got.Sightings, 4)
-	for i, again := range []bool{false, false, false, true} {
-		assert.Equal(t, again, got.Sightings[i].Again, "sighting %d", i)
-	}
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		p.Expect(packets.Puback)
+		retained := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: true},
+			TopicName: "harbour/buoy-1/state", Payload: []byte(`{"mark":"` + runID + `/buoy-1/state/1","a":1}`)}
+		p.Write(retained)
+		publish(p, "buoy-1", 2, 1, 2, false)
+		p.Expect(packets.Puback) // the one before was read
+		p.Close()
+		p, _ = b.Accept(packets.Packet{})
+		grant(t, p)
+		p.Write(retained)
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.True(t, complete, why)
+		got := e.book()
+		require.Len(t, got.Sightings, 4)
+		for i, again := range []bool{false, false, false, true} {
+			assert.Equal(t, again, got.Sightings[i].Again, "sighting %d", i)
+		}
+	})
 }
 
 // An identifier that the broker has free again is another message's, whatever it says of it.
 func TestAnIdentifierThatIsFreeAgain(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	p := e.start(b)
-	publish(p, "buoy-1", 1, 1, 7, false)
-	for pings := 0; pings < 2; { // sent after our acknowledgement, and answered
-		if p.Read().FixedHeader.Type == packets.Pingreq {
-			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
-			pings++
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 1, 7, false)
+		for pings := 0; pings < 2; { // sent after our acknowledgement, and answered
+			if p.Read().FixedHeader.Type == packets.Pingreq {
+				p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+				pings++
+			}
 		}
-	}
-	publish(p, "buoy-1", 1, 1, 7, true)
-	for p.Read().FixedHeader.Type != packets.Puback {
-	}
-	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
-	assert.True(t, complete, why)
-	got := e.book()
-	require.Len(t, got.Sightings, 2)
-	assert.True(t, got.Sightings[1].Perhaps && !got.Sightings[1].Again)
+		publish(p, "buoy-1", 1, 1, 7, true)
+		for p.Read().FixedHeader.Type != packets.Puback {
+		}
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.True(t, complete, why)
+		got := e.book()
+		require.Len(t, got.Sightings, 2)
+		assert.True(t, got.Sightings[1].Perhaps && !got.Sightings[1].Again)
+	})
 }
 
 func TestRefusedSubscription(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	done := make(chan error, 1)
-	go func() { done <- e.Start(context.Background()) }()
-	p, _ := b.Accept(packets.Packet{})
-	sub := p.Expect(packets.Subscribe)
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
-		ReasonCodes: []byte{0x87}})
-	assert.ErrorContains(t, <-done,
-		`the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		done := make(chan error, 1)
+		go func() { done <- e.Start(context.Background()) }()
+		p, _ := b.Accept(packets.Packet{})
+		sub := p.Expect(packets.Subscribe)
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
+			ReasonCodes: []byte{0x87}})
+		assert.ErrorContains(t, <-done,
+			`the broker refused the subscription "harbour/#": not authorized (0x87); check that this user may subscribe`)
+	})
 }
 
 // Messages that wait long for a witness may be dropped by the broker, which tells nobody:
 // the time is noted. What came all the same counts.
 func TestALaggingWitness(t *testing.T) {
-	for _, waiting := range []int{3, 300} { // of 200 that a broker keeps
-		lagging(t, waiting)
-	}
+	synctest.Test(t, func(t *testing.T) {
+		for _, waiting := range []int{3, 300} { // of 200 that a broker keeps
+			lagging(t, waiting)
+		}
+	})
 }
 
 func lagging(t *testing.T, waiting int) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
+	b := newBroker(t, 5)
+	e := newListener(t, b, "5")
 	p := e.start(b)
 	p.Expect(packets.Pingreq)
 	time.Sleep(2500 * time.Millisecond) // the answer stands behind messages that wait
@@ -416,47 +450,51 @@ func lagging(t *testing.T, waiting int) {
 
 // What comes together is acknowledged together.
 func TestAcknowledgementsGoOutTogether(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := newListener(t, b.Addr().String(), "5")
-	p := e.start(b)
-	var all []byte
-	for id := range uint16(50) {
-		all = append(all, brokertest.Encode(t, 5, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish,
-			Qos: 1}, PacketID: id + 1, TopicName: "harbour/buoy-1/state",
-			Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, id+1))})...)
-	}
-	_, err := p.Conn.Write(all)
-	require.NoError(t, err)
-	// One read of the connection brings many of them.
-	buf := make([]byte, 4096)
-	got, reads := 0, 0
-	for got < 50*4 {
-		p.SetReadDeadline(time.Now().Add(5 * time.Second))
-		n, err := p.Conn.Read(buf)
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		var all []byte
+		for id := range uint16(50) {
+			all = append(all, brokertest.Encode(t, 5, packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish,
+				Qos: 1}, PacketID: id + 1, TopicName: "harbour/buoy-1/state",
+				Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, id+1))})...)
+		}
+		_, err := p.Conn.Write(all)
 		require.NoError(t, err)
-		got, reads = got+n, reads+1
-	}
-	assert.Less(t, reads, 25)
+		// One read of the connection brings many of them.
+		buf := make([]byte, 4096)
+		got, reads := 0, 0
+		for got < 50*4 {
+			p.SetReadDeadline(time.Now().Add(5 * time.Second))
+			n, err := p.Conn.Read(buf)
+			require.NoError(t, err)
+			got, reads = got+n, reads+1
+		}
+		assert.Less(t, reads, 25)
+	})
 }
 
 // An alert that quotes the mark of the message which called for it is no copy of that message,
 // also where one witness hears both, and where it was retained.
 func TestAnAlertIsNoCopyOfItsMessage(t *testing.T) {
-	b := brokertest.New(t, 5)
-	e := listenerOf(t, b.Addr().String(), "5",
-		`witnesses: {ear: {proves: [received, alerts], subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := listenerOf(t, b, "5",
+			`witnesses: {ear: {proves: [received, alerts], subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}
 alerts: {low: {heard_by: ear, about: .device, match: .rule == "low", when: a < 1, within: 100ms}}`)
-	p := e.start(b)
-	publish(p, "buoy-1", 1, 0, 0, false)
-	for _, retained := range []bool{false, true} {
-		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: retained},
-			TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID +
-				`/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
-	}
-	complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
-	assert.True(t, complete, why)
-	got := e.book()
-	assert.Equal(t, []string{"1@"}, seqs(got))
-	require.Len(t, got.Alerts[0].Said, 1, "a retained one was said before")
-	assert.Equal(t, "buoy-1", got.Alerts[0].Said[0].Device)
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 0, 0, false)
+		for _, retained := range []bool{false, true} {
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Retain: retained},
+				TopicName: "harbour/alarms", Payload: []byte(`{"mark":"` + runID +
+					`/buoy-1/state/1","rule":"low","device":"buoy-1"}`)})
+		}
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.True(t, complete, why)
+		got := e.book()
+		assert.Equal(t, []string{"1@"}, seqs(got))
+		require.Len(t, got.Alerts[0].Said, 1, "a retained one was said before")
+		assert.Equal(t, "buoy-1", got.Alerts[0].Said[0].Device)
+	})
 }

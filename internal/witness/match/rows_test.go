@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"runcrowd/internal/ledger"
 )
@@ -51,6 +52,10 @@ func TestWhatARowIs(t *testing.T) {
 			{x: found(2, 0, "a"), is: AnotherCopy}},
 		"one filed elsewhere": {{is: AnotherCopy, x: found(1, 0, "a")},
 			{x: &ledger.Sighting{Seq: 1, FiledDevice: "b", Values: []byte("a")}, is: AnotherCopy}},
+		"strays of two devices, on two pages": {{is: AnotherCopy, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "x"}},
+			{page: true, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y"}, is: AnotherCopy},
+			{page: true, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y", Reading: "r"}, is: AnotherCopy},
+			{page: true, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y"}, is: KnownRow}},
 		"strays of two devices": {{is: AnotherCopy, x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "x"}},
 			{x: &ledger.Sighting{Stream: -1, Seq: 1, Device: "y"}, is: AnotherCopy}},
 	} {
@@ -87,6 +92,23 @@ func TestKnownRows(t *testing.T) {
 	assert.Equal(t, KnownRow, r.Meet(found(1, 7, "b"), on), "the row as it was last")
 	assert.Equal(t, []Meeting{KnownRow, KnownRow, AnotherCopy},
 		[]Meeting{r.Meet(found(2, 0, "a"), on), r.Meet(found(2, 0, "a"), on), r.Meet(found(2, 0, "a"), on)})
+}
+
+// That a message moved between pages is noted once, also over two hearings.
+func TestMovesThatAreKnown(t *testing.T) {
+	r := &Rows{}
+	r.Know(&ledger.Sighting{Seq: 1, Perhaps: true})
+	r.Ask()
+	for _, seq := range []uint64{1, 2, 3} {
+		assert.Equal(t, AnotherCopy, r.Meet(found(seq, 0, "a"), page(r)), "on a page of its own: %d", seq)
+	}
+	for _, seq := range []uint64{2, 1} {
+		assert.Equal(t, KnownRow, r.Meet(found(seq, 0, "a"), page(r)))
+	}
+	moved := r.Moved()
+	require.Len(t, moved, 1)
+	assert.Equal(t, uint64(2), moved[0].Seq)
+	assert.False(t, r.LostTrack())
 }
 
 // A made-up number far beyond all others costs next to nothing.
