@@ -108,6 +108,9 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		if !met && r.Lag.N > 0 && r.sure[3][0].P99 <= q.Limit {
 			c.State = proof.Undecided // it is known to 1/4096
 		}
+		if r.Lag.N == 0 {
+			c.Got = "nothing to measure"
+		}
 	default:
 		d := [...]Delays{r.Acknowledged, r.Received, r.Stored}[q.Proof]
 		least, most := r.sure[q.Proof][0].of(q.Measure), r.sure[q.Proof][1].of(q.Measure)
