@@ -12,13 +12,12 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
+	"runcrowd/internal/grid"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
@@ -637,28 +636,12 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 	if d.values {
 		return e.valuesOfDevices(rows, d)
 	}
-	t := report.Table()
-	first := "device"
+	heads := []string{"device", "reading", ">due", ">proven", "what was not", ">last seq", ">found", "sent last", "found last",
+		">gaps", ">disconnects"}
 	if d.by != "" {
-		first = d.by
+		heads = append([]string{d.by}, slices.Delete(heads[1:], 4, 8)...)
 	}
-	head := table.Row{first, "reading", "due", "proven", "what was not"}
-	right := []int{3, 4}
-	if d.by == "" {
-		head = append(head, "last seq", "found")
-		right = append(right, 6, 7)
-	}
-	if d.by == "" {
-		head = append(head, "sent last", "found last")
-	}
-	head = append(head, "gaps", "disconnects")
-	right = append(right, len(head)-1, len(head))
-	t.AppendHeader(head)
-	var columns []table.ColumnConfig
-	for _, n := range right {
-		columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(columns)
+	t := grid.New(heads...)
 	shown := 0
 	for i := range rows {
 		if shown == tableRows && !d.all {
@@ -666,19 +649,13 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		}
 		shown++
 		r := &rows[i]
-		line := table.Row{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], whatWasNot(r)}
+		line := []any{r.Device, r.Reading, r.Counts.Due(), r.Counts[verdict.Proven], whatWasNot(r)}
 		if d.by == "" {
-			line = append(line, r.SeqHere, r.SeqThere)
+			line = append(line, r.SeqHere, r.SeqThere, clockOf(r.LastHere), clockOf(r.LastThere))
 		}
-		if d.by == "" {
-			line = append(line, clockOf(r.LastHere), clockOf(r.LastThere))
-		}
-		t.AppendRow(append(line, r.Gaps, r.Disconnects))
+		t.Row(append(line, r.Gaps, r.Disconnects)...)
 	}
-	for _, line := range strings.Split(t.Render(), "\n") {
-		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
-	}
-	fmt.Fprintln(e.stdout)
+	fmt.Fprintln(e.stdout, t.Plain(""))
 	if more := len(rows) - shown; more > 0 {
 		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
 	}
@@ -718,25 +695,18 @@ func (e *env) valuesOfDevices(rows []tally.Row, d *devicesOf) error {
 			line += "; connection lost " + plural(r.Disconnects, "time")
 		}
 		fmt.Fprintln(e.stdout, line)
-		t := report.Table()
-		t.AppendHeader(table.Row{"field", "lowest", "highest", "mean", "last"})
-		t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight},
-			{Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight},
-			{Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight}})
+		t := grid.New("field", ">lowest", ">highest", ">mean", "last")
 		for k := range r.Fields {
 			f := &r.Fields[k]
 			name := f.Name
 			if f.Unit != "" {
 				name += " (" + f.Unit + ")"
 			}
-			t.AppendRow(table.Row{name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }, -1),
+			t.Row(name, here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.Low }, -1),
 				here(&f.Here, &f.There, func(s *tally.Spans) float64 { return s.High }, -1),
-				here(&f.Here, &f.There, (*tally.Spans).Mean, digitsOfMean), lastOf(&f.Here, &f.There)})
+				here(&f.Here, &f.There, (*tally.Spans).Mean, digitsOfMean), lastOf(&f.Here, &f.There))
 		}
-		for _, line := range strings.Split(t.Render(), "\n") {
-			fmt.Fprintln(e.stdout, strings.TrimRight("  "+line, " "))
-		}
-		fmt.Fprintln(e.stdout)
+		fmt.Fprintln(e.stdout, t.Plain("  "))
 	}
 	_, err := fmt.Fprintln(e.stdout, "Where the witness has another value, it stands after the one that was sent: sent "+
 		"/ found.")

@@ -1,20 +1,17 @@
 package cli
 
 import (
-	"encoding/csv"
 	"fmt"
 	"sort"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
-	"runcrowd/internal/report"
+	"runcrowd/internal/grid"
 )
 
 // hidden stands for a secret that is not shown.
@@ -107,45 +104,40 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		}
 		return e.json(map[string]any{"crowd": f.Crowd.Name, "devices": list})
 	case "csv":
-		w := csv.NewWriter(e.raw)
-		w.Write(append([]string{"device", "kind", "n", "tags"}, names...))
+		t := grid.New(append([]string{"device", "kind", "n", "tags"}, names...)...)
 		for _, d := range devices {
-			row := []string{foreign.Cell(d.Name), d.Cast.Kind.Name, fmt.Sprint(d.N), strings.Join(d.Tags, " ")}
+			row := []any{foreign.Cell(d.Name), d.Cast.Kind.Name, d.N, strings.Join(d.Tags, " ")}
 			for _, n := range names {
 				row = append(row, foreign.Cell(formula.String(value(d, n, ""))))
 			}
-			w.Write(row)
+			t.Row(row...)
 		}
-		w.Flush()
-		return w.Error()
+		return t.CSV(e.raw)
 	}
-	t := report.Table()
 	tagged := false
 	links := map[*crowd.Link]bool{}
 	for _, d := range devices {
 		tagged = tagged || len(d.Tags) > 0
 		links[d.Cast.Link] = true
 	}
-	head := table.Row{"device", "kind", "n"}
+	t := grid.New("device", "kind", "n")
 	if tagged {
-		head = append(head, "tags")
+		t.Column("tags")
 	}
 	if len(links) > 1 {
-		head = append(head, "link")
+		t.Column("link")
 	}
 	for _, n := range names {
-		head = append(head, n)
+		t.Column(n)
 	}
-	t.AppendHeader(head)
-	numbers := map[int]bool{} // of the columns that hold nothing else
-	for i := range head {
-		numbers[i] = true
+	for i := range t.Columns { // those that hold nothing but numbers
+		t.Columns[i].Right = true
 	}
 	for i, d := range devices {
 		if i == tableRows && !all {
 			break
 		}
-		row := table.Row{d.Name, d.Cast.Kind.Name, d.N}
+		row := []any{d.Name, d.Cast.Kind.Name, d.N}
 		if tagged {
 			row = append(row, strings.Join(d.Tags, " "))
 		}
@@ -157,21 +149,11 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		}
 		for k, cell := range row {
 			_, is := crowd.Number(fmt.Sprint(cell))
-			numbers[k] = numbers[k] && (is || cell == "")
+			t.Columns[k].Right = t.Columns[k].Right && (is || cell == "")
 		}
-		t.AppendRow(row)
+		t.Row(row...)
 	}
-	var columns []table.ColumnConfig
-	for k := range head {
-		if numbers[k] {
-			columns = append(columns, table.ColumnConfig{Number: k + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
-		}
-	}
-	t.SetColumnConfigs(columns)
-	for _, line := range strings.Split(t.Render(), "\n") {
-		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
-	}
-	fmt.Fprintln(e.stdout)
+	fmt.Fprintln(e.stdout, t.Plain(""))
 	if more := len(devices) - tableRows; more > 0 && !all {
 		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
 	}

@@ -8,12 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"runcrowd/internal/grid"
 	"runcrowd/internal/quantity"
-	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/scratch"
 )
@@ -105,11 +103,7 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 		_, err := fmt.Fprintf(e.stdout, "There is no run in %s.\n", dir)
 		return err
 	}
-	t := report.Table()
-	t.AppendHeader(table.Row{"folder", "began (UTC)", "due", "proven", "requirements", "size"})
-	t.SetColumnConfigs([]table.ColumnConfig{{Number: 3, Align: text.AlignRight, AlignHeader: text.AlignRight},
-		{Number: 4, Align: text.AlignRight, AlignHeader: text.AlignRight},
-		{Number: 6, Align: text.AlignRight, AlignHeader: text.AlignRight}})
+	t := grid.New("folder", "began (UTC)", ">due", ">proven", "requirements", ">size")
 	total := int64(0)
 	for _, k := range list {
 		due, proven, state := fmt.Sprint(k.Due), fmt.Sprint(k.Proven), "not met"
@@ -125,14 +119,10 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 		case k.Met:
 			state = "met"
 		}
-		t.AppendRow(table.Row{k.Folder, k.Started.UTC().Format("2006-01-02 15:04:05"), due, proven, state,
-			roughSize(k.Bytes)})
+		t.Row(k.Folder, k.Started.UTC().Format("2006-01-02 15:04:05"), due, proven, state, roughSize(k.Bytes))
 		total += k.Bytes
 	}
-	for _, line := range strings.Split(t.Render(), "\n") {
-		fmt.Fprintln(e.stdout, strings.TrimRight(line, " "))
-	}
-	_, err := fmt.Fprintf(e.stdout, "\n%s, %s\n", plural(len(list), "run"), roughSize(total))
+	_, err := fmt.Fprintf(e.stdout, "%s\n%s, %s\n", t.Plain(""), plural(len(list), "run"), roughSize(total))
 	return err
 }
 

@@ -8,17 +8,16 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/grid"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
 	"runcrowd/internal/quantity"
-	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	value "runcrowd/internal/signal"
 	"runcrowd/internal/tally"
@@ -364,17 +363,15 @@ func (e *env) tellTrace(t *trace) {
 }
 
 // tellFields shows each field as it was sent and as each witness found it.
-func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
-	by, found := t.columns(m.Seq)
-	s := &t.book.Streams[t.stream.Index]
-	tw := report.Table()
-	head := table.Row{"field", "sent"}
+func (e *env) tellFields(tr *trace, m *ledger.Message, batch bool) {
+	by, found := tr.columns(m.Seq)
+	s := &tr.book.Streams[tr.stream.Index]
+	t := grid.New("field", "sent")
 	var columns [][]verdict.Field
 	for i, w := range by {
-		head = append(head, w.Name)
+		t.Column(w.Name)
 		columns = append(columns, verdict.Fields(m.Carried, found[i], s, w))
 	}
-	tw.AppendHeader(head)
 	rows := verdict.Fields(m.Carried, m.Carried, s, &ledger.Witness{})
 	at := func(list []verdict.Field, field string) *verdict.Field {
 		for i := range list {
@@ -385,7 +382,7 @@ func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
 		return nil
 	}
 	for _, r := range rows {
-		row := table.Row{r.Field, strings.TrimSpace(r.Sent + " " + r.Unit)}
+		row := []any{r.Field, strings.TrimSpace(r.Sent + " " + r.Unit)}
 		for _, c := range columns {
 			cell := "same"
 			if x := at(c, r.Field); x != nil && !x.Same {
@@ -401,15 +398,13 @@ func (e *env) tellFields(t *trace, m *ledger.Message, batch bool) {
 			}
 			row = append(row, cell)
 		}
-		tw.AppendRow(row)
+		t.Row(row...)
 	}
 	fmt.Fprintln(e.stdout)
 	if batch {
 		fmt.Fprintf(e.stdout, "  #%d\n", m.Seq)
 	}
-	for _, line := range strings.Split(tw.Render(), "\n") {
-		fmt.Fprintln(e.stdout, "  "+strings.TrimRight(line, " "))
-	}
+	fmt.Fprint(e.stdout, t.Plain("  "))
 }
 
 func (t *trace) doc(folder string) map[string]any {

@@ -5,10 +5,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"runcrowd/internal/foreign"
+	"runcrowd/internal/grid"
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
@@ -85,15 +83,8 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		}
 		return fmt.Sprint(n)
 	}
-	t := newTable()
-	row := table.Row{"alert", "called for", "given", "missing", "late", "repeated", "unexpected", "unknown", "p50",
-		"worst"}
-	t.AppendHeader(row)
-	var c []table.ColumnConfig
-	for i := 2; i <= len(row); i++ {
-		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(c)
+	t := grid.New("alert", ">called for", ">given", ">missing", ">late", ">repeated", ">unexpected", ">unknown", ">p50",
+		">worst")
 	var all tally.AlertCount
 	strange := 0
 	for _, n := range r.Alerts {
@@ -101,13 +92,13 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		if n.Delays.N > 0 {
 			p50, worst = verdict.Span(n.Delays.P50), verdict.Span(n.Delays.Worst)
 		}
-		t.AppendRow(table.Row{n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late),
-			number(n.Repeated), number(n.Unexpected), number(n.Unknown), p50, worst})
+		t.Row(n.Name, number(n.Called), number(n.Given), number(n.Missing), number(n.Late), number(n.Repeated),
+			number(n.Unexpected), number(n.Unknown), p50, worst)
 		all.Missing, all.Late, all.Unknown = all.Missing+n.Missing, all.Late+n.Late, all.Unknown+n.Unknown
 		all.Repeated, all.Unexpected = all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 		strange += n.Strange
 	}
-	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", indent(t.Render()))
+	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", t.Ruled("  "))
 	if strange > 0 {
 		fmt.Fprintf(b, "  %d more were about devices that are none of this run.\n", strange)
 	}

@@ -3,13 +3,12 @@ package report
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
-
 	"runcrowd/internal/foreign"
+	"runcrowd/internal/grid"
 	"runcrowd/internal/tally"
 )
 
@@ -32,35 +31,31 @@ func CompareJSON(c *Compared) ([]byte, error) {
 // mostCompared is how many devices that changed are listed.
 const mostCompared = 20
 
-// tables makes the tables of a comparison, each with its title.
-func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list []table.Writer) {
-	add := func(title string, right []int, head table.Row, rows []table.Row) {
-		if len(rows) == 0 {
-			return
-		}
-		t := newTable()
-		t.AppendHeader(head)
-		t.AppendRows(rows)
-		var columns []table.ColumnConfig
-		for _, n := range right {
-			columns = append(columns, table.ColumnConfig{Number: n, Align: text.AlignRight, AlignHeader: text.AlignRight})
-		}
-		t.SetColumnConfigs(columns)
-		titles, list = append(titles, title), append(list, t)
+// titled is a table with a title.
+type titled struct {
+	title string
+	*grid.Grid
+}
+
+// tables makes the tables of a comparison.
+func (c *Compared) tables(mark func(tally.Trend) string) (list []titled) {
+	add := func(title string, heads ...string) *grid.Grid {
+		t := grid.New(heads...)
+		list = append(list, titled{title, t})
+		return t
 	}
-	var rows []table.Row
+	t := add("Verdicts", "", ">first", ">second", "")
 	for _, v := range c.Verdicts {
-		rows = append(rows, table.Row{v.Verdict, v.N[0], v.N[1]})
+		t.Row(v.Verdict, v.N[0], v.N[1])
 	}
-	rows = append(rows, table.Row{"proven, of all", fmt.Sprintf("%.3f%%", c.ProvenShare[0]),
-		fmt.Sprintf("%.3f%%", c.ProvenShare[1]), mark(c.Proven)})
-	add("Verdicts", []int{2, 3}, table.Row{"", "first", "second", ""}, rows)
-	rows = nil
+	t.Row("proven, of all", fmt.Sprintf("%.3f%%", c.ProvenShare[0]), fmt.Sprintf("%.3f%%", c.ProvenShare[1]),
+		mark(c.Proven))
+	t = add("Requirements", "", "first", "second", "")
 	for _, q := range c.Requirements {
-		rows = append(rows, table.Row{q.Key, orNone(string(q.State[0])), orNone(string(q.State[1])), mark(q.Trend)})
+		t.Row(q.Key, orNone(string(q.State[0])), orNone(string(q.State[1])), mark(q.Trend))
 	}
-	add("Requirements", nil, table.Row{"", "first", "second", ""}, rows)
-	measures := func(list []tally.MeasureChange, unit string) (rows []table.Row) {
+	measures := func(title string, list []tally.MeasureChange, unit string) {
+		t := add(title, "", ">first", ">second", ">difference (99 % interval)", "")
 		for _, m := range list {
 			between := "too few messages to tell"
 			if m.Low != 0 || m.High != 0 || m.Trend != tally.Unclear {
@@ -69,30 +64,25 @@ func (c *Compared) tables(mark func(tally.Trend) string) (titles []string, list 
 			if m.Busy {
 				between += ", as the machine was busy"
 			}
-			rows = append(rows, table.Row{m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit),
-				fmt.Sprintf("%.4g %s", m.Value[1], unit), between, mark(m.Trend)})
+			t.Row(m.Name, fmt.Sprintf("%.4g %s", m.Value[0], unit), fmt.Sprintf("%.4g %s", m.Value[1], unit), between,
+				mark(m.Trend))
 		}
-		return rows
 	}
-	add("Delays after sending, and lag", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)",
-		""}, measures(c.Delays, "ms"))
-	add("Messages a second", []int{2, 3, 4}, table.Row{"", "first", "second", "difference (99 % interval)", ""},
-		measures(c.Rates, "/s"))
-	rows = nil
+	measures("Delays after sending, and lag", c.Delays, "ms")
+	measures("Messages a second", c.Rates, "/s")
+	title := "Devices that changed: messages not proven"
+	if more := c.DeviceCount - mostCompared; more > 0 {
+		title += fmt.Sprintf(" (%d more are in the JSON)", more)
+	}
+	t = add(title, "", ">first", ">second", "")
 	for _, d := range c.Devices[:min(len(c.Devices), mostCompared)] {
 		trend := tally.Better
 		if d.Bad[1] > d.Bad[0] {
 			trend = tally.Worse
 		}
-		rows = append(rows, table.Row{d.Device, fmt.Sprintf("%d of %d", d.Bad[0], d.Due[0]),
-			fmt.Sprintf("%d of %d", d.Bad[1], d.Due[1]), mark(trend)})
+		t.Row(d.Device, fmt.Sprintf("%d of %d", d.Bad[0], d.Due[0]), fmt.Sprintf("%d of %d", d.Bad[1], d.Due[1]), mark(trend))
 	}
-	title := "Devices that changed: messages not proven"
-	if more := c.DeviceCount - mostCompared; more > 0 {
-		title += fmt.Sprintf(" (%d more are in the JSON)", more)
-	}
-	add(title, []int{2, 3}, table.Row{"", "first", "second", ""}, rows)
-	return titles, list
+	return slices.DeleteFunc(list, func(t titled) bool { return len(t.Rows) == 0 })
 }
 
 func orNone(s string) string {
@@ -148,7 +138,7 @@ func CompareText(c *Compared, st Style) string {
 	for _, text := range c.notes() {
 		b.WriteString(text + "\n")
 	}
-	titles, list := c.tables(func(t tally.Trend) string {
+	list := c.tables(func(t tally.Trend) string {
 		switch t {
 		case tally.Worse:
 			return st.paint(bad, string(t))
@@ -157,8 +147,8 @@ func CompareText(c *Compared, st Style) string {
 		}
 		return st.paint(faint, string(t))
 	})
-	for i, t := range list {
-		fmt.Fprintf(&b, "\n%s\n%s", st.paint(head, titles[i]), indent(t.Render()))
+	for _, t := range list {
+		fmt.Fprintf(&b, "\n%s\n%s", st.paint(head, t.title), t.Ruled("  "))
 	}
 	return b.String()
 }
@@ -171,14 +161,19 @@ func CompareMarkdown(c *Compared) string {
 	for _, text := range c.notes() {
 		b.WriteString("\n" + text + "\n")
 	}
-	titles, list := c.tables(func(t tally.Trend) string {
+	const worse = "**worse**"
+	for _, t := range c.tables(func(t tally.Trend) string {
 		if t == tally.Worse {
-			return "**worse**"
+			return worse
 		}
 		return string(t)
-	})
-	for i, t := range list {
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n", titles[i], t.RenderMarkdown())
+	}) {
+		fmt.Fprintf(&b, "\n### %s\n\n%s", t.title, t.Markdown(func(s string) string {
+			if s == worse {
+				return s
+			}
+			return escape(s)
+		}))
 	}
 	return b.String()
 }

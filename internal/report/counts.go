@@ -4,8 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jedib0t/go-pretty/v6/table"
-
+	"runcrowd/internal/grid"
 	"runcrowd/internal/tally"
 )
 
@@ -34,17 +33,16 @@ func counts(b *strings.Builder, r *tally.Result, st Style) {
 		}
 		fmt.Fprintf(b, "\n%s\n", st.paint(bad, fmt.Sprintf("The witness %s counts %d messages, and %s went out; %d of %s "+
 			"differ", c.Witness, c.Theirs, ourCount(c.Least, c.Most), c.Differ, plural(c.Of, "device"))))
-		t := newTable()
-		t.AppendHeader(table.Row{"device", "ours", "theirs", ""})
+		t := grid.New("device", "ours", "theirs", "")
 		for i := range c.Devices[:min(len(c.Devices), c.Differ, mostCounts)] {
 			d := &c.Devices[i]
 			how := fmt.Sprintf("%d too many", d.Theirs-d.Most)
 			if d.Theirs < d.Least {
 				how = fmt.Sprintf("%d too few", d.Least-d.Theirs)
 			}
-			t.AppendRow(table.Row{d.Device, ourCount(d.Least, d.Most), d.Theirs, how})
+			t.Row(d.Device, ourCount(d.Least, d.Most), d.Theirs, how)
 		}
-		b.WriteString(indent(t.Render()))
+		b.WriteString(t.Ruled("  "))
 		if c.Differ > mostCounts {
 			fmt.Fprintf(b, "  and %d more; report.json has them\n", c.Differ-mostCounts)
 		}

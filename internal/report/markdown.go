@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"runcrowd/internal/grid"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/verdict"
 )
@@ -26,32 +27,36 @@ func Markdown(in *Input) string {
 	for _, x := range remarks(r) {
 		w("\n- %s", escape(x.What+x.More))
 	}
-	w("\n\n| requirement | wanted | got | state |\n|---|---|---|---|\n")
+	t := grid.New("requirement", "wanted", "got", "state")
 	for _, c := range in.Checks {
-		state := string(c.State)
-		if c.State != proof.Met {
-			state = "**" + state + "**"
-		}
-		w("| %s | %s | %s | %s |\n", escape(c.Key), escape(c.Want), escape(c.Got), state)
+		t.Row(c.Key, c.Want, c.Got, c.State)
 	}
-	w("\n| verdict | messages |\n|---|---:|\n")
+	w("\n\n%s", t.Markdown(func(s string) string {
+		if s == string(proof.NotMet) || s == string(proof.Undecided) {
+			return "**" + s + "**"
+		}
+		return escape(s)
+	}))
+	t = grid.New("verdict", ">messages")
 	for _, v := range verdict.All() {
 		if r.Total[v] > 0 {
-			w("| %s | %d |\n", v, r.Total[v])
+			t.Row(v, r.Total[v])
 		}
 	}
+	w("\n%s", t.Markdown(escape))
 	if d := []struct {
 		name string
 		of   delays
 	}{{"acknowledged", ms(r.Acknowledged)}, {"received", ms(r.Received)},
 		{"stored", ms(r.Stored)}}; d[0].of.Messages+d[1].of.Messages+d[2].of.Messages > 0 {
-		w("\n| time until | messages | p50 | p90 | p99 | worst |\n|---|---:|---:|---:|---:|---:|\n")
+		t := grid.New("time until", ">messages", ">p50", ">p90", ">p99", ">worst")
+		ms := func(x float64) string { return fmt.Sprintf("%.1f ms", x) }
 		for _, x := range d {
 			if x.of.Messages > 0 {
-				w("| %s | %d | %.1f ms | %.1f ms | %.1f ms | %.1f ms |\n", x.name, x.of.Messages, x.of.P50, x.of.P90, x.of.P99,
-					x.of.Worst)
+				t.Row(x.name, x.of.Messages, ms(x.of.P50), ms(x.of.P90), ms(x.of.P99), ms(x.of.Worst))
 			}
 		}
+		w("\n%s", t.Markdown(escape))
 	}
 	for _, x := range r.Witnesses {
 		if !x.Heard {
@@ -67,7 +72,7 @@ func Markdown(in *Input) string {
 		w("\nThe witness %s counts %d messages; %s went out.\n", escape(c.Witness), c.Theirs, ourCount(c.Least, c.Most))
 	}
 	if len(r.Findings) > 0 {
-		w("\n| message | verdict | what was found |\n|---|---|---|\n")
+		t := grid.New("message", "verdict", "what was found")
 		for i := range r.Findings[:min(mostInMarkdown, len(r.Findings))] {
 			f := &r.Findings[i]
 			var says []string
@@ -81,9 +86,9 @@ func Markdown(in *Input) string {
 			if len(says) == 0 {
 				says = append(says, f.Outcome+" "+f.Said)
 			}
-			w("| %s %s #%d | %s | %s |\n", escape(f.Device), escape(f.Reading), f.Seq, f.Verdict,
-				escape(strings.Join(says, "; ")))
+			t.Row(fmt.Sprintf("%s %s #%d", f.Device, f.Reading, f.Seq), f.Verdict, strings.Join(says, "; "))
 		}
+		w("\n%s", t.Markdown(escape))
 		if n := due - proven; n > mostInMarkdown {
 			w("\nand %d more.\n", n-min(mostInMarkdown, len(r.Findings)))
 		}

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"runcrowd/internal/grid"
 	"runcrowd/internal/proof"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/tally"
@@ -280,38 +280,13 @@ func columns(r *tally.Result) []verdict.Verdict {
 	return list
 }
 
-// Table is a table of plain columns.
-func Table() table.Writer {
-	t := table.NewWriter()
-	s := table.StyleDefault
-	s.Options = table.OptionsNoBordersAndSeparators
-	s.Box.PaddingLeft, s.Box.PaddingRight = "", "  "
-	s.Box.MiddleHorizontal = "-"
-	s.Box.MiddleSeparator = "-"
-	s.Format = table.FormatOptions{Header: text.FormatDefault, Footer: text.FormatDefault, Row: text.FormatDefault}
-	t.SetStyle(s)
-	return t
-}
-
-// newTable is a table with lines below its head and above its foot.
-func newTable() table.Writer {
-	t := Table()
-	t.Style().Options = table.Options{SeparateHeader: true, SeparateFooter: true}
-	return t
-}
-
 func verdictTable(first string, groups []tally.Group, total *tally.Group, cols []verdict.Verdict) string {
-	t := newTable()
-	header := table.Row{first, "due"}
-	configs := []table.ColumnConfig{{Number: 2, Align: text.AlignRight, AlignHeader: text.AlignRight,
-		AlignFooter: text.AlignRight}}
-	for i, v := range cols {
-		header = append(header, v.String())
-		configs = append(configs, table.ColumnConfig{Number: i + 3, Align: text.AlignRight, AlignHeader: text.AlignRight,
-			AlignFooter: text.AlignRight})
+	t := grid.New(first, ">due")
+	for _, v := range cols {
+		t.Column(">" + v.String())
 	}
-	row := func(g *tally.Group) table.Row {
-		r := table.Row{g.Name, g.Counts.Due()}
+	row := func(g *tally.Group) []any {
+		r := []any{g.Name, g.Counts.Due()}
 		for _, v := range cols {
 			if g.Counts[v] == 0 {
 				r = append(r, "-")
@@ -321,23 +296,13 @@ func verdictTable(first string, groups []tally.Group, total *tally.Group, cols [
 		}
 		return r
 	}
-	t.AppendHeader(header)
 	for i := range groups {
-		t.AppendRow(row(&groups[i]))
+		t.Row(row(&groups[i])...)
 	}
 	if total != nil {
-		t.AppendFooter(row(total))
+		t.Sum(row(total)...)
 	}
-	t.SetColumnConfigs(configs)
-	return indent(t.Render())
-}
-
-func indent(s string) string {
-	lines := strings.Split(s, "\n")
-	for i := range lines {
-		lines[i] = strings.TrimRight("  "+lines[i], " ")
-	}
-	return strings.Join(lines, "\n") + "\n"
+	return t.Ruled("  ")
 }
 
 func kinds(r *tally.Result, _ Style) string {
@@ -364,9 +329,7 @@ func rounds(r *tally.Result, _ Style) string {
 }
 
 func delayTable(r *tally.Result) string {
-	t := newTable()
-	t.AppendHeader(table.Row{"time", "p50", "p90", "p99", "worst", ""})
-	rows := 0
+	t := grid.New("time", ">p50", ">p90", ">p99", ">worst", "")
 	for _, d := range []struct {
 		name, note string
 		d          tally.Delays
@@ -377,20 +340,13 @@ func delayTable(r *tally.Result) string {
 		{"to storage", "after it was sent", r.Stored},
 	} {
 		if d.d.N > 0 {
-			t.AppendRow(table.Row{d.name, verdict.Span(d.d.P50), verdict.Span(d.d.P90), verdict.Span(d.d.P99),
-				verdict.Span(d.d.Worst), d.note})
-			rows++
+			t.Row(d.name, verdict.Span(d.d.P50), verdict.Span(d.d.P90), verdict.Span(d.d.P99), verdict.Span(d.d.Worst), d.note)
 		}
 	}
-	if rows == 0 {
+	if len(t.Rows) == 0 {
 		return ""
 	}
-	var c []table.ColumnConfig
-	for i := 2; i <= 5; i++ {
-		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(c)
-	return "\n" + indent(t.Render())
+	return "\n" + t.Ruled("  ")
 }
 
 // asides are counts beside the verdicts.
@@ -465,13 +421,7 @@ func actions(b *strings.Builder, r *tally.Result) {
 		return
 	}
 	fmt.Fprintf(b, "\n")
-	t := newTable()
-	t.AppendHeader(table.Row{"event", "what was done", "times", "devices", "first", "last", ""})
-	var c []table.ColumnConfig
-	for i := 3; i <= 4; i++ {
-		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(c)
+	t := grid.New("event", "what was done", ">times", ">devices", "first", "last", "")
 	for _, x := range r.Actions[:min(mostActions, len(r.Actions))] {
 		what := x.Kind
 		if x.Name != "" {
@@ -485,9 +435,9 @@ func actions(b *strings.Builder, r *tally.Result) {
 			note = fmt.Sprintf("could not be done %s: %s", times(x.Failed), x.Why)
 		}
 		at := func(t time.Time) string { return t.UTC().Format("15:04:05") }
-		t.AppendRow(table.Row{x.Event, what, x.Times, x.Devices, at(x.First), at(x.Last), note})
+		t.Row(x.Event, what, x.Times, x.Devices, at(x.First), at(x.Last), note)
 	}
-	b.WriteString(indent(t.Render()))
+	b.WriteString(t.Ruled("  "))
 	if n := len(r.Actions) - mostActions; n > 0 {
 		fmt.Fprintf(b, "  … and %d more\n", n)
 	}
@@ -529,17 +479,10 @@ func commands(b *strings.Builder, r *tally.Result) {
 			onPurpose = " (wrongly and silent: on purpose, as the file says)"
 		}
 	}
-	t := newTable()
-	row := table.Row{"command", "came", "obeyed", "answered", "wrongly", "silent", "answer after p50", "worst"}
+	t := grid.New("command", ">came", ">obeyed", ">answered", ">wrongly", ">silent", ">answer after p50", ">worst")
 	if failed {
-		row = append(row, "answer not taken")
+		t.Column(">answer not taken")
 	}
-	t.AppendHeader(row)
-	var c []table.ColumnConfig
-	for i := 2; i <= len(row); i++ {
-		c = append(c, table.ColumnConfig{Number: i, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(c)
 	for _, a := range r.Commands {
 		name, p50, worst := a.Name, "-", "-"
 		if name == "" {
@@ -548,14 +491,13 @@ func commands(b *strings.Builder, r *tally.Result) {
 		if a.Delays.N > 0 {
 			p50, worst = verdict.Span(a.Delays.P50), verdict.Span(a.Delays.Worst)
 		}
-		row := table.Row{name, number(a.Came), number(a.Obeyed), number(a.Answered), number(a.Wrongly), number(a.Silent),
-			p50, worst}
+		row := []any{name, number(a.Came), number(a.Obeyed), number(a.Answered), number(a.Wrongly), number(a.Silent), p50, worst}
 		if failed {
 			row = append(row, number(a.Failed))
 		}
-		t.AppendRow(row)
+		t.Row(row...)
 	}
-	fmt.Fprintf(b, "\nCommands to the devices%s\n%s", onPurpose, indent(t.Render()))
+	fmt.Fprintf(b, "\nCommands to the devices%s\n%s", onPurpose, t.Ruled("  "))
 	for _, m := range r.Mishaps[:min(perVerdict, len(r.Mishaps))] {
 		name := m.Command
 		if name == "" {
