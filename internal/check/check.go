@@ -575,6 +575,7 @@ func (c *checker) bodies() {
 			c.units(r)
 			c.precision(r)
 			c.stamps(d.Cast.Kind, r)
+			c.frozen(&bodies, all[0].Streams[ri], begin)
 			for _, x := range all[:n] {
 				s := x.Streams[ri]
 				w, err := bodies.Write(s, 1, 0, begin.Add(r.Every), begin, nil)
@@ -616,6 +617,36 @@ func (c *checker) bodies() {
 	}
 	for _, l := range c.Crowd.Links {
 		c.load.Links = append(c.load.Links, *links[l.Name])
+	}
+}
+
+// frozen looks for fields that are always the same because min or max holds them there.
+func (c *checker) frozen(bodies *engine.BodyWriter, s *fleet.Stream, begin time.Time) {
+	const looks = 40 // over two days: what is held for a night is not frozen
+	for i := range s.Reading.Fields {
+		f := &s.Reading.Fields[i]
+		if f.Finish.Min == nil && f.Finish.Max == nil || f.Spec != nil && f.Spec.Name == "constant" {
+			continue
+		}
+		first, same := "", true
+		for n := 0; n < looks && same; n++ {
+			w, err := bodies.Write(s, uint64(n+1), 0, begin.Add(time.Duration(n)*73*time.Minute), begin, nil)
+			if err != nil || len(w.Carried) == 0 {
+				return
+			}
+			v, _ := strictjson.Decode(w.Carried[0])
+			x, _ := strictjson.At(v, f.Name)
+			if number, is := x.(json.Number); !is {
+				same = false
+			} else if first == "" {
+				first = number.String()
+			} else {
+				same = number.String() == first
+			}
+		}
+		if same {
+			c.add(f.Pos, "the field %q is always %s: min and max hold it there; give the signal that range", f.Name, first)
+		}
 	}
 }
 

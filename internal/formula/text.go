@@ -4,6 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -49,6 +52,39 @@ type Text struct {
 type part struct {
 	literal string
 	formula *Formula
+}
+
+// others are the placeholders that other languages have, by their shape.
+var others = regexp.MustCompile(`\{\{\s*\.?(\w+)\s*\}\}|\{(\w+)\}|\$(\w+)|<(\w+)>|%[sd]`)
+
+// Foreign finds what stands in the literal parts of a text as a placeholder of another language,
+// such as {device}, and what to write for it; empty: nothing does. Of known names and of names for
+// a device it is told from other text.
+func (t *Text) Foreign(env Env) (found, write string) {
+	for _, p := range t.parts {
+		m := others.FindStringSubmatch(p.literal)
+		if m == nil {
+			continue
+		}
+		name := strings.Join(m[1:], "")
+		switch _, known := env[name]; {
+		case known:
+		case name == "" || strings.HasPrefix(m[0], "$"): // $SYS and $share are topics
+			if name = "device"; m[1]+m[2]+m[3]+m[4] != "" {
+				continue
+			}
+		default:
+			name = Nearest(name, slices.Sorted(maps.Keys(env)))
+			if id := strings.ToLower(strings.Join(m[1:], "")); name == "" && strings.Contains(id, "id") {
+				name = "device"
+			}
+		}
+		if name == "" {
+			name = "device"
+		}
+		return m[0], "${" + name + "}"
+	}
+	return "", ""
 }
 
 // ParseText compiles a text. Error columns count from the text's first byte.

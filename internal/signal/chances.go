@@ -76,7 +76,8 @@ var chances = []Spec{
 		Name: "walk", Group: "chance", Gives: Float, Doc: "a random walk: each message a step from the one before, pulled " +
 			"back towards the middle and turned back at its bounds",
 		Params: []Param{
-			{Name: "start", Type: Number, Default: 0.0, Doc: "the first value, and the middle it is pulled to"},
+			{Name: "start", Type: Number, Optional: true, Doc: "the first value, and the middle it is pulled to; if not " +
+				"given, halfway between low and high, or 0"},
 			{Name: "step", Type: Number, Default: 1.0, Doc: "the standard deviation of one step"},
 			{Name: "pull", Type: Share, Default: 0.02, Doc: "how much of its distance from the middle it loses with each " +
 				"step; 0% lets it go anywhere"},
@@ -186,7 +187,7 @@ type walk struct {
 }
 
 func makeWalk(a Args) (Signal, error) {
-	w := &walk{middle: a.num("start")}
+	w := &walk{}
 	step, pull := a.num("step"), a.num("pull")
 	if step < 0 {
 		return nil, fmt.Errorf("step must not be negative, not %g", step)
@@ -206,6 +207,17 @@ func makeWalk(a Args) (Signal, error) {
 	}
 	if w.low != nil && w.high != nil && *w.low >= *w.high {
 		return nil, fmt.Errorf("low %g is not below high %g", *w.low, *w.high)
+	}
+	start, given := a["start"].(float64)
+	switch {
+	case given:
+		w.middle = start
+	case w.low != nil && w.high != nil:
+		w.middle = *w.low/2 + *w.high/2
+	case w.low != nil:
+		w.middle = max(0, *w.low)
+	case w.high != nil:
+		w.middle = min(0, *w.high)
 	}
 	if w.low != nil && w.middle < *w.low || w.high != nil && w.middle > *w.high {
 		return nil, fmt.Errorf("start %g lies outside the bounds", w.middle)

@@ -6,6 +6,7 @@ import (
 	"math/bits"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"runcrowd/internal/quantity"
@@ -185,6 +186,45 @@ func (s *Spec) Param(name string) (Param, bool) {
 		}
 	}
 	return Param{}, false
+}
+
+// Between is which parameters make a signal give values from low to high, or nearly all of its
+// values: what min and max mean where none of these parameters is given. Nil: none do.
+func (s *Spec) Between(low, high float64) Args {
+	middle, width := low/2+high/2, high-low
+	_, bottom := s.Param("low")
+	_, top := s.Param("high")
+	switch {
+	case s.Name == "normal":
+		return Args{"mean": middle, "spread": width / 6}
+	case s.Name == "swell":
+		return Args{"mean": middle, "height": width}
+	case s.Name == "tide":
+		return Args{"mean": middle, "range": width}
+	case bottom && top:
+		return Args{"low": low, "high": high}
+	}
+	return nil
+}
+
+// common are names that others give to what a signal of ours does.
+var common = map[string]string{"random": "uniform", "rand": "uniform", "range": "uniform", "randint": "whole",
+	"integer": "whole", "int": "whole", "gauss": "normal", "gaussian": "normal", "noise": "normal", "random_walk": "walk",
+	"randomwalk": "walk", "brownian": "walk", "sine": "tide", "sin": "tide", "sinus": "tide", "cosine": "tide",
+	"wave": "swell", "square": "pulse", "toggle": "switch", "triangle": "saw", "sawtooth": "saw", "enum": "choice",
+	"list": "choice", "pick": "choice", "bool": "choice", "boolean": "choice", "string": "text", "regex": "text",
+	"step": "steps", "sequence": "counter", "increment": "counter", "linear": "ramp", "fixed": "constant",
+	"static": "constant", "value": "constant", "timestamp": "clock", "time": "clock", "now": "clock", "datetime": "clock",
+	"gps": "wander", "position": "wander", "location": "wander", "geo": "wander", "track": "route", "path": "route",
+	"battery": "drain", "csv": "recorded", "file": "recorded", "replay": "recorded", "markov": "states",
+	"state": "states", "imu": "acceleration", "accelerometer": "acceleration", "gyroscope": "rotation"}
+
+// Meant is the signal that does what is elsewhere called so.
+func Meant(name string) (*Spec, bool) {
+	if ours, is := common[strings.ToLower(name)]; is {
+		return Find(ours)
+	}
+	return nil, false
 }
 
 // Make builds the signal. Defaults fill what args lacks; an error says which

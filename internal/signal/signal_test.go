@@ -208,3 +208,30 @@ func BenchmarkSwell(b *testing.B) {
 		s.At(signal.Moment{Key: 1, Seq: uint64(i), Time: noon})
 	}
 }
+
+// What lies between two numbers is what each signal gives that has a range, or nearly all of it.
+func TestBetween(t *testing.T) {
+	for _, s := range signal.All() {
+		args := s.Between(20, 25)
+		if args == nil {
+			continue
+		}
+		made, err := s.Make(args)
+		require.NoError(t, err, s.Name)
+		_, _, low, high := stats(series(made, signal.Key(7, s.Name), 2000))
+		assert.True(t, low > 15 && high < 30 && low < high, "%s: %g to %g", s.Name, low, high)
+	}
+	for name, ours := range map[string]string{"random": "uniform", "Sine": "tide", "enum": "choice", "random_walk": "walk"} {
+		s, is := signal.Meant(name)
+		require.True(t, is, name)
+		assert.Equal(t, ours, s.Name)
+	}
+	_, is := signal.Meant("swell")
+	assert.False(t, is)
+	w := build(t, "walk", signal.Args{"low": 30.0, "high": 60.0})
+	assert.Equal(t, 45.0, series(w, 1, 1)[0], "it begins in the middle")
+	w = build(t, "walk", signal.Args{"low": 30.0})
+	assert.Equal(t, 30.0, series(w, 1, 1)[0])
+	w = build(t, "walk", signal.Args{"high": -3.0})
+	assert.Equal(t, -3.0, series(w, 1, 1)[0])
+}

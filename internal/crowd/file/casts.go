@@ -276,7 +276,7 @@ func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 	if c.Path != nil && !strings.HasPrefix(c.Path.Source(), "/") {
 		r.Add(pos(node.path), "path must begin with /")
 	}
-	c.ClientID = r.text(node.clientID, "client_id", env)
+	c.ClientID = r.whereTo(node.clientID, "client_id", env)
 	if node.clientID == nil && l.Protocol == crowd.MQTT {
 		c.ClientID, _ = formula.ParseText("${device}", env)
 	}
@@ -312,7 +312,7 @@ func (r *reader) will(c *crowd.Cast, env formula.Env) {
 	w := &crowd.Will{Pos: pos(n), ContentType: "application/json"}
 	env = maps.Clone(env)
 	delete(env, crowd.TokenName)
-	w.Topic = r.text(o.need("topic", "harbour/${device}/gone"), what+": topic", env)
+	w.Topic = r.whereTo(o.need("topic", "harbour/${device}/gone"), what+": topic", env)
 	if b := o.need("body", "{state: gone}"); b != nil {
 		if w.Body = r.body(b, what+": body", env); r.resolve(b).Kind == yaml.ScalarNode {
 			w.ContentType = ""

@@ -33,11 +33,11 @@ func (r *reader) command(e entry, c *crowd.Cast, env, full formula.Env) *crowd.C
 	o := r.object(e.value, what, commandMap)
 	r.otherProtocol(o, c, what)
 	if c.Link.Protocol == crowd.MQTT {
-		k.Topic = r.text(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
+		k.Topic = r.whereTo(o.need("topic", "harbour/${device}/ask"), what+": topic", env)
 		k.QoS = byte(o.whole("qos"))
 	} else {
 		pn := o.need("path", "/commands/${device}")
-		k.Path = r.text(pn, what+": path", full)
+		k.Path = r.whereTo(pn, what+": path", full)
 		r.alone(pn, what+": path", k.Path)
 		if k.Path != nil {
 			r.addressSecrets(pn, what+": path", k.Path.Source())
@@ -121,14 +121,14 @@ func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what
 	a := &crowd.Answer{Method: "POST", OKStatus: r.okStatus(nil, what), ContentType: "application/json"}
 	r.otherProtocol(o, c, what)
 	if c.Link.Protocol == crowd.MQTT {
-		if a.Topic = r.text(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
+		if a.Topic = r.whereTo(o.get("topic"), what+": topic", env); a.Topic == nil && c.Link.Version != 5 {
 			o.need("topic", "harbour/${device}/told")
 		}
 		a.QoS = byte(o.whole("qos"))
 	} else {
 		tokened := crowd.AskEnv(full)
 		pn := o.need("path", "/answers/${device}")
-		a.Path = r.text(pn, what+": path", tokened)
+		a.Path = r.whereTo(pn, what+": path", tokened)
 		r.alone(pn, what+": path", a.Path)
 		if a.Path != nil {
 			r.addressSecrets(pn, what+": path", a.Path.Source())

@@ -59,6 +59,10 @@ func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Fi
 		}
 		spec, ok := signal.Find(s)
 		if !ok {
+			if meant, is := signal.Meant(s); is {
+				r.Add(pos(sn), "%s: there is no signal %q; %s is %s, for example %s", what, s, meant.Name, meant.Doc, meant.Example)
+				return f, nil, false
+			}
 			r.noSuch(sn, what, "signal", s, signal.Names())
 			return f, nil, false
 		}
@@ -110,6 +114,7 @@ func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Fi
 		}
 		return f, finished(&f, sample), ok
 	}
+	between(&f)
 	ok = ok && r.data(&f, rest, what) && r.followed(&f, rest, before, what)
 	if ok {
 		sample, ok = r.trySignal(&f, n, rest, what)
@@ -124,6 +129,22 @@ func (r *reader) field(e entry, env formula.Env, before []crowd.Field) (crowd.Fi
 		r.Add(f.Pos, "%s is a %s; noise, round, min, max and the like go with numbers", what, typeName(sample))
 	}
 	return f, finished(&f, sample), ok
+}
+
+// between takes min and max for the range of a signal that says none of its own.
+func between(f *crowd.Field) {
+	if f.Finish.Min == nil || f.Finish.Max == nil || *f.Finish.Min > *f.Finish.Max {
+		return
+	}
+	args := f.Spec.Between(*f.Finish.Min, *f.Finish.Max)
+	for name := range args {
+		if _, given := f.Args[name]; given {
+			return
+		}
+	}
+	for name, v := range args {
+		f.Args[name] = crowd.Arg{Value: v}
+	}
 }
 
 // recalls tells whether any of the fields uses the message before.

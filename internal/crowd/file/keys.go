@@ -363,7 +363,7 @@ var fieldMap = &mapping{name: "field", doc: "A field that is a signal or a formu
 		"that is added."},
 	{name: "round", typ: whole(0, 15), doc: "At most this many decimals."},
 	{name: "digits", typ: whole(0, 15), doc: "Always this many decimals: 12.50."},
-	{name: "min", typ: number, doc: "The lowest value."},
+	{name: "min", typ: number, doc: "The lowest value. Where a signal says no range of its own, min and max are its range."},
 	{name: "max", typ: number, doc: "The highest value."},
 	{name: "resolution", typ: special("number above zero", node{"anyOf": []node{{"type": "number", "exclusiveMinimum": 0},
 		{"type": "string", "pattern": `^[0-9.]*[1-9][0-9.]*$`}}}), doc: "The value is a whole multiple of it."},

@@ -135,7 +135,7 @@ func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 		r.witnessCredentials(w, what)
 	}
 	if tn := o.get("topic"); tn != nil {
-		r.perCast(func(c *crowd.Cast, env formula.Env) { w.Topics[c] = r.text(tn, what+": topic", env) })
+		r.perCast(func(c *crowd.Cast, env formula.Env) { w.Topics[c] = r.whereTo(tn, what+": topic", env) })
 	}
 }
 

@@ -480,6 +480,25 @@ func (r *reader) text(n *yaml.Node, what string, env formula.Env) *formula.Text 
 	return t
 }
 
+// whereTo reads a text that says where something goes, such as a topic: a placeholder of another
+// language in it is a mistake.
+func (r *reader) whereTo(n *yaml.Node, what string, env formula.Env) *formula.Text {
+	t := r.text(n, what, env)
+	if t == nil {
+		return nil
+	}
+	if found, write := t.Foreign(env); found != "" {
+		at := pos(n)
+		if i := strings.Index(n.Value, found); i >= 0 && n.Style&(yaml.LiteralStyle|yaml.FoldedStyle) == 0 {
+			if at.Column += i; n.Style&(yaml.SingleQuotedStyle|yaml.DoubleQuotedStyle) != 0 {
+				at.Column++
+			}
+		}
+		r.Add(at, "%s: %s is sent as it stands; write %s", what, found, write)
+	}
+	return t
+}
+
 // formula compiles a formula; nil where it is wrong.
 func (r *reader) formula(n *yaml.Node, what string, env formula.Env) *formula.Formula {
 	s, ok := r.scalar(n, what)

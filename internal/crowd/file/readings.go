@@ -80,9 +80,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		}
 		switch {
 		case l.Protocol == crowd.MQTT && o.get("path") == nil:
-			rd.Target = r.text(o.need("topic", "harbour/${device}/"+rd.Name), what+": topic", streamEnv)
+			rd.Target = r.whereTo(o.need("topic", "harbour/${device}/"+rd.Name), what+": topic", streamEnv)
 		case l.Protocol == crowd.HTTP && o.get("topic") == nil:
-			rd.Target = r.text(o.need("path", "/in/${device}/"+rd.Name), what+": path", streamEnv)
+			rd.Target = r.whereTo(o.need("path", "/in/${device}/"+rd.Name), what+": path", streamEnv)
 			if rd.Target != nil {
 				r.addressSecrets(o.get("path"), what+": path", rd.Target.Source())
 			}
