@@ -159,13 +159,13 @@ func TestLoad(t *testing.T) {
 // A field that min or max holds at one value is told; one that they hold for a while is not.
 func TestFrozenFields(t *testing.T) {
 	for field, says := range map[string]string{
-		`{signal: uniform, min: 20}`:                          `the field "wave_m" is always 20`,
-		`{signal: counter, max: 1}`:                           `the field "wave_m" is always 1`,
-		`{formula: "seq * 2 + 100", max: 50}`:                 `the field "wave_m" is always 50`,
-		`{signal: uniform, min: 20, max: 25}`:                 "",
-		`{signal: daily, low: -10, high: 20, min: 0}`:         "",
-		`{signal: constant, value: 3, min: 1}`:                "",
-		`{signal: swell, min: 1, max: 2}`:                     "",
+		`{signal: uniform, min: 20}`:                           `the field "wave_m" is always 20`,
+		`{signal: counter, max: 1}`:                            `the field "wave_m" is always 1`,
+		`{formula: "seq * 2 + 100", max: 50}`:                  `the field "wave_m" is always 50`,
+		`{signal: uniform, min: 20, max: 25}`:                  "",
+		`{signal: daily, low: -10, high: 20, min: 0}`:          "",
+		`{signal: constant, value: 3, min: 1}`:                 "",
+		`{signal: swell, min: 1, max: 2}`:                      "",
 		`{signal: uniform, low: 0, high: 1, min: 20, max: 25}`: `the field "wave_m" is always 20`,
 	} {
 		list, _ := look(t, check.Options{}, "{signal: swell, unit: m} => "+field)
