@@ -433,6 +433,7 @@ type Witness struct {
 	Who    []*Selection // the devices it should see; none means all
 
 	Filter    string // subscribe: a topic filter
+	OwnUser   bool   // it has a user of its own, and not that of its link
 	QoS       byte
 	TopicText string // the topic a message should come out at, if not its own
 	// Topics is TopicText compiled for each group of devices.

@@ -719,6 +719,9 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 		{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
 		{name: "link", typ: plain, doc: "The link it listens on; of a query, the HTTP link whose TLS, user or access token " +
 			"it shares."},
+		{name: "username", typ: template, goes: "MQTT", doc: "The witness's own user, where those of the link are of " +
+			"single devices."},
+		{name: "password", typ: template, goes: "MQTT", doc: "Its password: from the environment (${env.NAME})."},
 		{name: "qos", typ: whole(0, 2), def: "2", goes: "MQTT", doc: "Quality of service of the subscription."},
 		{name: "topic", typ: template, goes: "MQTT", doc: "Where messages come out, if not at their own topic."},
 		{name: "get", typ: plain, doc: "An address to ask, with ${device}, ${from} and ${to}; once for each device if it " +

@@ -132,6 +132,7 @@ func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 		}
 	}
 	if w.Link != nil {
+		r.ownCredentials(w, o, what)
 		r.witnessCredentials(w, what)
 	}
 	if tn := o.get("topic"); tn != nil {
@@ -139,7 +140,29 @@ func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 	}
 }
 
-// witnessEnv is what credentials know of a witness, which is no device: its name
+// ownCredentials gives a witness the link that it uses with credentials of its own.
+func (r *reader) ownCredentials(w *crowd.Witness, o *object, what string) {
+	un, pn := o.get("username"), o.get("password")
+	if un == nil && pn == nil {
+		return
+	}
+	if un == nil {
+		o.need("username", "watcher")
+	}
+	env := crowd.GuestEnv("", formula.Secrets{}, "")
+	user, password := r.text(un, what+": username", env), r.text(pn, what+": password", env)
+	if un != nil && user == nil || pn != nil && password == nil {
+		return
+	}
+	own, node := *w.Link, *r.links[w.Link]
+	node.username, node.password, node.token = un, pn, nil
+	r.links[&own] = &node
+	r.own = append(r.own, &own)
+	w.Link, w.OwnUser = &own, true
+	if pn != nil {
+		r.secretText(pn, password)
+	}
+}
 
 // witnessCredentials checks that the link's credentials make sense for a witness.
 func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
@@ -151,7 +174,7 @@ func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
 		if len(r.List) > before && devices { // what is wrong for all was told for them
 			r.List = r.List[:before]
 			r.Add(w.Pos, "%s uses the link %q, whose access tokens are made of the properties of single devices; give the "+
-				"witness a link of its own", what, w.Link.Name)
+				"witness a username and a password of its own, or a link", what, w.Link.Name)
 			return
 		}
 		env[crowd.TokenName] = ""
@@ -162,9 +185,8 @@ func (r *reader) witnessCredentials(w *crowd.Witness, what string) {
 		}
 		t, err := formula.ParseText(n.Value, env)
 		if err != nil {
-			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness a link of "+
-				"its own",
-				what, w.Link.Name, n.Value)
+			r.Add(w.Pos, "%s uses the link %q, whose credentials belong to single devices (%s); give the witness its own, "+
+				"with username: and password:", what, w.Link.Name, n.Value)
 			return
 		}
 		r.environment(pos(n), t.EnvNames())
@@ -449,7 +471,7 @@ func (r *reader) canBeProven(q proof.Requirement, at crowd.Pos, what string) {
 // guests compiles what those show on a link who are no devices. What is wrong is no
 // mistake yet: perhaps nobody but devices uses the link.
 func (r *reader) guests() {
-	for _, l := range r.crowd.Links {
+	for _, l := range slices.Concat(r.crowd.Links, r.own) {
 		before, missing := r.Problems, r.missing
 		r.Problems, r.missing = crowd.NewProblems(r.crowd.Path, r.crowd.Source), map[string]bool{}
 		env, node, g := crowd.GuestEnv("", formula.Secrets{}, ""), r.links[l], &l.Guest

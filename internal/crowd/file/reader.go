@@ -44,6 +44,7 @@ type reader struct {
 
 	// What is compiled again for each group of devices.
 	links   map[*crowd.Link]*linkNode
+	own     []*crowd.Link // of witnesses that have credentials of their own
 	kinds   map[*crowd.Kind]*kindNode
 	layers  map[*crowd.Cast][]layer
 	changes []*change

@@ -214,14 +214,14 @@ func ReachError(name, scheme, address, device string, err error) error {
 		e.What, e.Try = upgrade.text, "check the path of the address: brokers often use /mqtt or /"
 	case errors.As(err, &refused):
 		e.What = fmt.Sprintf("the broker refused the connection of %s: %s", device, refused.Reason())
-		switch refused.Code {
-		case 0x86, 0x87, 4, 5:
+		switch {
+		case Unauthorized(err):
 			e.Try = "check username and password, and that this client may connect"
-		case 0x84, 1:
+		case refused.Code == 0x84, refused.Code == 1:
 			e.Try = "try the other version: 3.1.1 in place of 5"
-		case 0x9c, 0x9d:
+		case refused.Code == 0x9c, refused.Code == 0x9d:
 			e.Try = "go there with this link's credentials: redirects: follow; or write that address"
-		case 0x85, 2:
+		case refused.Code == 0x85, refused.Code == 2:
 			e.Try = "check client_id: the broker may allow fewer characters"
 		}
 	case errors.As(err, new(*mqttsession.SessionError)):
@@ -239,6 +239,13 @@ func ReachError(name, scheme, address, device string, err error) error {
 		}
 	}
 	return e
+}
+
+// Unauthorized tells whether a broker refused a connection because of who asked for it: by its user
+// name and password, or as it may not (MQTT 5, section 3.2.2.2; 3.1.1, section 3.2.2.3).
+func Unauthorized(err error) bool {
+	var refused *mqttsession.RefusedError
+	return errors.As(err, &refused) && slices.Contains([]byte{0x86, 0x87, 4, 5}, byte(refused.Code))
 }
 
 // Connect makes a device's connection, or takes over the one that Try has opened.

@@ -96,8 +96,13 @@ func (s *subscription) start(ctx hearing.Context, e *listener) error {
 			return &link.ReachError{Witness: s.spec.Name, Address: s.spec.Link.URL(), What: err.Error(),
 				Try: "check that this user may subscribe", Err: err}
 		}
-		return mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address,
+		err = mqtt.ReachError(s.spec.Link.Name, s.spec.Link.Scheme, s.spec.Link.Address,
 			fmt.Sprintf("the witness %q", s.spec.Name), err)
+		var reach *link.ReachError
+		if mqtt.Unauthorized(err) && !s.spec.OwnUser && errors.As(err, &reach) {
+			reach.Try = "it is no device: give the witness a user of its own, with username: and password:"
+		}
+		return err
 	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel, s.done = cancel, make(chan struct{})

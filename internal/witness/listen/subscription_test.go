@@ -3,6 +3,7 @@ package listen_test
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -66,7 +67,7 @@ links: {sea: {mqtt: mqtt://%s, version: %s}}
 kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-%s`, b.Addr(), version, witnesses)), file.Sources{})
+%s`, b.Addr(), version, witnesses)), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -497,4 +498,26 @@ alerts: {low: {heard_by: ear, about: .device, match: .rule == "low", when: a < 1
 		require.Len(t, got.Alerts[0].Said, 1, "a retained one was said before")
 		assert.Equal(t, "buoy-1", got.Alerts[0].Said[0].Device)
 	})
+}
+
+// A witness that is refused where devices have each a user of their own is told what to write.
+func TestAWitnessThatIsRefused(t *testing.T) {
+	for own, try := range map[string]string{"": "it is no device: give the witness a user of its own, with username: and password:",
+		`, username: watcher, password: "${env.WATCHER}"`: "check username and password, and that this client may connect"} {
+		synctest.Test(t, func(t *testing.T) {
+			t.Setenv("WATCHER", "see-it-all")
+			b := newBroker(t, 5)
+			e := listenerOf(t, b, `5, username: "${device}", password: "pw-${device}"`,
+				"witnesses: {ear: {proves: received, subscribe: harbour/#"+own+"}}")
+			done := make(chan error, 1)
+			go func() { done <- e.Start(context.Background()) }()
+			_, hello := b.Accept(packets.Packet{ReasonCode: 0x87})
+			user, password := "ear", "pw-ear"
+			if own != "" {
+				user, password = "watcher", "see-it-all"
+			}
+			assert.Equal(t, []string{user, password}, []string{string(hello.Connect.Username), string(hello.Connect.Password)})
+			assert.ErrorContains(t, <-done, try)
+		})
+	}
 }
