@@ -200,7 +200,7 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
 		return fmt.Errorf("%w\nSee %s %s --help", err, e.program, strings.TrimPrefix(cmd.CommandPath(), "runcrowd "))
 	})
-	root.AddCommand(e.demo(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(),
+	root.AddCommand(e.demo(), e.try(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(),
 		e.certs(), e.register(), e.unregister(), e.probe(), e.send(), e.ask(), e.do(), e.listen(), e.record(), e.run(),
 		e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
 	root.SetVersionTemplate(versionLine())

@@ -120,7 +120,11 @@ func headline(b *strings.Builder, in *Input, st Style) {
 			fmt.Fprintf(b, "%s  all %s kept out, as they must be\n", word, plural(due, "message"))
 			break
 		}
-		fmt.Fprintf(b, "%s  all %s:%s\n", word, plural(due, "message"), everyProof(r))
+		all := "all "
+		if due == 1 {
+			all = ""
+		}
+		fmt.Fprintf(b, "%s  %s%s:%s\n", word, all, plural(due, "message"), everyProof(r))
 	case sum.doubt:
 		fmt.Fprintf(b, "%s  %d of %s proven; %d unknown\n", word, proven, plural(due, "message"), due-proven)
 	default:

@@ -196,7 +196,7 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 				name, t.lines[0]-1, col)
 			continue
 		}
-		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || looksSecret(col)}
+		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || LooksSecret(col)}
 		c.Type, c.Values = column(t, i, c.Secret)
 		ro.Columns = append(ro.Columns, c)
 		if c.Secret {

@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -265,6 +266,9 @@ func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 	case u.Hostname() == "":
 		r.Add(pos(n), "%s: the host is missing; write one such as mqtt://127.0.0.1:1883", what)
 		return ""
+	case !isPort(u.Port()):
+		r.noPort(n, what, u.Port())
+		return ""
 	case u.Path != "" && u.Path != "/" && (u.Scheme == "mqtt" || u.Scheme == "mqtts"):
 		r.Add(pos(n), "%s: an MQTT address has no path %q; topics belong to the readings", what, u.Path)
 		return ""
@@ -272,6 +276,16 @@ func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 	l.Scheme, l.Path = u.Scheme, u.RequestURI()
 	r.addressSecrets(n, what, l.Path)
 	return hostPort(u, port)
+}
+
+// isPort tells whether an address names a port that there is, or none.
+func isPort(s string) bool {
+	n, err := strconv.ParseUint(s, 10, 16)
+	return s == "" || err == nil && n > 0
+}
+
+func (r *reader) noPort(n *yaml.Node, what, port string) {
+	r.Add(pos(n), "%s: there is no port %s; ports are 1 to 65535", what, port)
 }
 
 func hostPort(u *url.URL, port string) string {
@@ -300,6 +314,10 @@ func (r *reader) httpAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 	case u.User != nil:
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write headers: {Authorization: …} beside "+
 			"it", what)
+		return ""
+	}
+	if !isPort(u.Port()) {
+		r.noPort(n, what, u.Port())
 		return ""
 	}
 	l.Scheme = u.Scheme
@@ -338,7 +356,7 @@ func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []crowd.Hea
 		}
 		if t := r.text(e.value, what+": "+e.key.Value, env); t != nil {
 			r.alone(e.value, what+": "+e.key.Value, t)
-			if looksSecret(e.key.Value) {
+			if LooksSecret(e.key.Value) {
 				r.secretText(r.resolve(e.value), t)
 			}
 			list = append(list, crowd.Header{Name: e.key.Value, Value: t})

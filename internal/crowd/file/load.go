@@ -180,8 +180,8 @@ var (
 	camel = regexp.MustCompile(`([a-z0-9])([A-Z])`)
 )
 
-// looksSecret tells whether a name is one that secrets have: password, api_key, WriteKey.
-func looksSecret(name string) bool {
+// LooksSecret tells whether a name is one that secrets have: password, api_key, WriteKey.
+func LooksSecret(name string) bool {
 	name = camel.ReplaceAllString(name, "$1-$2")
 	return secretName.MatchString(strings.NewReplacer("_", "-", ".", "-", " ", "-").Replace(name))
 }
@@ -217,7 +217,7 @@ func (r *reader) addressSecrets(n *yaml.Node, what, s string) {
 			"it", what)
 	}
 	for _, m := range queryPart.FindAllStringSubmatch(s, -1) {
-		if value := m[2]; looksSecret(m[1]) && value != "" && !strings.Contains(value, "${") {
+		if value := m[2]; LooksSecret(m[1]) && value != "" && !strings.Contains(value, "${") {
 			r.crowd.Literal(pos(n), value)
 			if plain, err := url.QueryUnescape(value); err == nil {
 				r.crowd.Secret(plain)

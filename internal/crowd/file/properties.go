@@ -157,7 +157,7 @@ func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	what := fmt.Sprintf("the property %q", p.Name)
 	if n.Kind == yaml.ScalarNode && n.Tag == "!!str" {
 		p.Text = r.text(n, what, env)
-		if p.Text != nil && looksSecret(p.Name) {
+		if p.Text != nil && LooksSecret(p.Name) {
 			r.secretText(n, p.Text)
 			p.Secret = true
 		}
@@ -194,7 +194,7 @@ func (r *reader) property(e entry, env formula.Env) crowd.Property {
 	switch source {
 	case "value":
 		if v.Kind == yaml.ScalarNode && v.Tag == "!!str" {
-			if p.Text = r.text(v, what, env); p.Text != nil && looksSecret(p.Name) && !p.Public {
+			if p.Text = r.text(v, what, env); p.Text != nil && LooksSecret(p.Name) && !p.Public {
 				r.secretText(v, p.Text)
 				p.Secret = true
 			}
