@@ -1,0 +1,90 @@
+package tally_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/clock"
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/ledger/ledgertest"
+	"runcrowd/internal/proof"
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
+)
+
+// asked are requirements of every sort.
+func asked() (list []proof.Requirement) {
+	for p, name := range []string{"acknowledged", "received", "stored"} {
+		list = append(list, proof.Requirement{Key: name, Text: "90%", Measure: proof.Share, Proof: proof.Proof(p), Percent: 90},
+			proof.Requirement{Key: name + "_p99", Text: "100ms", Measure: proof.P99, Proof: proof.Proof(p), Limit: 100 * time.Millisecond})
+	}
+	return append(list, proof.Requirement{Key: "proven", Text: "50%", Measure: proof.Share, Proven: true, Percent: 50},
+		proof.Requirement{Key: "proven", Text: "80%", Measure: proof.Share, Proven: true, Percent: 80, Rounds: proof.Rounds{Name: "each", From: 1}},
+		proof.Requirement{Key: "unmatched", Text: "0", Measure: proof.Unmatched}, proof.Requirement{Key: "out_of_order", Text: "0", Measure: proof.OutOfOrder},
+		proof.Requirement{Key: "let_in", Text: "0", Measure: proof.LetIn, Events: []string{"event-credential"}},
+		proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed},
+		proof.Requirement{Key: "lag_p99", Text: "3ms", Measure: proof.LagP99, Limit: 3 * time.Millisecond},
+		proof.Requirement{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true},
+		proof.Requirement{Key: "counts", Text: "exact", Measure: proof.Counted, Exact: true},
+		proof.Requirement{Key: "events", Text: "done", Measure: proof.Events, Events: []string{"event-offline", "event-set"}})
+}
+
+func whole(t *testing.T, b *ledger.Book, opt tally.Options) *tally.Result {
+	b.Last = nil
+	r, err := tally.Watch(evidence.Of(b, verdict.Same(&b.Facts)), opt).Judge()
+	require.NoError(t, err)
+	return r
+}
+
+// All that is told of runs in which everything happens that can: a change of any of it is noticed.
+func TestWholeResults(t *testing.T) {
+	var b strings.Builder
+	for seed := range uint64(40) {
+		r := whole(t, ledgertest.Random(seed), tally.Options{Series: true, Rows: tally.RowValues, PerVerdict: int(seed % 4)})
+		fmt.Fprintf(&b, "== %d: %d findings\n", seed, len(r.Findings))
+		short := *r // without what the ledger tells, and the judge: their rooms pin that
+		short.Findings, short.Actions, short.Links, short.Still, short.Turns = nil, nil, ledger.Links{}, nil, clock.Turns{}
+		short.Series = nil
+		b.WriteString(ledgertest.Dump(short))
+		for _, s := range []*tally.Series{r.Series, r.Series.Coarse(5, 4)} {
+			if s == nil {
+				continue
+			}
+			fmt.Fprintf(&b, "series %s %s %v\n", s.Begin.Sub(start), s.Step, s.Names)
+			for i := range s.Steps {
+				if x := &s.Steps[i]; x.Due+x.Sent+x.Acknowledged+x.Refused > 0 || slices.Max(x.Found) > 0 {
+					fmt.Fprintf(&b, "step %d: %d %d %d %d %d", i, x.Due, x.Sent, x.Acknowledged, x.Refused, x.Found)
+					for k := range x.Delays {
+						fmt.Fprintf(&b, " %d/%.3f", x.Delays[k].N(), x.Delays[k].Between(50))
+					}
+					b.WriteByte('\n')
+				}
+			}
+		}
+		for _, c := range r.Check(asked()) {
+			fmt.Fprintf(&b, "%s %s: %s: %s\n", c.Key, c.Want, c.State, c.Got)
+		}
+		for n := range 4 {
+			fmt.Fprintf(&b, "round %d: %t %t\n", n+1, r.RoundMeets(n+1, nil), r.RoundMeets(n+1, asked()))
+		}
+	}
+	ledgertest.Pinned(t, "testdata/results.txt", b.String())
+}
+
+func TestWholeComparisons(t *testing.T) {
+	var b strings.Builder
+	how := tally.Comparing{Margin: 0.1, Least: time.Millisecond}
+	opt := tally.Options{Series: true, Rows: tally.RowCounts}
+	for seed := range uint64(20) {
+		first, second := whole(t, ledgertest.Random(seed), opt), whole(t, ledgertest.Random(seed+100), opt)
+		c := tally.Compare(first, second, [2][]proof.Check{first.Check(asked()), second.Check(asked())}, how)
+		fmt.Fprintf(&b, "== %d %t\n%s", seed, c.Worse(), ledgertest.Dump(*c))
+	}
+	ledgertest.Pinned(t, "testdata/comparisons.txt", b.String())
+}

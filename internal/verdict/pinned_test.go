@@ -1,0 +1,44 @@
+package verdict_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"runcrowd/internal/evidence"
+	"runcrowd/internal/ledger/ledgertest"
+	"runcrowd/internal/verdict"
+)
+
+// What is said of each message of runs in which everything happens that can: a change of any of it
+// is noticed.
+func TestWholeRulings(t *testing.T) {
+	var b strings.Builder
+	for seed := range uint64(45) {
+		book := ledgertest.Random(seed)
+		fmt.Fprintf(&b, "== %d\n", seed)
+		each(book, func(j *verdict.Judge, c *evidence.Case) {
+			r := j.Rule(c, !c.Known)
+			fmt.Fprintf(&b, "%s #%d %s:", book.Streams[c.Stream].Reading, c.Seq, r.Verdict)
+			for w, s := range r.States {
+				if s != verdict.Unasked {
+					fmt.Fprintf(&b, " %s %s", book.Witnesses[w].Name, s)
+					if d := r.Delays[w]; d.Took >= 0 {
+						fmt.Fprintf(&b, " %s-%s-%s", d.Least, d.Took, d.Most)
+					}
+				}
+			}
+			fmt.Fprintf(&b, "; answer %s, gone %t\n", r.Answer, j.MayBeGone(c))
+			if f := j.Finding(c, !c.Known); r.Verdict != verdict.Proven {
+				for _, x := range f.Testimony {
+					fmt.Fprintf(&b, "  %s: %s", x.Witness, x.Says)
+					for _, d := range x.Differences {
+						fmt.Fprintf(&b, " {%s: %s, %s%s %s}", d.Field, d.Sent, d.Found, d.Unit, d.Note)
+					}
+					b.WriteByte('\n')
+				}
+			}
+		})
+	}
+	ledgertest.Pinned(t, "testdata/rulings.txt", b.String())
+}
