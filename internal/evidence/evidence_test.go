@@ -252,7 +252,13 @@ func TestEvidenceIsWhatTheLedgerTells(t *testing.T) {
 		e := evidence.Of(b, same)
 		lines, _ := told(t, e)
 		lines = slices.DeleteFunc(lines, func(l string) bool { return strings.HasSuffix(l, " false[] 0 0 0 0 [] null ") })
-		require.Equal(t, len(want), len(lines), "seed %d: of a book", seed)
+		for i, l := range lines { // what is known of a hole is null
+			if strings.Contains(l, " false[") {
+				lines[i] = strings.Replace(l, "] null ", "]  ", 1)
+			}
+		}
+		sort.Strings(lines)
+		require.Equal(t, strings.Join(want, "\n"), strings.Join(lines, "\n"), "seed %d: of a book", seed)
 		require.NoError(t, e.Close())
 	}
 	assert.True(t, spilt)

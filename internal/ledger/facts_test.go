@@ -145,6 +145,17 @@ func TestWhatEventsDid(t *testing.T) {
 		"g send : 2 by 1, 2s to 9s, 2s-2s, 9s-9s"}, got)
 }
 
+// However many events a ledger tells of, memory is bounded.
+func TestManyEvents(t *testing.T) {
+	l := &Actions{}
+	for n := range mostReasons + 3 {
+		l.add(&Done{Event: fmt.Sprint("event-", n), Action: set("a"), At: after(n)})
+	}
+	l.add(&Done{Event: "event-1", Action: set("a"), At: after(5)})
+	assert.Len(t, l.Events, mostReasons)
+	assert.Equal(t, 2, l.Events[1].Times)
+}
+
 // A time in which the plan disturbed a device ends when its own event is over.
 func TestWhenDevicesWereDisturbed(t *testing.T) {
 	l := &Actions{}

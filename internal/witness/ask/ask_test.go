@@ -216,6 +216,7 @@ func TestWhatAQueryReads(t *testing.T) {
 		"no JSON":           {plain, map[string][]string{"/r": {"<html>"}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (invalid character '<' looking for beginning of value): “<html>”", 0},
 		"no JSON, whole":    {whole, map[string][]string{"/r": {"<html>"}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (invalid character '<' looking for beginning of value): “<html>”", 0},
 		"half of it":        {plain, map[string][]string{"/r": {`{"rows":[{"m":1}`}}, "", 0, "http://127.0.0.1/r: the answer is not JSON (it ends in the middle): “{\"rows\":[{\"m\":1}”", 0},
+		"not even the rows": {plain, map[string][]string{"/r": {`{"rows":`}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (it ends in the middle): “{\"rows\":”", 0},
 		"nothing":           {plain, map[string][]string{"/r": {``}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (it is empty): “”", 0},
 		"something behind":  {plain, map[string][]string{"/r": {`{"rows":[]} 7`}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (something stands after the JSON value): “{\"rows\":[]} 7”", 0},
 		"a name twice":      {plain, map[string][]string{"/r": {`{"x":1,"x":1,"rows":[]}`}}, "|", 0, "http://127.0.0.1/r: the answer is not JSON (the name \"x\" stands twice in an object): “{\"x\":1,\"x\":1,\"rows\":[]}”", 0},

@@ -59,15 +59,15 @@ func newListener(t *testing.T, b *broker, version string) *ear {
 }
 
 // listenerOf is one that the end of a crowd file describes.
-func listenerOf(t *testing.T, b *broker, version, witnesses string) *ear {
+func listenerOf(t *testing.T, b *broker, version, witnesses string, kind ...string) *ear {
 	t.Helper()
 	c, err := file.Parse("x", []byte(fmt.Sprintf(`
 crowd: harbour
 links: {sea: {mqtt: mqtt://%s, version: %s}}
-kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+kinds: {buoy: {%sreadings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
 devices: [{kind: buoy, count: 2, name: "buoy-${n}"}]
 plan: {for: 1s}
-%s`, b.Addr(), version, witnesses)), file.Sources{Getenv: os.LookupEnv})
+%s`, b.Addr(), version, strings.Join(kind, ""), witnesses)), file.Sources{Getenv: os.LookupEnv})
 	require.NoError(t, err)
 	f, err := fleet.Build(c, credential.New(c))
 	require.NoError(t, err)
@@ -520,4 +520,63 @@ func TestAWitnessThatIsRefused(t *testing.T) {
 			assert.ErrorContains(t, <-done, try)
 		})
 	}
+}
+
+// Who only listens is told why it could not begin.
+func TestListeningThatIsRefused(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		c, err := file.Parse("x", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://`+b.Addr().String()+`"}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
+		require.NoError(t, err)
+		f, err := fleet.Build(c, credential.New(c))
+		require.NoError(t, err)
+		catalog := match.NewCatalog(f, runID)
+		catalog.Network = b.net.Dial
+		base, err := hearing.New(c.Witnesses[0], 0, catalog, nil)
+		require.NoError(t, err)
+		w, err := listen.New(base)
+		require.NoError(t, err)
+		done := make(chan error, 1)
+		go func() { done <- w.Start(context.Background()) }()
+		b.Accept(packets.Packet{ReasonCode: 0x88})
+		assert.ErrorContains(t, <-done, "the broker refused the connection")
+		w.Stop()
+	})
+	c, err := file.Parse("x", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1:1"}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
+	require.NoError(t, err)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	defer cancel()
+	assert.ErrorContains(t, listen.To(ctx, f, c.Witnesses[0], nil), "nothing listens there")
+}
+
+// A mark may ride in a user property.
+func TestMarksInUserProperties(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := listenerOf(t, b, "5", "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}",
+			"mark: {user_property: x-mark}, ")
+		p := e.start(b)
+		for i, key := range []string{"x-mark", "y-mark"} {
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/buoy-1/state",
+				Payload: []byte(`{"a":1}`), Properties: packets.Properties{User: []packets.UserProperty{{Key: "z", Val: "1"},
+					{Key: key, Val: fmt.Sprintf("%s/buoy-1/state/%d", runID, i+1)}}}})
+		}
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.True(t, complete, why)
+		assert.Equal(t, []string{"1@"}, seqs(e.book()))
+	})
 }

@@ -30,6 +30,7 @@ kinds:
     link: shore
     mark: {sequence: n}
     readings: {level: {every: 1s, path: /in, batch: 2, fields: {a: 1}}}
+  tug: {link: shore, readings: {place: {every: 1s, path: /in, fields: {a: 1}}}}
   pilot:
     link: shore
     mark: {header: X-Mark}
