@@ -18,6 +18,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/sketch"
 	"runcrowd/internal/witness/listen"
 )
 
@@ -32,23 +33,45 @@ type listening struct {
 
 func (e *env) listen() *cobra.Command {
 	var l listening
+	var s sketch.Options
 	cmd := &cobra.Command{
-		Use:   "listen FILE",
+		Use:   "listen FILE|ADDRESS",
 		Short: "Show what comes out of the platform, live",
 		Long: `Listen subscribes as the subscribing witnesses of a crowd file do, and shows each
 message as it comes out of the platform: whose it is, its number and its values,
 read in the form that the crowd file says. A number that is missing, comes twice
 or comes late is flagged as it happens. It sends nothing, and may run beside a run.
 
+With the address of a broker in place of a file it shows what comes there, topic by topic: topics
+that differ in one level are one line (+), with messages a second, sizes, the form of bodies, what
+is retained, and the last value. On a terminal the table refreshes, and Enter shows the messages of
+a line one by one. --user, --password-env and --ca are as those of try.
+
 It goes on until Ctrl-C, or until --for or --count is reached.`,
-		Example: "  runcrowd listen harbour/crowd.yaml\n  runcrowd listen harbour/crowd.yaml --who 'buoy-0*' --format json " +
+		Example: "  runcrowd listen mqtt://127.0.0.1:1883\n  runcrowd listen mqtts://broker.harbour:8883 --user watch --topic " +
+			"'harbour/#' --for 30s\n  runcrowd listen harbour/crowd.yaml\n  runcrowd listen harbour/crowd.yaml --who 'buoy-0*' --format json " +
 			"> heard.jsonl",
-		Args: exactly(1, "one crowd file"),
+		Args: exactly(1, "one crowd file, or the address of a broker"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(l.format); err != nil {
 				return err
 			}
-			return e.listenFile(args[0], &l)
+			ctx, stop, err := l.until()
+			if err != nil {
+				return err
+			}
+			defer stop()
+			if addressed(args[0]) {
+				if len(l.who) > 0 {
+					return errors.New("--who goes with a crowd file, which says what devices there are")
+				}
+				s.Address = args[0]
+				return e.overview(ctx, s, &l)
+			}
+			if s.User+s.Password+s.CA != "" {
+				return errors.New("--user, --password-env and --ca go with an address; a crowd file has them in its links")
+			}
+			return e.listenFile(ctx, args[0], &l)
 		},
 	}
 	f := cmd.Flags()
@@ -57,10 +80,28 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 	f.StringVar(&l.format, "format", "text", "text, or json: an object a line")
 	f.StringVar(&l.length, "for", "", "stop after so long, such as 30s")
 	f.IntVarP(&l.count, "count", "n", 0, "stop after this many messages")
+	f.StringVar(&s.User, "user", "", "with an address: the user; the password is asked for")
+	f.StringVar(&s.Password, "password-env", "", "with an address: the variable of the environment that has the password")
+	f.StringVar(&s.CA, "ca", "", "with an address: a file of certificates by which the broker's is checked")
 	return cmd
 }
 
-func (e *env) listenFile(path string, l *listening) error {
+// until is a context that ends with Ctrl-C, and after the time of --for.
+func (l *listening) until() (context.Context, context.CancelFunc, error) {
+	ctx, stop := interruptible()
+	if l.length == "" {
+		return ctx, stop, nil
+	}
+	d, err := quantity.ParseDuration(l.length)
+	if err != nil || d <= 0 {
+		stop()
+		return nil, nil, fmt.Errorf("--for: %q is not a time above zero, such as 30s", l.length)
+	}
+	ctx, cancel := context.WithTimeout(ctx, d)
+	return ctx, func() { cancel(); stop() }, nil
+}
+
+func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 	f, err := loadFleet(path)
 	if err != nil {
 		return err
@@ -87,17 +128,6 @@ func (e *env) listenFile(path string, l *listening) error {
 		if err := crowd.CheckFilter(l.topic); err != nil {
 			return fmt.Errorf("--topic: %w", err)
 		}
-	}
-	ctx, stop := interruptible()
-	defer stop()
-	if l.length != "" {
-		d, err := quantity.ParseDuration(l.length)
-		if err != nil || d <= 0 {
-			return fmt.Errorf("--for: %q is not a time above zero, such as 30s", l.length)
-		}
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, d)
-		defer cancel()
 	}
 	ctx, h.enough = context.WithCancel(ctx)
 	defer h.enough()

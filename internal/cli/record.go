@@ -19,11 +19,13 @@ import (
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/recording"
+	"runcrowd/internal/sketch"
 	"runcrowd/internal/witness/listen"
 )
 
 // recordingOf is what is recorded, and how.
 type recordingOf struct {
+	at                            sketch.Options // a broker without a crowd file
 	with, topic, linkName, intake string
 	status                        int
 	length, every, maxSize        string
@@ -40,8 +42,8 @@ func (e *env) record() *cobra.Command {
 		Long: `Record appends messages to FILE, a line of JSON each, until Ctrl-C. A group of a
 crowd file can play them again.
 
-With --crowd it subscribes at a broker, with the credentials of one of the file's
-links, and hears what is published at --topic. With --intake it listens for HTTP
+With --broker it subscribes at the broker of that address, and hears what is published at
+--topic; with --crowd at the broker of a crowd file, with the credentials of one of its links. With --intake it listens for HTTP
 instead, and answers what real devices send.
 
 A file is never written over: what is there stays, and a line that was not written
@@ -51,7 +53,7 @@ fields, headers, properties and parameters of a path that --mask names. A body t
 is no JSON and has such a name in it is masked whole.
 
 The format is described in docs/recording.md.`,
-		Example: "  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record " +
+		Example: "  runcrowd record today.jsonl --broker mqtt://127.0.0.1:1883 --for 10m\n  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record " +
 			"winter.jsonl.gz --crowd harbour/crowd.yaml --for 24h --every 1h\n  runcrowd record intake.jsonl --intake " +
 			"0.0.0.0:8090 --headers X-Device --mask token",
 		Args: exactly(1, "a file to write"),
@@ -59,6 +61,10 @@ The format is described in docs/recording.md.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.with, "crowd", "", "a crowd file, whose broker is listened to")
+	f.StringVar(&o.at.Address, "broker", "", "the address of a broker to listen to, in place of a crowd file")
+	f.StringVar(&o.at.User, "user", "", "with --broker: the user; the password is asked for")
+	f.StringVar(&o.at.Password, "password-env", "", "with --broker: the variable of the environment that has the password")
+	f.StringVar(&o.at.CA, "ca", "", "with --broker: a file of certificates by which the broker's is checked")
 	f.StringVar(&o.topic, "topic", "#", "what to subscribe to")
 	f.StringVar(&o.linkName, "link", "", "the link to connect with, if the file has several")
 	f.StringVar(&o.intake, "intake", "", "an address to take HTTP messages at, such as 0.0.0.0:8090")
@@ -87,8 +93,14 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 			return fmt.Errorf("--every: %q is not a time of a second or more, such as 1h", o.every)
 		}
 	}
-	if (o.with == "") == (o.intake == "") {
-		return errors.New("say what to record: --crowd FILE for a broker, or --intake ADDRESS for HTTP")
+	ways := 0
+	for _, way := range []string{o.with, o.at.Address, o.intake} {
+		if way != "" {
+			ways++
+		}
+	}
+	if ways != 1 {
+		return errors.New("say what to record: --broker ADDRESS or --crowd FILE for a broker, or --intake ADDRESS for HTTP")
 	}
 	if o.status < 100 || o.status > 599 {
 		return fmt.Errorf("--status: %d is no HTTP status", o.status)
@@ -108,8 +120,8 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 	ctx, r.enough = context.WithCancel(ctx)
 	defer r.enough()
 	var take func() error
-	if o.with != "" {
-		f, spec, err := recordedAt(o)
+	if o.intake == "" {
+		f, spec, err := e.recordedAt(o)
 		if err != nil {
 			return err
 		}
@@ -150,7 +162,10 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 }
 
 // recordedAt is the subscription that a recording needs.
-func recordedAt(o *recordingOf) (*fleet.Fleet, *crowd.Witness, error) {
+func (e *env) recordedAt(o *recordingOf) (*fleet.Fleet, *crowd.Witness, error) {
+	if o.at.Address != "" {
+		return e.listenerAt(o.at, o.topic)
+	}
 	f, err := loadFleet(o.with)
 	if err != nil {
 		return nil, nil, err

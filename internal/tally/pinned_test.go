@@ -2,6 +2,7 @@ package tally_test
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -86,5 +87,57 @@ func TestWholeComparisons(t *testing.T) {
 		c := tally.Compare(first, second, [2][]proof.Check{first.Check(asked()), second.Check(asked())}, how)
 		fmt.Fprintf(&b, "== %d %t\n%s", seed, c.Worse(), ledgertest.Dump(*c))
 	}
+	const slow = 40 * time.Millisecond
+	for i, second := range []*tally.Result{course(2, 10, 120, slow, 0), course(2, 10, 120, slow*3/2, 0), course(2, 10, 120, slow*2/3, 0),
+		course(2, 4, 120, slow, 3), course(2, 10, 9, slow, 0), course(2, 3, 30, slow*2, 0)} {
+		c := tally.Compare(course(1, 10, 120, slow, 0), second, [2][]proof.Check{}, how)
+		fmt.Fprintf(&b, "== course %d %t\n%s", i, c.Worse(), ledgertest.Dump(*c))
+	}
 	ledgertest.Pinned(t, "testdata/comparisons.txt", b.String())
+}
+
+// What a damaged or foreign ledger tells of streams and witnesses that there are not is left out.
+func TestWhatIsOfNoStream(t *testing.T) {
+	b := book(message(nil))
+	b.Sightings = []ledger.Sighting{seen(0, nil), seen(1, nil)}
+	for _, w := range []int{-1, 2, 9} {
+		b.Sightings = append(b.Sightings, seen(w, func(s *ledger.Sighting) { s.Stream, s.Device, s.Reading = -1, "tug", "place" }))
+	}
+	b.Links.Closings = map[ledger.Entry]int{{Stream: -1, Seq: 1}: 3, {Stream: 2, Seq: 1}: 3, {Stream: 0, Seq: 1}: 2}
+	r := whole(t, b, tally.Options{})
+	require.Zero(t, r.UnmatchedCount)
+	require.Len(t, r.Closings, 1)
+	require.Equal(t, 1, r.Total[verdict.Proven])
+}
+
+// A device that is new, gone, or fared otherwise, and no other, is told by a comparison.
+func TestDevicesThatFareOtherwise(t *testing.T) {
+	of := func(n map[string][2]int) *tally.Result { // due and lost
+		b := book()
+		b.Streams = nil
+		b.Messages = nil
+		for _, name := range slices.Sorted(maps.Keys(n)) {
+			stream := len(b.Streams)
+			b.Streams = append(b.Streams, ledger.Stream{Device: name, Kind: "buoy", Reading: "state", Unseen: []int{0}})
+			var list []ledger.Message
+			for i := range n[name][0] {
+				list = append(list, message(func(m *ledger.Message) { m.Seq = uint64(i + 1) }))
+				if i >= n[name][1] {
+					b.Sightings = append(b.Sightings, seen(1, func(s *ledger.Sighting) { s.Stream, s.Seq = stream, uint64(i+1) }))
+				}
+			}
+			b.Messages = append(b.Messages, list)
+		}
+		return whole(t, b, tally.Options{Rows: tally.RowCounts})
+	}
+	first := of(map[string][2]int{"same": {5, 1}, "worse": {5, 1}, "better": {5, 3}, "gone": {5, 0}, "well": {5, 0}, "fewer": {9, 1}})
+	second := of(map[string][2]int{"same": {5, 1}, "worse": {5, 2}, "better": {5, 0}, "new": {5, 4}, "well": {7, 0}, "fewer": {5, 1}})
+	c := tally.Compare(first, second, [2][]proof.Check{}, tally.Comparing{Margin: 0.1})
+	var got []string
+	for _, d := range c.Devices {
+		got = append(got, fmt.Sprint(d.Device, d.Due, d.Bad))
+	}
+	require.Equal(t, []string{"better[5 5][3 0]", "worse[5 5][1 2]"}, slices.Sorted(slices.Values(got)))
+	require.Equal(t, [2]int{1, 1}, c.OnlyIn)
+	require.Equal(t, 2, c.DeviceCount)
 }
