@@ -137,7 +137,7 @@ func TestDevicesThatFareOtherwise(t *testing.T) {
 	for _, d := range c.Devices {
 		got = append(got, fmt.Sprint(d.Device, d.Due, d.Bad))
 	}
-	require.Equal(t, []string{"better[5 5][3 0]", "worse[5 5][1 2]"}, slices.Sorted(slices.Values(got)))
+	require.Equal(t, []string{"better[5 5] [3 0]", "worse[5 5] [1 2]"}, slices.Sorted(slices.Values(got)))
 	require.Equal(t, [2]int{1, 1}, c.OnlyIn)
 	require.Equal(t, 2, c.DeviceCount)
 }
