@@ -27,7 +27,7 @@ func (e *env) certs() *cobra.Command {
 	var out, valid string
 	var hosts []string
 	cmd := &cobra.Command{
-		Use:   "certs FILE",
+		Use:   "certs [FILE]",
 		Short: "Make a test authority and a certificate for each device",
 		Long: `Certs makes an authority for tests and signs a certificate for the platform, one
 for each device of a crowd file and one for each subscribing witness. It touches
@@ -43,16 +43,16 @@ no platform and never writes over a file.
 
 Files with keys can be read by their owner alone.`,
 		Example: "  runcrowd certs harbour/crowd.yaml\n  runcrowd standin --tls harbour/certs --client-certs",
-		Args:    exactly(1, "one crowd file"),
+		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			d, err := quantity.ParseDuration(valid)
 			if err != nil || d < time.Minute {
 				return fmt.Errorf("--valid: %q is not a time of a minute or more, such as 90d", valid)
 			}
 			if out == "" {
-				out = filepath.Join(filepath.Dir(args[0]), "certs")
+				out = filepath.Join(filepath.Dir(crowdFile(args)), "certs")
 			}
-			return e.makeCerts(args[0], out, hosts, d)
+			return e.makeCerts(crowdFile(args), out, hosts, d)
 		},
 	}
 	cmd.Flags().StringVarP(&out, "out", "o", "", "folder in which they are made; certs beside the crowd file if not given")

@@ -21,7 +21,7 @@ func (e *env) check() *cobra.Command {
 	var format string
 	var strict bool
 	cmd := &cobra.Command{
-		Use:   "check FILE",
+		Use:   "check [FILE]",
 		Short: "Check a crowd file for mistakes, without connecting",
 		Long: `Check reads a crowd file and the files it names, makes all devices and their
 first messages, and reports what it finds. It connects to nothing.
@@ -37,12 +37,12 @@ first messages, and reports what it finds. It connects to nothing.
 
 Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
 		Example: "  runcrowd check harbour/crowd.yaml\n  runcrowd check harbour/crowd.yaml --strict --format json",
-		Args:    exactly(1, "one crowd file"),
+		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			return e.checkFile(args[0], format, strict)
+			return e.checkFile(crowdFile(args), format, strict)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")

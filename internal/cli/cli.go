@@ -231,6 +231,48 @@ func Commands() *cobra.Command {
 	return e.root()
 }
 
+// usualCrowd is the crowd file where none is named.
+const usualCrowd = "crowd.yaml"
+
+// oneCrowd wants one crowd file, or none where the folder has one of the usual name.
+func oneCrowd(cmd *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		if _, err := os.Stat(usualCrowd); err == nil {
+			return nil
+		}
+	}
+	return exactly(1, "one crowd file (there is no "+usualCrowd+" here)")(cmd, args)
+}
+
+// crowdFile is the crowd file that oneCrowd let pass.
+func crowdFile(args []string) string {
+	if len(args) == 0 {
+		return usualCrowd
+	}
+	return args[0]
+}
+
+// usualRuns is the folder of run folders where none is named.
+const usualRuns = "runs"
+
+// someRuns wants run folders. In their place may stand last, the id of a run, or the beginning of
+// either its id or its folder's name, where it is one run's: args then holds the folder.
+func someRuns(n int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := exactly(n, what+" (or last)")(cmd, args); err != nil {
+			return err
+		}
+		for i := range args {
+			found, err := run.Find(usualRuns, args[i])
+			if err != nil {
+				return err
+			}
+			args[i] = found
+		}
+		return nil
+	}
+}
+
 // exactly is cobra.ExactArgs with a message that says what is wanted.
 func exactly(n int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {

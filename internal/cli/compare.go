@@ -33,7 +33,7 @@ Runs of different crowds are not compared, but with --anyway.
 Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 		Example: "  runcrowd compare runs/skerry-roads-monday runs/skerry-roads-tuesday\n  runcrowd compare runs/a runs/b " +
 			"--margin 20% --format markdown",
-		Args: exactly(2, "two run folders"),
+		Args: someRuns(2, "two run folders"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if format != "text" && format != "json" && format != "markdown" {
 				return fmt.Errorf("--format is text, json or markdown, not %q", format)

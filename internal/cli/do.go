@@ -67,6 +67,9 @@ plays that run.`,
 			}
 			folder := ""
 			if len(args) > 0 {
+				if found, err := run.Find(usualRuns, args[0]); err == nil {
+					args[0] = found
+				}
 				if _, err := os.Stat(filepath.Join(args[0], run.LedgerFile)); err == nil {
 					folder, args = args[0], args[1:]
 				}

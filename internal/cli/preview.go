@@ -44,7 +44,7 @@ type previewing struct {
 func (e *env) preview() *cobra.Command {
 	var p previewing
 	cmd := &cobra.Command{
-		Use:   "preview FILE",
+		Use:   "preview [FILE]",
 		Short: "Show the messages that a crowd file would send, without sending any",
 		Long: `Preview makes messages as a run would make them and shows each to the byte: topic
 or request, headers, and payload, with sizes. Nothing is sent. The run's name in
@@ -60,7 +60,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
   runcrowd preview harbour/crowd.yaml --plot wave_m --who 'first 3 of buoy'
   runcrowd preview harbour/crowd.yaml --plot battery_v --out battery.svg
   runcrowd preview harbour/crowd.yaml --timeline`,
-		Args: exactly(1, "one crowd file"),
+		Args: oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(p.format); err != nil {
 				return err
@@ -79,7 +79,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 					return fmt.Errorf("--out: %w", err)
 				}
 			}
-			return e.previewFile(args[0], &p)
+			return e.previewFile(crowdFile(args), &p)
 		},
 	}
 	f := cmd.Flags()

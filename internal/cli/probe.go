@@ -15,7 +15,7 @@ import (
 func (e *env) probe() *cobra.Command {
 	var only, format string
 	cmd := &cobra.Command{
-		Use:   "probe FILE",
+		Use:   "probe [FILE]",
 		Short: "Test the connection to the platform step by step, for each link",
 		Long: `Probe tests the connection step by step, as the first device of each link: name
 look-up, TCP, TLS, protocol, credentials, whether the connection stays, one message
@@ -27,12 +27,12 @@ a real one on your platform, but never a retained one. Nothing is left on this m
 Exit codes: 0 every step of every link passed; 2 the command or the file is
 wrong; 3 a step failed; 4 interrupted.`,
 		Example: "  runcrowd probe harbour/crowd.yaml\n  runcrowd probe harbour/crowd.yaml --link sea --format json",
-		Args:    exactly(1, "one crowd file"),
+		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			return e.probeFile(args[0], only, format)
+			return e.probeFile(crowdFile(args), only, format)
 		},
 	}
 	cmd.Flags().StringVar(&only, "link", "", "only this link")

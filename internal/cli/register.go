@@ -17,7 +17,7 @@ import (
 func (e *env) register() *cobra.Command {
 	var compare, adopt bool
 	cmd := &cobra.Command{
-		Use:   "register FILE",
+		Use:   "register [FILE]",
 		Short: "Register the devices with the platform",
 		Long: `Register registers the devices of a crowd file with the platform: it sends the
 requests that the file gives under register, for each device that was not registered
@@ -32,9 +32,9 @@ ours. One whose registration was cut off, and that is listed, is ours.
 With --compare it registers nothing: it asks the platform which devices it knows, and
 compares them with the crowd.`,
 		Example: "  runcrowd register harbour/crowd.yaml\n  runcrowd register harbour/crowd.yaml --compare",
-		Args:    exactly(1, "one crowd file"),
+		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, ctx, stop, err := registrar(args[0])
+			o, ctx, stop, err := registrar(crowdFile(args))
 			if err != nil {
 				return err
 			}
@@ -57,7 +57,7 @@ compares them with the crowd.`,
 func (e *env) unregister() *cobra.Command {
 	var adopt, leave bool
 	cmd := &cobra.Command{
-		Use:   "unregister FILE",
+		Use:   "unregister [FILE]",
 		Short: "Unregister the devices that register registered, and remove their retained messages",
 		Long: `Unregister removes the devices that register registered, and no others. Where the file
 says how the platform lists its devices, it proves that they are gone: the list showed
@@ -68,14 +68,14 @@ Before that, each device removes the retained messages that it left on its broke
 its readings with retain, and its will. It connects as itself and publishes an empty
 message to each of these topics. In a file that registers nothing, that is all.`,
 		Example: "  runcrowd unregister harbour/crowd.yaml",
-		Args:    exactly(1, "one crowd file"),
+		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if !leave {
-				if only, err := e.clearRetained(args[0]); only || err != nil {
+				if only, err := e.clearRetained(crowdFile(args)); only || err != nil {
 					return err
 				}
 			}
-			o, ctx, stop, err := registrar(args[0])
+			o, ctx, stop, err := registrar(crowdFile(args))
 			if err != nil {
 				return err
 			}

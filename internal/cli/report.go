@@ -55,7 +55,7 @@ No witness is asked again; use verify for that. Exit codes: 0 all files were wri
 		Example: "  runcrowd report runs/skerry-roads-… --to report.html --to junit.xml\n  runcrowd report " +
 			"runs/skerry-roads-… --to messages.csv.zst --to run.db\n  runcrowd report runs/skerry-roads-… --to - >> " +
 			"\"$SUMMARY\"",
-		Args: exactly(1, "one run folder"),
+		Args: someRuns(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if len(to.list) == 0 {
 				return errors.New("report needs at least one file: --to report.html")
@@ -365,7 +365,7 @@ The text shows a line a message; json is JSON Lines; csv has a column for all th
 		Example: "  runcrowd messages runs/skerry-roads-… --who buoy-007\n  runcrowd messages runs/skerry-roads-… " +
 			"--verdict lost --verdict altered\n  runcrowd messages runs/skerry-roads-… --who tide-gauge --format csv > " +
 			"gauges.csv",
-		Args: exactly(1, "one run folder"),
+		Args: someRuns(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			how, err := mem.judging()
 			if err != nil {
@@ -445,7 +445,7 @@ The witness is the first that proves that messages are stored, or else received,
 		Example: "  runcrowd devices runs/skerry-roads-…\n  runcrowd devices runs/skerry-roads-… --verdict lost --sort " +
 			"due\n  runcrowd devices runs/skerry-roads-… --who buoy-007 --values\n  runcrowd devices " +
 			"runs/skerry-roads-… --by site",
-		Args: exactly(1, "one run folder"),
+		Args: someRuns(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			folder, release, err := e.opened(args[0])
 			if err != nil {

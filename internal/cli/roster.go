@@ -22,7 +22,7 @@ func (e *env) roster() *cobra.Command {
 	var format string
 	var secrets, all bool
 	cmd := &cobra.Command{
-		Use:   "roster FILE",
+		Use:   "roster [FILE]",
 		Short: "List the devices of a crowd file with their properties",
 		Long: `Roster makes the devices of a crowd file and lists them with their properties,
 as a table, as CSV or as JSON. The CSV can serve as a roster again: name it in
@@ -32,12 +32,12 @@ Secrets are shown as ` + hidden + ` and left empty in CSV and JSON, unless --sec
 for them; then user names and passwords are listed, too.`,
 		Example: "  runcrowd roster harbour/crowd.yaml\n  runcrowd roster harbour/crowd.yaml --who 'site == \"outer\"' " +
 			"--format csv > outer.csv",
-		Args: exactly(1, "one crowd file"),
+		Args: oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if format != "text" && format != "csv" && format != "json" {
 				return fmt.Errorf("--format is text, csv or json, not %q", format)
 			}
-			f, err := loadFleet(args[0])
+			f, err := loadFleet(crowdFile(args))
 			if err != nil {
 				return err
 			}

@@ -81,7 +81,7 @@ func (e *env) run() *cobra.Command {
 	var o output
 	var begin, like string
 	cmd := &cobra.Command{
-		Use:   "run FILE",
+		Use:   "run [FILE]",
 		Short: "Play a crowd file and judge what became of every message",
 		Long: `Run plays a crowd file against the platform that it names: devices join, send
 and leave, as the plan says, in one round or several. It then waits for the
@@ -108,7 +108,7 @@ could not be reached; 4 interrupted.`,
 			if like != "" && len(args) == 0 {
 				return nil
 			}
-			return exactly(1, "one crowd file")(cmd, args)
+			return oneCrowd(cmd, args)
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
@@ -123,7 +123,7 @@ could not be reached; 4 interrupted.`,
 			if _, err := o.memory.judging(); err != nil {
 				return err
 			}
-			c, err := file.Load(args[0])
+			c, err := file.Load(crowdFile(args))
 			if err != nil {
 				return err
 			}
@@ -135,7 +135,7 @@ could not be reached; 4 interrupted.`,
 					return fmt.Errorf("--begin: %w", err)
 				}
 			}
-			_, err = e.play(c, args[0], &o, nil)
+			_, err = e.play(c, crowdFile(args), &o, nil)
 			return err
 		},
 	}
@@ -450,7 +450,7 @@ into it; what its witnesses would use is listed. With --trust they are asked.
 Exit codes: 0 all requirements are met; 1 one is not met; 2 the folder cannot be
 judged; 4 they are met, but the run was interrupted or killed before its end.`,
 		Example: "  runcrowd verify runs/skerry-roads-20300102-030405-abcdefgh",
-		Args:    exactly(1, "one run folder"),
+		Args:    someRuns(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(format); err != nil {
 				return err

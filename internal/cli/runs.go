@@ -176,7 +176,7 @@ the folder does.
 It looks for the secrets of the crowd file, and refuses where it finds one, or where it
 cannot look: their values must be in the environment. With --unsearched it packs without.`,
 		Example: "  runcrowd pack runs/skerry-roads-…\n  runcrowd devices skerry-roads-abcdefgh.run.tar.zst",
-		Args:    exactly(1, "one run folder"),
+		Args:    someRuns(1, "one run folder"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			m, err := run.ReadManifest(args[0])
 			if err != nil {

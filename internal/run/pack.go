@@ -269,6 +269,46 @@ type Kept struct {
 	Ended     bool `json:"ended"` // it was played to its end
 }
 
+// Find is the run folder, or pack, that a name means: what is there of that name; or of the run
+// folders in dir, the newest for "last", and else the one whose id or name it is, or whose alone it
+// begins. A name that means none is given back as it is.
+func Find(dir, name string) (string, error) {
+	if _, err := os.Stat(name); err == nil || strings.ContainsAny(name, `/\`) || name == "" {
+		return name, nil
+	}
+	entries, _ := os.ReadDir(dir) // without the folder there is none
+	var begin []string
+	newest, at := "", time.Time{}
+	for _, e := range entries {
+		folder := filepath.Join(dir, e.Name())
+		m, err := ReadManifest(folder)
+		if err != nil {
+			continue // something else
+		}
+		if m.Run == name || e.Name() == name {
+			return folder, nil
+		}
+		if strings.HasPrefix(m.Run, name) || strings.HasPrefix(e.Name(), name) {
+			begin = append(begin, folder)
+		}
+		if m.Started.After(at) {
+			newest, at = folder, m.Started
+		}
+	}
+	switch {
+	case name == "last" && newest != "":
+		return newest, nil
+	case name == "last":
+		return "", fmt.Errorf("there is no run in %s", dir)
+	case len(begin) == 1:
+		return begin[0], nil
+	case len(begin) > 1:
+		return "", fmt.Errorf("%q begins the names of %d runs in %s: %s and others; write more of it", name, len(begin), dir,
+			filepath.Base(begin[0]))
+	}
+	return name, nil
+}
+
 // List lists the run folders in a folder, the newest first.
 func List(dir string) ([]Kept, error) {
 	entries, err := os.ReadDir(dir)
