@@ -1,6 +1,7 @@
 package tally_test
 
 import (
+	"flag"
 	"fmt"
 	"maps"
 	"slices"
@@ -18,6 +19,8 @@ import (
 	"runcrowd/internal/tally"
 	"runcrowd/internal/verdict"
 )
+
+var _ = flag.Bool("update", false, "write what is pinned anew")
 
 // asked are requirements of every sort.
 func asked() (list []proof.Requirement) {

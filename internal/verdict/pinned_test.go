@@ -1,6 +1,7 @@
 package verdict_test
 
 import (
+	"flag"
 	"fmt"
 	"strings"
 	"testing"
@@ -9,6 +10,8 @@ import (
 	"runcrowd/internal/ledger/ledgertest"
 	"runcrowd/internal/verdict"
 )
+
+var _ = flag.Bool("update", false, "write what is pinned anew")
 
 // What is said of each message of runs in which everything happens that can: a change of any of it
 // is noticed.

@@ -276,13 +276,11 @@ func happenings(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(in
 	b.LastWrite, b.Played = Start.Add(time.Duration(len(b.Rounds))*20*time.Second), Start.Add(ms(rng.IntN(60_000)))
 }
 
-var update = flag.Bool("update", false, "write what is pinned anew")
-
-// Pinned holds a text against a file that was read by somebody once. With -update it is written
-// anew: what changed in it has to be read.
+// Pinned holds a text against a file that was read by somebody once. With -update, a flag of the
+// test's, it is written anew: what changed in it has to be read.
 func Pinned(t testing.TB, path, text string) {
 	t.Helper()
-	if *update {
+	if f := flag.Lookup("update"); f != nil && f.Value.String() == "true" {
 		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
 		return
