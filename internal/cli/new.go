@@ -15,12 +15,13 @@ import (
 	"runcrowd/examples"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/report"
+	"runcrowd/internal/sketch"
 )
 
 var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
 
 func (e *env) newFile() *cobra.Command {
-	var example, address string
+	var example, address, sample, topic string
 	var list strings.Builder
 	for _, x := range examples.All() {
 		fmt.Fprintf(&list, "  %-11s %s\n", x.Name, x.Doc)
@@ -33,6 +34,9 @@ ready to be played against the stand-in. It never writes over a file.
 
 With --address it writes one for the platform at that address, ready for probe.
 
+With --sample it writes one whose messages are as those of a file: JSON, one or several.
+--topic says where they go: a topic, or over HTTP a path, with {device} for the device.
+
 With --example it writes one of these instead, each the smallest crowd that shows
 one thing:
 
@@ -43,6 +47,15 @@ one thing:
 		RunE: func(_ *cobra.Command, args []string) error {
 			if example != "" && address != "" {
 				return errors.New("--example and --address write different files; give one")
+			}
+			if sample != "" {
+				if example != "" {
+					return errors.New("--example and --sample write different files; give one")
+				}
+				return e.writeLearnt(args[0], address, topic, sample)
+			}
+			if topic != "" {
+				return errors.New("--topic goes with --sample")
 			}
 			if address != "" {
 				return e.writeForLink(args[0], address)
@@ -62,6 +75,8 @@ one thing:
 	}
 	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or "+
 		"https://HOST:PORT")
+	cmd.Flags().StringVar(&sample, "sample", "", "a file of messages in JSON; - is standard input")
+	cmd.Flags().StringVar(&topic, "topic", "", "with --sample: the topic or path, such as 'harbour/{device}/state'")
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }
@@ -77,6 +92,40 @@ func nameFor(dir string) (string, error) {
 		name = "crowd"
 	}
 	return name, nil
+}
+
+// writeLearnt writes a crowd file whose messages are as those of a sample.
+func (e *env) writeLearnt(dir, address, topic, sample string) error {
+	name, err := nameFor(dir)
+	if err != nil {
+		return err
+	}
+	learnt, err := readSample(sample)
+	if err != nil {
+		return err
+	}
+	if address == "" {
+		address = "mqtt://" + examples.MQTTAddress
+	}
+	if strings.HasPrefix(address, "http") && topic == "" && strings.Count(address, "/") < 3 {
+		topic = "/in/{device}/state"
+	}
+	text, err := sketch.Crowd(sketch.Options{Name: name, Head: "Ten devices that send what a sample shows.",
+		Address: address, Target: topic, Devices: 10, Every: "5s", For: "1m", QoS: 1, Sample: learnt})
+	if err != nil {
+		return sketchError(err)
+	}
+	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(text)}); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, "crowd.yaml")
+	fmt.Fprintf(e.stdout, "Wrote %s: ten devices that send %s.\n", path, plural(len(learnt.Fields), "field"))
+	for _, note := range learnt.Notes {
+		fmt.Fprintf(e.stdout, "Look at this: %s.\n", note)
+	}
+	fmt.Fprintln(e.stdout)
+	e.whatNext(path)
+	return nil
 }
 
 // writeForLink writes a crowd file for a platform; an address that no link can have

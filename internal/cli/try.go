@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -11,6 +12,8 @@ import (
 	"golang.org/x/term"
 
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/folder"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/sketch"
 )
 
@@ -20,7 +23,7 @@ const typedPassword = "RUNCROWD_PASSWORD"
 func (e *env) try() *cobra.Command {
 	var o output
 	var s sketch.Options
-	var write string
+	var write, sample string
 	cmd := &cobra.Command{
 		Use:   "try ADDRESS [TOPIC-OR-PATH]",
 		Short: "Play a small crowd without a crowd file",
@@ -31,7 +34,9 @@ messages are sent, and with --read-back a witness looks for them at that address
 In a topic, a path and an address {device} stands for the name of each device.
 
 A field is NAME=20..25 (a number that wanders in this range), NAME=on,off (one of these)
-or NAME=5 (always the same).
+or NAME=5 (always the same). With --sample the messages are as those of a file: JSON, one or
+several. Numbers wander in the range that they have there, times are those of now, texts that
+differ are drawn, and what looks like the name of a device is one.
 
 A password is asked for on the terminal, or is in the variable that --password-env names;
 it is never an option's value. A header with a secret names a variable, too:
@@ -53,7 +58,11 @@ With --write DIR the crowd file that it was stays in DIR, to go on with.`,
 			if err := checkFormat(o.format); err != nil {
 				return err
 			}
-			s.Address, s.Name = args[0], "try"
+			s.Address, s.Name, s.Head = args[0], "try", "What runcrowd try played."
+			var err error
+			if s.Sample, err = readSample(sample); err != nil {
+				return err
+			}
 			if len(args) > 1 {
 				s.Target = args[1]
 			}
@@ -83,6 +92,7 @@ With --write DIR the crowd file that it was stays in DIR, to go on with.`,
 	f.StringVar(&s.For, "for", "10s", "for how long")
 	f.StringArrayVar(&s.Fields, "field", nil, "a field of each message, such as temp=20..25, lamp=on,off or n=5; may be "+
 		"given several times")
+	f.StringVar(&sample, "sample", "", "a file of messages in JSON that these are to be like; - is standard input")
 	f.StringVar(&s.User, "user", "", "the user of all devices, or '{device}'; its password is asked for")
 	f.StringVar(&s.Password, "password-env", "", "the variable of the environment that has the password")
 	f.StringVar(&s.Watcher, "watch-user", "", "MQTT: the user of the witness, where each device has its own")
@@ -96,6 +106,38 @@ With --write DIR the crowd file that it was stays in DIR, to go on with.`,
 	f.StringVar(&write, "write", "", "a folder in which the crowd file is written")
 	return cmd
 }
+
+// readSample learns from a file of messages; nil without one.
+func readSample(path string) (*sketch.Sample, error) {
+	if path == "" {
+		return nil, nil
+	}
+	var text []byte
+	var err error
+	if path == "-" {
+		text, err = io.ReadAll(io.LimitReader(os.Stdin, mostSample+1))
+	} else {
+		text, err = folder.ReadRegular(path)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("--sample: %s: %s", path, folder.Why(err))
+	}
+	if len(text) > mostSample {
+		return nil, fmt.Errorf("--sample: %s is larger than %s; a part of it is enough", path, quantity.FormatSize(mostSample))
+	}
+	list, err := sketch.Samples(text)
+	if err != nil {
+		return nil, fmt.Errorf("--sample: %s: %w", path, err)
+	}
+	s, err := sketch.Learn(list)
+	if err != nil {
+		return nil, fmt.Errorf("--sample: %s: %w", path, err)
+	}
+	return s, nil
+}
+
+// mostSample bounds a sample.
+const mostSample = 64 << 20
 
 // askPassword asks for the password of a user on the terminal, where no variable has it.
 func (e *env) askPassword(s *sketch.Options) error {

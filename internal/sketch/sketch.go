@@ -18,12 +18,14 @@ import (
 // Options are what a crowd is made of.
 type Options struct {
 	Name     string // of the crowd
+	Head     string // the comment in the first line
 	Address  string // mqtt://, mqtts://, ws://, wss://, http:// or https://, perhaps with a path
 	Target   string // topic or path; a device stands in it as {device}, ${device} or +
 	Devices  int
 	Every    string
 	For      string
 	Fields   []string // NAME=LOW..HIGH, NAME=ONE,OTHER,…, NAME=VALUE
+	Sample   *Sample  // in place of Fields: what messages look like
 	User     string
 	Password string   // the name of the variable of the environment that has it
 	Headers  []string // Name: value
@@ -158,7 +160,8 @@ func Crowd(o Options) (string, error) {
 	}
 	var b strings.Builder
 	w := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	w("# What runcrowd try played. The keys are explained in docs/crowd-file.md; runcrowd check FILE tells mistakes.")
+	w("# %s", o.Head)
+	w("# docs/crowd-file.md explains the keys; runcrowd check FILE tells mistakes.")
 	w("crowd: %s\n", o.Name)
 	w("links:                       # where: the platform")
 	w("  platform:")
@@ -195,19 +198,53 @@ func Crowd(o Options) (string, error) {
 		w("    tls: {ca: %s}", quoted(o.CA))
 	}
 	w("\nkinds:                       # what: one kind of device, with one reading")
-	w("  device:\n    readings:\n      state:")
+	w("  device:")
+	switch {
+	case o.Sample == nil || !o.Sample.Beside:
+	case overHTTP:
+		w("    mark: {header: X-Mark}   # what tells messages apart; a JSON object would have a place for it")
+	default:
+		w("    mark: {user_property: x-mark}   # what tells messages apart; a JSON object would have a place for it")
+	}
+	w("    readings:\n      state:")
 	w("        every: %s", quoted(o.Every))
 	if overHTTP {
 		w("        path: %s", quoted(target))
 	} else {
 		w("        topic: %s\n        qos: %d", quoted(target), o.QoS)
 	}
-	w("        fields:              # runcrowd signals lists what values can be made of")
+	var lines []string
+	if o.Sample != nil {
+		if len(o.Fields) > 0 {
+			return "", fmt.Errorf("--sample says what the fields are; leave out --field, and change them in the file")
+		}
+		for _, note := range o.Sample.Notes {
+			w("        # %s", note)
+		}
+		comment := "as the sample; ${mark} tells messages apart, and the platform has to keep it"
+		if o.Sample.Beside {
+			comment = "as the sample"
+		}
+		w("        payload:             # "+comment+"\n"+
+			"          form: template\n          template: '%s'", strings.ReplaceAll(o.Sample.Template, "'", "''"))
+		lines = o.Sample.Fields
+	}
 	for _, f := range fields {
+		if o.Sample != nil {
+			break
+		}
 		line, err := Field(f)
 		if err != nil {
 			return "", err
 		}
+		lines = append(lines, line)
+	}
+	if len(lines) == 0 {
+		w("        fields: {}")
+	} else {
+		w("        fields:              # runcrowd signals lists what values can be made of")
+	}
+	for _, line := range lines {
 		w("          %s", line)
 	}
 	width := len(strconv.Itoa(o.Devices))

@@ -1,0 +1,309 @@
+package sketch
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"runcrowd/internal/quantity"
+	"runcrowd/internal/strictjson"
+)
+
+// Sample is what real messages look like: their shape as a template, and their fields.
+type Sample struct {
+	Template string   // JSON with ${…}
+	Fields   []string // lines of a crowd file
+	Notes    []string // what somebody should look at
+	Beside   bool     // it has no place for a mark, which has to ride beside it
+}
+
+// mostSamples bounds how many messages are looked at.
+const mostSamples = 100_000
+
+// Samples takes a text apart into messages: JSON values, one after the other.
+func Samples(text []byte) (list []json.RawMessage, err error) {
+	d := json.NewDecoder(bytes.NewReader(text))
+	for len(list) < mostSamples {
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err == io.EOF {
+			break
+		} else if err != nil {
+			return nil, fmt.Errorf("message %d is not JSON: %w", len(list)+1, err)
+		}
+		if _, err := strictjson.Decode(raw); err != nil {
+			return nil, fmt.Errorf("message %d: %w", len(list)+1, err)
+		}
+		list = append(list, raw)
+	}
+	if len(list) == 0 {
+		return nil, fmt.Errorf("there is no message in it")
+	}
+	return list, nil
+}
+
+// Learn makes a sample of messages of one shape: that of the first.
+func Learn(messages []json.RawMessage) (*Sample, error) {
+	s := &learner{used: map[string]bool{"mark": true}, values: map[string][]any{}}
+	for _, m := range messages {
+		v, err := strictjson.Decode(m)
+		if err != nil {
+			return nil, err
+		}
+		s.gather("", v)
+	}
+	list, is := messages[0], false
+	for _, c := range bytes.TrimSpace(list) {
+		is = c == '{'
+		break
+	}
+	d := json.NewDecoder(bytes.NewReader(list))
+	d.UseNumber()
+	var b strings.Builder
+	if err := s.write(&b, d, ""); err != nil {
+		return nil, err
+	}
+	text := b.String()
+	switch mark := `"mark": "${mark}"`; {
+	case !is:
+	case text == "{}":
+		text = "{" + mark + "}"
+	default:
+		text = text[:len(text)-1] + ", " + mark + "}"
+	}
+	if !s.device {
+		s.notes = append(s.notes, "nothing in it looks like the name of a device: put ${device} where it belongs")
+	}
+	if len(s.guessed) > 0 {
+		s.notes = append(s.notes, "ranges are guessed, as there is one value alone: "+strings.Join(s.guessed, ", "))
+	}
+	return &Sample{text, s.fields, s.notes, !is}, nil
+}
+
+// learner looks at messages.
+type learner struct {
+	values  map[string][]any // by path; of lists, by place
+	fields  []string
+	notes   []string
+	guessed []string        // paths of numbers of which there is one value
+	used    map[string]bool // names of fields
+	device  bool            // it has a place
+}
+
+func (s *learner) gather(path string, v any) {
+	switch x := v.(type) {
+	case map[string]any:
+		for k, y := range x {
+			s.gather(path+"."+k, y)
+		}
+	case []any:
+		for i, y := range x {
+			s.gather(fmt.Sprintf("%s.%d", path, i), y)
+		}
+	default:
+		s.values[path] = append(s.values[path], v)
+	}
+}
+
+// write writes a value as a template.
+func (s *learner) write(b *strings.Builder, d *json.Decoder, path string) error {
+	t, err := d.Token()
+	if err != nil {
+		return err
+	}
+	switch x := t.(type) {
+	case json.Delim:
+		n := 0
+		b.WriteString(x.String())
+		for ; d.More(); n++ {
+			if n > 0 {
+				b.WriteString(", ")
+			}
+			at := fmt.Sprintf("%s.%d", path, n)
+			if x == '{' {
+				k, err := d.Token()
+				if err != nil {
+					return err
+				}
+				name := fmt.Sprint(k)
+				at = path + "." + name
+				b.WriteString(literal(name) + ": ")
+			}
+			if err := s.write(b, d, at); err != nil {
+				return err
+			}
+		}
+		end, err := d.Token()
+		if err == nil {
+			b.WriteString(end.(json.Delim).String())
+		}
+		return err
+	case json.Number:
+		b.WriteString(s.number(path, x))
+	case string:
+		b.WriteString(s.text(path, x))
+	case bool:
+		if differ(s.values[path]) > 1 {
+			b.WriteString(s.field(path, "{signal: choice, of: [true, false]}"))
+		} else {
+			b.WriteString(strconv.FormatBool(x))
+		}
+	default:
+		b.WriteString("null")
+	}
+	return nil
+}
+
+// literal is a text as it stands in a template: our placeholders have no meaning in it.
+func literal(s string) string {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.Encode(s) // a text can be written
+	return strings.ReplaceAll(strings.TrimSpace(b.String()), "${", "$${")
+}
+
+// differ is how many different values there are.
+func differ(list []any) int {
+	seen := map[string]bool{}
+	for _, v := range list {
+		seen[fmt.Sprintf("%T %v", v, v)] = true
+	}
+	return len(seen)
+}
+
+var noLetter = regexp.MustCompile(`[^A-Za-z0-9_]+`)
+
+// field adds a field and gives its placeholder.
+func (s *learner) field(path, of string) string {
+	name := strings.Trim(noLetter.ReplaceAllString(path, "_"), "_")
+	if name == "" || name[0] >= '0' && name[0] <= '9' {
+		name = "value_" + name
+	}
+	name = strings.TrimRight(name, "_")
+	for _, word := range []string{"device", "kind", "n", "seq", "time", "elapsed", "reading", "crowd", "env", "tags", "previous", "true",
+		"false", "null", "in", "not", "and", "or", "link"} {
+		if name == word {
+			name += "_"
+		}
+	}
+	for base, i := name, 2; s.used[name]; i++ {
+		name = fmt.Sprintf("%s_%d", base, i)
+	}
+	s.used[name] = true
+	s.fields = append(s.fields, name+": "+of)
+	return "${" + name + "}"
+}
+
+// deviceName is a name that a member has which holds that of the device.
+var deviceName = regexp.MustCompile(`(?i)^(device|dev|sensor|thing|client|station|meter|node|asset|gateway|machine|serial|sn|imei|eui)(_?(id|name|no|number|nr|eui|key))?$|^(id|name)$`)
+
+// stampName is one of a time.
+var stampName = regexp.MustCompile(`(?i)(^|_)(t|ts|time|timestamp|at|date|datetime|when|epoch|(measured|sent|created|updated)(_?at)?)$`)
+
+func last(path string) string { return path[strings.LastIndexByte(path, '.')+1:] }
+
+func (s *learner) text(path, v string) string {
+	values := s.values[path]
+	if _, is := quantity.ParseInstant(v); is && strings.Contains(v, ":") {
+		return `"` + s.field(path, "{signal: clock}") + `"`
+	}
+	if deviceName.MatchString(last(path)) && !s.device {
+		s.device = true
+		return `"${device}"`
+	}
+	n := differ(values)
+	if n < 2 || n > 20 {
+		if n > 20 {
+			s.notes = append(s.notes, fmt.Sprintf("%s had %d different texts, and is always %s now", strings.TrimPrefix(path, "."), n, literal(v)))
+		}
+		return literal(v)
+	}
+	var words []string
+	for _, x := range values {
+		if w, is := x.(string); is && !slices.Contains(words, quoted(w)) {
+			words = append(words, quoted(w))
+		}
+	}
+	slices.Sort(words)
+	return `"` + s.field(path, "{signal: choice, of: ["+strings.Join(words, ", ")+"]}") + `"`
+}
+
+func (s *learner) number(path string, v json.Number) string {
+	low, high, digits, whole, rising, step := math.Inf(1), math.Inf(-1), 0, true, true, 0.0
+	var before float64
+	n := 0
+	for _, x := range s.values[path] {
+		num, is := x.(json.Number)
+		f, err := num.Float64()
+		if !is || err != nil {
+			continue
+		}
+		low, high = min(low, f), max(high, f)
+		_, after, point := strings.Cut(num.String(), ".")
+		whole = whole && !point && !strings.ContainsAny(num.String(), "eE")
+		digits = max(digits, len(after))
+		if n > 0 {
+			if n == 1 {
+				step = f - before
+			}
+			rising = rising && f > before && f-before == step
+		}
+		before = f
+		n++
+	}
+	if as := stamp(low, high); as != "" && (stampName.MatchString(last(path)) || n > 2 && low < high) {
+		return s.field(path, "{signal: clock, as: "+as+"}")
+	}
+	num := func(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
+	switch {
+	case whole && rising && n > 2:
+		return s.field(path, fmt.Sprintf("{signal: counter, from: %s, step: %s}", num(low), num(step)))
+	case deviceName.MatchString(last(path)) && whole && low == high && !s.device:
+		s.device = true
+		return "${n}"
+	case low == high: // one alone: a tenth around it
+		width := math.Abs(low) / 10
+		if width == 0 {
+			width = 1
+		}
+		low, high = low-width, high+width
+		s.guessed = append(s.guessed, fmt.Sprintf("%s (%s)", strings.TrimPrefix(path, "."), v))
+		if whole {
+			low, high = math.Floor(low), math.Ceil(high)
+		}
+	}
+	low, high = rounded(low, digits), rounded(high, digits)
+	if high-low == 0 {
+		high++
+	}
+	round := strconv.Itoa(min(9, digits))
+	return s.field(path, fmt.Sprintf("{signal: walk, low: %s, high: %s, step: %s, round: %s}", num(low), num(high),
+		strconv.FormatFloat((high-low)/20, 'g', 3, 64), round))
+}
+
+func rounded(x float64, digits int) float64 {
+	p := math.Pow10(min(9, digits+1))
+	return math.Round(x*p) / p
+}
+
+// stamp is in what units numbers are times of our days, since 1970; empty: they are none.
+func stamp(low, high float64) string {
+	from := float64(time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC).Unix())
+	to := float64(time.Date(2100, 1, 1, 0, 0, 0, 0, time.UTC).Unix())
+	for _, u := range []struct {
+		as    string
+		times float64
+	}{{"s", 1}, {"ms", 1e3}, {"us", 1e6}} {
+		if low >= from*u.times && high < to*u.times {
+			return u.as
+		}
+	}
+	return ""
+}
