@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"go.yaml.in/yaml/v4"
 )
 
 // Every command line in the documents and in the helps names a command that is there, and
@@ -49,4 +51,23 @@ func TestCommandLinesInDocuments(t *testing.T) {
 		}
 	}
 	assert.Greater(t, n, 40)
+}
+
+// The first hour shows what new writes, but for the comments.
+func TestTheFirstHourShowsWhatNewWrites(t *testing.T) {
+	text, err := os.ReadFile("../../docs/first-hour.md")
+	require.NoError(t, err)
+	command := regexp.MustCompile(`(?m)^    runcrowd new (harbour) --address (\S+)$`).FindSubmatch(text)
+	require.NotNil(t, command)
+	block := regexp.MustCompile("(?ms)^```yaml\n(crowd: harbour\n.*?)^```").FindSubmatch(text)
+	require.NotNil(t, block)
+	t.Chdir(t.TempDir())
+	e := &env{program: "runcrowd", stdout: io.Discard, stderr: os.Stderr}
+	require.NoError(t, e.writeForLink(string(command[1]), string(command[2])))
+	written, err := os.ReadFile("harbour/crowd.yaml")
+	require.NoError(t, err)
+	var shown, real any
+	require.NoError(t, yaml.Unmarshal(block[1], &shown))
+	require.NoError(t, yaml.Unmarshal(written, &real))
+	assert.Equal(t, real, shown)
 }

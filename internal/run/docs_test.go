@@ -26,7 +26,7 @@ func TestFilesInDocuments(t *testing.T) {
 	pages, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
 	block := regexp.MustCompile("(?ms)^```yaml\n(crowd: .*?)^```")
-	length := regexp.MustCompile(`plan: \{for: \d+s\}`)
+	length := regexp.MustCompile(`plan: \{for: \d+[sm]\}`)
 	files := 0
 	for _, page := range append(pages, "../../README.md") {
 		text, err := os.ReadFile(page)
@@ -42,7 +42,8 @@ func TestFilesInDocuments(t *testing.T) {
 					Rules: []standin.Rule{{Name: "low-battery", Field: "battery_v", Below: true, Limit: 11, Release: 11.5}}})
 				require.NoError(t, err)
 				t.Cleanup(s.Close)
-				played := strings.NewReplacer("127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099",
+				played := strings.NewReplacer("mqtts://broker.example:8883", "mqtt://"+s.MQTTAddr,
+					"127.0.0.1:1883", s.MQTTAddr, "127.0.0.1:8080", s.HTTPAddr, "127.0.0.1:9099",
 					hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
 				c, err := file.Parse(page, []byte(played), file.Sources{})
 				require.NoError(t, err, played)

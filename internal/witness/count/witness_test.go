@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -25,6 +26,7 @@ type platform struct {
 	world   *witnesstest.World
 	answers []string
 	start   error
+	mu      sync.Mutex // devices are asked beside each other
 	asked   []string
 }
 
@@ -35,8 +37,10 @@ func (p *platform) Offset() (*ledger.Offset, bool) {
 }
 
 func (p *platform) Ask(ctx hearing.Context, q ask.Question) (int, error) {
+	p.mu.Lock()
 	text := p.answers[min(len(p.asked), len(p.answers)-1)]
 	p.asked = append(p.asked, p.world.Since(q.From)+".."+p.world.Since(q.To))
+	p.mu.Unlock()
 	q.Cursor.Turn()
 	for _, line := range strings.Split(text, "\n") {
 		switch line = strings.TrimSpace(line); line {
