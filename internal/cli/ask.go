@@ -68,7 +68,7 @@ file is wrong; 3 the platform could not be reached; 4 interrupted.`,
 
 // question finds device, command and link.
 func question(path, device, command string, args []string, linkName string) (*ask.Question, error) {
-	f, err := loadFleet(path)
+	f, err := loadFleet(path, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ import (
 func (e *env) check() *cobra.Command {
 	var format string
 	var strict bool
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "check [FILE]",
 		Short: "Check a crowd file for mistakes, without connecting",
@@ -42,16 +43,18 @@ Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			return e.checkFile(crowdFile(args), format, strict)
+			return e.checkFile(crowdFile(args), with, format, strict)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
+	with.flag(cmd)
+	with.shortFlags(cmd)
 	cmd.Flags().BoolVar(&strict, "strict", false, "exit code 1 where there is a warning")
 	return cmd
 }
 
-func (e *env) checkFile(path, format string, strict bool) error {
-	f, err := loadFleet(path)
+func (e *env) checkFile(path string, with changes, format string, strict bool) error {
+	f, err := loadFleet(path, with)
 	if err != nil {
 		p := problemsOf(err)
 		if format == "json" && p != nil {
@@ -63,7 +66,7 @@ func (e *env) checkFile(path, format string, strict bool) error {
 		return err
 	}
 	warnings, load := check.Check(f, check.Options{MaxFiles: maxFiles()})
-	p := crowd.NewProblems(path, f.Crowd.Source)
+	p := f.Crowd.Problems()
 	for _, w := range warnings {
 		p.Add(w.Pos, "%s", w.Text)
 	}

@@ -71,3 +71,14 @@ func TestTheFirstHourShowsWhatNewWrites(t *testing.T) {
 	require.NoError(t, yaml.Unmarshal(written, &real))
 	assert.Equal(t, real, shown)
 }
+
+// The README shows the example that it names.
+func TestTheReadmeShowsTheExample(t *testing.T) {
+	text, err := os.ReadFile("../../README.md")
+	require.NoError(t, err)
+	named := regexp.MustCompile("(?s)This is \\[(examples/[^\\]]+)\\].*?```yaml\n(.*?)```").FindSubmatch(text)
+	require.NotNil(t, named)
+	file, err := os.ReadFile("../../" + string(named[1]))
+	require.NoError(t, err)
+	assert.Equal(t, string(file), string(named[2]))
+}

@@ -102,7 +102,7 @@ func (l *listening) until() (context.Context, context.CancelFunc, error) {
 }
 
 func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
-	f, err := loadFleet(path)
+	f, err := loadFleet(path, nil)
 	if err != nil {
 		return err
 	}

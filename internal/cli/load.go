@@ -8,15 +8,63 @@ import (
 	"os/signal"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"runcrowd/internal/credential"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 )
 
+// changes are what the flags of a command change in a crowd file for this once.
+type changes []string
+
+func (c *changes) flag(cmd *cobra.Command) {
+	cmd.Flags().Var(&changeFlag{c, ""}, "set", "another value for this once, such as plan.for=30s or "+
+		"devices.buoy.count=500; may be given several times")
+}
+
+// shortFlags adds flags for what is changed most.
+func (c *changes) shortFlags(cmd *cobra.Command) {
+	for _, x := range []struct{ flag, key, help string }{
+		{"for", "plan.for", "how long the plan lasts this once, such as 30s"},
+		{"count", "devices.count", "how many devices there are this once, in a file with one group of them"},
+		{"seed", "seed", "the seed this once"},
+	} {
+		cmd.Flags().Var(&changeFlag{c, x.key}, x.flag, x.help)
+	}
+}
+
+// changeFlag is a flag that changes the value of a key, or of the one that it is given.
+type changeFlag struct {
+	changes *changes
+	key     string
+}
+
+func (f *changeFlag) String() string { return "" }
+func (f *changeFlag) Type() string {
+	if f.key == "" {
+		return "KEY=VALUE"
+	}
+	return "value"
+}
+
+func (f *changeFlag) Set(text string) error {
+	if f.key != "" {
+		text = f.key + "=" + text
+	}
+	*f.changes = append(*f.changes, text)
+	return nil
+}
+
+// load reads a crowd file as it is changed.
+func (c changes) load(path string) (*crowd.Crowd, error) {
+	return file.LoadChanged(path, c, func(text string) { fmt.Fprintln(os.Stderr, text) })
+}
+
 // loadFleet reads a crowd file and makes its devices.
-func loadFleet(path string) (*fleet.Fleet, error) {
-	c, err := file.LoadTelling(path, func(text string) { fmt.Fprintln(os.Stderr, text) })
+func loadFleet(path string, with changes) (*fleet.Fleet, error) {
+	c, err := with.load(path)
 	if err != nil {
 		return nil, err
 	}

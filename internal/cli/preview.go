@@ -28,6 +28,7 @@ import (
 
 // previewing is what preview was asked for.
 type previewing struct {
+	with    changes
 	count   int
 	devices []string
 	reading string
@@ -82,6 +83,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 			return e.previewFile(crowdFile(args), &p)
 		},
 	}
+	p.with.flag(cmd)
 	f := cmd.Flags()
 	f.IntVarP(&p.count, "count", "n", 1, "how many messages of each reading")
 	f.StringArrayVar(&p.devices, "who", nil, "whose messages: a name, kind, tag, pattern, share or formula (may be "+
@@ -100,7 +102,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 }
 
 func (e *env) previewFile(path string, p *previewing) error {
-	f, err := loadFleet(path)
+	f, err := loadFleet(path, p.with)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 
 func (e *env) probe() *cobra.Command {
 	var only, format string
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "probe [FILE]",
 		Short: "Test the connection to the platform step by step, for each link",
@@ -32,16 +33,17 @@ wrong; 3 a step failed; 4 interrupted.`,
 			if err := checkFormat(format); err != nil {
 				return err
 			}
-			return e.probeFile(crowdFile(args), only, format)
+			return e.probeFile(crowdFile(args), with, only, format)
 		},
 	}
+	with.flag(cmd)
 	cmd.Flags().StringVar(&only, "link", "", "only this link")
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
 	return cmd
 }
 
-func (e *env) probeFile(path, only, format string) error {
-	f, err := loadFleet(path)
+func (e *env) probeFile(path string, with changes, only, format string) error {
+	f, err := loadFleet(path, with)
 	if err != nil {
 		return err
 	}

@@ -166,7 +166,7 @@ func (e *env) recordedAt(o *recordingOf) (*fleet.Fleet, *crowd.Witness, error) {
 	if o.at.Address != "" {
 		return e.listenerAt(o.at, o.topic)
 	}
-	f, err := loadFleet(o.with)
+	f, err := loadFleet(o.with, nil)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -16,6 +16,7 @@ import (
 
 func (e *env) register() *cobra.Command {
 	var compare, adopt bool
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "register [FILE]",
 		Short: "Register the devices with the platform",
@@ -34,7 +35,7 @@ compares them with the crowd.`,
 		Example: "  runcrowd register harbour/crowd.yaml\n  runcrowd register harbour/crowd.yaml --compare",
 		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
-			o, ctx, stop, err := registrar(crowdFile(args))
+			o, ctx, stop, err := registrar(crowdFile(args), with)
 			if err != nil {
 				return err
 			}
@@ -47,6 +48,7 @@ compares them with the crowd.`,
 			return e.tellRegistered(ctx, o, res, err, "registered")
 		},
 	}
+	with.flag(cmd)
 	cmd.Flags().BoolVar(&adopt, "adopt", false, "take devices that the platform has, and that were not registered here, "+
 		"for ours")
 	cmd.Flags().BoolVar(&compare, "compare", false, "register nothing; compare the devices that the platform knows with "+
@@ -56,6 +58,7 @@ compares them with the crowd.`,
 
 func (e *env) unregister() *cobra.Command {
 	var adopt, leave bool
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "unregister [FILE]",
 		Short: "Unregister the devices that register registered, and remove their retained messages",
@@ -71,11 +74,11 @@ message to each of these topics. In a file that registers nothing, that is all.`
 		Args:    oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if !leave {
-				if only, err := e.clearRetained(crowdFile(args)); only || err != nil {
+				if only, err := e.clearRetained(crowdFile(args), with); only || err != nil {
 					return err
 				}
 			}
-			o, ctx, stop, err := registrar(crowdFile(args))
+			o, ctx, stop, err := registrar(crowdFile(args), with)
 			if err != nil {
 				return err
 			}
@@ -85,6 +88,7 @@ message to each of these topics. In a file that registers nothing, that is all.`
 			return e.tellRegistered(ctx, o, res, err, "unregistered")
 		},
 	}
+	with.flag(cmd)
 	cmd.Flags().BoolVar(&adopt, "adopt", false, "remove also devices whose registration was not answered, where no list "+
 		"tells whether they exist")
 	cmd.Flags().BoolVar(&leave, "leave-retained", false, "leave retained messages on the broker")
@@ -93,8 +97,8 @@ message to each of these topics. In a file that registers nothing, that is all.`
 
 // clearRetained removes the retained messages of the devices that are unregistered, or of all
 // where the file registers nothing; only tells that there is nothing more to do.
-func (e *env) clearRetained(path string) (only bool, err error) {
-	f, err := loadFleet(path)
+func (e *env) clearRetained(path string, with changes) (only bool, err error) {
+	f, err := loadFleet(path, with)
 	if err != nil {
 		return false, err
 	}
@@ -136,8 +140,8 @@ func (e *env) clearRetained(path string) (only bool, err error) {
 }
 
 // registrar opens the registration of a crowd file, with a context that an interruption ends.
-func registrar(path string) (*register.Registrar, context.Context, context.CancelFunc, error) {
-	f, err := loadFleet(path)
+func registrar(path string, with changes) (*register.Registrar, context.Context, context.CancelFunc, error) {
+	f, err := loadFleet(path, with)
 	if err != nil {
 		return nil, nil, nil, err
 	}

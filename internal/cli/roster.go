@@ -21,6 +21,7 @@ func (e *env) roster() *cobra.Command {
 	var who []string
 	var format string
 	var secrets, all bool
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "roster [FILE]",
 		Short: "List the devices of a crowd file with their properties",
@@ -37,7 +38,7 @@ for them; then user names and passwords are listed, too.`,
 			if format != "text" && format != "csv" && format != "json" {
 				return fmt.Errorf("--format is text, csv or json, not %q", format)
 			}
-			f, err := loadFleet(crowdFile(args))
+			f, err := loadFleet(crowdFile(args), with)
 			if err != nil {
 				return err
 			}
@@ -48,6 +49,7 @@ for them; then user names and passwords are listed, too.`,
 			return e.listDevices(f, devices, format, secrets, all)
 		},
 	}
+	with.flag(cmd)
 	cmd.Flags().StringArrayVar(&who, "who", nil, "only these devices: a name, kind, tag, pattern, share or formula (may "+
 		"be given more than once)")
 	cmd.Flags().StringVar(&format, "format", "text", "text, csv or json")

@@ -80,6 +80,7 @@ const leastMemory = 16 << 20
 func (e *env) run() *cobra.Command {
 	var o output
 	var begin, like string
+	var with changes
 	cmd := &cobra.Command{
 		Use:   "run [FILE]",
 		Short: "Play a crowd file and judge what became of every message",
@@ -90,6 +91,11 @@ leaves holds the evidence; verify judges it again at any time.
 
 With --begin the plan's clock is set to a time: two runs with the same carry the same
 values, to the last digit, as preview --at shows them.
+
+With --set another value stands in the crowd file for this once; the file itself is not
+changed, and the run folder keeps what was played. KEY is the way to the value in the file;
+an entry of a list is meant by its kind, its name or its number, from 1. --for, --count and
+--seed are short for --set plan.for=…, devices.count=… and seed=….
 
 With --like it plays what an earlier run sent: the same messages at the same
 distances, through the devices of the same names. FILE may be left out: it is then the
@@ -103,7 +109,7 @@ not met or undecided; 2 the command, the file or the disk is wrong; 3 the platfo
 could not be reached; 4 interrupted.`,
 		Example: "  runcrowd run harbour/crowd.yaml\n  runcrowd run --like runs/harbour-20300601-120000-abcdefgh\n  " +
 			"runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin " +
-			"2026-01-15T02:00:00Z",
+			"2026-01-15T02:00:00Z\n  runcrowd run harbour/crowd.yaml --for 30s --set kinds.buoy.readings.state.every=100ms",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if like != "" && len(args) == 0 {
 				return nil
@@ -118,12 +124,15 @@ could not be reached; 4 interrupted.`,
 				if begin != "" {
 					return errors.New("--like does not go with --begin: it plays now")
 				}
+				if len(with) > 0 {
+					return errors.New("--like plays what an earlier run sent, so nothing of it can be changed")
+				}
 				return e.runLike(args, like, &o)
 			}
 			if _, err := o.memory.judging(); err != nil {
 				return err
 			}
-			c, err := file.Load(crowdFile(args))
+			c, err := with.load(crowdFile(args))
 			if err != nil {
 				return err
 			}
@@ -140,6 +149,8 @@ could not be reached; 4 interrupted.`,
 		},
 	}
 	o.flags(cmd)
+	with.flag(cmd)
+	with.shortFlags(cmd)
 	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
 	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of "+
 		"day to wait for (\"02:00\", UTC), or how long ago (-7d)")

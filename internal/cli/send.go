@@ -128,7 +128,7 @@ func givenValues(s *fleet.Stream, args []string) (map[string]value.Value, error)
 }
 
 func (e *env) sendOne(path, device, reading string, args []string, out, format string) error {
-	f, err := loadFleet(path)
+	f, err := loadFleet(path, nil)
 	if err != nil {
 		return err
 	}

@@ -18,6 +18,7 @@ import (
 type Crowd struct {
 	Path      string
 	Source    []byte
+	Changed   bool // Source is not what stands in the file at Path: a command changed it for once
 	Name      string
 	Seed      uint64
 	Links     []*Link

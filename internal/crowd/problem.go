@@ -30,6 +30,15 @@ func NewProblems(path string, source []byte) *Problems {
 	return &Problems{Path: path, lines: strings.Split(string(source), "\n")}
 }
 
+// Problems gathers mistakes in a crowd file that has been read.
+func (c *Crowd) Problems() *Problems {
+	p := NewProblems(c.Path, c.Source)
+	if c.Changed {
+		p.Path += " (as changed)" // the places are not those of the file
+	}
+	return p
+}
+
 // Hide takes secrets out of what is shown of the file and out of the texts.
 // Each keeps its length, so that the columns stay right.
 func (p *Problems) Hide(secrets []string) {

@@ -115,7 +115,7 @@ type maker struct {
 // *crowd.Problems.
 func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 	f := &Fleet{Crowd: c, Credentials: store}
-	p := crowd.NewProblems(c.Path, c.Source)
+	p := c.Problems()
 	m := &formula.Machine{}
 	f.devices(m, p)
 	if len(p.List) == 0 {

@@ -20,7 +20,7 @@ func (f *Fleet) Rekey(d *Device, kept map[string]string) error {
 			f.Crowd.Secret(v)
 		}
 	}
-	p := crowd.NewProblems(f.Crowd.Path, f.Crowd.Source)
+	p := f.Crowd.Problems()
 	n := f.device(&crowd.Member{Cast: d.Cast, Index: d.N - d.Cast.First, Name: d.Name, Env: env}, &formula.Machine{}, p,
 		map[formKey]payload.Form{}, map[*crowd.Cast]bool{})
 	if n == nil {

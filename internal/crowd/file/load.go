@@ -4,7 +4,6 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/url"
-	"os"
 	"regexp"
 	"strings"
 	"time"
@@ -50,16 +49,7 @@ type Sources struct {
 
 // Load reads the crowd file at path, and the files that it names. The error is a
 // *crowd.Problems when the file could be read but has mistakes.
-func Load(path string) (*crowd.Crowd, error) { return LoadTelling(path, nil) }
-
-// LoadTelling is Load, and tells what takes long.
-func LoadTelling(path string, tell func(text string)) (*crowd.Crowd, error) {
-	source, err := readSource(path)
-	if err != nil {
-		return nil, err
-	}
-	return Parse(path, source, Sources{Getenv: os.LookupEnv, Tell: tell})
-}
+func Load(path string) (*crowd.Crowd, error) { return LoadChanged(path, nil, nil) }
 
 // Parse is Load for a text.
 func Parse(path string, source []byte, from Sources) (*crowd.Crowd, error) {
