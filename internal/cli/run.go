@@ -295,6 +295,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 			fmt.Fprintf(e.stderr, "runcrowd: %s\n", err)
 		}
 	}
+	e.tellEnding(in, o.format, ctx.Err() != nil)
 	if ctx.Err() != nil {
 		return p, &exitError{code: exitInterrupted}
 	}
@@ -431,6 +432,13 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 	return in, err
 }
 
+// tellEnding repeats in the last line how a run went.
+func (e *env) tellEnding(in *report.Input, format string, cut bool) {
+	if format == "text" {
+		fmt.Fprint(e.stdout, "\n"+report.Ending(in, cut, report.Style{Color: e.colored(e.stdout)}))
+	}
+}
+
 func writeReports(folder string, in *report.Input, doc []byte) error {
 	if err := wholefile.WriteOwn(filepath.Join(folder, run.ReportJSON), doc); err != nil {
 		return err
@@ -554,6 +562,7 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 		fmt.Fprintf(e.stdout, "\n%d bytes of the ledger of run %s were not written whole, because it was killed, and were "+
 			"left out.\n", in.Result.Torn, m.Run)
 	}
+	e.tellEnding(in, format, false)
 	switch {
 	case !in.Met():
 		return &exitError{code: exitBroken}

@@ -145,6 +145,34 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	}
 }
 
+// Ending is one line that says how a run went, as the exit code does: what is required decides.
+// cut tells that the run was interrupted.
+func Ending(in *Input, cut bool, st Style) string {
+	list := map[proof.State][]string{}
+	for _, c := range in.Checks {
+		list[c.State] = append(list[c.State], c.Key)
+	}
+	word, style, what := "PASSED", good, "nothing was required"
+	switch not, open := list[proof.NotMet], list[proof.Undecided]; {
+	case len(not) > 0:
+		word, style, what = "FAILED", bad, "not met: "+strings.Join(not, ", ")
+		if len(open) > 0 {
+			what += "; undecided: " + strings.Join(open, ", ")
+		}
+	case len(open) > 0:
+		word, style, what = "UNDECIDED", doubt, "not known to be met: "+strings.Join(open, ", ")
+	default:
+		if n := len(in.Checks); n > 0 {
+			what = plural(n, "requirement") + " met"
+		}
+		if cut || !in.Result.Whole() {
+			word, style, what = "INCOMPLETE", doubt, what+", by the part that was played"
+		}
+	}
+	return fmt.Sprintf("%s  %s; %d of %s proven\n", st.paint(style, word), what, in.Result.Total[verdict.Proven],
+		plural(in.Result.Total.Asked(), "message"))
+}
+
 func were(n int) string {
 	if n == 1 {
 		return "1 message was"
