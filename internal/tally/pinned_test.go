@@ -48,10 +48,10 @@ func whole(t *testing.T, b *ledger.Book, opt tally.Options) *tally.Result {
 
 // All that is told of runs in which everything happens that can: a change of any of it is noticed.
 func TestWholeResults(t *testing.T) {
-	var b strings.Builder
-	for seed := range uint64(40) {
+	ledgertest.PinnedBy(t, "testdata/results.txt", 30, 400, func(seed uint64) string {
+		var b strings.Builder
 		r := whole(t, ledgertest.Random(seed), tally.Options{Series: true, Rows: tally.RowValues, PerVerdict: int(seed % 4)})
-		fmt.Fprintf(&b, "== %d: %d findings\n", seed, len(r.Findings))
+		fmt.Fprintf(&b, "%d findings\n", len(r.Findings))
 		short := *r // without what the ledger tells, and the judge: their rooms pin that
 		short.Findings, short.Actions, short.Links, short.Still, short.Turns = nil, nil, ledger.Links{}, nil, clock.Turns{}
 		short.Series = nil
@@ -77,26 +77,26 @@ func TestWholeResults(t *testing.T) {
 		for n := range 4 {
 			fmt.Fprintf(&b, "round %d: %t %t\n", n+1, r.RoundMeets(n+1, nil), r.RoundMeets(n+1, asked()))
 		}
-	}
-	ledgertest.Pinned(t, "testdata/results.txt", b.String())
+		return b.String()
+	})
 }
 
 func TestWholeComparisons(t *testing.T) {
-	var b strings.Builder
 	how := tally.Comparing{Margin: 0.1, Least: time.Millisecond}
 	opt := tally.Options{Series: true, Rows: tally.RowCounts}
-	for seed := range uint64(20) {
+	ledgertest.PinnedBy(t, "testdata/comparisons.txt", 12, 200, func(seed uint64) string {
 		first, second := whole(t, ledgertest.Random(seed), opt), whole(t, ledgertest.Random(seed+100), opt)
 		c := tally.Compare(first, second, [2][]proof.Check{first.Check(asked()), second.Check(asked())}, how)
-		fmt.Fprintf(&b, "== %d %t\n%s", seed, c.Worse(), ledgertest.Dump(*c))
-	}
+		return fmt.Sprintf("worse %t\n%s", c.Worse(), ledgertest.Dump(*c))
+	})
 	const slow = 40 * time.Millisecond
+	var b strings.Builder
 	for i, second := range []*tally.Result{course(2, 10, 120, slow, 0), course(2, 10, 120, slow*3/2, 0), course(2, 10, 120, slow*2/3, 0),
 		course(2, 4, 120, slow, 3), course(2, 10, 9, slow, 0), course(2, 3, 30, slow*2, 0)} {
 		c := tally.Compare(course(1, 10, 120, slow, 0), second, [2][]proof.Check{}, how)
 		fmt.Fprintf(&b, "== course %d %t\n%s", i, c.Worse(), ledgertest.Dump(*c))
 	}
-	ledgertest.Pinned(t, "testdata/comparisons.txt", b.String())
+	ledgertest.Pinned(t, "testdata/courses.txt", b.String())
 }
 
 // What a damaged or foreign ledger tells of streams and witnesses that there are not is left out.

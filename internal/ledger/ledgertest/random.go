@@ -1,6 +1,7 @@
 package ledgertest
 
 import (
+	"crypto/sha256"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -63,7 +64,7 @@ func Random(seed uint64) *ledger.Book {
 	}
 	b.Witnesses = []ledger.Witness{
 		{Name: "ear", Proof: "received", Within: ms(rng.IntN(3) * 50), WatchCopies: ms(500), Listens: true, Heard: heard()},
-		{Name: "store", Proof: "stored", Within: ms(rng.IntN(2) * 400), WatchCopies: ms(500), Heard: heard(), Latest: maybe(8),
+		{Name: "store", Proof: "stored", Within: ms(rng.IntN(2) * 400), WatchCopies: ms(500), Heard: heard(), Latest: maybe(4),
 			Types: ledger.Types(rng.IntN(3)), TimeOf: ledger.TimeOf(rng.IntN(3))},
 		{Name: "many", Proof: ledger.Counts, Heard: heard()},
 		{Name: "alarm", Proof: "alerts", Listens: true, Heard: heard()}}
@@ -111,10 +112,14 @@ func messages(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(int)
 	if maybe(3) { // a platform's clock
 		off += ms(rng.IntN(3000) - 1500)
 	}
+	most, echo := 14, maybe(5)
+	if maybe(8) {
+		most = 90
+	}
 	for stream := range b.Streams {
 		var list []ledger.Message
 		for round := range b.Rounds {
-			for range rng.IntN(14) {
+			for range rng.IntN(most) {
 				seq := uint64(len(list) + 1)
 				due := b.Rounds[round].Begin.Add(ms(len(list) % 20 * 500))
 				carried := fmt.Sprintf(`{"wave_m":%d.%d,"t":%d,"note":"calm","ok":%t,"deep":{"x":%d}}`, rng.IntN(5), rng.IntN(10), seq,
@@ -122,6 +127,9 @@ func messages(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(int)
 				m := ledger.Message{Seq: seq, Round: round + 1, Due: due, Sent: due.Add(ms(rng.IntN(5))), Attempts: 1,
 					Outcome: outcome.Accepted, Carried: []byte(carried), Calls: uint64(rng.IntN(4))}
 				m.At = m.Sent.Add(ms(1 + rng.IntN(20)))
+				if maybe(lossy) { // perhaps after the answer to a newer one
+					m.At = m.Sent.Add(ms(rng.IntN(4000)))
+				}
 				if b.Streams[stream].QoS0 {
 					m.Outcome, m.At = outcome.NotAsked, m.Sent
 				}
@@ -146,7 +154,7 @@ func messages(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(int)
 					m.Hole, m.Carried = true, []byte("null")
 				}
 				list = append(list, m)
-				found(b, stream, &list[len(list)-1], rng, lossy, off, maybe, ms)
+				found(b, stream, &list[len(list)-1], rng, lossy, off, echo, maybe, ms)
 			}
 		}
 		b.Messages = append(b.Messages, list)
@@ -158,8 +166,8 @@ func messages(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(int)
 }
 
 // found are sightings of a message.
-func found(b *ledger.Book, stream int, m *ledger.Message, rng *rand.Rand, lossy int, off time.Duration, maybe func(int) bool,
-	ms func(int) time.Duration) {
+func found(b *ledger.Book, stream int, m *ledger.Message, rng *rand.Rand, lossy int, off time.Duration, echo bool,
+	maybe func(int) bool, ms func(int) time.Duration) {
 	kept := m.Outcome == outcome.Accepted || m.Outcome == outcome.NotAsked || maybe(3)
 	if m.Meant == ledger.ToRefuse || m.Meant == ledger.ToDiscard {
 		kept = maybe(4)
@@ -182,7 +190,12 @@ func found(b *ledger.Book, stream int, m *ledger.Message, rng *rand.Rand, lossy 
 			if w == 1 {
 				x.Seen = b.Rounds[m.Round-1].Begin.Add(12*time.Second + delay)
 				if x.Row = rng.Uint64() >> 20; maybe(2) {
-					x.Stored = m.Sent.Add(delay/2 + off)
+					if x.Stored = m.Sent.Add(delay/2 + off); echo { // the device's own time
+						x.Stored = m.Due
+					}
+					if maybe(3 * lossy) { // a wrong one
+						x.Stored = x.Stored.Add(ms(rng.IntN(20_000) - 10_000))
+					}
 				}
 				if b.Witnesses[1].Fields != nil {
 					x.Values = []byte(strings.Replace(string(m.Carried), fmt.Sprintf(`"t":%d`, m.Seq), fmt.Sprintf(`"temp":%d`,
@@ -274,6 +287,21 @@ func happenings(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(in
 			Closings: map[ledger.Entry]int{{Seq: 2}: 3}}
 	}
 	b.LastWrite, b.Played = Start.Add(time.Duration(len(b.Rounds))*20*time.Second), Start.Add(ms(rng.IntN(60_000)))
+}
+
+// PinnedBy is Pinned for what is told of random runs: of the first ones as it is, of the others its
+// digest.
+func PinnedBy(t testing.TB, path string, whole, seeds uint64, tell func(seed uint64) string) {
+	t.Helper()
+	var b strings.Builder
+	for seed := range seeds {
+		text := tell(seed)
+		if seed >= whole {
+			text = fmt.Sprintf("%x\n", sha256.Sum256([]byte(text)))[48:]
+		}
+		fmt.Fprintf(&b, "== %d\n%s", seed, text)
+	}
+	Pinned(t, path, b.String())
 }
 
 // Pinned holds a text against a file that was read by somebody once. With -update, a flag of the
