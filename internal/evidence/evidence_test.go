@@ -231,6 +231,8 @@ func TestEvidenceIsWhatTheLedgerTells(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "ledger")
 		random(t, rng, path)
 		want := model(t, path)
+		b, err := ledger.Read(path)
+		require.NoError(t, err)
 		for _, room := range []int64{300, 3000, 1 << 40} {
 			e, err := evidence.Open(path, evidence.Options{Room: room, Same: same, Temp: []string{t.TempDir()}})
 			require.NoError(t, err)
@@ -238,6 +240,8 @@ func TestEvidenceIsWhatTheLedgerTells(t *testing.T) {
 				require.NoError(t, e.Gather())
 			}
 			lines, order := told(t, e)
+			timed := slices.ContainsFunc(b.Sightings, func(s ledger.Sighting) bool { return !s.Stored.IsZero() })
+			require.Equal(t, timed, e.Timed, "seed %d", seed)
 			require.True(t, slices.IsSorted(order), "seed %d: by stream and number", seed)
 			spilt = spilt || e.Sorted > 2
 			require.True(t, room < 1<<40 || e.Sorted == 0, "seed %d", seed)
@@ -247,8 +251,6 @@ func TestEvidenceIsWhatTheLedgerTells(t *testing.T) {
 			require.Equal(t, strings.Join(want, "\n"), strings.Join(lines, "\n"), "seed %d, room for %d", seed, room)
 			require.NoError(t, e.Close())
 		}
-		b, err := ledger.Read(path)
-		require.NoError(t, err)
 		e := evidence.Of(b, same)
 		lines, _ := told(t, e)
 		lines = slices.DeleteFunc(lines, func(l string) bool { return strings.HasSuffix(l, " false[] 0 0 0 0 [] null ") })

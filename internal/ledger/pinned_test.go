@@ -2,6 +2,8 @@ package ledger_test
 
 import (
 	"fmt"
+	"hash/fnv"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -144,11 +146,12 @@ func TestWhatIsReadOfDamage(t *testing.T) {
 		Commands  []ledger.Command
 		Sightings int
 	}{b.Messages, b.Commands, len(b.Sightings)}))
-	try := func(name string, data []byte) {
+	read := func(data []byte) string {
 		broken := filepath.Join(dir, "broken")
 		require.NoError(t, os.WriteFile(broken, data, 0o600))
-		fmt.Fprintf(&text, "%s: %s\n", name, told(broken))
+		return strings.ReplaceAll(told(broken), broken, "ledger")
 	}
+	try := func(name string, data []byte) { fmt.Fprintf(&text, "%s: %s\n", name, read(data)) }
 	for at := 30; at < len(whole); at += 131 {
 		flipped := slices.Clone(whole)
 		flipped[at] ^= 0x55
@@ -159,5 +162,17 @@ func TestWhatIsReadOfDamage(t *testing.T) {
 			try(fmt.Sprint("200 twice at ", at), slices.Insert(slices.Clone(whole), at, whole[max(0, at-200):at]...))
 		}
 	}
-	ledgertest.Pinned(t, "testdata/damage.txt", strings.ReplaceAll(text.String(), path, "ledger"))
+	for from := 100; from < len(whole); from += 500 { // and of more bytes, what it comes to; the key is another each time
+		h := fnv.New64a()
+		for at := from; at < min(from+500, len(whole)); at += 3 {
+			flipped := slices.Clone(whole)
+			flipped[at] ^= 1 << (at % 8)
+			io.WriteString(h, read(flipped))
+			if at%5 == 0 {
+				io.WriteString(h, read(whole[:at])+read(slices.Delete(slices.Clone(whole), at, min(len(whole), at+40+at%97))))
+			}
+		}
+		fmt.Fprintf(&text, "all from %d: %x\n", from, h.Sum64())
+	}
+	ledgertest.Pinned(t, "testdata/damage.txt", text.String())
 }
