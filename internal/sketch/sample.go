@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
@@ -21,6 +22,7 @@ type Sample struct {
 	Template string   // JSON with ${…}
 	Fields   []string // lines of a crowd file
 	Notes    []string // what somebody should look at
+	Mark     string   // the name of the member that is the mark
 	Beside   bool     // it has no place for a mark, which has to ride beside it
 }
 
@@ -50,18 +52,24 @@ func Samples(text []byte) (list []json.RawMessage, err error) {
 
 // Learn makes a sample of messages of one shape: that of the first.
 func Learn(messages []json.RawMessage) (*Sample, error) {
-	s := &learner{used: map[string]bool{"mark": true}, values: map[string][]any{}}
+	s := &learner{used: map[string]bool{"mark": true}, values: map[string][]any{}, top: map[string]bool{}}
 	for _, m := range messages {
 		v, err := strictjson.Decode(m)
 		if err != nil {
 			return nil, err
 		}
+		if o, is := v.(map[string]any); is {
+			for k := range o {
+				s.top[k] = true
+			}
+		}
 		s.gather("", v)
 	}
-	list, is := messages[0], false
-	for _, c := range bytes.TrimSpace(list) {
-		is = c == '{'
-		break
+	list := messages[0]
+	is := bytes.HasPrefix(bytes.TrimSpace(list), []byte("{"))
+	mark := "mark"
+	for i := 2; s.top[mark]; i++ {
+		mark = fmt.Sprintf("mark_%d", i)
 	}
 	d := json.NewDecoder(bytes.NewReader(list))
 	d.UseNumber()
@@ -70,7 +78,7 @@ func Learn(messages []json.RawMessage) (*Sample, error) {
 		return nil, err
 	}
 	text := b.String()
-	switch mark := `"mark": "${mark}"`; {
+	switch mark := `"` + mark + `": "${mark}"`; {
 	case !is:
 	case text == "{}":
 		text = "{" + mark + "}"
@@ -83,7 +91,7 @@ func Learn(messages []json.RawMessage) (*Sample, error) {
 	if len(s.guessed) > 0 {
 		s.notes = append(s.notes, "ranges are guessed, as there is one value alone: "+strings.Join(s.guessed, ", "))
 	}
-	return &Sample{text, s.fields, s.notes, !is}, nil
+	return &Sample{text, s.fields, s.notes, mark, !is}, nil
 }
 
 // learner looks at messages.
@@ -93,6 +101,7 @@ type learner struct {
 	notes   []string
 	guessed []string        // paths of numbers of which there is one value
 	used    map[string]bool // names of fields
+	top     map[string]bool // names of members at the top
 	device  bool            // it has a place
 }
 
@@ -166,8 +175,12 @@ func literal(s string) string {
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.Encode(s) // a text can be written
-	return strings.ReplaceAll(strings.TrimSpace(b.String()), "${", "$${")
+	text := foreign.JSON(bytes.TrimSpace(b.Bytes())) // the rest may stand neither in YAML nor on a terminal
+	return strings.ReplaceAll(string(text), "${", "$${")
 }
+
+// shown is a path as people read it.
+func shown(path string) string { return foreign.Line(strings.TrimPrefix(path, "."), 60) }
 
 // differ is how many different values there are.
 func differ(list []any) int {
@@ -221,7 +234,8 @@ func (s *learner) text(path, v string) string {
 	n := differ(values)
 	if n < 2 || n > 20 {
 		if n > 20 {
-			s.notes = append(s.notes, fmt.Sprintf("%s had %d different texts, and is always %s now", strings.TrimPrefix(path, "."), n, literal(v)))
+			s.notes = append(s.notes, fmt.Sprintf("%s had %d different texts, and is always %s now", shown(path), n,
+				foreign.Line(literal(v), 60)))
 		}
 		return literal(v)
 	}
@@ -261,6 +275,11 @@ func (s *learner) number(path string, v json.Number) string {
 	if as := stamp(low, high); as != "" && (stampName.MatchString(last(path)) || n > 2 && low < high) {
 		return s.field(path, "{signal: clock, as: "+as+"}")
 	}
+	if tooLarge := math.Exp2(53); !(low <= high) || max(-low, high) >= tooLarge || digits > 15 { // none may be one that we can hold
+		s.notes = append(s.notes, fmt.Sprintf("%s is always %s now: it has more digits than values are made with", shown(path),
+			foreign.Line(v.String(), 60)))
+		return v.String()
+	}
 	num := func(x float64) string { return strconv.FormatFloat(x, 'f', -1, 64) }
 	switch {
 	case whole && rising && n > 2:
@@ -274,7 +293,7 @@ func (s *learner) number(path string, v json.Number) string {
 			width = 1
 		}
 		low, high = low-width, high+width
-		s.guessed = append(s.guessed, fmt.Sprintf("%s (%s)", strings.TrimPrefix(path, "."), v))
+		s.guessed = append(s.guessed, fmt.Sprintf("%s (%s)", shown(path), v))
 		if whole {
 			low, high = math.Floor(low), math.Ceil(high)
 		}

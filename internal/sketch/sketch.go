@@ -98,7 +98,7 @@ func scalar(s string) string {
 
 func quoted(s string) string {
 	n := yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: s, Style: yaml.DoubleQuotedStyle}
-	b, err := yaml.Marshal(&n)
+	b, err := yaml.Dump(&n, yaml.WithLineWidth(-1))
 	if err != nil {
 		return strconv.Quote(s)
 	}
@@ -197,10 +197,17 @@ func Crowd(o Options) (string, error) {
 	if o.CA != "" {
 		w("    tls: {ca: %s}", quoted(o.CA))
 	}
+	mark := "mark"
+	if o.Sample != nil && o.Sample.Mark != "" {
+		mark = o.Sample.Mark
+	}
 	w("\nkinds:                       # what: one kind of device, with one reading")
 	w("  device:")
 	switch {
-	case o.Sample == nil || !o.Sample.Beside:
+	case o.Sample == nil:
+	case !o.Sample.Beside && mark != "mark":
+		w("    mark: {field: %s}   # what tells messages apart", mark)
+	case !o.Sample.Beside:
 	case overHTTP:
 		w("    mark: {header: X-Mark}   # what tells messages apart; a JSON object would have a place for it")
 	default:
@@ -239,9 +246,7 @@ func Crowd(o Options) (string, error) {
 		}
 		lines = append(lines, line)
 	}
-	if len(lines) == 0 {
-		w("        fields: {}")
-	} else {
+	if len(lines) > 0 {
 		w("        fields:              # runcrowd signals lists what values can be made of")
 	}
 	for _, line := range lines {
@@ -271,10 +276,10 @@ func Crowd(o Options) (string, error) {
 			rows = `if type == "array" then .[] else first(.rows, .items, .data, .results, .values, .hits | arrays)[] end`
 		}
 		w("    rows: '%s'", strings.ReplaceAll(rows, "'", "''"))
-		w("    mark: '%s'", anywhere(".mark? // empty"))
-		w("    values: '%s'", anywhere("select(has(\"mark\"))"))
+		w("    mark: '%s'", anywhere("."+mark+"? // empty"))
+		w("    values: '%s'", anywhere("select(has(\""+mark+"\"))"))
 		if !strings.Contains(read, "${device}") {
-			w("    device: '%s | split(\"/\")[1]'", anywhere(".mark? // empty"))
+			w("    device: '%s | split(\"/\")[1]'", anywhere("."+mark+"? // empty"))
 		}
 		if len(o.Headers) > 0 || o.User != "" {
 			w("    link: platform           # its user or access token")

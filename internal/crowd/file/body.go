@@ -51,7 +51,7 @@ func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, strea
 				strings.ReplaceAll(crowd.MarkPlaces[c.Kind.Mark.Place], "_", " "))
 		}
 	}
-	if len(r.List) > before || len(rd.Fields) == 0 {
+	if len(r.List) > before || len(rd.Fields) == 0 && p.Form != "template" {
 		return
 	}
 	r.tryForm(rd, c, what)

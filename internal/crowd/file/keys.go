@@ -329,8 +329,8 @@ var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent
 		doc: "What the body is made like."},
 	{name: "gzip", typ: truth, def: "false", doc: "Compress the body (HTTP)."},
 	{name: "fields", typ: special("names to fields", node{"type": "object", "minProperties": 1,
-		"additionalProperties": ref("field")}), need: "{wave_m: {signal: swell}}", doc: "What " +
-		"it tells: a name and a value each."},
+		"additionalProperties": ref("field")}), doc: "What it tells: a name and a value each. " +
+		"Needed, but where payload is a template."},
 	{name: "expires", typ: duration(time.Second, century), goes: "MQTT 5", doc: "How long a message lasts that nobody " +
 		"fetches; if not given, for ever."},
 	{name: "user_properties", typ: headers, goes: "MQTT 5", doc: "User properties, such as unit: m."},

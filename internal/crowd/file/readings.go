@@ -118,7 +118,7 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		}
 	}()
 	var fn *yaml.Node
-	if c.Recording == nil { // else the recording has them
+	if c.Recording == nil && (o.get("fields") != nil || !templated(o.get("payload"))) { // else the recording has them
 		fn = o.need("fields", "{wave_m: {signal: swell}}")
 	}
 	if fn != nil {
@@ -234,3 +234,6 @@ func parseTurns(s string) (crowd.Turns, error) {
 	return crowd.Turns{}, fmt.Errorf("%q is not known; write staggered, together, in order, 3 at random or 10%% at "+
 		"random", s)
 }
+
+// templated tells whether a body is made of a template, which needs no fields.
+func templated(payload *yaml.Node) bool { return payload != nil && keyIndex(payload, "template") >= 0 }
