@@ -35,6 +35,8 @@ func asked() (list []proof.Requirement) {
 		proof.Requirement{Key: "actions_failed", Text: "0", Measure: proof.Failed},
 		proof.Requirement{Key: "lag_p99", Text: "3ms", Measure: proof.LagP99, Limit: 3 * time.Millisecond},
 		proof.Requirement{Key: "alerts", Text: "exact", Measure: proof.Alerts, Exact: true},
+		proof.Requirement{Key: "alerts", Text: "60%", Measure: proof.Alerts, Percent: 60},
+		proof.Requirement{Key: "alerts", Text: "25% within 200ms", Measure: proof.Alerts, Percent: 25, Limit: 200 * time.Millisecond},
 		proof.Requirement{Key: "counts", Text: "exact", Measure: proof.Counted, Exact: true},
 		proof.Requirement{Key: "events", Text: "done", Measure: proof.Events, Events: []string{"event-offline", "event-set"}})
 }
@@ -73,6 +75,23 @@ func TestWholeResults(t *testing.T) {
 		}
 		for _, c := range r.Check(asked()) {
 			fmt.Fprintf(&b, "%s %s: %s: %s\n", c.Key, c.Want, c.State, c.Got)
+		}
+		for i := range r.Alerts {
+			fmt.Fprintf(&b, "alert %d exact: %t\n", i, r.Alerts[i].Exact())
+		}
+		for i := range r.Holes {
+			fmt.Fprintf(&b, "hole of %d\n", r.Holes[i].Messages())
+		}
+		if len(r.Rows) > 1 {
+			sum := r.Rows[0]
+			sum.Fields = slices.Clone(sum.Fields)
+			for i := range r.Rows {
+				sum.Merge(&r.Rows[len(r.Rows)-1-i])
+			}
+			b.WriteString(ledgertest.Dump(sum))
+			for _, f := range sum.Fields {
+				fmt.Fprintf(&b, "%s %.4f %.4f\n", f.Name, f.Here.Mean(), f.There.Mean())
+			}
 		}
 		for n := range 4 {
 			fmt.Fprintf(&b, "round %d: %t %t\n", n+1, r.RoundMeets(n+1, nil), r.RoundMeets(n+1, asked()))

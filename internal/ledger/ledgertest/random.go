@@ -67,7 +67,7 @@ func Random(seed uint64) *ledger.Book {
 		{Name: "store", Proof: "stored", Within: ms(rng.IntN(2) * 400), WatchCopies: ms(500), Heard: heard(), Latest: maybe(4),
 			Types: ledger.Types(rng.IntN(3)), TimeOf: ledger.TimeOf(rng.IntN(3))},
 		{Name: "many", Proof: ledger.Counts, Heard: heard()},
-		{Name: "alarm", Proof: "alerts", Listens: true, Heard: heard()}}
+		{Name: "alarm", Proof: "alerts", Listens: !maybe(3), Heard: heard()}}
 	for i := range b.Witnesses {
 		if w := &b.Witnesses[i]; i != 1 && i != 3 {
 			continue
@@ -243,13 +243,16 @@ func happenings(b *ledger.Book, rng *rand.Rand, maybe func(int) bool, ms func(in
 	at := func() time.Time { return Start.Add(ms(rng.IntN(50_000))) }
 	if maybe(2) {
 		n := ledger.Alert{Name: "low", Witness: 3, Within: ms(500), Fields: []string{"t"}}
-		for range rng.IntN(8) {
+		for range rng.IntN(24) {
 			x := ledger.Said{Stream: 0, Device: "buoy-1", Seen: at(), Perhaps: maybe(5), Text: "low"}
 			if list := b.Messages[0]; len(list) > 0 && !maybe(4) {
 				x.Seen = list[rng.IntN(len(list))].Due.Add(ms(rng.IntN(900)))
 			}
-			if maybe(6) {
+			if maybe(9) {
 				x.Stream, x.Device = -1, "tug-9"
+			}
+			if !b.Witnesses[3].Listens && maybe(2) {
+				x.Stored = x.Seen.Add(-ms(rng.IntN(300)))
 			}
 			n.Said = append(n.Said, x)
 		}
