@@ -19,6 +19,7 @@ import (
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/sketch"
+	"runcrowd/internal/verdict"
 	"runcrowd/internal/witness/listen"
 )
 
@@ -133,7 +134,8 @@ func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 	defer h.enough()
 	var g errgroup.Group
 	n := 0
-	for _, w := range c.Witnesses {
+	unheard := make([]listen.Unheard, len(c.Witnesses))
+	for i, w := range c.Witnesses {
 		if !w.Listens() {
 			continue
 		}
@@ -148,7 +150,8 @@ func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 			fmt.Fprintf(e.stderr, "Listening as %s %s.\n", w.Name, at)
 		}
 		g.Go(func() error {
-			err := listen.To(ctx, f, w, h.hear)
+			deaf, err := listen.To(ctx, f, w, h.hear)
+			unheard[i] = deaf
 			if err != nil {
 				h.enough()
 			}
@@ -165,7 +168,26 @@ func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 		fmt.Fprintf(e.stderr, "\n%s heard; %d missing, %d repeated, %d out of order, %d without a mark.\n",
 			plural(h.total, "message"), h.missing, h.repeated, h.late, h.unmarked)
 	}
+	for i := range unheard {
+		e.tellUnheard(&unheard[i], c.Redact)
+	}
 	return nil
+}
+
+// tellUnheard tells when nothing could be heard.
+func (e *env) tellUnheard(u *listen.Unheard, redact func(string) string) {
+	if u.Times == 0 {
+		return
+	}
+	from := u.First.From.UTC().Format("15:04:05") + " UTC"
+	span := verdict.Span(u.First.To.Sub(u.First.From))
+	if u.Times > 1 {
+		fmt.Fprintf(e.stderr, "%d times nothing could be heard, for %s in all, and what came then is missing; first from %s, "+
+			"for %s: %s.\n", u.Times, verdict.Span(u.For), from, span, redact(u.First.Why))
+		return
+	}
+	fmt.Fprintf(e.stderr, "Nothing could be heard from %s, for %s, and what came then is missing: %s.\n", from, span,
+		redact(u.First.Why))
 }
 
 // hearer tells of each message.

@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"runcrowd/internal/ledger"
+	"runcrowd/internal/witness/listen"
 )
 
 func TestNumbersAreFollowed(t *testing.T) {
@@ -17,4 +22,21 @@ func TestNumbersAreFollowed(t *testing.T) {
 	}
 	assert.Equal(t, []int{2, 2, 1}, []int{h.missing, h.repeated, h.late})
 	assert.Empty(t, h.follow("y", 1), "another stream has numbers of its own")
+}
+
+// When nothing could be heard is told in one line.
+func TestWhenNothingCouldBeHeard(t *testing.T) {
+	at := time.Date(2030, 1, 1, 12, 0, 0, 0, time.UTC)
+	first := ledger.Gap{From: at, To: at.Add(1300 * time.Millisecond), Why: "the platform said secret"}
+	for want, u := range map[string]listen.Unheard{
+		"": {},
+		"Nothing could be heard from 12:00:00 UTC, for 1.3s, and what came then is missing: the platform said ••••.\n": {
+			Times: 1, For: 1300 * time.Millisecond, First: first},
+		"3 times nothing could be heard, for 2.5s in all, and what came then is missing; first from 12:00:00 UTC, for 1.3s: the platform said ••••.\n": {
+			Times: 3, For: 2500 * time.Millisecond, First: first},
+	} {
+		var b strings.Builder
+		(&env{stderr: &b}).tellUnheard(&u, func(s string) string { return strings.ReplaceAll(s, "secret", "••••") })
+		assert.Equal(t, want, b.String())
+	}
 }

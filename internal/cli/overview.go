@@ -86,7 +86,12 @@ func (e *env) overview(ctx context.Context, s sketch.Options, l *listening) erro
 	}
 	fmt.Fprintf(e.stderr, "Listening to %s on %s. Ctrl-C ends it.\n", filter, spec.Link.URL())
 	heard := make(chan error, 1)
-	go func() { heard <- listen.Record(ctx, f, spec, take) }()
+	var unheard listen.Unheard
+	go func() {
+		var err error
+		unheard, err = listen.Record(ctx, f, spec, take)
+		heard <- err
+	}()
 	live, width := terminal(e.stdout)
 	if live && width > 0 && l.format == "text" && handsHere() {
 		p := tea.NewProgram(&overviewModel{env: e, of: o, redact: f.Crowd.Redact, width: width},
@@ -105,6 +110,7 @@ func (e *env) overview(ctx context.Context, s sketch.Options, l *listening) erro
 	if err := <-heard; err != nil {
 		return fail(err, f.Crowd)
 	}
+	defer e.tellUnheard(&unheard, f.Crowd.Redact)
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	return e.tellTraffic(&o.traffic, l.format, f.Crowd.Redact)

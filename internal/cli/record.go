@@ -128,9 +128,11 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 		r.mask.Hide = f.Crowd.Redact
 		fmt.Fprintf(e.stderr, "Recording %s of %s. Ctrl-C ends it.\n", spec.Filter, spec.Link.URL())
 		take = func() error {
-			if err := listen.Record(ctx, f, spec, r.take); err != nil {
+			unheard, err := listen.Record(ctx, f, spec, r.take)
+			if err != nil {
 				return fail(err, f.Crowd)
 			}
+			e.tellUnheard(&unheard, f.Crowd.Redact)
 			return nil
 		}
 	} else {

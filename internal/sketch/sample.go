@@ -174,7 +174,7 @@ func literal(s string) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
-	e.Encode(s) // a text can be written
+	e.Encode(s)                                      // a text can be written
 	text := foreign.JSON(bytes.TrimSpace(b.Bytes())) // the rest may stand neither in YAML nor on a terminal
 	return strings.ReplaceAll(string(text), "${", "$${")
 }

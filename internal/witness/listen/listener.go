@@ -33,6 +33,9 @@ type listener struct {
 	tap                                 func(Overheard)      // in place of sightings
 	record                              func(*message)       // in place of looking at it at all
 
+	unheardMu sync.Mutex
+	unheard   Unheard // where no ledger takes it
+
 	countMu  sync.Mutex
 	unmarked int                    // messages without a mark
 	sample   string                 // the first of them
@@ -86,6 +89,10 @@ func (e *listener) Stop() { e.source.stop() }
 func (e *listener) gap(g *ledger.Gap) {
 	if e.Page != nil {
 		e.Page.Gap(e.Index, g)
+	} else if !g.Kept && !g.Lag {
+		e.unheardMu.Lock()
+		e.unheard.add(g)
+		e.unheardMu.Unlock()
 	}
 }
 

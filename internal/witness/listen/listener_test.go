@@ -272,7 +272,8 @@ func TestWhoseAMessageIs(t *testing.T) {
 		})
 	}
 	w := witnesstest.New(t, t.TempDir(), seaCrowd("{field: mark}", plainReading, `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/${device}", rows: ".[]"}}`))
-	assert.EqualError(t, To(t.Context(), w.Fleet, w.Fleet.Crowd.Witnesses[0], nil), "it asks, and does not listen")
+	_, err := To(t.Context(), w.Fleet, w.Fleet.Crowd.Witnesses[0], nil)
+	assert.EqualError(t, err, "it asks, and does not listen")
 }
 
 func TestTheFirstMember(t *testing.T) {

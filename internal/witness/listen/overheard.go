@@ -32,18 +32,32 @@ type Overheard struct {
 	Kind     string // content type
 }
 
+// Unheard is when nothing could be heard: what came meanwhile is missing.
+type Unheard struct {
+	Times int
+	For   time.Duration // in all
+	First ledger.Gap
+}
+
+func (u *Unheard) add(g *ledger.Gap) {
+	if u.Times++; u.Times == 1 {
+		u.First = *g
+	}
+	u.For += g.To.Sub(g.From)
+}
+
 // To hears what comes out where a witness listens, until ctx is done, and tells see of each
 // message. The error is why it could not begin.
-func To(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) error {
+func To(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) (Unheard, error) {
 	if !spec.Listens() {
-		return errors.New("it asks, and does not listen")
+		return Unheard{}, errors.New("it asks, and does not listen")
 	}
 	return listen(ctx, f, spec, func(e *listener) { e.tap = see })
 }
 
 // Record hears what comes out at a subscription as it comes, until ctx is done. What see is
 // given is its own.
-func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) error {
+func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) (Unheard, error) {
 	return listen(ctx, f, spec, func(e *listener) {
 		e.record = func(m *message) {
 			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained,
@@ -57,14 +71,14 @@ func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*
 	})
 }
 
-func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) error {
+func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) (Unheard, error) {
 	b, err := hearing.New(spec, 0, match.NewCatalog(f, "listen"), nil)
 	if err != nil {
-		return err
+		return Unheard{}, err
 	}
 	e, err := newListener(b)
 	if err != nil {
-		return err
+		return Unheard{}, err
 	}
 	prepare(e)
 	// A subscription beside a run of the same file must not throw its witness off.
@@ -72,11 +86,16 @@ func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare fu
 		s.connect.ClientID = fmt.Sprintf("runcrowd-listen-%x", time.Now().UnixNano())
 	}
 	if err := e.Start(ctx); err != nil {
-		return err
+		return Unheard{}, err
 	}
 	<-ctx.Done()
+	if _, down, why := e.source.state(); !down.IsZero() {
+		e.gap(&ledger.Gap{From: down, To: time.Now(), Why: why})
+	}
 	e.Stop()
-	return nil
+	e.unheardMu.Lock()
+	defer e.unheardMu.Unlock()
+	return e.unheard, nil
 }
 
 // overheard makes out whose message it is.

@@ -3,6 +3,7 @@ package listen_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -19,10 +20,12 @@ import (
 
 	"runcrowd/internal/brokertest"
 	"runcrowd/internal/credential"
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/memnet"
+	"runcrowd/internal/recording"
 	"runcrowd/internal/witness/hearing"
 	"runcrowd/internal/witness/listen"
 	"runcrowd/internal/witness/match"
@@ -560,7 +563,8 @@ witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	assert.ErrorContains(t, listen.To(ctx, f, c.Witnesses[0], nil), "nothing listens there")
+	_, err = listen.To(ctx, f, c.Witnesses[0], nil)
+	assert.ErrorContains(t, err, "nothing listens there")
 }
 
 // A mark may ride in a user property.
@@ -579,4 +583,50 @@ func TestMarksInUserProperties(t *testing.T) {
 		assert.True(t, complete, why)
 		assert.Equal(t, []string{"1@"}, seqs(e.book()))
 	})
+}
+
+// Without a ledger, too, it is told when nothing could be heard.
+func TestWhatARecordingMisses(t *testing.T) {
+	for _, ends := range []bool{false, true} { // it ends while the connection is lost
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		b := &broker{brokertest.On(t, 5, l), nil}
+		c, err := file.Parse("x", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://`+b.Addr().String()+`"}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
+		require.NoError(t, err)
+		f, err := fleet.Build(c, credential.New(c))
+		require.NoError(t, err)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		heard, done := make(chan string, 9), make(chan error, 1)
+		var unheard listen.Unheard
+		go func() {
+			var err error
+			unheard, err = listen.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "harbour/#", QoS: 2, Link: c.Links[0]},
+				func(l *recording.Line) { heard <- l.Topic })
+			done <- err
+		}()
+		p, _ := b.Accept(packets.Packet{})
+		grant(t, p)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		require.Equal(t, "harbour/buoy-1/state", <-heard)
+		p.Expect(packets.Puback)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{})
+		if !ends {
+			grant(t, p)
+			publish(p, "buoy-1", 3, 1, 2, false)
+			<-heard
+		}
+		cancel()
+		require.NoError(t, <-done)
+		assert.Equal(t, 1, unheard.Times)
+		assert.Positive(t, unheard.For)
+		assert.Equal(t, unheard.For, unheard.First.To.Sub(unheard.First.From))
+		assert.Equal(t, "the platform closed the connection", unheard.First.Why)
+	}
 }
