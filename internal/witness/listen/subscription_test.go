@@ -53,6 +53,22 @@ func newBroker(t *testing.T, version byte) *broker {
 	return &broker{brokertest.On(t, version, l), n}
 }
 
+// oneBuoy is a fleet of one buoy with one witness.
+func oneBuoy(t *testing.T, address string) *fleet.Fleet {
+	t.Helper()
+	c, err := file.Parse("x", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://`+address+`"}}
+kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
+	require.NoError(t, err)
+	f, err := fleet.Build(c, credential.New(c))
+	require.NoError(t, err)
+	return f
+}
+
 const runID = "k3f9a2xy"
 
 func newListener(t *testing.T, b *broker, version string) *ear {
@@ -529,16 +545,8 @@ func TestAWitnessThatIsRefused(t *testing.T) {
 func TestListeningThatIsRefused(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		b := newBroker(t, 5)
-		c, err := file.Parse("x", []byte(`
-crowd: harbour
-links: {sea: {mqtt: "mqtt://`+b.Addr().String()+`"}}
-kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
-devices: [{kind: buoy}]
-plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
-		require.NoError(t, err)
-		f, err := fleet.Build(c, credential.New(c))
-		require.NoError(t, err)
+		f := oneBuoy(t, b.Addr().String())
+		c := f.Crowd
 		catalog := match.NewCatalog(f, runID)
 		catalog.Network = b.net.Dial
 		base, err := hearing.New(c.Witnesses[0], 0, catalog, nil)
@@ -551,19 +559,10 @@ witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
 		assert.ErrorContains(t, <-done, "the broker refused the connection")
 		w.Stop()
 	})
-	c, err := file.Parse("x", []byte(`
-crowd: harbour
-links: {sea: {mqtt: "mqtt://127.0.0.1:1"}}
-kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
-devices: [{kind: buoy}]
-plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
-	require.NoError(t, err)
-	f, err := fleet.Build(c, credential.New(c))
-	require.NoError(t, err)
+	f := oneBuoy(t, "127.0.0.1:1")
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	_, err = listen.To(ctx, f, c.Witnesses[0], nil)
+	_, err := listen.To(ctx, f, f.Crowd.Witnesses[0], nil)
 	assert.ErrorContains(t, err, "nothing listens there")
 }
 
@@ -591,16 +590,8 @@ func TestWhatARecordingMisses(t *testing.T) {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		b := &broker{brokertest.On(t, 5, l), nil}
-		c, err := file.Parse("x", []byte(`
-crowd: harbour
-links: {sea: {mqtt: "mqtt://`+b.Addr().String()+`"}}
-kinds: {buoy: {readings: {state: {every: 1s, topic: "harbour/${device}/state", fields: {a: 1}}}}}
-devices: [{kind: buoy}]
-plan: {for: 1s}
-witnesses: {ear: {proves: received, subscribe: harbour/#}}`), file.Sources{})
-		require.NoError(t, err)
-		f, err := fleet.Build(c, credential.New(c))
-		require.NoError(t, err)
+		f := oneBuoy(t, b.Addr().String())
+		c := f.Crowd
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 		heard, done := make(chan string, 9), make(chan error, 1)
 		var unheard listen.Unheard
