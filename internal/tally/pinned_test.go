@@ -1,6 +1,7 @@
 package tally_test
 
 import (
+	"encoding/json"
 	"flag"
 	"fmt"
 	"maps"
@@ -162,4 +163,13 @@ func TestDevicesThatFareOtherwise(t *testing.T) {
 	require.Equal(t, []string{"better[5 5] [3 0]", "worse[5 5] [1 2]"}, slices.Sorted(slices.Values(got)))
 	require.Equal(t, [2]int{1, 1}, c.OnlyIn)
 	require.Equal(t, 2, c.DeviceCount)
+}
+
+// Runs in which nothing was due are compared, too.
+func TestNothingIsCompared(t *testing.T) {
+	c := tally.Compare(whole(t, book(), tally.Options{}), whole(t, book(), tally.Options{}), [2][]proof.Check{}, tally.Comparing{Margin: 0.1})
+	b, err := json.Marshal(c)
+	require.NoError(t, err)
+	require.Contains(t, string(b), `"proven_percent":[0,0]`)
+	require.False(t, c.Worse())
 }
