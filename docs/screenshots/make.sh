@@ -55,8 +55,10 @@ SCRIPT
 
 only="$*"
 began=$SECONDS
-shot demo 44 'runcrowd demo --for 5s --quiet'
-shot demo-flaw 70 'runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2'
+shot demo 46 'runcrowd demo --for 5s --quiet'
+shot demo-flaw 72 'runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2'
+printf '%s\n' '{"deviceId": "buoy-007", "at": "2030-06-01T12:00:00Z", "wave": {"m": 1.2, "period_s": 8}, "lamp": "on"}' > real.json
+shot try 30 'runcrowd try mqtt://127.0.0.1:1883 "harbour/{device}/state" --sample real.json --quiet'
 shot check 18 'runcrowd check harbour/crowd.yaml'
 shot mistakes 24 'runcrowd check harbour/typos.yaml'
 shot preview 44 'runcrowd preview harbour/crowd.yaml --who buoy-007 --at 15:00'
@@ -65,8 +67,8 @@ shot timeline 30 'HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline
 if [ -z "$only" ] || [[ " $only " == *" timeline-devices "* ]]; then
   HARBOUR_TOKEN=x runcrowd preview harbour/storm.yaml --timeline --out "$here/timeline-devices.png" --force >/dev/null
 fi
-shot storm 64 'runcrowd demo storm --quiet'
-shot alerts 80 'runcrowd demo storm --quiet --flaw alert-wrong-device=1 --flaw alert-twice=2'
+shot storm 66 'runcrowd demo storm --quiet'
+shot alerts 82 'runcrowd demo storm --quiet --flaw alert-wrong-device=1 --flaw alert-twice=2'
 shot signals 52 'runcrowd signals tide'
 runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2 --out flawed >/dev/null || true
 shot devices 36 'runcrowd devices flawed/skerry-roads-* --verdict altered --verdict lost --values'
@@ -86,6 +88,6 @@ shot do 20 'runcrowd do buoy-007 set battery_v=10.9 --for 2s; runcrowd do "10% o
 shot ask 14 'runcrowd ask harbour/long.yaml buoy-007 set-lamp watts=35'
 shot listen 22 'runcrowd listen harbour/long.yaml --who buoy-00? -n 12'
 kill -9 $player 2>/dev/null || true
-shot verify 60 'runcrowd verify $(ls -d runs/skerry-roads-* | tail -1)'
+shot verify 62 'runcrowd verify $(ls -d runs/skerry-roads-* | tail -1)'
 began=$SECONDS
 WAIT=13 shot live 24 'runcrowd demo storm --flaw lose=4'
