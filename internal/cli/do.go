@@ -67,7 +67,9 @@ plays that run.`,
 			}
 			folder := ""
 			if len(args) > 0 {
-				if found, err := run.Find(usualRuns, args[0]); err == nil {
+				// The beginning of a name could as well be who is meant.
+				if found, err := run.Find(usualRuns, args[0]); err == nil && (args[0] == "last" ||
+					filepath.Base(found) == args[0] || strings.HasSuffix(found, "-"+args[0])) {
 					args[0] = found
 				}
 				if _, err := os.Stat(filepath.Join(args[0], run.LedgerFile)); err == nil {

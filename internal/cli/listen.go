@@ -181,13 +181,16 @@ func (e *env) tellUnheard(u *listen.Unheard, redact func(string) string) {
 	}
 	from := u.First.From.UTC().Format("15:04:05") + " UTC"
 	span := verdict.Span(u.First.To.Sub(u.First.From))
+	missing := "what came then is missing"
+	if u.Kept {
+		missing = "what came then with QoS 0 may be missing"
+	}
 	if u.Times > 1 {
-		fmt.Fprintf(e.stderr, "%d times nothing could be heard, for %s in all, and what came then is missing; first from %s, "+
-			"for %s: %s.\n", u.Times, verdict.Span(u.For), from, span, redact(u.First.Why))
+		fmt.Fprintf(e.stderr, "%d times nothing could be heard, for %s in all, and %s; first from %s, for %s: %s.\n", u.Times,
+			verdict.Span(u.For), missing, from, span, redact(u.First.Why))
 		return
 	}
-	fmt.Fprintf(e.stderr, "Nothing could be heard from %s, for %s, and what came then is missing: %s.\n", from, span,
-		redact(u.First.Why))
+	fmt.Fprintf(e.stderr, "Nothing could be heard from %s, for %s, and %s: %s.\n", from, span, missing, redact(u.First.Why))
 }
 
 // hearer tells of each message.

@@ -32,6 +32,8 @@ func TestWhenNothingCouldBeHeard(t *testing.T) {
 		"": {},
 		"Nothing could be heard from 12:00:00 UTC, for 1.3s, and what came then is missing: the platform said ••••.\n": {
 			Times: 1, For: 1300 * time.Millisecond, First: first},
+		"Nothing could be heard from 12:00:00 UTC, for 1.3s, and what came then with QoS 0 may be missing: the platform said ••••.\n": {
+			Times: 1, For: 1300 * time.Millisecond, First: first, Kept: true},
 		"3 times nothing could be heard, for 2.5s in all, and what came then is missing; first from 12:00:00 UTC, for 1.3s: the platform said ••••.\n": {
 			Times: 3, For: 2500 * time.Millisecond, First: first},
 	} {

@@ -97,11 +97,7 @@ func (e *env) overview(ctx context.Context, s sketch.Options, l *listening) erro
 		p := tea.NewProgram(&overviewModel{env: e, of: o, redact: f.Crowd.Redact, width: width},
 			tea.WithOutput(e.stdout.(*printer).w), tea.WithContext(ctx), tea.WithoutSignalHandler())
 		go func() {
-			if err := <-heard; err != nil {
-				heard <- err
-			} else {
-				heard <- nil
-			}
+			heard <- <-heard
 			p.Quit()
 		}()
 		p.Run()

@@ -43,8 +43,9 @@ func (e *env) record() *cobra.Command {
 crowd file can play them again.
 
 With --broker it subscribes at the broker of that address, and hears what is published at
---topic; with --crowd at the broker of a crowd file, with the credentials of one of its links. With --intake it listens for HTTP
-instead, and answers what real devices send.
+--topic; with --crowd at the broker of a crowd file, with the credentials of one of its
+links. With --intake it listens for HTTP instead, and answers what real devices send. If
+the connection is lost it says at the end when nothing could be heard.
 
 A file is never written over: what is there stays, and a line that was not written
 whole is skipped when it is read. With --max-size or --every it begins new files,
@@ -53,7 +54,8 @@ fields, headers, properties and parameters of a path that --mask names. A body t
 is no JSON and has such a name in it is masked whole.
 
 The format is described in docs/recording.md.`,
-		Example: "  runcrowd record today.jsonl --broker mqtt://127.0.0.1:1883 --for 10m\n  runcrowd record winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record " +
+		Example: "  runcrowd record today.jsonl --broker mqtt://127.0.0.1:1883 --for 10m\n  runcrowd record " +
+			"winter.jsonl --crowd harbour/crowd.yaml --topic \"harbour/#\"\n  runcrowd record " +
 			"winter.jsonl.gz --crowd harbour/crowd.yaml --for 24h --every 1h\n  runcrowd record intake.jsonl --intake " +
 			"0.0.0.0:8090 --headers X-Device --mask token",
 		Args: exactly(1, "a file to write"),

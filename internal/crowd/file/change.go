@@ -12,6 +12,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/foreign"
 )
 
 // Change puts values into the text of a crowd file. Each change is KEY=VALUE: KEY is the way to the
@@ -28,9 +29,9 @@ func Change(path string, source []byte, changes []string) ([]byte, error) {
 	var keys []string
 	for _, text := range changes {
 		key, _, _ := strings.Cut(text, "=")
-		keys = append(keys, key)
+		keys = append(keys, foreign.Line(key, 0))
 		if err := putInto(root, text); err != nil {
-			return nil, fmt.Errorf("--set %s: %w", key, err) // the value may be a secret
+			return nil, fmt.Errorf("--set %s: %w", foreign.Line(key, 0), err) // the value may be a secret
 		}
 	}
 	changed, err := yaml.Dump(root, yaml.WithIndent(2), yaml.WithLineWidth(-1))

@@ -39,6 +39,7 @@ func TestChange(t *testing.T) {
 		"no key":                {change: "=5", err: `: write KEY=VALUE, such as plan.for=30s`},
 		"an empty value":        {change: "plan.for=", err: `plan.for: the value is not YAML on one line, such as 30s, [a, b] or {low: 1, high: 2}`},
 		"two lines":             {change: "plan.for=a\nb", err: `plan.for: the value is not YAML on one line, such as 30s, [a, b] or {low: 1, high: 2}`},
+		"a key of two lines":    {change: "a\nb.c=5", err: `a\nb.c: there is no "a\nb"; there is: crowd, plan, list, text, base, use, more, one, a.b`},
 		"an empty key":          {change: "plan.=1", err: `plan.: write KEY=VALUE, such as plan.for=30s`},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -239,6 +239,9 @@ func (a *Asker) All(ctx hearing.Context, devices []*fleet.Device, r hearing.Roun
 	return pages, answers, ctx.Err()
 }
 
+// Knows notes that rows of the run were shown of a device, in a hearing of another process.
+func (a *Asker) Knows(d *fleet.Device) { a.knows(d, true) }
+
 // knows tells whether rows of the run were shown of a device, in this answer or before.
 func (a *Asker) knows(d *fleet.Device, now bool) bool {
 	a.mu.Lock()

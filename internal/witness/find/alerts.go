@@ -129,6 +129,9 @@ func (q *alerts) KnowSaid(x *ledger.Said) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.rows[x.Row] = true
+	if of := q.Catalog.Device(x.Device); of != nil {
+		q.Knows(of)
+	}
 }
 
 var _ hearing.AlertKnower = (*alerts)(nil)

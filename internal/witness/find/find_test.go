@@ -31,6 +31,7 @@ type platform struct {
 	decides bool
 	start   error
 	further *answer // to questions for a day more
+	gone    string  // a device that it does not know
 
 	mu    sync.Mutex
 	asked []string
@@ -65,6 +66,9 @@ func (p *platform) Ask(ctx hearing.Context, q ask.Question) (int, error) {
 	hearing.Sleep(ctx, a.takes)
 	if ctx.Err() != nil {
 		return 0, ctx.Err()
+	}
+	if q.Device.Name == p.gone {
+		return 1, ask.ErrUnknown
 	}
 	pages := a.pages
 	if a.of != nil {
@@ -515,6 +519,37 @@ func TestWhatIsKnown(t *testing.T) {
 		`of its devices were there when the run began, and rows carry no mark that tells these from its own`)
 }
 
+// A device of which an earlier hearing noted messages, and that is not known any more, has lost none.
+func TestADeviceThatWasKnownBefore(t *testing.T) {
+	each := strings.NewReplacer("/rows", "/rows/${device}", "device: .d, ", "").Replace(store)
+	for name, x := range map[string]*ledger.Sighting{
+		"":                               nil,
+		"its own":                        {Stream: 0, Seq: 1, Row: 7},
+		"another's, filed under it":      {Stream: 1, Seq: 1, Row: 7, FiledDevice: "gauge-1"},
+		"its own, filed under another's": {Stream: 0, Seq: 1, Row: 7, FiledDevice: "gauge-2"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := witnesstest.New(t, t.TempDir(), crowd("{field: m}", each))
+				p := &platform{t: t, world: w, answers: []answer{pages()}, gone: "gauge-1"}
+				wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
+				require.NoError(t, err)
+				require.NoError(t, wit.Start(t.Context()))
+				if x != nil {
+					wit.(hearing.Knower).Know(x)
+				}
+				complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Messages(2)})
+				if x == nil || x.FiledDevice == "gauge-2" { // of it nothing was shown
+					assert.True(t, complete, why)
+					return
+				}
+				assert.False(t, complete)
+				assert.Contains(t, why, "the platform no longer knows gauge-1, of which it showed messages before")
+			})
+		})
+	}
+}
+
 // What a run must not begin without.
 func TestAskingBeforeTheRun(t *testing.T) {
 	broken := errors.New("no such table")
@@ -631,9 +666,13 @@ alerts: {low: {heard_by: alarm, about: .d, when: a < 1, within: 1s}}`))
 		require.NoError(t, wit.Start(t.Context()))
 		h := fnv.New64a()
 		h.Write([]byte("1"))
-		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64()})
+		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64(), Device: "gauge-1"})
 		wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
 		assert.Equal(t, []string{`low of gauge-1 {"d":"gauge-1","id":2}`}, w.Noted())
+		p.answers, p.gone = []answer{{err: ask.ErrUnknown}}, "gauge-1"
+		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
+		assert.False(t, complete)
+		assert.Contains(t, why, "the platform no longer knows gauge-1")
 	})
 }
 

@@ -289,6 +289,13 @@ func (q *messages) Know(x *ledger.Sighting) {
 	defer q.mu.Unlock()
 	q.known.Know(x)
 	q.Remember(x.Stream, x.Seq)
+	of := q.Catalog.Device(x.FiledDevice) // about which it was asked
+	if of == nil && x.Stream >= 0 {
+		of = q.Catalog.Fleet.Streams[x.Stream].Device
+	}
+	if of != nil {
+		q.Knows(of)
+	}
 }
 
 // Hear asks about all devices, then again about those with something missing,

@@ -89,7 +89,7 @@ func (e *listener) Stop() { e.source.stop() }
 func (e *listener) gap(g *ledger.Gap) {
 	if e.Page != nil {
 		e.Page.Gap(e.Index, g)
-	} else if !g.Kept && !g.Lag {
+	} else if !g.Lag {
 		e.unheardMu.Lock()
 		e.unheard.add(g)
 		e.unheardMu.Unlock()

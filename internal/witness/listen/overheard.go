@@ -32,18 +32,21 @@ type Overheard struct {
 	Kind     string // content type
 }
 
-// Unheard is when nothing could be heard: what came meanwhile is missing.
+// Unheard is when nothing could be heard: what came meanwhile is missing, or where the broker kept
+// the session each time, what came with QoS 0 (MQTT 5, section 4.1).
 type Unheard struct {
 	Times int
 	For   time.Duration // in all
 	First ledger.Gap
+	Kept  bool
 }
 
 func (u *Unheard) add(g *ledger.Gap) {
 	if u.Times++; u.Times == 1 {
-		u.First = *g
+		u.First, u.Kept = *g, true
 	}
 	u.For += g.To.Sub(g.From)
+	u.Kept = u.Kept && g.Kept
 }
 
 // To hears what comes out where a witness listens, until ctx is done, and tells see of each
