@@ -24,6 +24,8 @@ type alerts struct {
 	mu   sync.Mutex
 	rows map[uint64]bool // that were met, by identity
 	old  bool            // they were there before the run: nothing of them is noted
+
+	again bool // it is asked again: nothing was there before the run
 }
 
 // Alerts makes a witness that asks what the platform said by itself.
@@ -41,11 +43,17 @@ func (q *alerts) Start(ctx hearing.Context) error {
 	if err := q.Ready(ctx, devices[0]); err != nil {
 		return err
 	}
+	if q.again {
+		return nil
+	}
 	q.old = true
 	err := q.Old(ctx, devices, 0, q.taker)
 	q.old = false
-	if err != nil && ctx.Err() == nil {
+	switch {
+	case err != nil && ctx.Err() == nil:
 		return fmt.Errorf("the witness %q could not be asked what is there before the run: %w", q.Spec.Name, err)
+	case err == nil:
+		q.Page.Count(q.Index, -1, true, q.AsFrom(clock.Now()), int64(len(q.rows)))
 	}
 	return err
 }
@@ -122,6 +130,19 @@ func digest(v any) uint64 {
 	h := fnv.New64a()
 	h.Write([]byte(match.Text(v)))
 	return max(1, h.Sum64())
+}
+
+// KnowCounts implements hearing.CountKnower.
+func (q *alerts) KnowCounts(_ time.Time, before map[int]int64) error {
+	switch n, known := before[-1]; {
+	case !known:
+		return fmt.Errorf("the witness %q cannot be asked again: whether rows were there when the run began is not known", q.Spec.Name)
+	case n > 0:
+		return fmt.Errorf("the witness %q cannot be asked again: %d rows were there when the run began, and nothing tells these "+
+			"from its own", q.Spec.Name, n)
+	}
+	q.again = true
+	return nil
 }
 
 // KnowSaid implements hearing.AlertKnower.

@@ -34,7 +34,7 @@ const mostStrange = 100
 // hears makes what the witness needs to hear alerts.
 func (b *Base) hears() error {
 	for i, n := range b.Catalog.Fleet.Crowd.Alerts {
-		if n.HeardBy != b.Spec {
+		if n.HeardBy.Name != b.Spec.Name { // it may be a copy, for asking again
 			continue
 		}
 		x := hearable{index: i, names: map[string]*fleet.Device{}, mu: new(sync.Mutex)}
