@@ -788,3 +788,62 @@ func TestAGainIsNoOtherClock(t *testing.T) {
 		})
 	}
 }
+
+// Alerts that could not be read while a run played are read when they are asked for again: nobody
+// is accused of silence. Where others were there before the run, nothing tells them apart.
+func TestAlertsAreAskedForAgain(t *testing.T) {
+	t.Parallel()
+	const crowd = `
+crowd: gauge
+links: {shore: {http: http://HTTP}}
+kinds: {gauge: {readings: {level: {every: 100ms, path: /in, fields: {a: {formula: 'seq == 3 ? 0 : 5'}}}}}}
+devices: [{kind: gauge, name: gauge-1}]
+plan: {for: 700ms}
+witnesses: {alarm: {proves: alerts, get: "http://HTTP/alarms", rows: '.[]', row: .id, time: .at, wait: 4s, watch_copies: 50ms}}
+alerts: {low: {heard_by: alarm, about: .device, when: a < 1, within: 3s}}
+require: {alerts: exact}
+`
+	for name, c := range map[string]struct {
+		before, after string
+		want          proof.State
+	}{
+		"one":                       {"", `{"id":1,"device":"gauge-1","at":"AT"}`, proof.Met},
+		"one that tells no time":    {"", `{"id":1,"device":"gauge-1"}`, proof.Undecided},
+		"none":                      {"", "", proof.NotMet},
+		"one, and another before":   {`{"id":9,"device":"gauge-1"}`, `{"id":9,"device":"gauge-1"},{"id":1,"device":"gauge-1"}`, proof.Undecided},
+		"none, and another, before": {`{"id":9,"device":"gauge-1"}`, `{"id":9,"device":"gauge-1"}`, proof.Undecided},
+	} {
+		t.Run(name, func(t *testing.T) {
+			fewer(t)
+			t.Parallel()
+			dir := t.TempDir()
+			synctest.Test(t, func(t *testing.T) {
+				w := &world{net: memnet.New(), dir: dir}
+				heals, begin := false, time.Time{}
+				at := w.serve(t, &platform{answer: func(p *platform, w http.ResponseWriter, _ *http.Request) {
+					switch {
+					case heals:
+						at := begin.Add(1600 * time.Millisecond).UTC().Format(time.RFC3339Nano)
+						fmt.Fprintf(w, "[%s]", strings.Replace(c.after, "AT", at, 1))
+					case len(p.messages) == 0:
+						begin = time.Now()
+						fmt.Fprintf(w, "[%s]", c.before)
+					default:
+						w.WriteHeader(http.StatusBadRequest)
+					}
+				}})
+				p := playCrowd(t, crowdOf(t, "", at, crowd), w.options())
+				require.Equal(t, proof.Undecided, p.checks[0].State, p.says())
+				heals = true
+				for _, all := range []bool{false, true} {
+					again, err := run.LoadCopy(p.folder)
+					require.NoError(t, err)
+					require.NoError(t, run.HearAgain(t.Context(), p.folder, again, run.Again{All: all, Network: w.net.Dial}))
+					j, err := run.Judge(p.folder, run.Judging{})
+					require.NoError(t, err)
+					assert.Equal(t, c.want, j.Checks[0].State, "%+v", j.Checks)
+				}
+			})
+		})
+	}
+}
