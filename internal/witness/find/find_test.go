@@ -647,7 +647,12 @@ alerts: {low: {heard_by: alarm, about: .d, match: .rule == "low", when: a < 1, w
 				seen := len(c.noted)
 				assert.Equal(t, seen, wit.Seen())
 				wit.Stop()
-				assert.Equal(t, w.Text(strings.Join(c.noted, "\n")), strings.Join(w.Noted(), "\n"))
+				there := 0 // before the run
+				if len(c.answers[0].pages) > 0 {
+					there = 1
+				}
+				noted := append(c.noted, fmt.Sprintf("before -1 %d from -1m0s", there))
+				assert.Equal(t, w.Text(strings.Join(noted, "\n")), strings.Join(w.Noted(), "\n"))
 			})
 		})
 	}
@@ -659,11 +664,17 @@ func TestAlertsThatAreKnown(t *testing.T) {
 		w := witnesstest.New(t, t.TempDir(), crowd("{field: m}", `witnesses: {alarm: {proves: alerts,
   get: "http://127.0.0.1:1/alarms", rows: ".[]", row: .id, time: .t, wait: 3s, watch_copies: 1s}}
 alerts: {low: {heard_by: alarm, about: .d, when: a < 1, within: 1s}}`))
-		p := &platform{t: t, world: w, answers: []answer{pages(), pages(`{"id":1,"d":"gauge-1"}
+		p := &platform{t: t, world: w, answers: []answer{pages(`{"id":1,"d":"gauge-1"}
 			{"id":2,"d":"gauge-1"}`)}}
 		wit, err := find.Alerts(&ask.Asker{Base: w.Base, Source: p})
 		require.NoError(t, err)
-		require.NoError(t, wit.Start(t.Context()))
+		knower := wit.(hearing.CountKnower)
+		assert.EqualError(t, knower.KnowCounts(time.Now(), nil), `the witness "alarm" cannot be asked again: whether rows were `+
+			`there when the run began is not known`)
+		assert.EqualError(t, knower.KnowCounts(time.Now(), map[int]int64{-1: 3}), `the witness "alarm" cannot be asked again: 3 `+
+			`rows were there when the run began, and nothing tells these from its own`)
+		require.NoError(t, knower.KnowCounts(time.Now(), map[int]int64{-1: 0}))
+		require.NoError(t, wit.Start(t.Context()), "what is there now is of the run: it is not asked")
 		h := fnv.New64a()
 		h.Write([]byte("1"))
 		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64(), Device: "gauge-1"})
