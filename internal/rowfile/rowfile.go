@@ -199,6 +199,7 @@ type bounded struct {
 	most int64
 	left int64
 	last byte
+	over bool // it ended: what is written behind its end meanwhile belongs to the next reading
 }
 
 var errLong = errors.New("too long")
@@ -206,6 +207,9 @@ var errLong = errors.New("too long")
 func (b *bounded) reset() { b.left = b.most }
 
 func (b *bounded) Read(p []byte) (int, error) {
+	if b.over {
+		return 0, io.EOF
+	}
 	if b.left <= 0 {
 		return 0, errLong
 	}
@@ -214,6 +218,7 @@ func (b *bounded) Read(p []byte) (int, error) {
 	if n > 0 {
 		b.last = p[n-1]
 	}
+	b.over = err == io.EOF
 	return n, err
 }
 

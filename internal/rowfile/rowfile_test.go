@@ -139,3 +139,25 @@ func FuzzRows(f *testing.F) {
 		rowsOf(t, path, rowfile.Options{Form: rowfile.Form(form), MaxRow: 100})
 	})
 }
+
+// A file may grow while it is read: a last line that was not whole is no row, whatever follows.
+func TestALineThatGrowsMeanwhile(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "rows.csv")
+	require.NoError(t, os.WriteFile(path, []byte("m,v\na,1\nb,2"), 0o600))
+	r, err := rowfile.Open(path, rowfile.Options{MaxRow: 1 << 20})
+	require.NoError(t, err)
+	defer r.Close()
+	row, err := r.Next() // the next one is read ahead, to the end
+	require.NoError(t, err)
+	assert.Equal(t, "a", row.(map[string]any)["m"])
+	f, err := os.OpenFile(path, os.O_APPEND|os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteString("5\nc,3\n")
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	_, err = r.Next()
+	var half *rowfile.HalfError
+	assert.ErrorAs(t, err, &half)
+	_, err = r.Next()
+	assert.Equal(t, io.EOF, err)
+}
