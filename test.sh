@@ -53,14 +53,14 @@ echo "compiling the tests"
 CGO_ENABLED=0 go list -export -test ./internal/run ./internal/cli >/dev/null
 if command -v gcc >/dev/null 2>&1; then
   CGO_ENABLED=1 go list -export -test -race ./... >/dev/null
-  # The longest comes first: the others run beside it. Of the two longest, a fifth.
+  # The longest comes first: the others run beside it. Of those played whole below, a fifth.
   echo "go test, with the race detector"
   RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -timeout 25m "$@" ./internal/run ./internal/cli ./...
 else
   echo "The race detector is skipped: it needs gcc."
 fi
 echo "go test, all of the longest"
-RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 25m "$@" ./internal/run ./internal/cli
+RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 25m "$@" ./internal/run ./internal/cli ./internal/tally ./internal/verdict
 echo "static build"
 ./build.sh
 for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done

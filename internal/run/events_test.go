@@ -55,7 +55,7 @@ func (p *played) proven(qos int) bool {
 			return false
 		}
 	}
-	return 10*lost <= p.result.Total.Due() && lost+p.result.Total[verdict.Proven] == p.result.Total.Due()
+	return 10*lost <= p.result.Total.Due() && lost+p.result.Total[verdict.Proven] == p.result.Total.Asked()
 }
 
 // Whatever is done to devices that a platform must cope with: every message is proven, over

@@ -379,6 +379,9 @@ plan: {for: 2s, settle: 20s}
 
 // A million lines cost no more memory than a thousand: it is read line by line.
 func TestLongRecordingsAreStreamed(t *testing.T) {
+	if testing.Short() { // what it measures is memory, and the race detector has its own
+		t.Skip("not in the short tier")
+	}
 	const lines = 60_000 // of which the plan plays the first second
 	path := filepath.Join(t.TempDir(), "w.jsonl")
 	f, err := os.Create(path)

@@ -585,7 +585,7 @@ func (s *Session) Play(ctx context.Context) error {
 	go s.watchFolder(looking)
 	plan := &s.crowd.Plan
 	first := s.wait(play)
-	failed := 0
+	good := 0 // the last round that is known to meet what is required
 	for n := 1; (plan.Rounds == 0 || n <= plan.Rounds) && play.Err() == nil; n++ {
 		if n > 1 {
 			planned := first.Add(s.step(n))
@@ -602,20 +602,19 @@ func (s *Session) Play(ctx context.Context) error {
 		if s.engine.Ended() {
 			break
 		}
-		if plan.GiveUp == 0 || play.Err() != nil {
+		// Judging reads the whole ledger, so it is done only when it can end the run.
+		if plan.GiveUp == 0 || n-good < plan.GiveUp || n == plan.Rounds || play.Err() != nil {
 			continue
 		}
-		switch good, err := s.judgeRound(n); {
+		switch met, err := s.lastMet(good, n); {
 		case err != nil:
 			s.note("round %d could not be judged: %s", n, err)
-		case good:
-			failed = 0
+		case n-met >= plan.GiveUp:
+			s.note("the run ends: %d rounds in a row did not meet the requirements", n-met)
+			stop()
+			return s.finish(ctx)
 		default:
-			if failed++; failed >= plan.GiveUp && n != plan.Rounds {
-				s.note("the run ends: %d rounds in a row did not meet the requirements", failed)
-				stop()
-				return s.finish(ctx)
-			}
+			good = met
 		}
 	}
 	return s.finish(ctx)
@@ -950,17 +949,23 @@ func (s *Session) Delays() (acknowledged, lag *spread.Live) {
 // ValuesFailed is how many values could not be made, and why the first was not.
 func (s *Session) ValuesFailed() (int64, error) { return s.engine.Failure() }
 
-// judgeRound tells whether a round that was just played meets the requirements.
-func (s *Session) judgeRound(n int) (bool, error) {
+// lastMet is the last round, of those after one and up to another, that meets what is
+// required; without one, the former. Up to now everything is judged.
+func (s *Session) lastMet(after, to int) (int, error) {
 	s.ledger.Flush()
 	e, err := openEvidence(s.Folder, 0)
 	if err != nil {
-		return false, err
+		return 0, err
 	}
 	defer e.Close()
 	res, err := tally.Watch(e, tally.Options{PerVerdict: 1}).Judge()
 	if err != nil {
-		return false, ledgerError(s.Folder, err)
+		return 0, ledgerError(s.Folder, err)
 	}
-	return res.RoundMeets(n, s.crowd.Require), nil
+	for n := to; n > after; n-- {
+		if res.RoundMeets(n, s.crowd.Require) {
+			return n, nil
+		}
+	}
+	return after, nil
 }

@@ -179,8 +179,11 @@ func TestCompare(t *testing.T) {
 	t.Parallel()
 	how := tally.Comparing{Margin: 0.1, Least: time.Millisecond}
 	const slow = 40 * time.Millisecond
-	alarms, found := 0, 0
-	for seed := range uint64(100) {
+	alarms, found, pairs := 0, 0, 100
+	if testing.Short() {
+		pairs = 20
+	}
+	for seed := range uint64(pairs) {
 		first := course(3*seed, 10, 120, slow, 0)
 		if tally.Compare(first, course(3*seed+1, 10, 120, slow, 0), [2][]proof.Check{}, how).Worse() {
 			alarms++
@@ -189,9 +192,9 @@ func TestCompare(t *testing.T) {
 			found++
 		}
 	}
-	t.Logf("%d of 100 false alarms, %d of 100 changes found", alarms, found)
-	assert.LessOrEqual(t, alarms, 1, "of 100 pairs of equal runs")
-	assert.GreaterOrEqual(t, found, 95, "of 100 that took a fifth longer")
+	t.Logf("of %d: %d false alarms, %d changes found", pairs, alarms, found)
+	assert.LessOrEqual(t, alarms, 1, "of %d pairs of equal runs", pairs)
+	assert.GreaterOrEqual(t, found, pairs*95/100, "of %d that took a fifth longer", pairs)
 	trends := func(c *tally.Comparison) map[string]tally.Trend {
 		m := map[string]tally.Trend{}
 		for _, x := range c.Delays {
