@@ -73,11 +73,22 @@ func (q *Question) body() map[string]any {
 	return m
 }
 
+// asked is a command as it is sent: an object, or, of the value body alone, that as a plain text; as
+// crowd.ParseAsk reads them.
+func asked(values map[string]any) ([]byte, error) {
+	if v, is := values["body"]; is && len(values) == 1 {
+		if raw, is := v.(json.RawMessage); is {
+			return raw, nil
+		}
+		return []byte(formula.String(v)), nil
+	}
+	return json.Marshal(values)
+}
+
 // Ask asks, and waits for the answer. The error is a *link.ReachError where the
 // platform could not be reached.
 func (q *Question) Ask(ctx context.Context) (*Answer, error) {
-	ask := q.body()
-	body, err := json.Marshal(ask)
+	body, err := asked(q.body())
 	if err != nil {
 		return nil, err
 	}

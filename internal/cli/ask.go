@@ -28,7 +28,9 @@ request, it asks the platform's own API to give it. Then it waits for the answer
 
 The device must be connected: a real one, or one that another runcrowd run plays.
 
-It sends a JSON object: the values that tell the command (match), and those given here. A VALUE is a number, true, false, null, JSON, or else a text.
+It sends a JSON object: the values that tell the command (match), and those given here. A VALUE
+is a number, true, false, null, JSON, or else a text. A command whose only value is body is sent
+as that plain text: match: {body: "on"} sends on.
 
 Ask connects with the link of the first subscribing witness, or with the one that
 --link names. The link of a device may carry credentials of that device alone.

@@ -22,6 +22,7 @@ var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
 
 func (e *env) newFile() *cobra.Command {
 	var example, address, sample, topic string
+	var heard learning
 	var list strings.Builder
 	for _, x := range examples.All() {
 		fmt.Fprintf(&list, "  %-11s %s\n", x.Name, x.Doc)
@@ -37,6 +38,12 @@ With --address it writes one for the platform at that address, ready for probe.
 With --sample it writes one whose messages are as those of a file: JSON, one or several.
 --topic says where they go: a topic, or over HTTP a path, with {device} for the device.
 
+With a recording as --sample, as record writes it, or with --listen 2m, which listens at
+--address for so long, it learns the whole fleet from its traffic: the kinds of devices and
+their names, how often each reading comes, and for each field the signal that makes such
+values. The file says beside each what it was learnt from and how well it fits. --topic says
+where the device stands, such as 'harbour/{device}/+', if that is not found.
+
 With --example it writes one of these instead, each the smallest crowd that shows
 one thing:
 
@@ -48,14 +55,27 @@ one thing:
 			if example != "" && address != "" {
 				return errors.New("--example and --address write different files; give one")
 			}
+			heard.address, heard.topic, heard.path = address, topic, sample
+			if heard.length != "" {
+				if sample+example != "" {
+					return errors.New("--listen learns from what it hears; leave out --sample and --example")
+				}
+				return e.writeHeard(args[0], &heard)
+			}
+			if heard.at.User+heard.at.Password+heard.at.CA != "" {
+				return errors.New("--user, --password-env and --ca go with --listen")
+			}
 			if sample != "" {
 				if example != "" {
 					return errors.New("--example and --sample write different files; give one")
 				}
+				if recorded(sample) {
+					return e.writeHeard(args[0], &heard)
+				}
 				return e.writeLearnt(args[0], address, topic, sample)
 			}
 			if topic != "" {
-				return errors.New("--topic goes with --sample")
+				return errors.New("--topic goes with --sample and --listen")
 			}
 			if address != "" {
 				return e.writeForLink(args[0], address)
@@ -75,8 +95,13 @@ one thing:
 	}
 	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or "+
 		"https://HOST:PORT")
-	cmd.Flags().StringVar(&sample, "sample", "", "a file of messages in JSON; - is standard input")
-	cmd.Flags().StringVar(&topic, "topic", "", "with --sample: the topic or path, such as 'harbour/{device}/state'")
+	cmd.Flags().StringVar(&sample, "sample", "", "a file of messages in JSON, or a recording; - is standard input")
+	cmd.Flags().StringVar(&topic, "topic", "", "with --sample: the topic or path, such as 'harbour/{device}/state'; of a "+
+		"recording: where the device stands")
+	cmd.Flags().StringVar(&heard.length, "listen", "", "learn the fleet from what comes at --address for so long, such as 2m")
+	cmd.Flags().StringVar(&heard.at.User, "user", "", "with --listen: the user; the password is asked for")
+	cmd.Flags().StringVar(&heard.at.Password, "password-env", "", "with --listen: the variable of the environment that has the password")
+	cmd.Flags().StringVar(&heard.at.CA, "ca", "", "with --listen: a file of certificates by which the broker's is checked")
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }

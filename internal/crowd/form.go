@@ -67,12 +67,12 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 	case "bytes":
 		return payload.NewBytes(fields, markName, append([]payload.Slot(nil), p.Layout...))
 	case "template":
-		return newTemplate(p, markName, batch, run)
+		return newTemplate(p, markName, batch, fields, run)
 	}
 	return payload.NewJSON(names, markName, p.Nested, batch)
 }
 
-func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
+func newTemplate(p *Payload, mark string, batch bool, fields []payload.Field, run func(*formula.Formula,
 	*payload.Sample) (any, error)) (payload.Form, error) {
 	if p.Template == nil {
 		return nil, fmt.Errorf("the template could not be read")
@@ -92,7 +92,7 @@ func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
 		parts = append(parts, payload.Part{Placeholder: len(formulas)})
 		formulas, sources = append(formulas, f), append(sources, strings.TrimSpace(f.Source()))
 	})
-	return payload.NewTemplate(parts, sources, markAt, batch, func(s *payload.Sample, i int) (signal.Value, error) {
+	fill := func(s *payload.Sample, i int) (signal.Value, error) {
 		if i == markAt {
 			return s.Values[0], nil // the mark is always the first field
 		}
@@ -112,7 +112,18 @@ func newTemplate(p *Payload, mark string, batch bool, run func(*formula.Formula,
 				formulas[i].Source(), x)
 		}
 		return v, nil
-	})
+	}
+	if !payload.IsPlain(parts) {
+		return payload.NewTemplate(parts, sources, markAt, batch, fill)
+	}
+	if batch {
+		return nil, fmt.Errorf("a template that is a plain text holds one message; leave out batch, or make it a JSON object { … }")
+	}
+	types := map[string]signal.Type{}
+	for _, f := range fields {
+		types[strings.ReplaceAll(f.Name, ".", "_")] = f.Type
+	}
+	return payload.NewPlain(parts, sources, types, markAt, fill)
 }
 
 // typeOf is the type of what a field gives, as far as its sample tells.

@@ -179,7 +179,7 @@ func (f *Fleet) Select(who ...*crowd.Selection) ([]*Device, error) {
 // Place is where the value of a field stands in what a message carries, its parts joined by
 // dots; empty: in a text beside others.
 func (s *Stream) Place(field string) string {
-	if t, is := s.Form.(*payload.Template); is {
+	if t, is := s.Form.(interface{ Path(field string) string }); is {
 		return t.Path(field)
 	}
 	return field

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"runcrowd/internal/foreign"
+	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/strictjson"
 )
@@ -52,20 +53,39 @@ func Samples(text []byte) (list []json.RawMessage, err error) {
 
 // Learn makes a sample of messages of one shape: that of the first.
 func Learn(messages []json.RawMessage) (*Sample, error) {
-	s := &learner{used: map[string]bool{"mark": true}, values: map[string][]any{}, top: map[string]bool{}}
-	for _, m := range messages {
+	s := newLearner()
+	for i, m := range messages {
 		v, err := strictjson.Decode(m)
 		if err != nil {
 			return nil, err
 		}
-		if o, is := v.(map[string]any); is {
-			for k := range o {
-				s.top[k] = true
+		s.take(v, 0, float64(i))
+	}
+	return s.learn(messages[0])
+}
+
+func newLearner() *learner {
+	return &learner{used: map[string]bool{"mark": true}, values: map[string][]observed{}, top: map[string]bool{}}
+}
+
+// take takes a message of a device, so many seconds after the first.
+func (s *learner) take(v any, device int, at float64) {
+	if o, is := v.(map[string]any); is {
+		if text, is := o["mark"].(string); is {
+			if _, err := ledger.ParseMark(text); err == nil {
+				delete(o, "mark") // a crowd sent it; the next one has marks of its own
+				s.ours = true
 			}
 		}
-		s.gather("", v)
+		for k := range o {
+			s.top[k] = true
+		}
 	}
-	list := messages[0]
+	s.gather("", v, device, at)
+}
+
+// learn makes the sample: its shape is that of one message.
+func (s *learner) learn(list []byte) (*Sample, error) {
 	is := bytes.HasPrefix(bytes.TrimSpace(list), []byte("{"))
 	mark := "mark"
 	for i := 2; s.top[mark]; i++ {
@@ -85,7 +105,7 @@ func Learn(messages []json.RawMessage) (*Sample, error) {
 	default:
 		text = text[:len(text)-1] + ", " + mark + "}"
 	}
-	if !s.device {
+	if !s.device && s.fit == nil {
 		s.notes = append(s.notes, "nothing in it looks like the name of a device: put ${device} where it belongs")
 	}
 	if len(s.guessed) > 0 {
@@ -96,27 +116,36 @@ func Learn(messages []json.RawMessage) (*Sample, error) {
 
 // learner looks at messages.
 type learner struct {
-	values  map[string][]any // by path; of lists, by place
+	values  map[string][]observed // by path; of lists, by place
 	fields  []string
 	notes   []string
 	guessed []string        // paths of numbers of which there is one value
 	used    map[string]bool // names of fields
 	top     map[string]bool // names of members at the top
 	device  bool            // it has a place
+	ours    bool            // a member "mark" is a mark of ours
+	fit     *fitter         // of traffic: what values are over time; nil: of a sample
 }
 
-func (s *learner) gather(path string, v any) {
+// observed is a value, and whose it was when.
+type observed struct {
+	v      any
+	device int
+	at     float64 // seconds
+}
+
+func (s *learner) gather(path string, v any, device int, at float64) {
 	switch x := v.(type) {
 	case map[string]any:
 		for k, y := range x {
-			s.gather(path+"."+k, y)
+			s.gather(path+"."+k, y, device, at)
 		}
 	case []any:
 		for i, y := range x {
-			s.gather(fmt.Sprintf("%s.%d", path, i), y)
+			s.gather(fmt.Sprintf("%s.%d", path, i), y, device, at)
 		}
 	default:
-		s.values[path] = append(s.values[path], v)
+		s.values[path] = append(s.values[path], observed{v, device, at})
 	}
 }
 
@@ -131,17 +160,27 @@ func (s *learner) write(b *strings.Builder, d *json.Decoder, path string) error 
 		n := 0
 		b.WriteString(x.String())
 		for ; d.More(); n++ {
-			if n > 0 {
-				b.WriteString(", ")
-			}
-			at := fmt.Sprintf("%s.%d", path, n)
+			at, name := fmt.Sprintf("%s.%d", path, n), ""
 			if x == '{' {
 				k, err := d.Token()
 				if err != nil {
 					return err
 				}
-				name := fmt.Sprint(k)
+				name = fmt.Sprint(k)
 				at = path + "." + name
+				if at == ".mark" && s.ours {
+					var skipped json.RawMessage
+					if err := d.Decode(&skipped); err != nil {
+						return err
+					}
+					n--
+					continue
+				}
+			}
+			if n > 0 {
+				b.WriteString(", ")
+			}
+			if x == '{' {
 				b.WriteString(literal(name) + ": ")
 			}
 			if err := s.write(b, d, at); err != nil {
@@ -154,10 +193,22 @@ func (s *learner) write(b *strings.Builder, d *json.Decoder, path string) error 
 		}
 		return err
 	case json.Number:
+		if s.fit != nil {
+			b.WriteString(s.fit.number(path, x))
+			break
+		}
 		b.WriteString(s.number(path, x))
 	case string:
+		if s.fit != nil {
+			b.WriteString(s.fit.text(path, x))
+			break
+		}
 		b.WriteString(s.text(path, x))
 	case bool:
+		if s.fit != nil {
+			b.WriteString(s.fit.truth(path, x))
+			break
+		}
 		if differ(s.values[path]) > 1 {
 			b.WriteString(s.field(path, "{signal: choice, of: [true, false]}"))
 		} else {
@@ -183,10 +234,10 @@ func literal(s string) string {
 func shown(path string) string { return foreign.Line(strings.TrimPrefix(path, "."), 60) }
 
 // differ is how many different values there are.
-func differ(list []any) int {
+func differ(list []observed) int {
 	seen := map[string]bool{}
-	for _, v := range list {
-		seen[fmt.Sprintf("%T %v", v, v)] = true
+	for _, o := range list {
+		seen[fmt.Sprintf("%T %v", o.v, o.v)] = true
 	}
 	return len(seen)
 }
@@ -195,6 +246,24 @@ var noLetter = regexp.MustCompile(`[^A-Za-z0-9_]+`)
 
 // field adds a field and gives its placeholder.
 func (s *learner) field(path, of string) string {
+	name := s.name(path)
+	s.fields = append(s.fields, name+": "+of)
+	return "${" + name + "}"
+}
+
+// name is a new name for what stands at a path.
+func (s *learner) name(path string) string {
+	base := clean(path)
+	name := base
+	for i := 2; s.used[name]; i++ {
+		name = fmt.Sprintf("%s_%d", base, i)
+	}
+	s.used[name] = true
+	return name
+}
+
+// clean is a name that a field can have.
+func clean(path string) string {
 	name := strings.Trim(noLetter.ReplaceAllString(path, "_"), "_")
 	if name == "" || name[0] >= '0' && name[0] <= '9' {
 		name = "value_" + name
@@ -206,12 +275,7 @@ func (s *learner) field(path, of string) string {
 			name += "_"
 		}
 	}
-	for base, i := name, 2; s.used[name]; i++ {
-		name = fmt.Sprintf("%s_%d", base, i)
-	}
-	s.used[name] = true
-	s.fields = append(s.fields, name+": "+of)
-	return "${" + name + "}"
+	return name
 }
 
 // deviceName is a name that a member has which holds that of the device.
@@ -241,7 +305,7 @@ func (s *learner) text(path, v string) string {
 	}
 	var words []string
 	for _, x := range values {
-		if w, is := x.(string); is && !slices.Contains(words, quoted(w)) {
+		if w, is := x.v.(string); is && !slices.Contains(words, quoted(w)) {
 			words = append(words, quoted(w))
 		}
 	}
@@ -254,7 +318,7 @@ func (s *learner) number(path string, v json.Number) string {
 	var before float64
 	n := 0
 	for _, x := range s.values[path] {
-		num, is := x.(json.Number)
+		num, is := x.v.(json.Number)
 		f, err := num.Float64()
 		if !is || err != nil {
 			continue

@@ -163,39 +163,8 @@ func Crowd(o Options) (string, error) {
 	w("# %s", o.Head)
 	w("# docs/crowd-file.md explains the keys; runcrowd check FILE tells mistakes.")
 	w("crowd: %s\n", o.Name)
-	w("links:                       # where: the platform")
-	w("  platform:")
-	if overHTTP {
-		w("    http: %s", quoted(base))
-	} else {
-		w("    mqtt: %s", quoted(base))
-	}
-	if o.User != "" {
-		w("    username: %s", quoted(device(o.User, false)))
-	}
-	if o.Password != "" {
-		w("    password: \"${env.%s}\"", o.Password)
-	}
-	if len(o.Headers) > 0 {
-		w("    headers:")
-		for _, h := range o.Headers {
-			name, value, found := strings.Cut(h, ":")
-			name, value = strings.TrimSpace(name), strings.TrimSpace(value)
-			if !found || name == "" || value == "" {
-				return "", fmt.Errorf("%q is no header; write Name: value", h)
-			}
-			if !overHTTP {
-				return "", fmt.Errorf("headers go with HTTP, and %s is MQTT", o.Address)
-			}
-			if file.LooksSecret(name) && !strings.Contains(value, "${env.") {
-				return "", fmt.Errorf("the header %s holds a secret, which others would see on the command line; put it into a "+
-					"variable, and write '%s: ${env.NAME}'", name, name)
-			}
-			w("      %s: %s", quoted(name), quoted(value))
-		}
-	}
-	if o.CA != "" {
-		w("    tls: {ca: %s}", quoted(o.CA))
+	if err := o.link(w, overHTTP, base); err != nil {
+		return "", err
 	}
 	mark := "mark"
 	if o.Sample != nil && o.Sample.Mark != "" {
@@ -306,4 +275,43 @@ func filter(topic string) string {
 // anywhere looks for something in a row, also in texts that hold JSON.
 func anywhere(what string) string {
 	return "first(.. | objects, (strings | fromjson? | objects) | " + what + ")"
+}
+
+// link writes the link to the platform.
+func (o *Options) link(w func(string, ...any), overHTTP bool, base string) error {
+	w("links:                       # where: the platform")
+	w("  platform:")
+	if overHTTP {
+		w("    http: %s", quoted(base))
+	} else {
+		w("    mqtt: %s", quoted(base))
+	}
+	if o.User != "" {
+		w("    username: %s", quoted(device(o.User, false)))
+	}
+	if o.Password != "" {
+		w("    password: \"${env.%s}\"", o.Password)
+	}
+	if len(o.Headers) > 0 {
+		w("    headers:")
+		for _, h := range o.Headers {
+			name, value, found := strings.Cut(h, ":")
+			name, value = strings.TrimSpace(name), strings.TrimSpace(value)
+			if !found || name == "" || value == "" {
+				return fmt.Errorf("%q is no header; write Name: value", h)
+			}
+			if !overHTTP {
+				return fmt.Errorf("headers go with HTTP, and %s is MQTT", o.Address)
+			}
+			if file.LooksSecret(name) && !strings.Contains(value, "${env.") {
+				return fmt.Errorf("the header %s holds a secret, which others would see on the command line; put it into a "+
+					"variable, and write '%s: ${env.NAME}'", name, name)
+			}
+			w("      %s: %s", quoted(name), quoted(value))
+		}
+	}
+	if o.CA != "" {
+		w("    tls: {ca: %s}", quoted(o.CA))
+	}
+	return nil
 }

@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"regexp"
 	"sort"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 )
 
 // Flaw is a defect that the stand-in is told to have.
@@ -195,9 +197,12 @@ func (c *chance) strike(topic string, payload []byte, fits func(Flaw) bool) (f F
 	return Flaw{}, false, ""
 }
 
-// alter changes the last number among the top-level members of a JSON object.
+// alter changes the last number among the top-level members of a JSON object, or in a plain text.
 // ok is false where there is none.
 func alter(payload []byte) (changed []byte, ok bool) {
+	if first := bytes.TrimSpace(payload); len(first) > 0 && first[0] != '{' && first[0] != '[' {
+		return alterText(payload)
+	}
 	d := json.NewDecoder(bytes.NewReader(payload))
 	d.UseNumber()
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
@@ -226,6 +231,27 @@ func alter(payload []byte) (changed []byte, ok bool) {
 		return nil, false
 	}
 	v, err := number.Float64()
+	if err != nil {
+		return nil, false
+	}
+	changed = append(changed, payload[:from]...)
+	changed = strconv.AppendFloat(changed, v+1, 'f', -1, 64)
+	return append(changed, payload[to:]...), true
+}
+
+// inText is a number that stands alone in a text; those of a mark have a slash beside them.
+var inText = regexp.MustCompile(`(?:^|[^0-9A-Za-z/._-])(-?[0-9]+(?:\.[0-9]+)?)(?:$|[^0-9A-Za-z/._-])`)
+
+func alterText(payload []byte) (changed []byte, ok bool) {
+	if !utf8.Valid(payload) {
+		return nil, false
+	}
+	all := inText.FindAllSubmatchIndex(payload, -1)
+	if len(all) == 0 {
+		return nil, false
+	}
+	from, to := all[len(all)-1][2], all[len(all)-1][3]
+	v, err := strconv.ParseFloat(string(payload[from:to]), 64)
 	if err != nil {
 		return nil, false
 	}

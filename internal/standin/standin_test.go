@@ -230,6 +230,8 @@ func TestAlter(t *testing.T) {
 		`{"mark":"m","a":1,"b":2.5,"c":"3"}`: `{"mark":"m","a":1,"b":3.5,"c":"3"}`,
 		`{"mark":"m","place":{"lat":1}}`:     "", `{"seq":7}`: "", `{}`: "", `[1]`: "", `x`: "",
 		`{"m":1, "a" : 1e2 }`: `{"m":1, "a" : 101 }`,
+		`15.50`:               `16.5`, ` -3 `: ` -2 `, `T=1.5;H=60;u7pl2rya/buoy-1/state/7`: `T=1.5;H=61;u7pl2rya/buoy-1/state/7`,
+		"on": "", "\xff1": "", "buoy-1": "", "": "",
 	} {
 		got, ok := alter([]byte(in))
 		assert.Equal(t, want != "", ok, in)

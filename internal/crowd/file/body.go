@@ -254,8 +254,12 @@ func (r *reader) tryForm(rd *crowd.Reading, c *crowd.Cast, what string) {
 		}
 	}
 	if p.Template != nil && c.Kind.Mark.Place <= crowd.MarkSequence && !contains(p.Template.Names(), "mark") {
-		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put \"mark\": "+
-			"\"${mark}\" in, or choose another place for the mark", what)
+		put := `"mark": "${mark}"`
+		if t := strings.TrimSpace(p.Template.Source()); t == "" || t[0] != '{' && t[0] != '[' {
+			put = "${mark}"
+		}
+		r.Add(p.Pos, "%s: the template has no ${mark}, and without it no message can be told from another; put %s in, or "+
+			"choose another place for the mark, such as mark: {user_property: mark} or none", what, put)
 		return
 	}
 	if p.Form == "bytes" && c.Kind.Mark.Place <= crowd.MarkSequence {

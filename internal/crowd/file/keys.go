@@ -412,8 +412,8 @@ var payloadMaps = map[string]*mapping{
 	"json": form("json", "A JSON object, in the file's order.",
 		key{name: "nested", typ: truth, def: "false", doc: "A " +
 			"dot in a field's name makes an object or, with numbers, a list."}),
-	"template": form("template", "JSON of your own.", key{name: "template", typ: plain, doc: "JSON with ${…}; ${mark} " +
-		"stands for the mark."}, key{name: "template_file", typ: filename, doc: "A file that holds it."}),
+	"template": form("template", "JSON or plain text of your own.", key{name: "template", typ: plain, doc: "JSON with ${…}, or, " +
+		"where it begins neither with { nor with [, a plain text such as ${temp} or T=${temp};H=${hum}; ${mark} stands for the mark."}, key{name: "template_file", typ: filename, doc: "A file that holds it."}),
 	"senml": form("senml", "A SenML record for each field (RFC 8428), in JSON.",
 		key{name: "base_name", typ: template, doc: "Base name, such as ${device}/."}),
 	"senml-cbor": form("senml-cbor", "A SenML record for each field (RFC 8428), in CBOR.",
@@ -506,7 +506,7 @@ var commandMap = &mapping{name: "command", doc: "A command: how a device hears o
 	{name: "rows", typ: jqText, goes: "HTTP", doc: "The commands in what is answered there; if not given, the answer is " +
 		"one."},
 	{name: "match", typ: special("names to values", node{"type": "object", "additionalProperties": scalar()}),
-		doc: "Values that a message carries which is this command."},
+		doc: "Values that a message carries which is this command; a plain text is the value body: {body: on}."},
 	{name: "do", typ: orNull(sub(doMap)), doc: "What the device does: all of it, or nothing."},
 	{name: "for", typ: duration(time.Millisecond, year), doc: "How long; if not given, to the end of the round, or for " +
 		"the next message (repeat, swap)."},
