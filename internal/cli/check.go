@@ -3,7 +3,10 @@ package cli
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -13,13 +16,14 @@ import (
 	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/folder"
 	"runcrowd/internal/foreign"
 	"runcrowd/internal/quantity"
 )
 
 func (e *env) check() *cobra.Command {
 	var format string
-	var strict bool
+	var strict, watch bool
 	var with changes
 	cmd := &cobra.Command{
 		Use:   "check [FILE]",
@@ -36,12 +40,22 @@ first messages, and reports what it finds. It connects to nothing.
   load       what the platform has to expect: messages, bytes and connections a
              second, the most joins a second, the largest message
 
+With --watch it checks again at each save, of the file or of one in its folder that it names, until
+Ctrl-C.
+
 Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
-		Example: "  runcrowd check harbour/crowd.yaml\n  runcrowd check harbour/crowd.yaml --strict --format json",
-		Args:    oneCrowd,
+		Example: "  runcrowd check harbour/crowd.yaml\n  runcrowd check harbour/crowd.yaml --watch\n  runcrowd check harbour/crowd.yaml " +
+			"--strict --format json",
+		Args: oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
 			if err := checkFormat(format); err != nil {
 				return err
+			}
+			if watch {
+				if format != "text" {
+					return errors.New("--watch is for people; with --format json, check each time anew")
+				}
+				return e.watchFile(crowdFile(args), with)
 			}
 			return e.checkFile(crowdFile(args), with, format, strict)
 		},
@@ -49,8 +63,56 @@ Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
 	with.flag(cmd)
 	with.shortFlags(cmd)
+	cmd.Flags().BoolVar(&watch, "watch", false, "check again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&strict, "strict", false, "exit code 1 where there is a warning")
 	return cmd
+}
+
+// watchFile checks a file at each save.
+func (e *env) watchFile(path string, with changes) error {
+	ctx, stop := interruptible()
+	defer stop()
+	live, _ := terminal(e.stdout)
+	seen := ""
+	for ctx.Err() == nil {
+		now := filesBeside(path)
+		if now == seen || !strings.Contains(now, filepath.Base(path)+" ") { // an editor may write a new one in its place
+			select {
+			case <-ctx.Done():
+			case <-time.After(200 * time.Millisecond):
+			}
+			if _, err := os.Stat(path); seen == "" && err != nil {
+				return e.checkFile(path, with, "text", false)
+			}
+			continue
+		}
+		seen = now
+		if live {
+			fmt.Fprint(e.raw, "\x1b[H\x1b[2J\x1b[3J") // the screen, and what was scrolled off
+		}
+		fmt.Fprintf(e.stdout, "%s\n\n", time.Now().Format("15:04:05"))
+		if err := e.checkFile(path, with, "text", false); err != nil {
+			fmt.Fprintln(e.stdout, err) // it is what is asked for, and no failure
+		}
+		fmt.Fprint(e.stdout, "\nIt is checked again at each save; Ctrl-C ends it.\n")
+	}
+	return nil
+}
+
+// filesBeside tells a crowd file and those in its folder that it names apart from what they were.
+func filesBeside(path string) string {
+	text, _ := folder.ReadRegular(path)
+	list, _ := os.ReadDir(filepath.Dir(path))
+	var b strings.Builder
+	for _, x := range list {
+		if x.Name() != filepath.Base(path) && !bytes.Contains(text, []byte(x.Name())) {
+			continue
+		}
+		if info, err := os.Stat(filepath.Join(filepath.Dir(path), x.Name())); err == nil && info.Mode().IsRegular() {
+			fmt.Fprintf(&b, "%s %d %d\n", x.Name(), info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
 }
 
 func (e *env) checkFile(path string, with changes, format string, strict bool) error {

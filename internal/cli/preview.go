@@ -21,6 +21,7 @@ import (
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/engine"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/foreign"
 	"runcrowd/internal/formula"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/wholefile"
@@ -39,6 +40,7 @@ type previewing struct {
 	plot    string
 	out     string
 	story   bool
+	values  bool
 	force   bool
 }
 
@@ -53,13 +55,15 @@ the marks is ` + engine.PreviewRun + `, which is as long as that of a run.
 
 Without --who it shows the first device of each kind. With --plot it draws a
 field over the plan, for up to six devices, in the terminal or into a file. With
---timeline it draws the events of the plan: what happens, to whom, when.
+--values it draws all fields of a device, one below the other. With --timeline it draws the
+events of the plan: what happens, to whom, when.
 
 Secrets are not shown; the sizes are those of the whole message all the same.`,
 		Example: `  runcrowd preview harbour/crowd.yaml
   runcrowd preview harbour/crowd.yaml --who buoy-007 -n 3 --at 15:00
   runcrowd preview harbour/crowd.yaml --plot wave_m --who 'first 3 of buoy'
   runcrowd preview harbour/crowd.yaml --plot battery_v --out battery.svg
+  runcrowd preview harbour/crowd.yaml --values --who buoy-007
   runcrowd preview harbour/crowd.yaml --timeline`,
 		Args: oneCrowd,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -72,8 +76,14 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 			if p.out != "" && p.plot == "" && !p.story {
 				return errors.New("--out goes with --plot and --timeline: it names the picture to write")
 			}
-			if p.plot != "" && p.story {
-				return errors.New("--plot and --timeline are two pictures; ask for one of them")
+			pictures := 0
+			for _, asked := range []bool{p.plot != "", p.story, p.values} {
+				if asked {
+					pictures++
+				}
+			}
+			if pictures > 1 {
+				return errors.New("--plot, --values and --timeline are different pictures; ask for one of them")
 			}
 			if p.out != "" {
 				if err := wholefile.Free(p.out, p.force); err != nil {
@@ -95,6 +105,7 @@ Secrets are not shown; the sizes are those of the whole message all the same.`,
 	f.BoolVar(&p.plain, "plain", false, "the payload as it is sent, not laid out")
 	f.StringVar(&p.format, "format", "text", "text or json")
 	f.StringVar(&p.plot, "plot", "", "draw this field over the plan")
+	f.BoolVar(&p.values, "values", false, "draw all fields of a device over the plan, one below the other")
 	f.BoolVar(&p.story, "timeline", false, "draw what happens in a round: its events")
 	f.StringVar(&p.out, "out", "", "write the picture to this file, .png or .svg")
 	f.BoolVar(&p.force, "force", false, "write over a file that is there already")
@@ -136,6 +147,9 @@ func (e *env) previewFile(path string, p *previewing) error {
 	}
 	if p.plot != "" {
 		return e.plotField(f, streams, begin, p)
+	}
+	if p.values {
+		return e.plotValues(f, devices, streams, begin)
 	}
 	counts := map[*fleet.Stream]int{}
 	var docs []any
@@ -464,6 +478,94 @@ func (e *env) plotField(f *fleet.Fleet, streams []*fleet.Stream, begin time.Time
 		}
 	}
 	return e.draw(c, p.out)
+}
+
+// plotValues draws all fields of some devices over the plan.
+func (e *env) plotValues(f *fleet.Fleet, devices []*fleet.Device, streams []*fleet.Stream, begin time.Time) error {
+	lasts := min(f.Crowd.Plan.Lasts(begin), mostPlottedTime)
+	if len(devices) > mostPlotted {
+		fmt.Fprintf(e.stderr, "The first %d of %d devices are shown.\n", mostPlotted, len(devices))
+		devices = devices[:mostPlotted]
+	}
+	for i, d := range devices {
+		if i > 0 {
+			fmt.Fprintln(e.stdout)
+		}
+		fmt.Fprintf(e.stdout, "%s over the %s of the plan\n", e.paint(text.Bold, d.Name), quantity.FormatDuration(lasts))
+		for _, s := range d.Streams {
+			if !slices.Contains(streams, s) {
+				continue
+			}
+			values := make([]fieldValues, len(s.Names))
+			messages := 0
+			engine.Rehearse(f, []*fleet.Stream{s}, begin, func(r *engine.Rehearsed) bool {
+				if r.Due.Sub(begin) >= lasts {
+					return false
+				}
+				more := true
+				for i, name := range s.Names {
+					if place := s.Place(name); place != "" {
+						more = values[i].add(s, place, "", r.Written.Carried, r.Due.Sub(begin).Seconds()) && more
+					}
+				}
+				messages++
+				return more
+			})
+			fmt.Fprintf(e.stdout, "\n%s, %s\n", s.Reading.Name, plural(messages, "message"))
+			for i, name := range s.Names {
+				fmt.Fprint(e.stdout, e.valuesOf(s, i, name, &values[i], lasts))
+			}
+		}
+	}
+	return nil
+}
+
+// valuesOf is a field's values: in a line where there is nothing to draw, or as a small chart.
+func (e *env) valuesOf(s *fleet.Stream, i int, name string, v *fieldValues, lasts time.Duration) string {
+	unit := s.Reading.Fields[i].Unit
+	if unit != "" {
+		unit = ", in " + unit
+	}
+	var seen []string
+	for _, x := range v.values[s] {
+		b, _ := json.Marshal(x)
+		if text := foreign.Line(string(b), 40); !slices.Contains(seen, text) {
+			seen = append(seen, text)
+		}
+		if len(seen) > 3 {
+			break
+		}
+	}
+	switch {
+	case len(seen) == 0:
+		return fmt.Sprintf("  %s%s: in a text beside others\n", name, unit)
+	case len(seen) == 1:
+		return fmt.Sprintf("  %s%s: always %s\n", name, unit, seen[0])
+	}
+	c, err := v.chart(name, "")
+	if err != nil { // texts of which there are many
+		return fmt.Sprintf("  %s%s: %s, …\n", name, unit, strings.Join(seen, ", "))
+	}
+	if c.Time {
+		c.Span = [2]float64{0, lasts.Seconds()}
+	}
+	for k := range c.Series {
+		c.Series[k].Name = strings.TrimPrefix(c.Series[k].Name, s.Device.Name)
+	}
+	c.Title, c.YLabel = name+unit, ""
+	width := 78
+	if is, w := terminal(e.stdout); is && w > 20 {
+		width = min(w-1, 110)
+	}
+	height := 5
+	if c.Track {
+		height = 8
+	}
+	var b strings.Builder
+	for line := range strings.Lines(c.Text(width-2, height)) {
+		b.WriteString("  " + line)
+	}
+	return b.String()
 }
 
 // mostPlottedTime is how much of a plan is plotted.
