@@ -82,7 +82,7 @@ Exit codes: 0 not worse; 1 worse; 2 a run cannot be judged.`,
 			case "markdown":
 				fmt.Fprint(e.stdout, report.CompareMarkdown(c))
 			default:
-				fmt.Fprint(e.stdout, report.CompareText(c, report.Style{Color: e.colored(e.stdout)}))
+				fmt.Fprint(e.stdout, report.CompareText(c, e.style()))
 			}
 			if c.Worse {
 				return &exitError{code: exitBroken}

@@ -655,11 +655,27 @@ func (e *env) tableOfDevices(rows []tally.Row, d *devicesOf) error {
 		}
 		t.Row(append(line, r.Gaps, r.Disconnects)...)
 	}
-	fmt.Fprintln(e.stdout, t.Plain(""))
+	e.table(t, "sent last", "found last", "last seq", "found", "disconnects", "gaps")
 	if more := len(rows) - shown; more > 0 {
 		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
 	}
 	return nil
+}
+
+// style is how reports look on standard output.
+func (e *env) style() report.Style {
+	_, width := terminal(e.stdout)
+	return report.Style{Color: e.colored(e.stdout), Width: width}
+}
+
+// table prints a table, as wide as the terminal is at most; spare columns are left out first.
+func (e *env) table(t *grid.Grid, spare ...string) {
+	_, width := terminal(e.stdout)
+	text, left := t.Fit("", false, width, spare...)
+	fmt.Fprintln(e.stdout, text)
+	if len(left) > 0 {
+		fmt.Fprintf(e.stdout, "A wider terminal shows also: %s.\n", strings.Join(left, ", "))
+	}
 }
 
 // whatWasNot is what was not proven of a row, by verdict.

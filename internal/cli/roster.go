@@ -155,7 +155,11 @@ func (e *env) listDevices(f *fleet.Fleet, devices []*fleet.Device, format string
 		}
 		t.Row(row...)
 	}
-	fmt.Fprintln(e.stdout, t.Plain(""))
+	spare := []string{"link", "tags", "n"}
+	for i := len(names) - 1; i > 0; i-- {
+		spare = append(spare, names[i])
+	}
+	e.table(t, spare...)
 	if more := len(devices) - tableRows; more > 0 && !all {
 		fmt.Fprintf(e.stdout, "… and %d more; --all shows them\n", more)
 	}

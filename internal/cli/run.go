@@ -428,14 +428,14 @@ func (e *env) report(folder string, j *run.Judgement, format string, write bool)
 		_, err = e.raw.Write(doc)
 		return in, err
 	}
-	_, err = fmt.Fprint(e.stdout, report.Text(in, report.Style{Color: e.colored(e.stdout)}))
+	_, err = fmt.Fprint(e.stdout, report.Text(in, e.style()))
 	return in, err
 }
 
 // tellEnding repeats in the last line how a run went.
 func (e *env) tellEnding(in *report.Input, format string, cut bool) {
 	if format == "text" {
-		fmt.Fprint(e.stdout, "\n"+report.Ending(in, cut, report.Style{Color: e.colored(e.stdout)}))
+		fmt.Fprint(e.stdout, "\n"+report.Ending(in, cut, e.style()))
 	}
 }
 

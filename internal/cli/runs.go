@@ -122,7 +122,8 @@ func (e *env) tableOfRuns(dir string, list []run.Kept) error {
 		t.Row(k.Folder, k.Started.UTC().Format("2006-01-02 15:04:05"), due, proven, state, roughSize(k.Bytes))
 		total += k.Bytes
 	}
-	_, err := fmt.Fprintf(e.stdout, "%s\n%s, %s\n", t.Plain(""), plural(len(list), "run"), roughSize(total))
+	e.table(t, "began (UTC)", "size", "requirements")
+	_, err := fmt.Fprintf(e.stdout, "%s, %s\n", plural(len(list), "run"), roughSize(total))
 	return err
 }
 

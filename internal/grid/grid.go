@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -58,6 +59,78 @@ func (g *Grid) Plain(indent string) string { return g.render(indent, false) }
 
 // Ruled is Plain with a line below the head, and one above the foot.
 func (g *Grid) Ruled(indent string) string { return g.render(indent, true) }
+
+// Fit is Plain, or with a rule Ruled, at most so many columns wide (0: as wide as it is): columns are
+// left out as far as needed, those named first; where that is not enough, the table stands on its
+// side. Left are the heads of those that were left out.
+func (g *Grid) Fit(indent string, ruled bool, width int, spare ...string) (text string, left []string) {
+	x := &Grid{slices.Clone(g.Columns), make([][]string, len(g.Rows)), slices.Clone(g.Foot)}
+	for i := range g.Rows {
+		x.Rows[i] = slices.Clone(g.Rows[i])
+	}
+	for _, name := range append([]string{""}, spare...) {
+		if name != "" {
+			at := slices.IndexFunc(x.Columns, func(c Column) bool { return c.Head == name })
+			if at < 0 {
+				continue
+			}
+			x.drop(at)
+			left = append(left, name)
+		}
+		if text = x.render(indent, ruled); width <= 0 || widest(text) <= width {
+			return text, left
+		}
+	}
+	return g.side(indent), nil
+}
+
+func (g *Grid) drop(at int) {
+	cut := func(row []string) []string {
+		if at < len(row) {
+			return slices.Delete(row, at, at+1)
+		}
+		return row
+	}
+	g.Columns = slices.Delete(g.Columns, at, at+1)
+	for i := range g.Rows {
+		g.Rows[i] = cut(g.Rows[i])
+	}
+	g.Foot = cut(g.Foot)
+}
+
+func widest(s string) (n int) {
+	for line := range strings.Lines(s) {
+		n = max(n, text.StringWidthWithoutEscSequences(strings.TrimRight(line, "\n")))
+	}
+	return n
+}
+
+// side is the table on its side: a row is a paragraph, a cell a line.
+func (g *Grid) side(indent string) string {
+	wide := 0
+	for _, c := range g.Columns[min(1, len(g.Columns)):] {
+		wide = max(wide, len([]rune(c.Head)))
+	}
+	var b strings.Builder
+	rows := g.Rows
+	if g.Foot != nil {
+		rows = append(slices.Clone(rows), g.Foot)
+	}
+	for i, row := range rows {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		for k, cell := range row {
+			switch {
+			case k == 0:
+				fmt.Fprintf(&b, "%s%s\n", indent, cell)
+			case cell != "":
+				fmt.Fprintf(&b, "%s  %-*s  %s\n", indent, wide, g.Columns[k].Head, cell)
+			}
+		}
+	}
+	return b.String()
+}
 
 func (g *Grid) render(indent string, ruled bool) string {
 	t := g.writer()

@@ -98,7 +98,7 @@ func alerts(b *strings.Builder, r *tally.Result, st Style) {
 		all.Repeated, all.Unexpected = all.Repeated+n.Repeated, all.Unexpected+n.Unexpected
 		strange += n.Strange
 	}
-	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", t.Ruled("  "))
+	fmt.Fprintf(b, "\nAlerts: what the platform had to say by itself\n%s", st.table(t))
 	if strange > 0 {
 		fmt.Fprintf(b, "  %d more were about devices that are none of this run.\n", strange)
 	}

@@ -148,7 +148,8 @@ func CompareText(c *Compared, st Style) string {
 		return st.paint(faint, string(t))
 	})
 	for _, t := range list {
-		fmt.Fprintf(&b, "\n%s\n%s", st.paint(head, t.title), t.Ruled("  "))
+		text, _ := t.Fit("  ", true, st.Width)
+		fmt.Fprintf(&b, "\n%s\n%s", st.paint(head, t.title), text)
 	}
 	return b.String()
 }

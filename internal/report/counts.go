@@ -42,7 +42,7 @@ func counts(b *strings.Builder, r *tally.Result, st Style) {
 			}
 			t.Row(d.Device, ourCount(d.Least, d.Most), d.Theirs, how)
 		}
-		b.WriteString(t.Ruled("  "))
+		b.WriteString(st.table(t))
 		if c.Differ > mostCounts {
 			fmt.Fprintf(b, "  and %d more; report.json has them\n", c.Differ-mostCounts)
 		}

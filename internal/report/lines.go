@@ -69,11 +69,9 @@ func (x *lines) Message(m *Message) error {
 		}
 	}
 	fmt.Fprintf(&b, "  %s", x.st.paint(faint, clipped(foreign.Line(string(foreign.JSON(m.Carried)), 0), 200)))
-	if v == verdict.Altered {
-		for i := range m.Witnesses {
-			if f := m.Witnesses[i].Found; f != nil {
-				fmt.Fprintf(&b, "\n%17s%s has %s", "", m.Witnesses[i].Witness, clipped(string(f), 200))
-			}
+	for i := range m.Witnesses {
+		for _, d := range differences(m.Witnesses[i].Differences) {
+			fmt.Fprintf(&b, "\n%16s%s: %s", "", m.Witnesses[i].Witness, d)
 		}
 	}
 	b.WriteString("\n")

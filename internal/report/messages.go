@@ -47,6 +47,8 @@ type Testimony struct {
 	Times   int             `json:"times"`
 	Says    string          `json:"says,omitempty"`
 	Found   json.RawMessage `json:"found,omitempty"` // where it differs from what was sent
+	// Differences are the fields that differ.
+	Differences []verdict.Difference `json:"differences,omitempty"`
 }
 
 func instant(t time.Time) *time.Time {
@@ -92,7 +94,7 @@ func (m *Message) of(f *ledger.Facts, j *verdict.Judge, c *evidence.Case, r *ver
 		}
 		for _, s := range says.Testimony {
 			if s.Witness == t.Witness {
-				t.Says = s.Says
+				t.Says, t.Differences = s.Says, s.Differences
 			}
 		}
 		m.Witnesses = append(m.Witnesses, t)

@@ -20,6 +20,13 @@ import (
 // Style says how a text report is drawn.
 type Style struct {
 	Color bool
+	Width int // of the terminal; 0: tables are as wide as they are
+}
+
+// table is a table that fits.
+func (st Style) table(t *grid.Grid, spare ...string) string {
+	text, _ := t.Fit("  ", true, st.Width, spare...)
+	return text
 }
 
 const (
@@ -61,12 +68,12 @@ func Text(in *Input, st Style) string {
 		w("\n")
 		b.WriteString(rounds(r, st))
 	}
-	b.WriteString(delayTable(r))
+	b.WriteString(delayTable(r, st))
 	asides(&b, r)
 	alerts(&b, r, st)
 	counts(&b, r, st)
-	actions(&b, r)
-	commands(&b, r)
+	actions(&b, r, st)
+	commands(&b, r, st)
 	b.WriteString(devices(r, st))
 	b.WriteString(holes(r))
 	b.WriteString(alike(r))
@@ -312,7 +319,7 @@ func columns(r *tally.Result) []verdict.Verdict {
 	return list
 }
 
-func verdictTable(first string, groups []tally.Group, total *tally.Group, cols []verdict.Verdict) string {
+func verdictTable(first string, groups []tally.Group, total *tally.Group, cols []verdict.Verdict, st Style) string {
 	t := grid.New(first, ">due")
 	for _, v := range cols {
 		t.Column(">" + v.String())
@@ -334,18 +341,18 @@ func verdictTable(first string, groups []tally.Group, total *tally.Group, cols [
 	if total != nil {
 		t.Sum(row(total)...)
 	}
-	return t.Ruled("  ")
+	return st.table(t)
 }
 
-func kinds(r *tally.Result, _ Style) string {
+func kinds(r *tally.Result, st Style) string {
 	var total *tally.Group
 	if len(r.Kinds) > 1 {
 		total = &tally.Group{Name: "all", Counts: r.Total}
 	}
-	return verdictTable("kind", r.Kinds, total, columns(r))
+	return verdictTable("kind", r.Kinds, total, columns(r), st)
 }
 
-func rounds(r *tally.Result, _ Style) string {
+func rounds(r *tally.Result, st Style) string {
 	list := r.Rounds
 	const most = 12
 	cut := 0
@@ -353,14 +360,14 @@ func rounds(r *tally.Result, _ Style) string {
 		cut = len(list) - most
 		list = list[cut:]
 	}
-	s := verdictTable("round", list, nil, columns(r))
+	s := verdictTable("round", list, nil, columns(r), st)
 	if cut > 0 {
 		s += fmt.Sprintf("  (and %d rounds before these; all are in %s)\n", cut, "report.json")
 	}
 	return s
 }
 
-func delayTable(r *tally.Result) string {
+func delayTable(r *tally.Result, st Style) string {
 	t := grid.New("time", ">p50", ">p90", ">p99", ">worst", "")
 	for _, d := range []struct {
 		name, note string
@@ -378,7 +385,7 @@ func delayTable(r *tally.Result) string {
 	if len(t.Rows) == 0 {
 		return ""
 	}
-	return "\n" + t.Ruled("  ")
+	return "\n" + st.table(t)
 }
 
 // asides are counts beside the verdicts.
@@ -448,7 +455,7 @@ func reasons(b *strings.Builder, why map[string]int) {
 const mostActions = 20
 
 // actions tells what the plan did to devices.
-func actions(b *strings.Builder, r *tally.Result) {
+func actions(b *strings.Builder, r *tally.Result, st Style) {
 	if len(r.Actions) == 0 {
 		return
 	}
@@ -469,7 +476,7 @@ func actions(b *strings.Builder, r *tally.Result) {
 		at := func(t time.Time) string { return t.UTC().Format("15:04:05") }
 		t.Row(x.Event, what, x.Times, x.Devices, at(x.First), at(x.Last), note)
 	}
-	b.WriteString(t.Ruled("  "))
+	b.WriteString(st.table(t, "last", "first"))
 	if n := len(r.Actions) - mostActions; n > 0 {
 		fmt.Fprintf(b, "  … and %d more\n", n)
 	}
@@ -487,7 +494,7 @@ func clipped(s string, most int) string {
 }
 
 // commands tells what the platform asked of the devices.
-func commands(b *strings.Builder, r *tally.Result) {
+func commands(b *strings.Builder, r *tally.Result, st Style) {
 	if len(r.Links.NotHearing) > 0 {
 		fmt.Fprintf(b, "\n  Devices could not listen for commands:\n")
 		reasons(b, r.Links.NotHearing)
@@ -529,7 +536,7 @@ func commands(b *strings.Builder, r *tally.Result) {
 		}
 		t.Row(row...)
 	}
-	fmt.Fprintf(b, "\nCommands to the devices%s\n%s", onPurpose, t.Ruled("  "))
+	fmt.Fprintf(b, "\nCommands to the devices%s\n%s", onPurpose, st.table(t, "worst", "silent", "wrongly"))
 	for _, m := range r.Mishaps[:min(perVerdict, len(r.Mishaps))] {
 		name := m.Command
 		if name == "" {
@@ -725,20 +732,7 @@ func finding(f *verdict.Finding, st Style) string {
 	for _, t := range f.Testimony {
 		fmt.Fprintf(&b, "    %-8s %s", t.Witness, t.Says)
 		if len(t.Differences) > 0 {
-			var parts []string
-			for _, d := range t.Differences {
-				if d.Unit != "" {
-					d.Sent += " " + d.Unit
-				}
-				switch {
-				case d.Note == "missing":
-					parts = append(parts, fmt.Sprintf("%s %s -> missing", d.Field, d.Sent))
-				case d.Note != "":
-					parts = append(parts, fmt.Sprintf("%s %s -> %s (%s)", d.Field, d.Sent, d.Found, d.Note))
-				default:
-					parts = append(parts, fmt.Sprintf("%s %s -> %s", d.Field, d.Sent, d.Found))
-				}
-			}
+			parts := differences(t.Differences)
 			const most = 4
 			if len(parts) > most {
 				parts = append(parts[:most], fmt.Sprintf("and %d more fields", len(parts)-most))
@@ -748,6 +742,24 @@ func finding(f *verdict.Finding, st Style) string {
 		b.WriteByte('\n')
 	}
 	return b.String()
+}
+
+// differences are values that differ, field by field: what was sent, and what was found.
+func differences(list []verdict.Difference) (parts []string) {
+	for _, d := range list {
+		if d.Unit != "" {
+			d.Sent += " " + d.Unit
+		}
+		switch {
+		case d.Note == "missing":
+			parts = append(parts, fmt.Sprintf("%s %s -> missing", d.Field, d.Sent))
+		case d.Note != "":
+			parts = append(parts, fmt.Sprintf("%s %s -> %s (%s)", d.Field, d.Sent, d.Found, d.Note))
+		default:
+			parts = append(parts, fmt.Sprintf("%s %s -> %s", d.Field, d.Sent, d.Found))
+		}
+	}
+	return parts
 }
 
 func times(n int) string {
