@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -20,15 +21,20 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/quantity"
 	"runcrowd/internal/standin"
+	"runcrowd/internal/tally"
+	"runcrowd/internal/verdict"
 )
 
 func flawHelp() string {
 	var b strings.Builder
 	for _, n := range standin.FlawNames() {
-		fmt.Fprintf(&b, "  %-8s %s\n", n, standin.FlawDoc(n))
+		fmt.Fprintf(&b, "  %-18s %s\n", n, standin.FlawDoc(n))
 	}
 	return b.String()
 }
+
+// stormOnly tells whether a flaw falls on nothing that the plain demo does.
+func stormOnly(f standin.Flaw) bool { return f.OfAlerts() || f.Name == "stale" || f.Name == "admit" }
 
 func parseFlaws(texts []string) ([]standin.Flaw, error) {
 	var list []standin.Flaw
@@ -61,7 +67,8 @@ With --flaw the stand-in has a defect, and the demo shows that it is found:
 
 ` + flawHelp() + `
 A flaw falls on 3 messages; with --flaw alter=5 on 5, with --flaw alter=2% on one of
-fifty. --flaw delay=3@5s holds three back for five seconds.`,
+fifty. --flaw delay=3@5s holds three back for five seconds. Those of alerts, admit and stale
+are found by demo storm: the plain demo has no alerts, no wrong credentials and no backlog.`,
 		Example: "  runcrowd demo\n  runcrowd demo --flaw lose --flaw alter=5\n  runcrowd demo storm --flaw stale --flaw " +
 			"admit",
 		Args: func(_ *cobra.Command, args []string) error {
@@ -91,8 +98,10 @@ fifty. --flaw delay=3@5s holds three back for five seconds.`,
 				}
 				return e.playStorm(&o, list)
 			}
-			if err := alertsOnly(list, false, "demo storm has them"); err != nil {
-				return err
+			for _, f := range list {
+				if stormOnly(f) {
+					return fmt.Errorf("the flaw %q falls on nothing that this demo does; %s demo storm --flaw %s shows it", f.Name, e.program, f.Name)
+				}
 			}
 			return e.playDemo(&o, list, d)
 		},
@@ -123,7 +132,7 @@ func (e *env) playDemo(o *output, flaws []standin.Flaw, length time.Duration) er
 			return
 		}
 		if len(flaws) > 0 {
-			e.tellHits(s, p)
+			e.tellHits(s, flaws, p)
 		}
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
 		fmt.Fprintf(e.stdout, "  %s verify %s\n        judges the same evidence again\n", e.program, p.folder)
@@ -179,8 +188,8 @@ func (e *env) playStorm(o *output, flaws []standin.Flaw) error {
 		if o.format != "text" {
 			return
 		}
-		if len(flaws) > 0 && len(s.Hits())+len(s.AlertHits()) > 0 {
-			e.tellHits(s, p)
+		if len(flaws) > 0 {
+			e.tellHits(s, flaws, p)
 		}
 		fmt.Fprintf(e.stdout, "\nWhat to try next\n")
 		fmt.Fprintf(e.stdout, "  HARBOUR_TOKEN=x %s preview %s/crowd.yaml --timeline\n        draws what happened to whom, "+
@@ -214,9 +223,13 @@ func alertsOnly(flaws []standin.Flaw, rules bool, what string) error {
 }
 
 // tellHits holds what the stand-in did against what was found.
-func (e *env) tellHits(s *standin.StandIn, p *played) {
+func (e *env) tellHits(s *standin.StandIn, flaws []standin.Flaw, p *played) {
 	hits := s.Hits()
 	const most = 20
+	if slices.ContainsFunc(flaws, func(f standin.Flaw) bool { return f.Name == "admit" }) {
+		fmt.Fprintf(e.stdout, "\nThe stand-in let in whoever showed wrong credentials: %s\n",
+			plural(p.input.Result.Total[verdict.LetIn], "message")+" that should not have got in")
+	}
 	if alerts := s.AlertHits(); len(alerts) > 0 {
 		fmt.Fprintf(e.stdout, "\nWhat the stand-in did to %s, and what was found\n", plural(len(alerts), "alert"))
 		for i, h := range alerts {
@@ -253,11 +266,26 @@ func (e *env) tellHits(s *standin.StandIn, p *played) {
 			continue
 		}
 		found := verdictOf(p.input.Result, m.Device, m.Reading, m.Seq)
-		if h.Flaw == "reorder" {
+		if outOfOrder(p.input.Result, &m) {
 			found += ", out of order"
+		}
+		if h.Flaw == "cut" && found == verdict.Proven.String() {
+			found += ": it was sent again"
 		}
 		fmt.Fprintf(e.stdout, "  %-8s %s %s #%d: %s\n", h.Flaw, m.Device, m.Reading, m.Seq, found)
 	}
+}
+
+// outOfOrder tells whether a message is known to have been found out of order.
+func outOfOrder(r *tally.Result, m *ledger.Mark) bool {
+	for _, b := range r.OutOfOrderAt {
+		if b.Device == m.Device && b.Reading == m.Reading && slices.ContainsFunc(b.Ranges, func(x [2]uint64) bool {
+			return x[0] <= m.Seq && m.Seq <= x[1]
+		}) {
+			return true
+		}
+	}
+	return false
 }
 
 func (e *env) standin() *cobra.Command {

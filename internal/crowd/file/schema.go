@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
+	"strings"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/signal"
@@ -41,12 +42,54 @@ func (k *key) described() node {
 	if k.def != "" {
 		doc += " Default: " + k.def
 	}
-	s := maps.Clone(k.typ.schema)
+	s := sentenced(k.typ.schema, wanted(k.typ.words))
 	if _, refers := s["$ref"]; refers {
 		return node{"allOf": []node{s}, "description": doc}
 	}
 	s["description"] = doc
 	return s
+}
+
+// wanted tells what is expected where a value is written otherwise.
+func wanted(words string) string {
+	words = strings.TrimPrefix(words, "a ")
+	for begin, example := range map[string]string{"duration": "5s, 250ms or 12h25m", "percentage": "10%", "rate": "20/s"} {
+		if words == begin || strings.HasPrefix(words, begin+",") {
+			words += ", such as " + example
+		}
+	}
+	return "Expected: " + words + "."
+}
+
+// sentenced is a schema whose patterns have a sentence that editors show in their place.
+func sentenced(n node, text string) node {
+	n = maps.Clone(n)
+	for k, v := range n {
+		switch x := v.(type) {
+		case node:
+			if k != "properties" {
+				n[k] = sentenced(x, text)
+			}
+		case []node:
+			list := make([]node, len(x))
+			for i := range x {
+				list[i] = sentenced(x[i], text)
+			}
+			n[k] = list
+		case []any:
+			list := slices.Clone(x)
+			for i := range list {
+				if inner, is := list[i].(node); is {
+					list[i] = sentenced(inner, text)
+				}
+			}
+			n[k] = list
+		}
+	}
+	if _, has := n["pattern"].(string); has {
+		n["patternErrorMessage"] = text
+	}
+	return n
 }
 
 // schema is a mapping with just these keys.
@@ -212,6 +255,7 @@ func paramSchema(p signal.Param) node {
 	default:
 		s = node{"type": "string"}
 	}
+	s = sentenced(s, wanted(p.Type.String()))
 	s["description"] = p.Doc
 	return s
 }

@@ -1,6 +1,8 @@
 package file_test
 
 import (
+	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -65,4 +67,31 @@ func TestSchemaSeesMistakes(t *testing.T) {
 		assert.Error(t, s.Validate(file.AsJSON(t, text)), title)
 	}
 	assert.GreaterOrEqual(t, n, 25)
+}
+
+// What editors show where a pattern does not fit is a sentence, not the pattern.
+func TestEditorsShowSentences(t *testing.T) {
+	var doc any
+	require.NoError(t, json.Unmarshal(file.Schema(), &doc))
+	n := 0
+	var look func(path string, v any)
+	look = func(path string, v any) {
+		switch x := v.(type) {
+		case map[string]any:
+			if _, is := x["pattern"].(string); is {
+				n++
+				require.Regexp(t, `^Expected: [^\\^]+\.$`, x["patternErrorMessage"], path)
+			}
+			for k, inner := range x {
+				look(path+"/"+k, inner)
+			}
+		case []any:
+			for i, inner := range x {
+				look(fmt.Sprint(path, "/", i), inner)
+			}
+		}
+	}
+	look("", doc)
+	require.Greater(t, n, 100)
+	require.Contains(t, string(file.Schema()), `"patternErrorMessage": "Expected: duration, 1ms to 366d, such as 5s, 250ms or 12h25m."`)
 }
