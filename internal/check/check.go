@@ -74,6 +74,7 @@ type LinkLoad struct {
 	Connections    int
 	PerSecond      float64
 	BytesPerSecond float64
+	once           int     // messages that are sent at each connection
 	JoinsPerSecond float64 // the most connections opened in a second while devices join
 	AsksPerSecond  float64 // HTTP: questions for commands
 }
@@ -321,6 +322,9 @@ func (c *checker) schedule() {
 			continue
 		}
 		r := s.Reading
+		if r.OnConnect {
+			continue
+		}
 		every := r.Every * time.Duration(r.Batch)
 		if every > plan.For {
 			c.add(r.Pos, "the reading %q is due every %s, and the plan lasts %s: most devices will not send it at all", r.Name,
@@ -350,6 +354,9 @@ func NothingDue(f *fleet.Fleet) bool {
 			return false
 		}
 		join := int64(plan.Join.At(s.Device.Index, len(f.Devices)))
+		if s.Reading.OnConnect && join < int64(plan.For) {
+			return false
+		}
 		if due, _ := engine.Due(s, 0, join, 1, 0); join < int64(plan.For) && due < int64(plan.For) {
 			return false
 		}
@@ -361,7 +368,7 @@ func NothingDue(f *fleet.Fleet) bool {
 func NothingDueText(f *fleet.Fleet) string {
 	least := time.Duration(0)
 	for _, s := range f.Streams {
-		if every := s.Reading.Every * time.Duration(s.Reading.Batch); least == 0 || every < least {
+		if every := s.Reading.Every * time.Duration(s.Reading.Batch); every > 0 && (least == 0 || every < least) {
 			least = every
 		}
 	}
@@ -417,7 +424,7 @@ func (c *checker) stamps(k *crowd.Kind, r *crowd.Reading) {
 // precision finds time stamps that two messages of a device may share.
 func (c *checker) precision(r *crowd.Reading) {
 	unit := map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[r.Payload.Precision]
-	if r.Payload.Form == "line-protocol" && r.Every < unit {
+	if r.Payload.Form == "line-protocol" && r.Every < unit && !r.OnConnect {
 		c.add(r.Payload.Pos, "the reading %q is due every %s, and its time stamps have a precision of %s: two messages of "+
 			"a device may share one, and a store then keeps one of them; write precision: ns", r.Name,
 			quantity.FormatDuration(r.Every), r.Payload.Precision)
@@ -598,6 +605,10 @@ func (c *checker) bodies() {
 				if len(w.Body) > usual {
 					c.add(r.Pos, "the reading %q makes messages of %d bytes; %s", r.Name, len(w.Body), whose)
 				}
+			}
+			if r.OnConnect { // at least once
+				load.once += len(all)
+				continue
 			}
 			// Each of the group speaks once an interval; in order, one of all.
 			rate := 1 / (r.Every.Seconds() * float64(r.Batch))
@@ -782,6 +793,9 @@ func (c *checker) sums() {
 		}
 	}
 	l.PerRound = l.PerSecond * sending
+	for i := range l.Links {
+		l.PerRound += float64(l.Links[i].once)
+	}
 	for _, r := range l.Recordings {
 		if rate := float64(r.Messages) / max(r.Lasts, time.Second).Seconds(); !r.loops { // played once
 			l.PerRound += float64(r.Messages)*min(1, lasts.Seconds()/max(r.Lasts.Seconds(), 1e-9)) - rate*sending

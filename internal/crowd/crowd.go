@@ -217,11 +217,13 @@ type Draw func(key uint64, index, count int) (any, error)
 type Reading struct {
 	Name     string
 	Pos      Pos
-	Every    time.Duration
+	Every    time.Duration // 0: OnConnect
 	Jitter   float64       // share of Every by which a message may be early or late
 	Shake    time.Duration // the same as a time
 	Turns    Turns
 	Batch    int // samples in one message; 1 is none
+	// OnConnect: it is sent once at each connection, and at no other time.
+	OnConnect bool
 	Payload  Payload
 	Gzip     bool
 	Target   *formula.Text // topic or path

@@ -37,7 +37,7 @@ var intervalAction = handling{
 func (l *loop) setIntervals(d *device, reading string, m moment) {
 	for _, st := range d.Streams {
 		s := &l.engine.streams[st.Index]
-		if reading != "" && s.Reading.Name != reading {
+		if s.Reading.OnConnect || reading != "" && s.Reading.Name != reading {
 			continue
 		}
 		x := d.last(func(x *action) bool { return x.Kind == crowd.ActionInterval && x.concerns(s) })
@@ -55,7 +55,7 @@ func (l *loop) setIntervals(d *device, reading string, m moment) {
 // schedule puts a stream's next message into the plan anew.
 func (l *loop) schedule(s *stream, end int64) {
 	s.next = 0 // an entry that it has is stale from now on
-	if s.never || s.Device.Cast.Recording != nil || l.engine.devices[s.Device.Index].quiet {
+	if s.never || s.Reading.OnConnect || s.Device.Cast.Recording != nil || l.engine.devices[s.Device.Index].quiet {
 		return
 	}
 	if due := s.due(l.engine.begin.UnixNano()); due < end {

@@ -29,6 +29,9 @@ func (l *loop) goOffline(a *act, f *crowd.Offline) string {
 		d.back = f
 	}
 	d.away++
+	if d.Gateway != nil { // its gateway stays
+		d.here = false
+	}
 	if l.engine.see != nil || d.Gateway != nil || d.away > 1 { // it has no connection
 		return says
 	}
@@ -66,7 +69,12 @@ func (l *loop) comeBack(d *device, f *crowd.Offline) {
 
 // returns lets a device that nothing keeps away any more connect.
 func (l *loop) returns(d *device) {
-	if l.engine.see != nil || d.away > 0 {
+	if d.away > 0 {
+		return
+	}
+	if l.engine.see != nil {
+		d.here = false
+		l.connect(d)
 		return
 	}
 	if x := d.leaving; x != nil { // it has not gone yet: it goes, and comes back

@@ -30,6 +30,9 @@ type device struct {
 	said  int    // messages of this round
 
 	joined       bool
+	here         bool            // it has connected: what it says at a connection is said
+	greets       bool            // it, or one behind it, sends something at each connection
+	upBefore     atomic.Bool     // its connection was up before
 	away         int             // why it is not connected: how many acts
 	idle         int             // why it measures nothing: how many acts
 	leaving      *leaving        // it is about to leave
@@ -372,10 +375,18 @@ func (l *loop) drain(d *device, _ int64) time.Duration {
 // connect connects a device, if nothing keeps it away, and sends what it has kept.
 func (l *loop) connect(d *device) {
 	e := l.engine
-	if d.away > 0 || !d.joined || e.see != nil || d.presence().Sleeps && !d.awake {
+	if d.away > 0 || !d.joined {
+		return
+	}
+	if e.see != nil { // a sleeper wakes for what it has kept, and here none keeps anything
+		l.greet(d)
+		return
+	}
+	if d.presence().Sleeps && !d.awake {
 		return
 	}
 	if d.conn == nil && d.Gateway == nil {
+		d.upBefore.Store(false)
 		id := d.Identity()
 		if d.variant != nil {
 			id = d.variant.Identity
@@ -388,9 +399,48 @@ func (l *loop) connect(d *device) {
 			}
 		}
 	}
+	l.greet(d)
 	l.deliver(d)
 	for _, b := range d.Behind {
 		l.deliver(&e.devices[b.Index])
+	}
+}
+
+// greet sends what a device says at each connection, if it has not yet; a gateway's devices
+// connect with it.
+func (l *loop) greet(d *device) {
+	if g := l.gateway(d); d.here || g != nil && !g.here {
+		return
+	}
+	d.here = true
+	l.says(d)
+	for _, b := range d.Behind {
+		if x := &l.engine.devices[b.Index]; x.joined && x.away == 0 {
+			x.here = false
+			l.greet(x)
+		}
+	}
+}
+
+// greetAgain does so after a connection that was lost.
+func (l *loop) greetAgain(d *device) {
+	if d.conn != nil && d.here && d.away == 0 && d.leaving == nil {
+		d.here = false
+		l.greet(d)
+	}
+}
+
+// says sends the readings that are sent at each connection.
+func (l *loop) says(d *device) {
+	at := l.at
+	if e := l.engine; e.see == nil {
+		at = l.now()
+	}
+	for _, st := range d.Streams {
+		if s := &l.engine.streams[st.Index]; s.Reading.OnConnect && !s.never && at < l.end &&
+			(l.engine.part == nil || l.engine.part[s.Index]) {
+			l.speak(s, at)
+		}
 	}
 }
 
@@ -407,6 +457,7 @@ func (l *loop) deliver(d *device) {
 
 // disconnect ends a device's connection.
 func (l *loop) disconnect(d *device, last bool) {
+	d.here = false
 	if d.conn != nil {
 		d.conn.Close(last)
 		d.conn = nil
@@ -420,7 +471,7 @@ func (l *loop) disconnect(d *device, last bool) {
 func (d *device) begin(late bool) {
 	d.late, d.joined, d.quiet, d.hopeless, d.said, d.away, d.idle = late, false, false, false, 0, 0, 0
 	d.acts, d.leaving, d.kept, d.back, d.variant, d.nextVariant, d.unregistered, d.parked, d.busy = nil, nil, nil, nil, nil, nil, nil, nil, 0
-	d.ticking, d.awake = false, false
+	d.ticking, d.awake, d.here = false, false, false
 	d.wants.Store(false)
 }
 

@@ -148,6 +148,9 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	for i, d := range f.Devices {
 		e.devices[i].Device, e.devices[i].shape = d, d.Shaper
 		e.devices[i].page = e.loopOf(i).page
+		greets := func(s *fleet.Stream) bool { return s.Reading.OnConnect }
+		e.devices[i].greets = slices.ContainsFunc(d.Streams, greets) || slices.ContainsFunc(d.Behind,
+			func(b *fleet.Device) bool { return slices.ContainsFunc(b.Streams, greets) })
 		e.loopOf(i).devices = append(e.loopOf(i).devices, i)
 	}
 	e.streams = make([]stream, len(f.Streams))
@@ -255,9 +258,6 @@ func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	e.context, over = context.WithCancel(ctx)
 	defer over()
 	var wg sync.WaitGroup
-	for _, l := range e.loops {
-		l.end = end
-	}
 	e.play(true)
 	for _, l := range e.loops {
 		wg.Go(func() { l.run(ctx, end) })
@@ -340,7 +340,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 	}
 	end = plan.End(begin).UnixNano()
 	for _, l := range e.loops {
-		l.plan, l.timed, l.acts, l.free, l.quiet = l.plan[:0], l.timed[:0], l.acts[:0], l.free[:0], 0
+		l.plan, l.timed, l.acts, l.free, l.quiet, l.end = l.plan[:0], l.timed[:0], l.acts[:0], l.free[:0], 0, end
 	}
 	if only != nil {
 		e.part = map[int]bool{}
@@ -374,7 +374,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 		for _, s := range d.Streams {
 			st := &e.streams[s.Index]
 			st.tick, st.slot, st.from, st.since, st.every, st.never, st.next = 0, 0, join, 0, 0, false, 0
-			if e.part != nil && !e.part[s.Index] || d.Cast.Recording != nil {
+			if e.part != nil && !e.part[s.Index] || d.Cast.Recording != nil || s.Reading.OnConnect {
 				continue
 			}
 			if due := st.due(begin.UnixNano()); due < end {
@@ -810,9 +810,15 @@ func (e *Engine) Up(i int, renewed bool) {
 		e.Counts.Renewed.Add(1)
 		what = ledger.Renewed
 	}
-	e.devices[i].refusal.Store(nil)
-	if e.devices[i].up.CompareAndSwap(false, true) {
+	d := &e.devices[i]
+	d.refusal.Store(nil)
+	if d.up.CompareAndSwap(false, true) {
 		e.Counts.Connected.Add(1)
+	}
+	// Over HTTP a token is renewed without a new connection.
+	if again := d.upBefore.Swap(true); again && d.greets && (!renewed || d.Cast.Link.Protocol == crowd.MQTT) {
+		l := e.loopOf(i)
+		l.call(func() { l.greetAgain(d) })
 	}
 	if e.Log != nil {
 		e.Log.Info("connected", "device", e.devices[i].Name)

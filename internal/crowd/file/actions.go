@@ -234,6 +234,11 @@ func (d *actions) intervals(n *yaml.Node, what string) {
 	}
 	for _, e := range d.entries(n, what) {
 		if d.reading(e.key, what, e.key.Value) {
+			if d.cast != nil && slices.ContainsFunc(d.cast.Readings, func(r *crowd.Reading) bool {
+				return r.Name == e.key.Value && r.OnConnect
+			}) {
+				d.Add(pos(e.key), "%s: the reading %q is sent at each connection, and has no interval", what, e.key.Value)
+			}
 			one(e.key.Value, d.resolve(e.value), what+": "+e.key.Value)
 		}
 	}

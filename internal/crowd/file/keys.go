@@ -306,7 +306,9 @@ var sequenceMap = &mapping{name: "sequence", doc: "Counted up from device to dev
 }}
 
 var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent together.", keys: []key{
-	{name: "every", typ: duration(time.Millisecond, year), need: "5s", doc: "How often a device sends it."},
+	{name: "every", typ: special("duration, 1ms to 366d, or: connect", node{"anyOf": []node{{"const": "connect"},
+		duration(time.Millisecond, year).schema}}), need: "5s", doc: "How often a device sends it; connect: once, whenever " +
+		"the device has connected."},
 	{name: "jitter", typ: special("percentage, at most 50%, or duration",
 		node{"type": "string", "pattern": `^\s*((50(\.0*)?|[0-4]?[0-9](\.[0-9]*)?)\s*%|` + spanRE + `)\s*$`}), def: "0%",
 		doc: "By how much a message may be early or late: of the interval, or a time such as 200ms."},

@@ -20,6 +20,9 @@ import (
 func (r *reader) sequencesFit(c *crowd.Cast) {
 	p := &r.crowd.Plan
 	for _, rd := range c.Readings {
+		if rd.OnConnect {
+			continue
+		}
 		if n := float64(p.Rounds) * float64(p.For) / float64(rd.Every); c.Kind.Mark.Place == crowd.MarkSequence &&
 			n > ledger.MaxSequence {
 			r.Add(rd.Pos, "the reading %q is due %.0f times in this plan; a mark that is a sequence can tell %d apart; use "+
@@ -47,6 +50,16 @@ func (r *reader) jitter(rd *crowd.Reading, n *yaml.Node, what string) {
 	}
 }
 
+// interval reads how often a reading is sent.
+func (r *reader) interval(rd *crowd.Reading, o *object, what string) {
+	n := o.value("every")
+	if rd.OnConnect = n != nil && n.Kind == yaml.ScalarNode && n.Value == "connect"; rd.OnConnect {
+		rd.Every = 0
+		return
+	}
+	rd.Every = r.span(n, o.told("every"), time.Second, time.Millisecond, year)
+}
+
 func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
 	rd := &crowd.Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
@@ -55,11 +68,21 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		return nil
 	}
 	if rd.Every = time.Second; c.Recording == nil || o.get("every") != nil {
-		rd.Every = o.span("every")
+		r.interval(rd, o, what)
 	}
 	r.jitter(rd, o.get("jitter"), what)
 	rd.Turns = parse(r, o.get("turns"), what+": turns", crowd.Turns{}, parseTurns)
 	rd.Batch = int(o.whole("batch"))
+	if rd.OnConnect {
+		for _, key := range []string{"jitter", "turns", "batch"} {
+			if n := o.get(key); n != nil {
+				r.Add(pos(n), "%s: %q goes with an interval; with every: connect there is none", what, key)
+			}
+		}
+		if c.Recording != nil {
+			r.Add(pos(o.get("every")), "%s: every: connect does not go with a recording, which says when", what)
+		}
+	}
 	env = crowd.MessageEnv(env)
 	streamEnv := formula.Env{}
 	for k, v := range env {
