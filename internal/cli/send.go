@@ -203,7 +203,7 @@ func playsIn(out, crowd string) string {
 
 // sendByHand lets the device of a run that plays send the message.
 func (e *env) sendByHand(folder string, s *fleet.Stream, args []string, format string) error {
-	q, err := handRequest(append([]string{s.Device.Name, "send", s.Reading.Name}, args...), "", "", "")
+	q, err := handRequest(append([]string{s.Device.Name, "send", s.Reading.InFile()}, args...), "", "", "")
 	if err != nil {
 		return err
 	}

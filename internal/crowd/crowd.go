@@ -224,6 +224,10 @@ type Reading struct {
 	Batch    int // samples in one message; 1 is none
 	// OnConnect: it is sent once at each connection, and at no other time.
 	OnConnect bool
+	// Only is the field that it sends, of those that are measured together: the reading of the
+	// file is sent field by field, and this is one of them. Of is that reading's name. Empty: it
+	// sends all.
+	Only, Of string
 	Payload  Payload
 	Gzip     bool
 	Target   *formula.Text // topic or path
@@ -237,6 +241,14 @@ type Reading struct {
 
 	Expires time.Duration // MQTT 5: how long a message lasts; 0: for ever
 	User    []Header      // MQTT 5: user properties
+}
+
+// InFile is the reading's name in the crowd file.
+func (r *Reading) InFile() string {
+	if r.Of != "" {
+		return r.Of
+	}
+	return r.Name
 }
 
 // Will is what the broker publishes when it loses a device.

@@ -67,12 +67,12 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 	case "bytes":
 		return payload.NewBytes(fields, markName, append([]payload.Slot(nil), p.Layout...))
 	case "template":
-		return newTemplate(p, markName, batch, fields, run)
+		return newTemplate(p, rd.Only, markName, batch, fields, run)
 	}
 	return payload.NewJSON(names, markName, p.Nested, batch)
 }
 
-func newTemplate(p *Payload, mark string, batch bool, fields []payload.Field, run func(*formula.Formula,
+func newTemplate(p *Payload, only, mark string, batch bool, fields []payload.Field, run func(*formula.Formula,
 	*payload.Sample) (any, error)) (payload.Form, error) {
 	if p.Template == nil {
 		return nil, fmt.Errorf("the template could not be read")
@@ -90,7 +90,11 @@ func newTemplate(p *Payload, mark string, batch bool, fields []payload.Field, ru
 			markAt = len(formulas)
 		}
 		parts = append(parts, payload.Part{Placeholder: len(formulas)})
-		formulas, sources = append(formulas, f), append(sources, strings.TrimSpace(f.Source()))
+		source := strings.TrimSpace(f.Source())
+		if source == "value" && only != "" { // of the field that is sent alone
+			source = strings.ReplaceAll(only, ".", "_")
+		}
+		formulas, sources = append(formulas, f), append(sources, source)
 	})
 	fill := func(s *payload.Sample, i int) (signal.Value, error) {
 		if i == markAt {

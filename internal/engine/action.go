@@ -37,7 +37,7 @@ type action struct {
 }
 
 // concerns tells whether an action is about a stream.
-func (x *action) concerns(s *stream) bool { return x.Reading == "" || x.Reading == s.Reading.Name }
+func (x *action) concerns(s *stream) bool { return x.Reading == "" || x.Reading == s.Reading.InFile() }
 
 // handling is how one kind of action is done. What is nil is not needed.
 type handling struct {

@@ -37,7 +37,7 @@ var intervalAction = handling{
 func (l *loop) setIntervals(d *device, reading string, m moment) {
 	for _, st := range d.Streams {
 		s := &l.engine.streams[st.Index]
-		if s.Reading.OnConnect || reading != "" && s.Reading.Name != reading {
+		if s.Reading.OnConnect || reading != "" && s.Reading.InFile() != reading {
 			continue
 		}
 		x := d.last(func(x *action) bool { return x.Kind == crowd.ActionInterval && x.concerns(s) })

@@ -3,6 +3,7 @@ package fleet
 import (
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -172,7 +173,7 @@ func (c *Composer) make(s *Stream, m signal.Moment, n int, live bool) error {
 				v = other
 			}
 		}
-		if missing {
+		if missing || live && s.Reading.Only != "" && s.Reading.Only != mk.field.Name {
 			v = signal.NoValue()
 		}
 		c.values = append(c.values, v)
@@ -335,6 +336,14 @@ func newFiller(s *Stream) *filler {
 	return f
 }
 
+// only is the place of the field that is sent alone; -1: all are.
+func (f *filler) only() int {
+	if f.stream.Reading.Only == "" {
+		return -1
+	}
+	return slices.Index(f.stream.Names, f.stream.Reading.Only)
+}
+
 func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
 	if f.env["seq"] != int(sample.Seq) || len(f.env) == 0 {
 		for k, v := range f.stream.Device.Env {
@@ -346,6 +355,10 @@ func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
 		if f.marked > 0 {
 			f.env["mark"] = asFormulas(sample.Values[0].Any())
 		}
+		if f.only() >= 0 {
+			f.env["field"] = f.stream.Reading.Only
+			f.env["value"] = asFormulas(sample.Values[f.marked+f.only()].Any())
+		}
 		for i, name := range f.stream.Names {
 			f.env[strings.ReplaceAll(name, ".", "_")] = asFormulas(sample.Values[f.marked+i].Any())
 		}
@@ -355,6 +368,9 @@ func (f *filler) run(fo *formula.Formula, sample *payload.Sample) (any, error) {
 		if fo.Source() == strings.ReplaceAll(name, ".", "_") {
 			return sample.Values[f.marked+i], nil
 		}
+	}
+	if i := f.only(); i >= 0 && fo.Source() == "value" {
+		return sample.Values[f.marked+i], nil
 	}
 	return fo.Any(&f.machine, f.env)
 }

@@ -144,7 +144,8 @@ func Build(c *crowd.Crowd, store *credential.Store) (*Fleet, error) {
 	}
 	for key, list := range peers {
 		for i, s := range list {
-			s.Rank, s.Peers, s.Turn = uint64(i), uint64(len(list)), signal.Key(c.Seed, "turn", key[0], key[1])
+			s.Rank, s.Peers, s.Turn = uint64(i), uint64(len(list)), signal.Key(c.Seed, "turn", key[0],
+				s.Reading.InFile())
 		}
 	}
 	return f, nil
@@ -381,8 +382,11 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 		d.Cert = pair
 	}
 	for _, r := range cast.Readings {
-		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.Name), Body: signal.Key(c.Seed, d.Name)}
+		s := &Stream{Device: d, Reading: r, Key: signal.Key(c.Seed, d.Name, r.InFile()), Body: signal.Key(c.Seed, d.Name)}
 		d.Env["reading"] = r.Name
+		if r.Only != "" {
+			d.Env["field"] = r.Only
+		}
 		s.Target = expand(r.Pos, fmt.Sprintf("the reading %q", r.Name), r.Target)
 		if r.Target == nil {
 			continue // told already
@@ -416,6 +420,7 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 			s.Form = form
 		}
 		d.Streams = append(d.Streams, s)
+		delete(d.Env, "field")
 	}
 	delete(d.Env, "reading")
 	f.commands(d, p, expand)
@@ -467,7 +472,7 @@ func (f *Fleet) makers(s *Stream, m *formula.Machine, p *crowd.Problems) {
 	d, r := s.Device, s.Reading
 	for i := range r.Fields {
 		field := &r.Fields[i]
-		mk := maker{key: signal.Key(f.Crowd.Seed, d.Name, r.Name, field.Name),
+		mk := maker{key: signal.Key(f.Crowd.Seed, d.Name, r.InFile(), field.Name),
 			name: strings.ReplaceAll(field.Name, ".", "_"), field: field}
 		s.Names = append(s.Names, field.Name)
 		if _, is := d.Env[mk.name]; is {

@@ -122,7 +122,7 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 				}
 				continue
 			}
-			env["reading"] = s.Reading.Name
+			env["reading"], env["field"] = s.Reading.Name, s.Reading.Only
 			v, err := h.Value.Expand(m, env)
 			if err != nil {
 				return nil, err

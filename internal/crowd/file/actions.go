@@ -235,7 +235,7 @@ func (d *actions) intervals(n *yaml.Node, what string) {
 	for _, e := range d.entries(n, what) {
 		if d.reading(e.key, what, e.key.Value) {
 			if d.cast != nil && slices.ContainsFunc(d.cast.Readings, func(r *crowd.Reading) bool {
-				return r.Name == e.key.Value && r.OnConnect
+				return r.InFile() == e.key.Value && r.OnConnect
 			}) {
 				d.Add(pos(e.key), "%s: the reading %q is sent at each connection, and has no interval", what, e.key.Value)
 			}
@@ -502,7 +502,7 @@ func (d *actions) corrupt(n *yaml.Node, what string) {
 	}
 	if x.Corrupt == crowd.CorruptTypes {
 		for _, r := range d.cast.Readings {
-			if (x.Reading == "" || x.Reading == r.Name) && r.Payload.Form != "json" && r.Payload.Form != "template" {
+			if (x.Reading == "" || x.Reading == r.InFile()) && r.Payload.Form != "json" && r.Payload.Form != "template" {
 				d.Add(pos(n), "%s: wrong types are for JSON; the reading %q is sent as %s", what, r.Name, r.Payload.Form)
 				return
 			}

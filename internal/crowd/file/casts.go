@@ -119,11 +119,7 @@ func (r *reader) cast(c *crowd.Cast) {
 	r.credentials(c, env)
 	secrets[crowd.TokenName] = c.Token != nil
 	r.will(c, env)
-	for _, e := range readings {
-		rd := r.reading(e, c, env)
-		if rd == nil {
-			continue
-		}
+	for _, rd := range r.readings(readings, c, env) {
 		for _, f := range rd.Fields {
 			if f.Formula != nil && usesSecret(f.Formula.Names(), secrets) {
 				r.Add(f.Pos, "the field %q carries a secret, and what a message carries is recorded in the run folder; send it "+

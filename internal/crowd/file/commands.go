@@ -3,6 +3,7 @@ package file
 import (
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,9 +100,9 @@ func (r *reader) readingNames(c *crowd.Cast) []string {
 	var names []string
 	if r.kinds[c.Kind] == nil { // the file was read before
 		for _, rd := range c.Readings {
-			names = append(names, rd.Name)
+			names = append(names, rd.InFile())
 		}
-		return names
+		return slices.Compact(names)
 	}
 	for _, e := range r.kinds[c.Kind].readings {
 		names = append(names, e.key.Value)

@@ -319,7 +319,8 @@ var readingMap = &mapping{name: "reading", doc: "A reading: fields that are sent
 			"one of them each interval; at random: some of them each interval."},
 	{name: "batch", typ: whole(1, maxBatch), def: "1", doc: "This many samples are sent together, as a list; each is a " +
 		"message to be proven, with a mark of its own."},
-	{name: "topic", typ: template, goes: "MQTT", doc: "The topic, such as harbour/${site}/${device}/state."},
+	{name: "topic", typ: template, goes: "MQTT", doc: "The topic, such as harbour/${site}/${device}/state; with ${field} in " +
+		"it, a message for each field."},
 	{name: "qos", typ: whole(0, 2), def: "1", goes: "MQTT", doc: "Quality of service."},
 	{name: "retain", typ: truth, def: "false", goes: "MQTT", doc: "Whether the broker keeps the message for later " +
 		"subscribers."},

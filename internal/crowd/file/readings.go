@@ -2,6 +2,7 @@ package file
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -60,9 +61,67 @@ func (r *reader) interval(rd *crowd.Reading, o *object, what string) {
 	rd.Every = r.span(n, o.told("every"), time.Second, time.Millisecond, year)
 }
 
-func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading {
+// readings reads the readings of a group. One that is sent field by field becomes as many as it
+// has fields, each named as its field; they share the measurement and its time.
+func (r *reader) readings(entries []entry, c *crowd.Cast, env formula.Env) (list []*crowd.Reading) {
+	from := map[string]string{}
+	for _, e := range entries {
+		only := r.fieldByField(e.value)
+		if only == nil {
+			only = []string{""}
+		}
+		for _, field := range only {
+			rd := r.reading(e, c, env, field)
+			if rd == nil {
+				continue
+			}
+			if other, twice := from[rd.Name]; twice {
+				r.Add(pos(e.key), "the readings %q and %q are both sent as %q, one by the name of its field; rename one", other,
+					e.key.Value, rd.Name)
+			}
+			from[rd.Name] = e.key.Value
+			list = append(list, rd)
+		}
+	}
+	return list
+}
+
+// perField is what the topic or path of a reading holds that is sent field by field.
+var perField = regexp.MustCompile(`\$\{\s*field\s*\}`)
+
+// fieldByField are the fields of a reading whose topic or path names the field; nil: it is sent
+// whole.
+func (r *reader) fieldByField(n *yaml.Node) (names []string) {
+	split := false
+	for _, key := range []string{"topic", "path"} {
+		if i := keyIndex(n, key); i >= 0 {
+			split = split || perField.MatchString(n.Content[i+1].Value)
+		}
+	}
+	if i := keyIndex(n, "fields"); split && i >= 0 {
+		if f := r.resolve(n.Content[i+1]); f.Kind == yaml.MappingNode {
+			for k := 0; k < len(f.Content); k += 2 {
+				names = append(names, f.Content[k].Value)
+			}
+		}
+	}
+	return names
+}
+
+// reading reads a reading, or only one field of it.
+func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env, only string) *crowd.Reading {
 	what := fmt.Sprintf("the reading %q", e.key.Value)
 	rd := &crowd.Reading{Name: r.name(e.key, "readings", e.key.Value), Pos: pos(e.key), Method: "POST"}
+	if only != "" {
+		rd.Name, rd.Of, rd.Only = only, rd.Name, only
+		if strings.ContainsAny(only, "/+#$") {
+			r.Add(rd.Pos, "%s is sent field by field, and a field %q cannot stand in a topic; rename it", what, only)
+		}
+		if m := c.Kind.Mark; m.Place == crowd.MarkTime {
+			r.Add(rd.Pos, "%s is sent field by field, and the mark of the kind is the time in another field; choose another mark, "+
+				"such as mark: {user_property: mark} or none", what)
+		}
+	}
 	o := r.object(e.value, what, readingMap)
 	if o.node.Kind != yaml.MappingNode {
 		return nil
@@ -89,6 +148,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 		if k != "seq" && k != "elapsed" && k != "time" && k != "previous" {
 			streamEnv[k] = v
 		}
+	}
+	if only != "" {
+		streamEnv["field"] = ""
 	}
 	l := c.Link
 	if l != nil {
@@ -178,6 +240,16 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env) *crowd.Reading
 			rd.QoS = q[1]
 		}
 		return rd
+	}
+	if only != "" {
+		env["field"] = ""
+		if _, is := env["value"]; !is {
+			for _, f := range rd.Fields {
+				if f.Name == only {
+					env["value"] = f.Sample
+				}
+			}
+		}
 	}
 	r.payload(rd, o, c, env, streamEnv, what)
 	return rd
