@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -38,7 +39,8 @@ follow them. A VALUE is a number, true, false, null, missing (the field is left
 out), a position, or else a text.
 
 Where a run of this crowd plays in the folder for run folders, its device sends the
-message, and is not thrown off: see do. What becomes of it is in that run's report.
+message, and is not thrown off: see do. It is followed there, as far as that can be
+told before the round is over; exit code 0 then says that all so far holds.
 
 Exit codes: 0 the message is proven; 1 it is not; 2 the command or the file is
 wrong; 3 the platform could not be reached; 4 interrupted.`,
@@ -142,7 +144,7 @@ func (e *env) sendOne(path, device, reading string, args []string, out, format s
 		return err
 	}
 	if folder := playsIn(out, c.Name); folder != "" {
-		return e.sendByHand(folder, s, args, format)
+		return e.sendByHand(folder, f, s, args, format)
 	}
 	c.Plan.Rounds = 1
 	ctx, stop := interruptible()
@@ -201,28 +203,86 @@ func playsIn(out, crowd string) string {
 	return ""
 }
 
-// sendByHand lets the device of a run that plays send the message.
-func (e *env) sendByHand(folder string, s *fleet.Stream, args []string, format string) error {
+// sendByHand lets the device of a run that plays send the message, and follows it there.
+func (e *env) sendByHand(folder string, f *fleet.Fleet, s *fleet.Stream, args []string, format string) error {
 	q, err := handRequest(append([]string{s.Device.Name, "send", s.Reading.InFile()}, args...), "", "", "")
 	if err != nil {
 		return err
 	}
-	if format == "text" {
-		fmt.Fprintf(e.stdout, "%s plays in %s, and sends it there:\n", s.Device.Name, folder)
+	ctx, stop := interruptible()
+	defer stop()
+	a, err := run.ByHand(ctx, folder, q)
+	if err != nil {
+		return fmt.Errorf("%w (%s)", err, folder)
 	}
-	if err := e.byHand(folder, q, format); err != nil || format == "json" {
+	seq := uint64(0)
+	for _, h := range a.Done {
+		for _, x := range h.Did {
+			if x.Kind == crowd.ActionSend.String() {
+				seq, _ = strconv.ParseUint(x.Value, 10, 64)
+			}
+		}
+	}
+	if a.Error == "" && seq == 0 {
+		a.Error = s.Device.Name + " sent nothing: it measures nothing just now, as it restarts or is told so"
+	}
+	if a.Error != "" {
+		if format == "json" {
+			err = e.json(a)
+		} else {
+			e.tellHand(q, a)
+		}
+		if err == nil {
+			err = &exitError{code: exitBroken}
+		}
 		return err
 	}
-	fmt.Fprintf(e.stdout, "What became of it so far: %s verify %s\n", e.program, folder)
-	return nil
+	if format == "text" {
+		fmt.Fprintf(e.stdout, "%s plays in %s, and sends it there.\n\n", s.Device.Name, folder)
+	}
+	t := trace{fleet: f, stream: s, playing: true, first: seq - uint64(max(1, s.Reading.Batch)) + 1}
+	wait := s.Device.Cast.Link.Timeout
+	for _, w := range f.Crowd.Witnesses {
+		if w.Sees() && w.Listens() {
+			wait = max(wait, w.Wait)
+		}
+	}
+	for deadline := time.Now().Add(wait); ; {
+		if t.book, err = run.ReadLedgerOf(folder, s.Index, t.first, seq); err != nil {
+			return err
+		}
+		if t.came() || time.Now().After(deadline) {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return &exitError{code: exitInterrupted}
+		case <-time.After(followEvery):
+		}
+	}
+	if format == "json" {
+		err = e.json(t.doc(folder))
+	} else {
+		e.tellTrace(&t)
+	}
+	if err == nil && !t.good() {
+		err = &exitError{code: exitBroken}
+	}
+	return err
 }
+
+// followEvery is how often the ledger of a run that plays is looked at for a message.
+const followEvery = 300 * time.Millisecond
 
 // trace is what became of one message.
 type trace struct {
 	fleet  *fleet.Fleet
 	stream *fleet.Stream
 	book   *ledger.Book
-	result *tally.Result
+	result *tally.Result // nil while it plays
+
+	playing bool   // the run plays: not all is known yet
+	first   uint64 // the first message of it, of a run that plays
 }
 
 // step is one proof of the way of a message.
@@ -230,11 +290,54 @@ type step struct {
 	Name  string `json:"proof"`
 	By    string `json:"by,omitempty"`
 	Holds bool   `json:"holds"`
+	Later bool   `json:"later,omitempty"` // it is not known before the round is over
 	After string `json:"after,omitempty"`
 	Says  string `json:"says"`
 }
 
-func (t *trace) messages() []ledger.Message { return t.book.Messages[t.stream.Index] }
+func (t *trace) messages() []ledger.Message {
+	list := t.book.Messages[t.stream.Index]
+	return list[min(len(list), int(max(1, t.first)-1)):]
+}
+
+// later tells whether a witness has no say yet: it is asked when the round is over.
+func (t *trace) later(witness int) bool { return t.playing && t.fleet.Crowd.Witnesses[witness].Asks() }
+
+// came tells whether all is there of a message in a run that plays, as far as it comes at once.
+func (t *trace) came() bool {
+	list := t.messages()
+	if len(list) == 0 || list[len(list)-1].At.IsZero() {
+		return false
+	}
+	for i, w := range t.fleet.Crowd.Witnesses {
+		if w.Sees() && t.fleet.Sees(i, t.stream.Device) && !t.later(i) && t.sighting(i, list[len(list)-1].Seq) == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// good tells whether all that is known of a message holds.
+func (t *trace) good() bool {
+	list := t.messages()
+	s := &t.book.Streams[t.stream.Index]
+	for _, st := range t.steps() {
+		if !st.Holds && !st.Later {
+			return false
+		}
+	}
+	for i := range list {
+		by, found := t.columns(list[i].Seq)
+		for k, w := range by {
+			for _, x := range verdict.Fields(list[i].Carried, found[k], s, w) {
+				if !x.Same {
+					return false
+				}
+			}
+		}
+	}
+	return len(list) > 0
+}
 
 // sighting is the first one by a witness of a message.
 func (t *trace) sighting(witness int, seq uint64) *ledger.Sighting {
@@ -269,6 +372,10 @@ func (t *trace) steps() []step {
 		}
 	case outcome.NotAsked:
 		ack.Holds = true
+	case outcome.Open:
+		if ack.Says = "no answer yet"; m.Sent.IsZero() {
+			ack.Says = "not sent yet: the device keeps it"
+		}
 	default:
 		ack.Says = m.Outcome.String()
 		if m.Text != "" {
@@ -282,6 +389,9 @@ func (t *trace) steps() []step {
 			continue
 		}
 		st := step{Name: w.Proof, By: w.Name, Says: "not found"}
+		if t.playing {
+			st.Says = "not found yet"
+		}
 		if x := t.sighting(i, m.Seq); x != nil {
 			st.Holds, st.Says = true, "found"
 			at := x.Seen
@@ -294,7 +404,9 @@ func (t *trace) steps() []step {
 			if x.FiledDevice != "" {
 				st.Holds, st.Says = false, "found under "+x.FiledDevice
 			}
-		} else if h := w.Heard[1]; !h.Complete && h.Why != "" {
+		} else if t.later(i) {
+			st.Later, st.Says = true, "it is asked when the round is over"
+		} else if h := w.Heard[1]; !t.playing && !h.Complete && h.Why != "" {
 			st.Says = "could not be heard: " + h.Why
 		}
 		steps = append(steps, st)
@@ -331,7 +443,7 @@ func (e *env) tellTrace(t *trace) {
 		if !st.Holds {
 			sign = e.paint(text.FgRed, "NO ")
 		}
-		if !st.Holds && strings.HasPrefix(st.Says, "could not be heard") {
+		if !st.Holds && (st.Later || strings.HasPrefix(st.Says, "could not be heard")) {
 			sign = e.paint(text.FgYellow, "?  ")
 		}
 		after := ""
@@ -352,6 +464,14 @@ func (e *env) tellTrace(t *trace) {
 		e.tellFields(t, &list[k], len(list) > 1)
 	}
 	fmt.Fprintln(e.stdout)
+	if t.playing {
+		said := e.paint(text.FgGreen, "So far all holds")
+		if !t.good() {
+			said = e.paint(text.FgRed, "Not all holds so far")
+		}
+		fmt.Fprintf(e.stdout, "%s. The run plays on; its verdict comes when it is over.\n", said)
+		return
+	}
 	for v := verdict.Verdict(0); v < verdict.Proven; v++ {
 		if t.result.Total[v] > 0 {
 			fmt.Fprintf(e.stdout, "%s: %s\n", e.paint(text.FgRed, strings.ToUpper(v.String())), v.Meaning())
@@ -426,10 +546,14 @@ func (t *trace) doc(folder string) map[string]any {
 	}
 	counts := map[string]int{}
 	for _, v := range verdict.All() {
+		if t.playing {
+			break
+		}
 		if n := t.result.Total[v]; n > 0 {
 			counts[v.String()] = n
 		}
 	}
 	return map[string]any{"device": t.stream.Device.Name, "reading": t.stream.Reading.Name, "steps": t.steps(),
-		"messages": messages, "verdicts": counts, "folder": folder}
+		"messages": messages, "verdicts": counts, "playing": t.playing,
+		"folder": folder}
 }

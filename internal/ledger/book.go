@@ -47,13 +47,36 @@ func (b *Book) Sighting(witness, stream int, seq uint64) *Sighting {
 
 // Read reads a whole ledger into memory. Errors are those of a Scanner.
 func Read(path string) (*Book, error) {
+	return read(path, func(*Record) bool { return true })
+}
+
+// ReadOf reads only what a ledger has of some messages of one stream: those with the sequence
+// numbers from first to last. Earlier ones are holes. Errors are those of a Scanner.
+func ReadOf(path string, stream int, first, last uint64) (*Book, error) {
+	return read(path, func(r *Record) bool {
+		switch r.Type {
+		case DueRecord, SentRecord, CopiedRecord, SettledRecord:
+			return r.Stream == stream && first <= r.Seq && r.Seq <= last
+		case SightingRecord:
+			return r.Sighting.Stream == stream && first <= r.Sighting.Seq && r.Sighting.Seq <= last
+		}
+		return false
+	})
+}
+
+func read(path string, wanted func(*Record) bool) (*Book, error) {
 	s, err := NewScanner(path)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
 	b := &Book{}
-	if err := s.Scan(func(r *Record) error { b.add(r); return nil }); err != nil {
+	if err := s.Scan(func(r *Record) error {
+		if wanted(r) {
+			b.add(r)
+		}
+		return nil
+	}); err != nil {
 		return nil, err
 	}
 	f, err := s.Finish()

@@ -60,6 +60,13 @@ func ReadLedger(folder string) (*ledger.Book, error) {
 	return b, ledgerError(folder, err)
 }
 
+// ReadLedgerOf reads what the ledger of a run folder has of some messages of one stream, also
+// while the run plays.
+func ReadLedgerOf(folder string, stream int, first, last uint64) (*ledger.Book, error) {
+	b, err := ledger.ReadOf(filepath.Join(folder, LedgerFile), stream, first, last)
+	return b, ledgerError(folder, err)
+}
+
 // expectations tells from the evidence what witnesses should find.
 type expectations struct {
 	// ends are by stream and round, from 1: the sequence number after the last of it. Each
