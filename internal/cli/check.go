@@ -211,6 +211,10 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		line("messages", "about %s%s", thousands(l.PerRound), rounds)
 	}
 	line("largest", "a body of %s (%s)", size(float64(l.Largest)), l.LargestOf)
+	if day := plan.Begin.Day; day.Is {
+		next := day.Next(time.Now())
+		line("begins", "%s, in %s: the run waits for it", at(next), time.Until(next).Round(time.Second))
+	}
 	switch {
 	case plan.Speed.Max:
 		line("takes", "as long as the platform does to acknowledge them, and the time until the witnesses are heard")

@@ -205,6 +205,7 @@ which brings its own platform, or write a crowd file of your own with new.`,
 		e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
 	root.SetVersionTemplate(versionLine())
 	root.InitDefaultCompletionCmd()
+	e.tellBash(root)
 	e.completions(root)
 	return root
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -8,8 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"runcrowd/examples"
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/crowd/file"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/report"
 	"runcrowd/internal/run"
 	"runcrowd/internal/signal"
@@ -74,6 +77,12 @@ func (e *env) completions(root *cobra.Command) {
 			}
 			return list
 		})
+		flag("example", func([]string) (list []string) {
+			for _, x := range examples.All() {
+				list = append(list, x.Name+"\t"+x.Doc)
+			}
+			return list
+		})
 		flag("sort", func([]string) []string { return []string{"device", "due", "not-proven", "gaps", "disconnects"} })
 		flag("expect", func([]string) []string { return crowd.ExpectNames })
 		if f := cmd.Flags().Lookup("format"); f != nil {
@@ -86,6 +95,35 @@ func (e *env) completions(root *cobra.Command) {
 	}
 	root.RegisterFlagCompletionFunc("color", cobra.FixedCompletions([]cobra.Completion{"auto", "always", "never"},
 		cobra.ShellCompDirectiveNoFileComp))
+}
+
+// bashNeeds ends the script for bash: without the package that it builds on, nothing would come
+// of a press of Tab but an error of bash's.
+const bashNeeds = `
+if ! declare -F _get_comp_words_by_ref >/dev/null 2>&1; then
+    echo "runcrowd: completion in bash needs the package bash-completion; install it" \
+        "(apt install bash-completion, dnf install bash-completion, brew install bash-completion@2)" \
+        "and start a new shell" >&2
+fi
+`
+
+// tellBash lets the script for bash say what it needs, where that is missing.
+func (e *env) tellBash(root *cobra.Command) {
+	cmd, _, err := root.Find([]string{"completion", "bash"})
+	if err != nil {
+		return
+	}
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		plain, err := cmd.Flags().GetBool("no-descriptions")
+		if err != nil {
+			return err
+		}
+		if err := root.GenBashCompletionV2(e.raw, !plain); err != nil {
+			return err
+		}
+		_, err = io.WriteString(e.raw, bashNeeds)
+		return err
+	}
 }
 
 // formatWords are the words that the help of --format names.
@@ -128,6 +166,12 @@ func argument(command string, words, args []string) ([]string, cobra.ShellCompDi
 		}
 	case "NAME":
 		var list []string
+		if command == "formulas" {
+			for _, f := range formula.Functions() {
+				list = append(list, f.Name+"\t"+f.Doc)
+			}
+			return list, none
+		}
 		for _, s := range signal.All() {
 			list = append(list, s.Name+"\t"+s.Doc)
 		}

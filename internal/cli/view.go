@@ -110,6 +110,7 @@ func (v *view) plain() {
 	t, soon := time.NewTicker(plainEvery), time.NewTicker(notesEvery)
 	defer t.Stop()
 	defer soon.Stop()
+	var waits time.Time // for what it was said to wait
 	for {
 		select {
 		case <-v.quit:
@@ -118,8 +119,14 @@ func (v *view) plain() {
 			for _, n := range v.session.Notes() {
 				fmt.Fprintln(v.env.stderr, n)
 			}
+			if p := v.session.Progress(); p.Phase == run.Pausing && !p.End.Equal(waits) && time.Until(p.End) > plainEvery {
+				waits = p.End // said once, however long it takes
+				fmt.Fprintln(v.env.stderr, v.line(p))
+			}
 		case <-t.C:
-			fmt.Fprintln(v.env.stderr, v.line(v.session.Progress()))
+			if p := v.session.Progress(); p.Phase != run.Pausing {
+				fmt.Fprintln(v.env.stderr, v.line(p))
+			}
 		}
 	}
 }
@@ -167,11 +174,19 @@ func (v *view) phase(p run.Progress) string {
 		}
 		return round + "waiting for witnesses: " + strings.Join(parts, ", ")
 	case run.Pausing:
-		return fmt.Sprintf("%sbegins in %s", round, max(0, time.Until(p.End)).Round(time.Second))
+		return fmt.Sprintf("%sbegins %s, in %s", round, at(p.End), max(0, time.Until(p.End)).Round(time.Second))
 	case run.Done:
 		return "judging"
 	}
 	return "getting ready"
+}
+
+// at is a time to come: with its day, if that is not today.
+func at(t time.Time) string {
+	if t = t.UTC(); t.Format(time.DateOnly) != time.Now().UTC().Format(time.DateOnly) {
+		return t.Format("on 2006-01-02 at 15:04:05 UTC")
+	}
+	return t.Format("at 15:04:05 UTC")
 }
 
 func (v *view) counts(p run.Progress) []string {

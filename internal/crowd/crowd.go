@@ -42,6 +42,7 @@ type Crowd struct {
 	computed atomic.Int64
 	secretMu sync.Mutex // guards secrets
 	secrets  map[string]bool
+	shown    map[string]bool // hosts: no secrets, though they are computed from some
 	redactor redactor
 	literal  []literal
 }
@@ -215,13 +216,13 @@ type Draw func(key uint64, index, count int) (any, error)
 
 // Reading is a bundle of fields that is sent at an interval.
 type Reading struct {
-	Name     string
-	Pos      Pos
-	Every    time.Duration // 0: OnConnect
-	Jitter   float64       // share of Every by which a message may be early or late
-	Shake    time.Duration // the same as a time
-	Turns    Turns
-	Batch    int // samples in one message; 1 is none
+	Name   string
+	Pos    Pos
+	Every  time.Duration // 0: OnConnect
+	Jitter float64       // share of Every by which a message may be early or late
+	Shake  time.Duration // the same as a time
+	Turns  Turns
+	Batch  int // samples in one message; 1 is none
 	// OnConnect: it is sent once at each connection, and at no other time.
 	OnConnect bool
 	// Only is the field that it sends, of those that are measured together: the reading of the

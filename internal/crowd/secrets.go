@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"net/url"
 	"regexp"
 	"slices"
 	"sort"
@@ -62,11 +63,30 @@ func (c *Crowd) Computed(t *formula.Text, m *formula.Machine, env formula.Env, s
 	})
 }
 
-// known tells whether a value is a secret already.
+// Shown says that a value is the host of an address: it is shown with it, and nothing makes it a
+// secret again.
+func (c *Crowd) Shown(value, address string) {
+	whole := address
+	if !strings.Contains(whole, "://") {
+		whole = "//" + whole
+	}
+	if u, err := url.Parse(whole); err != nil || value != address && value != u.Hostname() {
+		return
+	}
+	c.NotSecret(value)
+	c.secretMu.Lock()
+	defer c.secretMu.Unlock()
+	if c.shown == nil {
+		c.shown = map[string]bool{}
+	}
+	c.shown[value] = true
+}
+
+// known tells whether it is settled that a value is a secret, or is none.
 func (c *Crowd) known(value string) bool {
 	c.secretMu.Lock()
 	defer c.secretMu.Unlock()
-	return c.secrets[value]
+	return c.secrets[value] || c.shown[value]
 }
 
 // Known are the names whose values are secrets of everybody: those of the environment.

@@ -326,6 +326,11 @@ var functions = []Function{
 			}
 			return strings.ReplaceAll(s, old, by), nil
 		}, types: []any{new(func(any, string, string) string)}},
+	{Group: "texts", Name: "lookup", Args: "text, key", Doc: "The value of a key in a connection text, key=value;key=value; " +
+		"or user, password, host, port, scheme or path of an address.", Example: "lookup('Host=sea;Key=a1b2', 'Key')",
+		Result: "a1b2",
+		call:   func(a []any) (any, error) { return lookup(String(a[0]), String(a[1])) },
+		types:  []any{new(func(any, string) string)}},
 	{Group: "texts", Name: "repeat", Args: "text, count", Doc: "The text so many times.", Example: "repeat('ab', 3)",
 		Result: "ababab",
 		call: func(a []any) (any, error) {

@@ -208,14 +208,28 @@ func (r *reader) address(l *crowd.Link, n *yaml.Node, what string,
 	if address == "" {
 		return "" // whatever the environment has there, it is shown nowhere
 	}
-	// A host name from the environment is an address, not a secret.
-	for _, name := range t.EnvNames() {
-		r.open[name] = true
-		r.crowd.NotSecret(r.crowd.Env[name])
-		r.crowd.ShortSecrets = slices.DeleteFunc(r.crowd.ShortSecrets, func(n string) bool { return n == name })
-	}
+	// A host name from the environment is an address, not a secret. What a formula takes out of
+	// a value there leaves the rest of it a secret.
+	t.Walk(func(_ string, f *formula.Formula) {
+		if f == nil {
+			return
+		}
+		m := bareVariable.FindStringSubmatch(f.Source())
+		if m == nil {
+			if v, err := f.Any(&formula.Machine{}, formula.Env{"env": r.crowd.Env}); err == nil {
+				r.crowd.Shown(formula.String(v), address)
+			}
+			return
+		}
+		r.open[m[1]] = true
+		r.crowd.NotSecret(r.crowd.Env[m[1]])
+		r.crowd.ShortSecrets = slices.DeleteFunc(r.crowd.ShortSecrets, func(n string) bool { return n == m[1] })
+	})
 	return address
 }
+
+// bareVariable is a placeholder that is a variable of the environment as it is.
+var bareVariable = regexp.MustCompile(`^\s*env\.(\w+)\s*$`)
 
 // hidePassword registers the password of an address as a secret, also where the
 // address cannot be parsed and will be shown in a message.
@@ -233,7 +247,19 @@ func (r *reader) hidePassword(n *yaml.Node, s string) {
 // noAddress says that a text is no address. It is not shown: people paste connection texts with
 // a key in them.
 func (r *reader) noAddress(n *yaml.Node, what, s, example string) string {
-	if strings.ContainsAny(s, "=;@, \t\n") {
+	if keys, values := formula.Pairs(s); len(keys) > 1 {
+		for _, v := range values {
+			r.crowd.Secret(v)
+		}
+		r.crowd.Secret(s)
+		from := "env.NAME"
+		if m := bareVariable.FindStringSubmatch(strings.Trim(n.Value, "${} ")); m != nil {
+			from = "env." + m[1]
+		}
+		scheme, _, _ := strings.Cut(example, "://")
+		r.Add(pos(n), "%s: what stands there is a connection text with the keys %s; take it apart, for example \"%s://${lookup(%s, "+
+			"'%s')}\", and the same for username and password beside it", what, strings.Join(keys, ", "), scheme, from, keys[0])
+	} else if strings.ContainsAny(s, "=;@, \t\n") {
 		r.crowd.Secret(s)
 		for _, part := range strings.FieldsFunc(s, func(c rune) bool { return strings.ContainsRune("=;@,& \t\n", c) }) {
 			r.crowd.Secret(part)
@@ -260,6 +286,12 @@ func (r *reader) mqttAddress(l *crowd.Link, n *yaml.Node, what, s string) string
 		r.Add(pos(n), "%s: %q does not begin with mqtt://, mqtts://, ws:// or wss://", what, s)
 		return ""
 	case u.User != nil:
+		if m := bareVariable.FindStringSubmatch(strings.Trim(n.Value, "${} ")); m != nil {
+			r.Add(pos(n), "%s: user name and password do not belong into the address; write \"%s://${lookup(env.%s, 'host')}\", "+
+				"and beside it username: \"${lookup(env.%s, 'user')}\" and password: \"${lookup(env.%s, 'password')}\"", what,
+				u.Scheme, m[1], m[1], m[1])
+			return ""
+		}
 		r.Add(pos(n), "%s: user name and password do not belong into the address; write username: and password: "+
 			"${env.NAME} beside it", what)
 		return ""
