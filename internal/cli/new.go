@@ -35,8 +35,9 @@ ready to be played against the stand-in. It never writes over a file.
 
 With --address it writes one for the platform at that address, ready for probe.
 
-With --sample it writes one whose messages are as those of a file: JSON, one or several.
---topic says where they go: a topic, or over HTTP a path, with {device} for the device.
+With --sample it writes one whose messages are as those of a file: JSON, one or several;
+lines of values, as CSV or T=21.5;H=40; line protocol; or CBOR. --topic says where
+they go: a topic, or over HTTP a path, with {device} for the device.
 
 With a recording as --sample, as record writes it, or with --listen 2m, which listens at
 --address for so long, it learns the whole fleet from its traffic: the kinds of devices and
@@ -95,7 +96,8 @@ one thing:
 	}
 	cmd.Flags().StringVar(&address, "address", "", "address of a platform: mqtt://, mqtts://, ws://, wss://, http:// or "+
 		"https://HOST:PORT")
-	cmd.Flags().StringVar(&sample, "sample", "", "a file of messages in JSON, or a recording; - is standard input")
+	cmd.Flags().StringVar(&sample, "sample", "", "a file of messages (JSON, CSV, lines, line protocol, CBOR), or a recording; "+
+		"- is standard input")
 	cmd.Flags().StringVar(&topic, "topic", "", "with --sample: the topic or path, such as 'harbour/{device}/state'; of a "+
 		"recording: where the device stands")
 	cmd.Flags().StringVar(&heard.length, "listen", "", "learn the fleet from what comes at --address for so long, such as 2m")

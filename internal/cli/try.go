@@ -92,7 +92,8 @@ With --write DIR the crowd file that it was stays in DIR, to go on with.`,
 	f.StringVar(&s.For, "for", "10s", "for how long")
 	f.StringArrayVar(&s.Fields, "field", nil, "a field of each message, such as temp=20..25, lamp=on,off or n=5; may be "+
 		"given several times")
-	f.StringVar(&sample, "sample", "", "a file of messages in JSON that these are to be like; - is standard input")
+	f.StringVar(&sample, "sample", "", "a file of messages that these are to be like: JSON, CSV, lines, line "+
+		"protocol or CBOR; - is standard input")
 	f.StringVar(&s.User, "user", "", "the user of all devices, or '{device}'; its password is asked for")
 	f.StringVar(&s.Password, "password-env", "", "the variable of the environment that has the password")
 	f.StringVar(&s.Watcher, "watch-user", "", "MQTT: the user of the witness, where each device has its own")
@@ -125,11 +126,7 @@ func readSample(path string) (*sketch.Sample, error) {
 	if len(text) > mostSample {
 		return nil, fmt.Errorf("--sample: %s is larger than %s; a part of it is enough", path, quantity.FormatSize(mostSample))
 	}
-	list, err := sketch.Samples(text)
-	if err != nil {
-		return nil, fmt.Errorf("--sample: %s: %w", path, err)
-	}
-	s, err := sketch.Learn(list)
+	s, err := sketch.Read(text)
 	if err != nil {
 		return nil, fmt.Errorf("--sample: %s: %w", path, err)
 	}

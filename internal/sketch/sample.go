@@ -20,7 +20,8 @@ import (
 
 // Sample is what real messages look like: their shape as a template, and their fields.
 type Sample struct {
-	Template string   // JSON with ${…}
+	Template string   // JSON or a plain text, with ${…}
+	Payload  string   // in place of a template: the form, as a crowd file has it
 	Fields   []string // lines of a crowd file
 	Notes    []string // what somebody should look at
 	Mark     string   // the name of the member that is the mark
@@ -87,10 +88,7 @@ func (s *learner) take(v any, device int, at float64) {
 // learn makes the sample: its shape is that of one message.
 func (s *learner) learn(list []byte) (*Sample, error) {
 	is := bytes.HasPrefix(bytes.TrimSpace(list), []byte("{"))
-	mark := "mark"
-	for i := 2; s.top[mark]; i++ {
-		mark = fmt.Sprintf("mark_%d", i)
-	}
+	mark := s.markName()
 	d := json.NewDecoder(bytes.NewReader(list))
 	d.UseNumber()
 	var b strings.Builder
@@ -105,13 +103,30 @@ func (s *learner) learn(list []byte) (*Sample, error) {
 	default:
 		text = text[:len(text)-1] + ", " + mark + "}"
 	}
+	return &Sample{Template: text, Fields: s.fields, Notes: s.remarks(), Mark: mark, Beside: !is}, nil
+}
+
+// markName is a name that no member has.
+func (s *learner) markName() string {
+	mark := "mark"
+	for i := 2; s.top[mark]; i++ {
+		mark = fmt.Sprintf("mark_%d", i)
+	}
+	return mark
+}
+
+// noDevice is the remark on a sample that names no device.
+const noDevice = "nothing in it looks like the name of a device: put ${device} where it belongs"
+
+// remarks are what somebody should look at.
+func (s *learner) remarks() []string {
 	if !s.device && s.fit == nil {
-		s.notes = append(s.notes, "nothing in it looks like the name of a device: put ${device} where it belongs")
+		s.notes = append(s.notes, noDevice)
 	}
 	if len(s.guessed) > 0 {
 		s.notes = append(s.notes, "ranges are guessed, as there is one value alone: "+strings.Join(s.guessed, ", "))
 	}
-	return &Sample{text, s.fields, s.notes, mark, !is}, nil
+	return s.notes
 }
 
 // learner looks at messages.
@@ -123,6 +138,7 @@ type learner struct {
 	used    map[string]bool // names of fields
 	top     map[string]bool // names of members at the top
 	device  bool            // it has a place
+	typed   bool            // the form tells whole numbers from others
 	ours    bool            // a member "mark" is a mark of ours
 	fit     *fitter         // of traffic: what values are over time; nil: of a sample
 }
@@ -365,6 +381,9 @@ func (s *learner) number(path string, v json.Number) string {
 	low, high = rounded(low, digits), rounded(high, digits)
 	if high-low == 0 {
 		high++
+	}
+	if whole && s.typed {
+		return s.field(path, fmt.Sprintf("{signal: whole, low: %s, high: %s}", num(low), num(high)))
 	}
 	round := strconv.Itoa(min(9, digits))
 	return s.field(path, fmt.Sprintf("{signal: walk, low: %s, high: %s, step: %s, round: %s}", num(low), num(high),

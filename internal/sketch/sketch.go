@@ -201,8 +201,12 @@ func Crowd(o Options) (string, error) {
 		if o.Sample.Beside {
 			comment = "as the sample"
 		}
-		w("        payload:             # "+comment+"\n"+
-			"          form: template\n          template: '%s'", strings.ReplaceAll(o.Sample.Template, "'", "''"))
+		if o.Sample.Payload != "" {
+			w("        payload: %s   # %s", o.Sample.Payload, strings.ReplaceAll(comment, "${mark}", mark))
+		} else {
+			w("        payload:             # "+comment+"\n"+
+				"          form: template\n          template: '%s'", strings.ReplaceAll(o.Sample.Template, "'", "''"))
+		}
 		lines = o.Sample.Fields
 	}
 	for _, f := range fields {

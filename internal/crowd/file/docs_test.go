@@ -110,7 +110,12 @@ func TestPartsInDocuments(t *testing.T) {
 			frame = strings.Replace(frame, "readings:", `properties: {token: "a-token-1", site: outer}, readings:`, 1)
 			whole := strings.Replace(frame, "KEY", body, 1)
 			_, err := Parse("crowd.yaml", []byte(whole),
-				Sources{Getenv: func(string) (string, bool) { return "a-secret-of-mine", true }, WithoutCertificates: true,
+				Sources{Getenv: func(name string) (string, bool) {
+					if name == "CONN" {
+						return "HostName=sea.example;SharedKey=a-secret-of-mine", true
+					}
+					return "a-secret-of-mine", true
+				}, WithoutCertificates: true,
 					Open: func(string) ([]byte, error) { return nil, os.ErrNotExist }})
 			assert.NoError(t, err, "%s:\n%s\n%s", page, m[2], whole)
 		}
