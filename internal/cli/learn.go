@@ -93,7 +93,7 @@ func (e *env) writeHeard(dir string, l *learning) error {
 		return err
 	}
 	text = redact(text)
-	files := map[string][]byte{"crowd.yaml": []byte(text)}
+	files := map[string][]byte{}
 	for column, values := range fleet.Columns {
 		var b bytes.Buffer
 		w := csv.NewWriter(&b)
@@ -104,19 +104,17 @@ func (e *env) writeHeard(dir string, l *learning) error {
 		w.Flush()
 		files[column+".csv"] = b.Bytes()
 	}
-	if err := writeFiles(dir, files); err != nil {
+	path, err := writeCrowd(dir, text, files)
+	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, "crowd.yaml")
 	if _, err := file.Load(path); err != nil {
 		return fmt.Errorf("%s was written, and has a mistake: %w", path, sketchError(err))
 	}
 	fmt.Fprintf(e.stdout, "Learnt from %s: %s.\n", plural(heard.Messages, "message"), strings.Join(fleet.Kinds(), ", "))
 	fmt.Fprintf(e.stdout, "Wrote %s", path)
 	for _, other := range fileNames(files) {
-		if other != "crowd.yaml" {
-			fmt.Fprintf(e.stdout, ", %s", filepath.Join(dir, other))
-		}
+		fmt.Fprintf(e.stdout, ", %s", filepath.Join(dir, other))
 	}
 	fmt.Fprintln(e.stdout, ".")
 	for _, note := range fleet.Looks() {

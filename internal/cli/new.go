@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"runcrowd/examples"
 	"runcrowd/internal/crowd/file"
@@ -21,7 +22,7 @@ import (
 var crowdName = regexp.MustCompile(`[^a-z0-9-]+`)
 
 func (e *env) newFile() *cobra.Command {
-	var example, address, sample, topic string
+	var example, address, sample, topic, credentials, store string
 	var heard learning
 	var list strings.Builder
 	for _, x := range examples.All() {
@@ -45,6 +46,12 @@ their names, how often each reading comes, and for each field the signal that ma
 values. The file says beside each what it was learnt from and how well it fits. --topic says
 where the device stands, such as 'harbour/{device}/+', if that is not found.
 
+--credentials says how devices say who they are, and --store how what was stored can be looked
+at: the file then has the lines for it, to be filled.
+
+` + shapes("--credentials", sketch.Credentials) + "\n" + shapes("--store", sketch.Stores) + `
+On a terminal and without an option it asks for all this, and tests the address on the way.
+
 With --example it writes one of these instead, each the smallest crowd that shows
 one thing:
 
@@ -52,9 +59,23 @@ one thing:
 		Example: "  runcrowd new harbour\n  runcrowd new harbour --address mqtt://192.0.2.7:1883\n  runcrowd new gauges " +
 			"--example roster",
 		Args: exactly(1, "one folder"),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if example != "" && address != "" {
 				return errors.New("--example and --address write different files; give one")
+			}
+			if cmd.Flags().NFlag() == 0 && term.IsTerminal(int(os.Stdin.Fd())) {
+				return e.askNew(args[0])
+			}
+			if credentials+store != "" {
+				if example+heard.length != "" || address == "" {
+					return errors.New("--credentials and --store go with --address, and perhaps --topic and --sample")
+				}
+				learnt, err := readSample(sample)
+				if err != nil {
+					return err
+				}
+				return e.writeShape(args[0], sketch.Options{Address: address, Target: topic, Credentials: credentials, Stored: store,
+					Sample: learnt, User: heard.at.User})
 			}
 			heard.address, heard.topic, heard.path = address, topic, sample
 			if heard.length != "" {
@@ -101,9 +122,12 @@ one thing:
 	cmd.Flags().StringVar(&topic, "topic", "", "with --sample: the topic or path, such as 'harbour/{device}/state'; of a "+
 		"recording: where the device stands")
 	cmd.Flags().StringVar(&heard.length, "listen", "", "learn the fleet from what comes at --address for so long, such as 2m")
-	cmd.Flags().StringVar(&heard.at.User, "user", "", "with --listen: the user; the password is asked for")
+	cmd.Flags().StringVar(&heard.at.User, "user", "", "with --listen, or --credentials user: the user; for --listen the password "+
+		"is asked for")
 	cmd.Flags().StringVar(&heard.at.Password, "password-env", "", "with --listen: the variable of the environment that has the password")
 	cmd.Flags().StringVar(&heard.at.CA, "ca", "", "with --listen: a file of certificates by which the broker's is checked")
+	cmd.Flags().StringVar(&credentials, "credentials", "", "how devices say who they are: "+shapeNames(sketch.Credentials))
+	cmd.Flags().StringVar(&store, "store", "", "how what was stored can be looked at: "+shapeNames(sketch.Stores))
 	cmd.Flags().StringVar(&example, "example", "", "write this example instead")
 	return cmd
 }
@@ -142,10 +166,10 @@ func (e *env) writeLearnt(dir, address, topic, sample string) error {
 	if err != nil {
 		return sketchError(err)
 	}
-	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(text)}); err != nil {
+	path, err := writeCrowd(dir, text, nil)
+	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: ten devices that send %s.\n", path, plural(len(learnt.Fields), "field"))
 	for _, note := range learnt.Notes {
 		fmt.Fprintf(e.stdout, "Look at this: %s.\n", note)
@@ -174,10 +198,10 @@ func (e *env) writeForLink(dir, address string) error {
 		}
 		return err
 	}
-	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(text)}); err != nil {
+	path, err := writeCrowd(dir, text, nil)
+	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: one device for %s.\n\n", path, address)
 	fmt.Fprintf(e.stdout, "Put in what the platform wants to see, then test the connection step by step, and send one "+
 		"message:\n  %s probe %s\n  %s send %s %s\n", e.program, path, e.program, path,
@@ -190,11 +214,10 @@ func (e *env) writeFirst(dir string) error {
 	if err != nil {
 		return err
 	}
-	if err := writeFiles(dir, map[string][]byte{"crowd.yaml": []byte(
-		strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1))}); err != nil {
+	path, err := writeCrowd(dir, strings.Replace(examples.First, "crowd: NAME", "crowd: "+name, 1), nil)
+	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, "crowd.yaml")
 	fmt.Fprintf(e.stdout, "Wrote %s: ten buoys that report over MQTT.\n\n", path)
 	e.whatNext(path)
 	fmt.Fprintf(e.stdout, "Then put the addresses of your own platform in place of %s and %s.\n", examples.MQTTAddress,
@@ -232,7 +255,27 @@ func (e *env) whatNext(path string) {
 		e.program, path)
 }
 
-func fileNames(files map[string][]byte) []string { return slices.Sorted(maps.Keys(files)) }
+// schemaFile is where a new crowd file finds its schema.
+const schemaFile = "crowd.schema.json"
+
+// writeCrowd writes a crowd file into a folder, and beside it the schema, by which editors complete
+// and check, and what else belongs to it.
+func writeCrowd(dir, text string, files map[string][]byte) (path string, err error) {
+	all := map[string][]byte{"crowd.yaml": []byte("# yaml-language-server: $schema=" + schemaFile + "\n" + text),
+		schemaFile: file.Schema()}
+	maps.Copy(all, files)
+	return filepath.Join(dir, "crowd.yaml"), writeFiles(dir, all)
+}
+
+// fileNames are those of files, the crowd file first.
+func fileNames(files map[string][]byte) []string {
+	return slices.SortedFunc(maps.Keys(files), func(a, b string) int {
+		if is := a == "crowd.yaml"; is != (b == "crowd.yaml") {
+			return map[bool]int{true: -1, false: 1}[is]
+		}
+		return strings.Compare(a, b)
+	})
+}
 
 // writeFiles writes files into a folder; keys can be read by their owner alone.
 // None is written over another: where one of the names is taken, nothing is written.

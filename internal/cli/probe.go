@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strings"
 	"time"
 
@@ -67,7 +68,7 @@ func (e *env) probeFile(path string, with changes, only, format string) error {
 		var see func(probe.Step)
 		if format == "text" {
 			fmt.Fprintf(e.stdout, "%s, as %s, over %s\n", e.paint(text.Bold, l.Name), d.Name, l.URL())
-			see = func(s probe.Step) { e.tellStep(s, c) }
+			see = func(s probe.Step) { e.tellStep(e.stdout, s, c) }
 		}
 		r := probe.Way(ctx, c, f, d.Streams[0], see)
 		failed = failed || r.Failed()
@@ -114,13 +115,13 @@ func stepTook(s probe.Step) string {
 	return roundTime(s.Took)
 }
 
-func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
+func (e *env) tellStep(to io.Writer, s probe.Step, c *crowd.Crowd) {
 	switch s.Result {
 	case probe.Skipped:
-		fmt.Fprintf(e.stdout, "  %s  %s\n", e.paint(text.Faint, "--  "), e.paint(text.Faint, s.Name))
+		fmt.Fprintf(to, "  %s  %s\n", e.paint(text.Faint, "--  "), e.paint(text.Faint, s.Name))
 		return
 	case probe.Doubtful:
-		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took),
+		fmt.Fprintf(to, "  %s  %-26s %8s  %s\n", e.paint(text.FgYellow, "?   "), s.Name, roundTime(s.Took),
 			c.Redact(s.Says))
 		return
 	case probe.OK:
@@ -128,19 +129,19 @@ func (e *env) tellStep(s probe.Step, c *crowd.Crowd) {
 		if len(says) > mostSaid { // part by part
 			says = strings.ReplaceAll(says, "; ", "\n"+strings.Repeat(" ", 45))
 		}
-		fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, stepTook(s), says)
+		fmt.Fprintf(to, "  %s  %-26s %8s  %s\n", e.paint(text.FgGreen, "ok  "), s.Name, stepTook(s), says)
 		return
 	}
-	fmt.Fprintf(e.stdout, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, stepTook(s), c.Redact(s.Says))
+	fmt.Fprintf(to, "  %s  %-26s %8s  %s\n", e.paint(text.FgRed, "FAIL"), s.Name, stepTook(s), c.Redact(s.Says))
 	if len(s.Causes) > 0 {
-		fmt.Fprintf(e.stdout, "        Likeliest causes:\n")
+		fmt.Fprintf(to, "        Likeliest causes:\n")
 		for i, cause := range s.Causes {
 			for k, line := range wrap(c.Redact(cause), 66) {
 				lead := fmt.Sprintf("        %d. ", i+1)
 				if k > 0 {
 					lead = "           "
 				}
-				fmt.Fprintf(e.stdout, "%s%s\n", lead, line)
+				fmt.Fprintf(to, "%s%s\n", lead, line)
 			}
 		}
 	}

@@ -173,7 +173,7 @@ func (e *env) playSketch(s sketch.Options, write string, o *output) error {
 		return sketchError(err)
 	}
 	if write != "" {
-		if err := writeFiles(write, map[string][]byte{"crowd.yaml": []byte(text)}); err != nil {
+		if _, err := writeCrowd(write, text, nil); err != nil {
 			return err
 		}
 	}

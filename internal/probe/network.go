@@ -183,7 +183,7 @@ func Speaks(ctx context.Context, address string) string {
 		if err != nil {
 			return ""
 		}
-		nc.SetDeadline(time.Now().Add(time.Second))
+		nc.SetDeadline(time.Now().Add(3 * time.Second)) // it may be busy, or this machine
 		is := try.ask(nc)
 		nc.Close()
 		if is {

@@ -108,6 +108,28 @@ func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, s
 			l.Close()
 		}
 	}()
+	p.network(ctx, l, d, hostAndPort(l))
+	p.clock(ctx, c, l, d)
+	p.makeToken(ctx, d)
+	if l.Protocol == crowd.MQTT {
+		p.broker(ctx, l, d)
+	}
+	p.message(ctx, c, f, s)
+	return r
+}
+
+// Reach tests the network to the platform alone: its name, TCP, and TLS where the link has it.
+// Nothing is sent.
+func Reach(ctx context.Context, d *fleet.Device, see func(Step)) Report {
+	l := d.Cast.Link
+	r := Report{Link: l.Name, Address: l.URL(), Device: d.Name}
+	p := &prober{Report: &r, see: see}
+	p.network(ctx, l, d, hostAndPort(l))
+	return r
+}
+
+// hostAndPort is where a link leads.
+func hostAndPort(l *crowd.Link) string {
 	address := l.Address
 	if l.Protocol == crowd.HTTP {
 		u, err := url.Parse(l.Address)
@@ -120,12 +142,5 @@ func Way(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s *fleet.Stream, s
 		}
 		address = net.JoinHostPort(u.Hostname(), port)
 	}
-	p.network(ctx, l, d, address)
-	p.clock(ctx, c, l, d)
-	p.makeToken(ctx, d)
-	if l.Protocol == crowd.MQTT {
-		p.broker(ctx, l, d)
-	}
-	p.message(ctx, c, f, s)
-	return r
+	return address
 }

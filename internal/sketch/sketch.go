@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"net/url"
+	"os"
 	"regexp"
 	"strconv"
 	"strings"
@@ -35,6 +36,9 @@ type Options struct {
 	CA       string // file of the authorities that the platform's certificate is checked by
 	ReadBack string // over HTTP: the address at which what was stored can be read
 	Rows     string // jq: the rows of its answer; empty: they are looked for
+
+	Credentials string // the name of one of Credentials, in place of User and Headers; empty: none
+	Stored      string // the name of one of Stores, in place of ReadBack; empty: none
 }
 
 // Target says where messages go that nothing is said of.
@@ -151,6 +155,9 @@ func Crowd(o Options) (string, error) {
 		return "", fmt.Errorf("%q is a filter: nothing can be published to it; write a topic, such as %s", target, DefaultTopic)
 	}
 	target = device(target, !overHTTP)
+	if o.Credentials == "path" && !strings.Contains(target, "${env.") {
+		target = "/${env.INTAKE_KEY}" + target
+	}
 	if o.ReadBack != "" && !overHTTP {
 		return "", fmt.Errorf("--read-back goes with HTTP; over MQTT a witness subscribes to what is published")
 	}
@@ -172,6 +179,9 @@ func Crowd(o Options) (string, error) {
 	}
 	w("\nkinds:                       # what: one kind of device, with one reading")
 	w("  device:")
+	if o.Credentials == "certificate" && !overHTTP {
+		w("    link: platform")
+	}
 	switch {
 	case o.Sample == nil:
 	case !o.Sample.Beside && mark != "mark":
@@ -227,12 +237,17 @@ func Crowd(o Options) (string, error) {
 	}
 	width := len(strconv.Itoa(o.Devices))
 	w("\ndevices:                     # who")
-	w("  - {kind: device, count: %d, name: \"device-${pad(n, %d)}\"}", o.Devices, width)
+	if len(o.Files()) > 0 {
+		w("  - {kind: device, roster: %s}", RosterFile)
+	} else {
+		w("  - {kind: device, count: %d, name: \"device-${pad(n, %d)}\"}", o.Devices, width)
+	}
 	w("\nplan: {for: %s}", quoted(o.For))
 	switch {
 	case !overHTTP:
 		w("\nwitnesses:                   # how we know: what comes out of the broker")
 		w("  out:\n    proves: received\n    subscribe: %s", quoted(filter(target)))
+		o.subscribes(w)
 		if o.Watcher != "" {
 			w("    username: %s", quoted(o.Watcher))
 		}
@@ -257,9 +272,20 @@ func Crowd(o Options) (string, error) {
 		if len(o.Headers) > 0 || o.User != "" {
 			w("    link: platform           # its user or access token")
 		}
+	case o.Stored != "" && o.Stored != "none":
+		w("\nwitnesses:                   # how we know: what the platform has stored")
+	}
+	if err := o.store(w); err != nil {
+		return "", err
 	}
 	text := b.String()
-	if _, err := file.Parse("crowd.yaml", []byte(text), file.Sources{OnlyRead: true}); err != nil {
+	only := file.Sources{OnlyRead: true, Open: func(name string) ([]byte, error) {
+		if b, is := o.Files()[name]; is {
+			return b, nil
+		}
+		return nil, os.ErrNotExist
+	}}
+	if _, err := file.Parse("crowd.yaml", []byte(text), only); err != nil {
 		return text, err
 	}
 	return text, nil
@@ -290,11 +316,14 @@ func (o *Options) link(w func(string, ...any), overHTTP bool, base string) error
 	} else {
 		w("    mqtt: %s", quoted(base))
 	}
-	if o.User != "" {
+	if o.User != "" && o.Credentials == "" {
 		w("    username: %s", quoted(device(o.User, false)))
 	}
 	if o.Password != "" {
 		w("    password: \"${env.%s}\"", o.Password)
+	}
+	if err := o.credentials(w, overHTTP); err != nil {
+		return err
 	}
 	if len(o.Headers) > 0 {
 		w("    headers:")
@@ -316,6 +345,11 @@ func (o *Options) link(w func(string, ...any), overHTTP bool, base string) error
 	}
 	if o.CA != "" {
 		w("    tls: {ca: %s}", quoted(o.CA))
+	}
+	if o.Credentials == "certificate" && !overHTTP {
+		w("  watch:                     # the witness's: a certificate that may subscribe")
+		w("    mqtt: %s", quoted(base))
+		w("    tls: {ca: certs/ca.pem, cert: certs/watcher.pem, key: certs/watcher.key}")
 	}
 	return nil
 }

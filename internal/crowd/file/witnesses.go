@@ -312,6 +312,9 @@ func (r *reader) database(w *crowd.Witness, o *object, what string) {
 		if _, set := r.crowd.Env[name]; !set {
 			return // told already
 		}
+		if slices.Contains(r.crowd.Unset, name) { // it is only read: what the database is, nobody knows
+			return
+		}
 	}
 	address, err := t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
 	kind, unknown := sqltext.KindOf(address)
