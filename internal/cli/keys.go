@@ -13,15 +13,19 @@ import (
 func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 	switch s := k.String(); {
 	case s == "ctrl+c": // the terminal sends no signal while it is read key by key
-		p, err := os.FindProcess(os.Getpid())
-		if err == nil {
-			p.Signal(os.Interrupt)
-		}
+		interrupt()
 	case s == "ctrl+z":
 		return tea.Suspend
 	case m.typed == nil:
-		if s == ":" {
-			m.typed = new(string)
+		switch s {
+		case ":":
+			m.typed, m.help = new(string), false
+		case "?":
+			m.help = !m.help
+		case "v":
+			m.bare = !m.bare
+		case "q":
+			interrupt()
 		}
 	case s == "esc":
 		m.typed = nil
@@ -37,6 +41,13 @@ func (m *model) key(k tea.KeyPressMsg) tea.Cmd {
 		*m.typed += k.Text
 	}
 	return nil
+}
+
+// interrupt ends the run, as Ctrl-C does.
+func interrupt() {
+	if p, err := os.FindProcess(os.Getpid()); err == nil {
+		p.Signal(os.Interrupt)
+	}
 }
 
 // byHand does what a line says, and tells what came of it.

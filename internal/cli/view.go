@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"charm.land/lipgloss/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
@@ -31,6 +33,7 @@ type view struct {
 	crowd   *crowd.Crowd
 	quiet   bool
 	session *run.Session
+	fleet   *fleet.Fleet
 	moments []moment // of events, in a round
 
 	mu      sync.Mutex
@@ -45,7 +48,7 @@ func newView(e *env, c *crowd.Crowd, quiet bool) *view {
 }
 
 func (v *view) start(s *run.Session, f *fleet.Fleet) {
-	v.session = s
+	v.session, v.fleet = s, f
 	live, width := terminal(v.env.stderr)
 	if live && len(f.Crowd.Plan.Events) > 0 {
 		if story, _, err := check.Story(f); err == nil {
@@ -217,6 +220,9 @@ type model struct {
 	over   bool
 	last   []sample // of the last seconds, the newest last
 	keys   bool     // it is told of keys
+	help   bool     // keys are explained
+	bare   bool     // no values are shown
+	watch  *watch   // whose values are shown; nil: nobody's yet
 	typed  *string  // what is typed of a line; nil: no line is open
 }
 
@@ -266,6 +272,14 @@ var (
 	doneStyle  = lipgloss.NewStyle().Foreground(lipgloss.Green)
 )
 
+// keysHelp explains the keys.
+var keysHelp = []string{
+	":  acts by hand, such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; end",
+	"v  shows values of a few devices, or hides them",
+	"q  ends the run in order, as Ctrl-C does; once more ends it at once",
+	"?  shows these keys, or hides them",
+}
+
 func (m *model) View() tea.View {
 	if m.over {
 		return tea.NewView("")
@@ -277,23 +291,32 @@ func (m *model) View() tea.View {
 		plain := func(s ...string) string { return strings.Join(s, " ") }
 		bold, faint, done = plain, plain, plain
 	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s  %s\n", bold(v.crowd.Name), v.phase(p))
+	list := []string{bold(v.crowd.Name) + "  " + v.phase(p)}
 	width := min(m.width, 100)
 	if p.Phase == run.Playing && !p.End.IsZero() && width > 10 {
 		share := min(1, max(0, float64(time.Since(p.Begin)-p.Stood)/float64(p.End.Sub(p.Begin))))
 		n := int(share * float64(width-2))
-		fmt.Fprintf(&b, "%s%s\n", done(strings.Repeat("━", n)), faint(strings.Repeat("─", width-2-n)))
+		list = append(list, done(strings.Repeat("━", n))+faint(strings.Repeat("─", width-2-n)))
 	}
-	for _, line := range m.lines(p, bold, faint) {
-		fmt.Fprintln(&b, lipgloss.NewStyle().MaxWidth(max(20, m.width-1)).Render(line))
-	}
+	var foot []string
 	switch {
 	case m.typed != nil:
-		fmt.Fprintf(&b, "do %s█\n%s\n", *m.typed, faint("such as: buoy-007 set battery_v=10.9 --for 1m; pause; resume; "+
-			"end. Enter does it, Esc leaves."))
+		foot = []string{"do " + *m.typed + "█", faint("Enter does it, Esc leaves.")}
+	case m.help:
+		for _, line := range keysHelp {
+			foot = append(foot, faint(line))
+		}
 	case m.keys && p.Phase == run.Playing:
-		fmt.Fprintln(&b, faint(": acts by hand, Ctrl-C ends the run"))
+		foot = []string{faint("?  keys")}
+	}
+	room := 14
+	if m.height > 0 {
+		room = m.height - 1 - len(list) - len(foot)
+	}
+	list = append(list, m.lines(p, room, bold, faint)...)
+	var b strings.Builder
+	for _, line := range append(list, foot...) {
+		b.WriteString(ansi.Truncate(line, max(20, m.width-1), "…") + "\n")
 	}
 	return tea.NewView(b.String())
 }
@@ -325,11 +348,18 @@ func (m *model) rates() (sent, accepted float64) {
 	return float64(b.sent-a.sent) / d, float64(b.accepted-a.accepted) / d
 }
 
-// lines are what is shown of a run below its bar, each with its name in front.
-func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list []string) {
-	add := func(name, format string, args ...any) {
-		list = append(list, faint(fmt.Sprintf("%-10s", name))+fmt.Sprintf(format, args...))
-	}
+// viewPart is a part of the view: its name, its lines, and how much it matters, the least first.
+type viewPart struct {
+	name  string
+	lines []string
+	rank  int
+}
+
+// lines are what is shown of a run below its bar, each part with its name in front. Where there is
+// no room for all, what matters least is left out.
+func (m *model) lines(p run.Progress, room int, bold, faint func(...string) string) (list []string) {
+	var parts []viewPart
+	add := func(rank int, name string, lines ...string) { parts = append(parts, viewPart{name, lines, rank}) }
 	devices := fmt.Sprintf("%d of %d connected", p.Up, p.Devices)
 	if down := p.Joined - p.Up; down > 0 && p.Phase == run.Playing {
 		devices += bold(fmt.Sprintf(", %d down", down))
@@ -337,38 +367,15 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 	if p.Drops > 0 {
 		devices += fmt.Sprintf("; connections lost %s", plural(int(p.Drops), "time"))
 	}
-	add("devices", "%s", devices)
+	add(1, "devices", devices)
+	add(2, "messages", m.counts(p)...)
 	sent, accepted := m.rates()
-	counts := []string{fmt.Sprintf("%d due", p.Due), fmt.Sprintf("%d sent", p.Sent),
-		fmt.Sprintf("%d acknowledged", p.Accepted)}
-	for _, x := range []struct {
-		n    int64
-		what string
-	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent,
-		"on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"},
-		{p.Commands, "commands came"}} {
-		if x.n > 0 {
-			counts = append(counts, fmt.Sprintf("%d %s", x.n, x.what))
-		}
-	}
-	name, line := "messages", ""
-	for _, c := range counts { // over more lines where they do not fit one
-		if line != "" && len(line)+len(c)+14 > m.width {
-			add(name, "%s,", line)
-			name, line = "", ""
-		}
-		if line != "" {
-			line += ", "
-		}
-		line += c
-	}
-	add(name, "%s", line)
-	add("a second", "%.0f sent, %.0f acknowledged", sent, accepted)
+	add(6, "a second", fmt.Sprintf("%.0f sent, %.0f acknowledged", sent, accepted))
 	acks, lags := m.view.session.Delays()
 	if a := acks.Spread(); a.N() > 0 {
 		l := lags.Spread()
-		add("delays", "acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(50)), verdict.Span(a.At(99)),
-			verdict.Span(l.At(99)))
+		add(7, "delays", fmt.Sprintf("acknowledged p50 %s, p99 %s; behind schedule p99 %s", verdict.Span(a.At(50)),
+			verdict.Span(a.At(99)), verdict.Span(l.At(99))))
 	}
 	var seen []string
 	for _, w := range p.Witnesses {
@@ -381,26 +388,82 @@ func (m *model) lines(p run.Progress, bold, faint func(...string) string) (list 
 		}
 	}
 	if len(seen) > 0 {
-		add("seen by", "%s", strings.Join(seen, ", "))
+		add(3, "seen by", strings.Join(seen, ", "))
 	}
 	if now, next := m.view.events(p); now != "" || next != "" {
-		add("now", "%s", orNothing(now))
-		add("next", "%s", orNothing(next))
+		add(5, "now", orNothing(now))
+		add(8, "next", orNothing(next))
 	}
-	room := m.height - len(list) - 5 // the head, the bar, what a hand types
-	if m.height == 0 {
-		room = 4
+	if p.Planned > 0 {
+		add(9, "by plan", fmt.Sprintf("%s: connections that it cut, wrong credentials that were refused",
+			plural(int(p.Planned), "trouble")))
 	}
-	if n := min(len(p.Troubles), room); n > 0 {
-		for i, t := range p.Troubles[len(p.Troubles)-n:] {
-			name := ""
-			if i == 0 {
-				name = "troubles"
-			}
-			add(name, "%s %s: %s", t.At.UTC().Format("15:04:05"), t.Device, printableBytes([]byte(t.What), false))
+	var troubles []string
+	for _, t := range slices.Backward(p.Troubles) { // the newest first
+		troubles = append(troubles, fmt.Sprintf("%s %s: %s", t.At.UTC().Format("15:04:05"), t.Device,
+			printableBytes([]byte(t.What), false)))
+	}
+	if len(troubles) > 0 {
+		add(4, "troubles", troubles[0])
+	}
+	// What matters most takes its room first; what is left is for more troubles, then for values.
+	sorted := slices.Clone(parts)
+	slices.SortFunc(sorted, func(a, b viewPart) int { return a.rank - b.rank })
+	kept := map[string]bool{}
+	for _, x := range sorted {
+		if len(x.lines) <= room {
+			kept[x.name] = true
+			room -= len(x.lines)
 		}
 	}
+	write := func(name string, lines []string) {
+		for i, line := range lines {
+			if i > 0 {
+				name = ""
+			}
+			list = append(list, faint(fmt.Sprintf("%-10s", name))+line)
+		}
+	}
+	for _, x := range parts {
+		if kept[x.name] {
+			if x.name == "troubles" {
+				more := min(room, len(troubles)-1)
+				x.lines, room = troubles[:1+more], room-more
+			}
+			write(x.name, x.lines)
+		}
+	}
+	if !m.bare && p.Phase == run.Playing && room > 0 {
+		write("values", m.values(room))
+	}
 	return list
+}
+
+// counts are the messages by what became of them, over more lines where they do not fit one.
+func (m *model) counts(p run.Progress) (lines []string) {
+	counts := []string{fmt.Sprintf("%d due", p.Due), fmt.Sprintf("%d sent", p.Sent),
+		fmt.Sprintf("%d acknowledged", p.Accepted)}
+	for _, x := range []struct {
+		n    int64
+		what string
+	}{{p.NotAsked, "without acknowledgement"}, {p.Due - p.Accepted - p.NotAsked - p.Refused - p.NoAnswer - p.Unsent,
+		"on their way"}, {p.Refused, "refused"}, {p.NoAnswer, "without answer"}, {p.Unsent, "unsent"},
+		{p.Commands, "commands came"}} {
+		if x.n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", x.n, x.what))
+		}
+	}
+	line := ""
+	for _, c := range counts {
+		if line != "" && len(line)+len(c)+14 > m.width {
+			lines, line = append(lines, line+","), ""
+		}
+		if line != "" {
+			line += ", "
+		}
+		line += c
+	}
+	return append(lines, line)
 }
 
 func orNothing(s string) string {

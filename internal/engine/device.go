@@ -32,6 +32,7 @@ type device struct {
 	joined       bool
 	here         bool            // it has connected: what it says at a connection is said
 	greets       bool            // it, or one behind it, sends something at each connection
+	showsOther   atomic.Bool     // the credentials of its connection are not its own, as the plan says
 	upBefore     atomic.Bool     // its connection was up before
 	away         int             // why it is not connected: how many acts
 	idle         int             // why it measures nothing: how many acts
@@ -387,6 +388,7 @@ func (l *loop) connect(d *device) {
 	}
 	if d.conn == nil && d.Gateway == nil {
 		d.upBefore.Store(false)
+		d.showsOther.Store(d.variant != nil)
 		id := d.Identity()
 		if d.variant != nil {
 			id = d.variant.Identity

@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -37,6 +38,7 @@ type Counts struct {
 	Renewed                                                           atomic.Int64 // access tokens
 	Commands, Obeyed, Answered                                        atomic.Int64
 	Overheard                                                         atomic.Int64 // commands for which there was no room
+	Planned                                                           atomic.Int64 // troubles that the plan brings about
 	Dropped                                                           atomic.Int64 // messages, by devices, as the plan says
 	// Acks are the times from sending to acknowledgement, Lags those from due to sent.
 	Acks, Lags spread.Live
@@ -59,11 +61,12 @@ type Engine struct {
 	lastTrouble atomic.Int64 // when one was kept
 	troubles    []Trouble
 	story       *story
-	context     context.Context       // of the round
-	beside      sync.WaitGroup        // what is done beside the loops
-	part        map[int]bool          // streams that take part, and -1 minus devices; nil: all
-	see         func(*Rehearsed) bool // nothing is sent: it is only seen
-	seen        bool                  // enough was
+	context     context.Context                 // of the round
+	beside      sync.WaitGroup                  // what is done beside the loops
+	part        map[int]bool                    // streams that take part, and -1 minus devices; nil: all
+	watched     atomic.Pointer[map[int]*Recent] // streams whose values somebody looks at; nil: none
+	see         func(*Rehearsed) bool           // nothing is sent: it is only seen
+	seen        bool                            // enough was
 
 	mu        sync.Mutex
 	failure   error // the first value that could not be made
@@ -480,10 +483,14 @@ const (
 )
 
 // trouble keeps something that went wrong, if none was kept just now: there may be thousands a
-// second, and only the last are looked at.
-func (e *Engine) trouble(device string, what func() string) {
+// second, and only the last are looked at. What the plan itself brings about is counted apart.
+func (e *Engine) trouble(device string, planned bool, what func() string) {
 	if e.Log != nil {
 		e.Log.Warn(what(), "device", device)
+	}
+	if planned {
+		e.Counts.Planned.Add(1)
+		return
 	}
 	now, last := clock.Nano(), e.lastTrouble.Load()
 	if now-last < int64(troublePause) || !e.lastTrouble.CompareAndSwap(last, now) {
@@ -639,6 +646,9 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 		if e.Carried != nil {
 			e.Carried(s.Index, s.seq, carried)
 		}
+		if w := e.watched.Load(); w != nil {
+			(*w)[s.Index].add(carried)
+		}
 		l.page.Due(s.Index, s.seq, e.round, due, o.meant, calls, carried)
 	}
 	e.Counts.Due.Add(int64(len(written.Carried)))
@@ -772,14 +782,14 @@ func (e *Engine) Settled(m *link.Message, at int64, o outcome.Outcome, code int,
 		}
 	case outcome.Refused:
 		e.Counts.Refused.Add(n)
-		e.trouble(d.Name, func() string {
+		e.trouble(d.Name, m.Meant == uint8(ledger.ToRefuse), func() string {
 			return fmt.Sprintf("%s #%d was refused: %s", e.streams[m.Stream].Reading.Name, m.Seq, text)
 		})
 	case outcome.NotAsked:
 		e.Counts.NotAsked.Add(n)
 	case outcome.NoAnswer:
 		e.Counts.NoAnswer.Add(n)
-		e.trouble(d.Name, func() string {
+		e.trouble(d.Name, false, func() string {
 			return fmt.Sprintf("%s #%d was not answered: %s", e.streams[m.Stream].Reading.Name, m.Seq, text)
 		})
 	case outcome.Unsent:
@@ -858,7 +868,8 @@ func (e *Engine) Down(i int, loss link.Loss) {
 		}
 	}
 	e.mu.Unlock()
-	e.trouble(d.Name, func() string {
+	planned := d.showsOther.Load() && loss.Refused || strings.Contains(loss.Why, link.ErrCut.Error())
+	e.trouble(d.Name, planned, func() string {
 		what := "connection lost: "
 		if loss.Early {
 			what = "could not connect: "

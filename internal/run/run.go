@@ -146,6 +146,9 @@ type Progress struct {
 	LastDrop string        `json:"last_lost_why,omitempty"`
 	Commands int64         `json:"commands"`
 	Awaited  []Awaited     `json:"witnesses_wait_for,omitempty"`
+	// Planned is how often something went wrong as the plan has it: a network that it cut, a
+	// credential that it made wrong.
+	Planned int64 `json:"planned_troubles,omitempty"`
 	// Witnesses is what each has seen so far, Troubles what went wrong last.
 	Witnesses []Seen           `json:"witnesses,omitempty"`
 	Troubles  []engine.Trouble `json:"troubles,omitempty"`
@@ -922,7 +925,7 @@ func (s *Session) Progress() Progress {
 	p.NotAsked, p.NoAnswer, p.Unsent, p.Drops = c.NotAsked.Load(), c.NoAnswer.Load(), c.Unsent.Load(), c.Drops.Load()
 	p.LastDrop, p.Commands = s.engine.LastDrop(), c.Commands.Load()
 	p.Paused, p.Stood = s.engine.Paused(), s.engine.Stood()
-	p.Troubles = s.engine.Troubles()
+	p.Troubles, p.Planned = s.engine.Troubles(), c.Planned.Load()
 	for i, w := range s.witnesses {
 		if w != nil {
 			spec := s.crowd.Witnesses[i]
@@ -940,6 +943,9 @@ func (s *Session) Progress() Progress {
 	}
 	return p
 }
+
+// Watch keeps the last messages of some streams, by index, for whoever looks while the run plays.
+func (s *Session) Watch(streams []int) map[int]*engine.Recent { return s.engine.Watch(streams) }
 
 // Delays are the times from sending to acknowledgement so far, and from due to sent.
 func (s *Session) Delays() (acknowledged, lag *spread.Live) {
