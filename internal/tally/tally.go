@@ -413,7 +413,7 @@ func (t *Tally) ordered(c *evidence.Case) {
 		first, copies, own := (*evidence.Sighting)(nil), 0, k.Own()
 		for i := range c.Sightings {
 			x := &c.Sightings[i]
-			if x.Witness != w || x.Again || x.Asked && (x.Stored.IsZero() || !own) || k.IsOff(c.Sent, x) {
+			if x.Witness != w || x.Again || x.Unsure || x.Asked && (x.Stored.IsZero() || !own) || k.IsOff(c.Sent, x) {
 				continue
 			}
 			if copies++; first == nil {

@@ -107,14 +107,6 @@ func (r *reader) witnesses(n *yaml.Node) {
 		w.Latest = o.word("shows") == "latest"
 		w.Wait = o.span("wait")
 		w.Timeout = o.span("timeout")
-		if w.Listens() && w.Sees() {
-			for _, k := range r.crowd.Kinds {
-				if k.Mark.Place == crowd.MarkNone && len(w.Who) == 0 {
-					r.Add(w.Pos, "%s listens, and the messages of the kind %q are told apart by their values and order: only what "+
-						"is asked can be; name the kinds it is for with who:, or give them a mark", what, k.Name)
-				}
-			}
-		}
 		w.Shift = parse(r, o.get("shift"), what+": shift", 0, quantity.ParseDuration)
 		if o.get("cut") != nil {
 			w.Cut = map[string]time.Duration{"s": time.Second, "ms": time.Millisecond, "us": time.Microsecond}[o.word("cut")]

@@ -41,6 +41,7 @@ type listener struct {
 	sample   string                 // the first of them
 	foreign  int                    // messages of other runs
 	nth      map[match.Occasion]int // of those that only their values tell apart
+	held     map[int][]held         // of those that only their order tells apart, by stream
 }
 
 // New makes a listening witness.
@@ -240,11 +241,12 @@ func (e *listener) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	deadline := time.Now().Add(e.Spec.Wait)
 	e.Begin(r)
 	defer e.Over()
-	for e.Awaited() > 0 && time.Now().Before(deadline) && ctx.Err() == nil {
+	for e.Awaited() > e.waiting(r) && time.Now().Before(deadline) && ctx.Err() == nil {
 		hearing.Sleep(ctx, 50*time.Millisecond)
 	}
 	hearing.Sleep(ctx, e.Spec.WatchCopies)
 	answered := e.source.fence(ctx)
+	e.place(r)
 	last, down, why := e.source.state()
 	switch {
 	case !down.IsZero():
@@ -283,6 +285,10 @@ func (e *listener) unmarkedOurs(m *message, p *match.Part, filed int) bool {
 		d = e.Catalog.Fleet.Streams[filed].Device
 	} else if x.FiledDevice != "" {
 		d = e.Catalog.Device(x.FiledDevice)
+	}
+	if is && d != nil && d.Cast.Kind.Mark.Place == crowd.MarkNone && e.Sees(d) {
+		e.hold(m, values, d, filed, x.FiledReading)
+		return true
 	}
 	if !is || d == nil || d.Cast.Kind.Mark.Place != crowd.MarkTime {
 		return d != nil && e.Catalog.Index.Tells(d)

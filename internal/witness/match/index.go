@@ -209,6 +209,16 @@ func (x *Index) Stamp(streams []*fleet.Stream, p *Part, values map[string]any, p
 	return v
 }
 
+// Digest is that of a message; 0: it carried nothing that tells it.
+func (x *Index) Digest(stream int, seq uint64) uint64 {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	if list := x.streams[stream].digests; seq > 0 && seq <= uint64(len(list)) {
+		return list[seq-1]
+	}
+	return 0
+}
+
 // Valued lists the messages of a stream with a digest.
 func (x *Index) Valued(stream int, digest uint64) (list []Entry) {
 	x.mu.RLock()

@@ -1,0 +1,163 @@
+package match
+
+import (
+	"slices"
+	"sort"
+)
+
+// Sent is a message that should come out, known by a digest of its values; Heard is one that did.
+type (
+	Sent struct {
+		Seq    uint64
+		Digest uint64
+	}
+	Heard struct {
+		Digest uint64
+		Again  bool // it may be one that came before, handed out once more
+	}
+)
+
+// Pair says that what was heard is a message; both are places in their lists. Not sure: it may be.
+type Pair struct {
+	Heard, Sent int
+	Sure        bool
+}
+
+// Align finds out which message each is that was heard, by values and order alone. Both lists are
+// in their order. What it is not sure of, it says: an equal value that came less often than it
+// was sent may be any of those. What is of no message is in no pair.
+//
+// Messages whose values are alone in both lists are found first. Those of them that came in their
+// order divide the lists into stretches. In each stretch, values that came as often as they were
+// sent are these messages; values of no message are those that are missing there, changed, if they
+// are as many.
+func Align(sent []Sent, heard []Heard) (pairs []Pair) {
+	sentAt, heardAt, againAt := map[uint64][]int{}, map[uint64][]int{}, map[uint64][]int{}
+	for i, s := range sent {
+		sentAt[s.Digest] = append(sentAt[s.Digest], i)
+	}
+	for i, h := range heard {
+		if h.Again {
+			againAt[h.Digest] = append(againAt[h.Digest], i)
+		} else {
+			heardAt[h.Digest] = append(heardAt[h.Digest], i)
+		}
+	}
+	var anchors []Pair
+	found := make([]bool, len(sent))
+	for i, s := range sent {
+		if len(sentAt[s.Digest]) > 1 {
+			continue
+		}
+		for _, h := range append(slices.Clone(heardAt[s.Digest]), againAt[s.Digest]...) {
+			pairs, found[i] = append(pairs, Pair{h, i, true}), true
+		}
+		if len(heardAt[s.Digest]) == 1 {
+			anchors = append(anchors, Pair{heardAt[s.Digest][0], i, true})
+		}
+	}
+	anchors = append(inOrder(anchors), Pair{Heard: len(heard), Sent: len(sent)})
+	uneven := map[uint64]bool{} // values that came in a stretch as often as they were sent nowhere
+	type stretch struct{ sent, heard []int }
+	var stretches []stretch
+	from := Pair{-1, -1, true}
+	for _, to := range anchors {
+		x := stretch{}
+		for i := from.Sent + 1; i < to.Sent; i++ {
+			x.sent = append(x.sent, i)
+		}
+		for h := from.Heard + 1; h < to.Heard; h++ {
+			if !heard[h].Again {
+				x.heard = append(x.heard, h)
+			}
+		}
+		from, stretches = to, append(stretches, x)
+	}
+	for _, x := range stretches {
+		s, h := map[uint64][]int{}, map[uint64][]int{}
+		for _, i := range x.sent {
+			if d := sent[i].Digest; len(sentAt[d]) > 1 {
+				s[d] = append(s[d], i)
+			}
+		}
+		for _, i := range x.heard {
+			if d := heard[i].Digest; len(sentAt[d]) > 1 {
+				h[d] = append(h[d], i)
+			}
+		}
+		for d, list := range s {
+			if len(h[d]) == len(list) {
+				for k, i := range list {
+					pairs, found[i] = append(pairs, Pair{h[d][k], i, true}), true
+				}
+			} else if len(h[d]) > 0 || len(againAt[d]) > 0 {
+				uneven[d] = true
+			}
+		}
+		for d := range h {
+			if len(s[d]) == 0 {
+				uneven[d] = true
+			}
+		}
+	}
+	for d := range uneven { // each of them may be any of these
+		rows := append(slices.Clone(heardAt[d]), againAt[d]...)
+		for k, i := range sentAt[d] {
+			if !found[i] {
+				pairs, found[i] = append(pairs, Pair{rows[min(k, len(rows)-1)], i, false}), true
+			}
+		}
+	}
+	for _, x := range stretches {
+		var missing, strange []int
+		open := false // which of some came is not known: any of the strange ones may be theirs
+		for _, i := range x.sent {
+			if !found[i] {
+				missing = append(missing, i)
+			}
+			open = open || uneven[sent[i].Digest]
+		}
+		for _, h := range x.heard {
+			if len(sentAt[heard[h].Digest]) == 0 {
+				strange = append(strange, h)
+			}
+		}
+		others := map[uint64]bool{} // one that came twice is not two
+		for _, h := range strange {
+			others[heard[h].Digest] = true
+		}
+		for k, i := range missing {
+			if len(strange) > 0 {
+				pairs = append(pairs, Pair{strange[min(k, len(strange)-1)], i, !open && len(others) == len(missing) &&
+					len(strange) == len(missing)})
+			}
+		}
+	}
+	slices.SortFunc(pairs, func(a, b Pair) int { return a.Heard - b.Heard })
+	return pairs
+}
+
+// inOrder are the most pairs that rise in both places; those given rise in that of the sent.
+func inOrder(list []Pair) []Pair {
+	var ends []int // by length less one: where the best chain of it ends
+	before := make([]int, len(list))
+	for i, p := range list {
+		k := sort.Search(len(ends), func(k int) bool { return list[ends[k]].Heard >= p.Heard })
+		if before[i] = -1; k > 0 {
+			before[i] = ends[k-1]
+		}
+		if k == len(ends) {
+			ends = append(ends, i)
+		} else {
+			ends[k] = i
+		}
+	}
+	var chain []Pair
+	if len(ends) > 0 {
+		for i := ends[len(ends)-1]; i >= 0; i = before[i] {
+			chain = append(chain, list[i])
+		}
+	}
+	slices.Reverse(chain)
+	return chain
+}

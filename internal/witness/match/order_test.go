@@ -1,0 +1,121 @@
+package match_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/witness/match"
+)
+
+// What is sent and heard is written as letters, one for each value; a small letter with an
+// apostrophe was handed out again.
+func TestAlign(t *testing.T) {
+	for _, c := range []struct{ sent, heard, want string }{
+		{"", "", ""}, {"abc", "", ""}, {"", "abc", ""},
+		{"abc", "abc", "1=1 2=2 3=3"},
+		{"abc", "ac", "1=1 2=3"},                  // b is lost
+		{"abc", "cab", "1=3 2=1 3=2"},             // in another order
+		{"abc", "abbc", "1=1 2=2 3=2 4=3"},        // b came twice
+		{"abc", "axc", "1=1 2=2 3=3"},             // b was changed
+		{"abcd", "axd", "1=1 2?2 2?3 3=4"},        // of b and c one is changed, and one lost: which?
+		{"abc", "axyc", "1=1 2?2 4=3"},            // b, or somebody else's
+		{"aaa", "aaa", "1=1 2=2 3=3"},             // the same value, as often
+		{"aaa", "aa", "1?1 2?2 2?3"},              // one of them is lost: which?
+		{"aaa", "aaaa", "1?1 2?2 3?3"},            // one came twice: which?
+		{"abaca", "abaca", "1=1 2=2 3=3 4=4 5=5"}, // each between others
+		{"abaca", "abca", "1=1 2=2 3=4 4=5"},      // the second a is lost: it is the one between b and c
+		{"abab", "abab", "1=1 2=2 3=3 4=4"},       // no value is alone
+		{"abca", "bcaa", "1=2 2=3 3?1 4?4"},       // the first a is late, or lost and the last one there twice
+		{"aba", "aba'a", "1=1 2=2 4=3"},           // handed out again: that counts for nothing
+		{"aab", "aa'b", "1?1 2?2 3=3"},            // but it may be the first time
+		{"ab", "a'b", "1=1 2=2"},                  // the only one that it can be
+		{"abb", "abxb", "1=1 2=2 4=3"},            // somebody else's
+		{"aabb", "abab", "1=1 2=3 3=2 4=4"},       // no order is asked of what is alike
+	} {
+		sent, heard := lettersSent(c.sent), lettersHeard(c.heard)
+		var got []string
+		for _, p := range match.Align(sent, heard) {
+			got = append(got, fmt.Sprintf("%d%s%d", p.Heard+1, map[bool]string{true: "=", false: "?"}[p.Sure], p.Sent+1))
+		}
+		slices.Sort(got)
+		want := strings.Fields(c.want)
+		slices.Sort(want)
+		assert.Equal(t, want, slices.Clip(append([]string{}, got...)), "%s heard as %s", c.sent, c.heard)
+	}
+}
+
+func lettersSent(s string) (list []match.Sent) {
+	for i, r := range s {
+		list = append(list, match.Sent{Seq: uint64(i + 1), Digest: uint64(r)})
+	}
+	return list
+}
+
+func lettersHeard(s string) (list []match.Heard) {
+	for _, r := range s {
+		if r == '\'' {
+			list[len(list)-1].Again = true
+			continue
+		}
+		list = append(list, match.Heard{Digest: uint64(r)})
+	}
+	return list
+}
+
+// A platform that loses, doubles, changes or hands out again: what arrived is never taken for
+// missing; where nothing came twice, what is missing is missing in truth, and nothing sure is
+// wrong.
+func TestAlignIsHonest(t *testing.T) {
+	for seed := range uint64(20_000) {
+		rng := rand.New(rand.NewPCG(seed, 7))
+		values, n := 1+rng.IntN(12), rng.IntN(14)
+		does := func(what int) bool { return seed>>what&1 == 1 && rng.IntN(4) == 0 } // what a platform does at all
+		var sent []match.Sent
+		var heard []match.Heard
+		var of []int                                                  // whose each is
+		came, changed, twice := map[int]bool{}, map[int]bool{}, false // what a platform did
+		for i := range n {
+			d := uint64(1 + rng.IntN(values))
+			sent = append(sent, match.Sent{Seq: uint64(i + 1), Digest: d})
+			if does(0) {
+				continue
+			}
+			if came[i] = true; does(1) {
+				d, changed[i] = uint64(100+i), true
+			}
+			heard, of = append(heard, match.Heard{Digest: d}), append(of, i)
+			if does(2) {
+				twice = true
+				heard, of = append(heard, match.Heard{Digest: d}), append(of, i)
+			}
+			if does(3) {
+				heard, of = append(heard, match.Heard{Digest: d, Again: true}), append(of, i)
+			}
+		}
+		found := map[int]bool{}
+		for _, p := range match.Align(sent, heard) {
+			found[p.Sent] = true
+			same := heard[p.Heard].Digest == sent[p.Sent].Digest
+			if p.Sure && !same && !twice { // changed: it is that one's, whatever it was changed to
+				require.Equal(t, p.Sent, of[p.Heard], "seed %d: %v %v", seed, sent, heard)
+			}
+			if p.Sure && same && values > n { // no two are alike but by chance
+				alike := slices.ContainsFunc(sent, func(x match.Sent) bool { return x.Digest == sent[p.Sent].Digest && x != sent[p.Sent] })
+				require.True(t, alike || p.Sent == of[p.Heard], "seed %d: %v %v", seed, sent, heard)
+			}
+		}
+		switch missing := n - len(found); {
+		case len(changed) > 0:
+		case len(came) == n && !twice:
+			require.Zero(t, missing, "seed %d: %v %v", seed, sent, heard)
+		default:
+			require.LessOrEqual(t, missing, n-len(came), "seed %d: %v %v", seed, sent, heard)
+		}
+	}
+}
