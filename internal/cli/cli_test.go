@@ -51,7 +51,12 @@ func TestScripts(t *testing.T) {
 		}
 		files = some
 	}
-	testscript.Run(t, testscript.Params{
+	testscript.Run(t, scripts(files))
+}
+
+// scripts are how scripts are played.
+func scripts(files []string) testscript.Params {
+	return testscript.Params{
 		Files: files,
 		Setup: func(env *testscript.Env) error {
 			s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0",
@@ -180,7 +185,7 @@ func TestScripts(t *testing.T) {
 				}))
 			},
 		},
-	})
+	}
 }
 
 func contains(b []byte, s string) bool {

@@ -97,7 +97,7 @@ func secureCrowd(t *testing.T, dir, way, ear, store string) *crowd.Crowd {
 crowd: secure
 links:
   way: {`+way+`}
-  ear: {mqtt: "`+ear+`", TLS}
+  ear: {mqtt: "`+ear+`", timeout: 60s, TLS}
   shore: {http: "`+store+`", TLS}
 kinds: {buoy: {link: way, readings: {state: {every: 100ms, `+target+`, fields: {wave_m: {signal: swell, round: 2}}}}}}
 devices: [{kind: buoy, count: 4}]
