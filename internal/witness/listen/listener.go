@@ -42,6 +42,8 @@ type listener struct {
 	foreign  int                    // messages of other runs
 	nth      map[match.Occasion]int // of those that only their values tell apart
 	held     map[int][]held         // of those that only their order tells apart, by stream
+	looked   int                    // how many of these there were when they were last compared
+	enough   int                    // and how many messages were among them
 }
 
 // New makes a listening witness.

@@ -54,15 +54,36 @@ func (e *listener) hold(m *message, values map[string]any, d *fleet.Device, file
 	e.held[s] = append(e.held[s], h)
 }
 
-// waiting is how many of the messages that are still to be found are perhaps among those that are
-// held.
+// waiting is how many of the messages that are still to be found are surely among those that are
+// held: their values came as often. A value of none may be somebody else's, and is not waited
+// with.
 func (e *listener) waiting(r hearing.Round) (n int) {
 	e.countMu.Lock()
 	defer e.countMu.Unlock()
+	rows := 0
 	for s, list := range e.held {
 		from, to := r.Expect.Range(s)
+		rows += len(list)
 		n += min(len(list), int(to-from))
 	}
+	if n < e.Awaited() || rows == e.looked { // too few in any case, or no more than before
+		return min(n, e.enough)
+	}
+	e.looked, n = rows, 0
+	for s, list := range e.held {
+		came := map[uint64]int{}
+		for _, h := range list {
+			came[h.digest]++
+		}
+		from, to := r.Expect.Range(s)
+		for seq := from; seq < to; seq++ {
+			if d := e.Catalog.Index.Digest(s, seq); came[d] > 0 && !r.Expect.Excused(s, seq) && !e.Has(s, seq) {
+				came[d]--
+				n++
+			}
+		}
+	}
+	e.enough = n
 	return n
 }
 
@@ -70,7 +91,7 @@ func (e *listener) waiting(r hearing.Round) (n int) {
 func (e *listener) place(r hearing.Round) {
 	e.countMu.Lock()
 	all := e.held
-	e.held = nil
+	e.held, e.looked, e.enough = nil, 0, 0
 	e.countMu.Unlock()
 	for _, s := range e.Catalog.Fleet.Streams {
 		list := all[s.Index]
