@@ -93,7 +93,7 @@ func (m *mosquitto) stop() {
 func overMQTT(version string, qos int, length string) string {
 	return fmt.Sprintf(`
 crowd: harbour
-links: {sea: {mqtt: mqtt://MQTT, version: %s, back_off: 300ms to 1s}}
+links: {sea: {mqtt: mqtt://MQTT, version: %s, back_off: 300ms to 1s, connect_timeout: 60s}}
 kinds:
   buoy:
     readings:

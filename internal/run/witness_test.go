@@ -374,7 +374,7 @@ func TestQuestions(t *testing.T) {
 			}
 			play := playOn
 			if name == "a pick without end" { // it computes, which takes real time
-				play, text = playOnSockets, strings.Replace(text, "wait: 15s", "wait: 3s", 1)
+				play, text = playOnSockets, strings.Replace(text, "wait: 15s", "wait: 12s", 1)
 			}
 			p := play(t, srv, text)
 			due := p.result.Total.Due()

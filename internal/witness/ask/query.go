@@ -241,12 +241,8 @@ func (q *query) patiently(ctx hearing.Context, address string, on *Cursor) (rest
 	})
 }
 
-// page asks for one page, once. Each row goes to see; what stands beside the rows is
-// given back.
-func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, error) {
-	if err := q.pace.Wait(ctx); err != nil {
-		return nil, context.DeadlineExceeded // there is no room for it before the deadline
-	}
+// request is one that shows who asks.
+func (q *query) request(ctx hearing.Context, address string) (*http.Request, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return nil, err
@@ -254,11 +250,30 @@ func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, e
 	req.Header = q.headers.Clone()
 	req.Header.Set("Accept", "application/json")
 	req.Header.Set("User-Agent", "runcrowd")
-	if err := q.own.Authorize(req); err != nil {
+	return req, q.own.Authorize(req)
+}
+
+// page asks for one page, once. Each row goes to see; what stands beside the rows is
+// given back.
+func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, error) {
+	if err := q.pace.Wait(ctx); err != nil {
+		return nil, context.DeadlineExceeded // there is no room for it before the deadline
+	}
+	req, err := q.request(ctx, address)
+	if err != nil {
 		return nil, err
 	}
 	began := clock.Now()
 	resp, err := q.client.Do(req)
+	if err == nil && resp.StatusCode == http.StatusUnauthorized && q.own.Tokens != nil {
+		// The token may have run out on the way: with a new one it is asked once more.
+		again, wrong := q.request(ctx, address)
+		if wrong == nil && again.Header.Get("Authorization") != req.Header.Get("Authorization") {
+			resp.Body.Close()
+			began = clock.Now()
+			resp, err = q.client.Do(again)
+		}
+	}
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
