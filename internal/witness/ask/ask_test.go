@@ -69,9 +69,13 @@ func (t *taker) text() string {
 }
 
 func crowd(witness string) string {
+	token := ""
+	if strings.Contains(witness, "link: shore") {
+		token = `, access_token: {text: "a-token-${expiry}", valid: 10s}`
+	}
 	return `
 crowd: skerry-roads
-links: {shore: {http: "http://127.0.0.1:80"}}
+links: {shore: {http: "http://127.0.0.1:80"` + token + `}}
 kinds: {gauge: {link: shore, readings: {level: {every: 1s, path: /in, fields: {a: 1}}}}}
 devices: [{kind: gauge, count: 3, name: "gauge-${n}"}]
 plan: {for: 10s}
@@ -298,6 +302,37 @@ func TestTheFirstQuestion(t *testing.T) {
 					assert.Equal(t, []string{at}, s.asked)
 					assert.Equal(t, "k-skerry-roads", s.headers.Get("X-Key"))
 					assert.Equal(t, "application/json", s.headers.Get("Accept"))
+				}
+			})
+		})
+	}
+}
+
+// A token that runs out on the way is no refusal: with a new one it is asked once more, and only
+// once.
+func TestATokenThatRunsOutOnTheWay(t *testing.T) {
+	const store = `link: shore, timeout: 1m, get: "http://127.0.0.1/r?d=${device}", rows: ".rows[]"`
+	for name, c := range map[string]struct {
+		answers []string
+		asked   int
+		err     string
+	}{
+		"it ran out":         {[]string{"after 20s\n401\nx", `{"rows":[]}`}, 2, ""},
+		"the new one, too":   {[]string{"after 20s\n401\nx", "after 20s\n401\nx", `{"rows":[]}`}, 2, "401 Unauthorized"},
+		"it is good, and no": {[]string{"401\nx", `{"rows":[]}`}, 1, "401 Unauthorized"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			onWeb(t, store, map[string][]string{"/r?d=gauge-1": c.answers}, func(t *testing.T, w *witnesstest.World, s *web) {
+				s.ready = true
+				a, err := ask.New(w.Base)
+				require.NoError(t, err)
+				defer a.Stop()
+				err = a.Ready(t.Context(), w.Fleet.Devices[0])
+				assert.Len(t, s.asked, c.asked)
+				if c.err == "" {
+					assert.NoError(t, err)
+				} else {
+					assert.ErrorContains(t, err, c.err)
 				}
 			})
 		})
