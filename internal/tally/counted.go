@@ -169,7 +169,7 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 		default:
 			got = fmt.Sprintf("%d of %d", x.Theirs, x.Least)
 		}
-		if i == 0 || c.State == proof.Met || state == proof.NotMet && c.State == proof.Undecided {
+		if c.State == proof.Met || state == proof.NotMet && c.State == proof.Undecided {
 			c.Got, c.State = got, state
 		}
 	}

@@ -358,10 +358,10 @@ func instant(v any) (t time.Time, text, ok bool) {
 	case json.Number:
 		if n, ok := decimal.Parse(x.String()); ok && n.Cmp(aBillion) >= 0 {
 			t, ok = n.Instant()
-			return t, false, ok
+			return t, text, ok
 		}
 	}
-	return t, false, false
+	return t, text, ok
 }
 
 // compareTimes compares two notations of a time, of which one is a text.

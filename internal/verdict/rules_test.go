@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"testing"
@@ -539,4 +540,35 @@ func TestUntouched(t *testing.T) {
 	assert.False(t, untouched([]byte(`{"a":"\\"}`), []byte(`{"mark":"x","a":"\\"}`)), "with an escape, any name may "+
 		"stand in it")
 	assert.True(t, untouched([]byte(`{"a":"\\"}`), []byte(`{"a":"\\"}`)))
+}
+
+// Of many times the greatest are kept, and no more than so many.
+func TestTheGreatestAreKept(t *testing.T) {
+	var g greatest
+	for i := range mostKept + 100 { // each once, in an order that is none
+		g.add(time.Duration((i * 7919) % (mostKept + 100)))
+	}
+	assert.Len(t, g, mostKept)
+	assert.Equal(t, time.Duration(100), slices.Min(g))
+	assert.Equal(t, time.Duration(mostKept+99), slices.Max(g))
+}
+
+// Texts that stand for themselves are those of plain letters, a blank among them.
+func TestSimple(t *testing.T) {
+	for s, want := range map[string]bool{"a b~": true, "": true, "a\"": false, `a\`: false, "a\x1f": false, "a\x7f": false, "é": false} {
+		assert.Equal(t, want, simple([]byte(s)), "%q", s)
+	}
+}
+
+// A number is a time where it tells one of our days, in any unit; it is never one as a text is.
+func TestInstants(t *testing.T) {
+	for _, c := range []struct {
+		v        any
+		text, ok bool
+	}{{"2026-01-01T00:00:00Z", true, true}, {"noon", true, false}, {json.Number("1796044322.014"), false, true}, {json.Number("1000000000"), false, true},
+		{json.Number("999999999"), false, false}, {json.Number("1e400"), false, false}, {true, false, false}, {nil, false, false}} {
+		_, text, ok := instant(c.v)
+		assert.Equal(t, c.ok, ok, "%v", c.v)
+		assert.Equal(t, c.text, text, "%v", c.v)
+	}
 }

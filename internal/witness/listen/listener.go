@@ -329,6 +329,6 @@ func (e *listener) unmarkedOurs(m *message, p *match.Part, filed int) bool {
 	}
 	s := e.Catalog.Fleet.Streams[found.Stream]
 	e.sighting(m, match.Whose{Mark: ledger.Mark{Run: e.Catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name,
-		Seq: found.Seq}, Stream: found.Stream, Ours: true}, filed, filed >= 0, p.Values)
+		Seq: found.Seq}, Stream: found.Stream, Ours: true}, filed, true, p.Values) // its place told whose it is
 	return true
 }

@@ -152,5 +152,5 @@ func (e *listener) placed(s *fleet.Stream, h *held, seq uint64, sure bool) {
 	}
 	values, _ := strictjson.Decode(h.values)
 	e.sighting(&h.message, match.Whose{Mark: ledger.Mark{Run: e.Catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name,
-		Seq: seq}, Stream: s.Index, Ours: true}, h.filed, h.filed >= 0, values)
+		Seq: seq}, Stream: s.Index, Ours: true}, h.filed, true, values)
 }
