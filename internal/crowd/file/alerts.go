@@ -114,6 +114,9 @@ func (r *reader) calls(x *crowd.Alert, o *object, what string) {
 			}
 			fields := make([]string, len(rd.Fields))
 			for i := range rd.Fields {
+				if rd.Only != "" && rd.Only != rd.Fields[i].Name { // another message has it
+					continue
+				}
 				fields[i] = strings.ReplaceAll(rd.Fields[i].Name, ".", "_")
 				env[fields[i]] = rd.Fields[i].Sample
 			}

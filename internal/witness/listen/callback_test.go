@@ -22,6 +22,7 @@ func TestWhoseCallItIs(t *testing.T) {
 		"on this machine":                        {"127.0.0.1:1883", "127.0.0.1:4000", false, true},
 		"on this machine, by another address":    {"127.0.0.1:1883", "[::1]:4000", false, true},
 		"from this machine, to one far away":     {"192.0.2.7:1883", "127.0.0.1:4000", false, false},
+		"on this machine, by its name":           {"localhost:1883", "127.0.0.1:4000", false, true},
 		"from the platform, by IPv6":             {"[2001:db8::7]:1883", "[2001:db8::7]:4000", false, true},
 		"from the platform, whose link is HTTP":  {"http://192.0.2.7:8080", "192.0.2.7:4000", false, true},
 		"from the platform, IPv4 within IPv6":    {"192.0.2.7:1883", "[::ffff:192.0.2.7]:4000", false, true},

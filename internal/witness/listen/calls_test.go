@@ -1,6 +1,7 @@
 package listen
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -146,6 +147,15 @@ func TestACallbackThatDoesNotListen(t *testing.T) {
 	assert.Contains(t, reach.What, "cannot listen there: ")
 	e.Stop()
 	taken.Close()
+
+	for _, c := range []error{&net.OpError{Op: "listen", Err: errors.New("it is taken")}, errors.New("it is taken")} {
+		w.Catalog.Listen = func(string, string) (net.Listener, error) { return nil, c }
+		e, err = newListener(w.Base)
+		require.NoError(t, err)
+		require.ErrorAs(t, e.Start(t.Context()), &reach)
+		assert.Equal(t, "cannot listen there: it is taken", reach.What)
+		e.Stop()
+	}
 
 	var l net.Listener
 	w.Catalog.Listen = func(network, address string) (net.Listener, error) {

@@ -79,6 +79,8 @@ alerts: {low: {heard_by: ear, about: .d, when: a < 1}}`
 			noted:  []string{`buoy-1/state/1 again {"mark":"«1»"}`, `buoy-1/state/2 perhaps {"mark":"«2»"}`}},
 		"a corrupted one": {witness: ear, corrupted: true, messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"mark":"«1»","a"`},
 			noted: []string{`buoy-1/state/1 {"mark":"«1»","a"`}},
+		"a corrupted one, its mark behind": {witness: ear, corrupted: true, messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"a":1,"mark":"«1»"`},
+			noted: []string{`buoy-1/state/1 {"a":1,"mark":"«1»"`}},
 		"what cannot be read": {witness: ear, messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"mark":"«1`}},
 		"what is picked": {witness: picks, messages: []message{{topic: "out/1"}},
 			bodies: []string{`{"m":"«1»","d":"buoy-2","r":"state","t":"«@3s»","v":{"a":1}}`}, noted: []string{`buoy-1/state/1 at buoy-2/ stored 3s {"a":1}`}},
