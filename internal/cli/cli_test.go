@@ -92,7 +92,7 @@ func scripts(files []string) testscript.Params {
 			env.Setenv("REGISTRY_HTTP", registry.HTTPAddr)
 			signed, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0", Token: "open-sesame-77",
 				JWTSecret: "jwt-secret-55", TokenAsUser: true,
-				OAuthSecret: "oauth-secret-66", TokenLife: 2 * time.Second, OwnTopics: true})
+				OAuthSecret: "oauth-secret-66", TokenLife: 6 * time.Second, OwnTopics: true})
 			if err != nil {
 				return err
 			}
