@@ -26,9 +26,39 @@ func (r *reader) readLinks(n *yaml.Node) {
 	}
 }
 
+// otherKeys are what people call the address of a link.
+var otherKeys = []string{"address", "url", "uri", "broker", "server", "host", "endpoint"}
+
+// named is a link whose address stands under mqtt or http: where it stands under another name,
+// that is told, and the rest is read as if it did.
+func (r *reader) named(n *yaml.Node, what string) *yaml.Node {
+	m := r.resolve(n)
+	if m.Kind != yaml.MappingNode || r.has(m, "mqtt") || r.has(m, "http") {
+		return n
+	}
+	for _, k := range otherKeys {
+		i := keyIndex(m, k)
+		if i < 0 {
+			continue
+		}
+		protocol, example := "mqtt", "mqtt://HOST:1883"
+		if strings.HasPrefix(m.Content[i+1].Value, "http") {
+			protocol, example = "http", "http://HOST:8080"
+		}
+		r.Add(pos(m.Content[i]), "%s has no key %q: the address stands under its protocol; write %s: %s", what, k, protocol, example)
+		other := *m
+		other.Content = slices.Clone(m.Content)
+		name := *m.Content[i]
+		name.Value = protocol
+		other.Content[i] = &name
+		return &other
+	}
+	return n
+}
+
 // link reads one link from its mapping.
 func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
-	o := r.object(n, what, linkMap)
+	o := r.object(r.named(n, what), what, linkMap)
 	l := &crowd.Link{Name: key.Value, Pos: pos(key), KeepAlive: time.Minute, CleanStart: true, Version: 5,
 		ConnectTimeout: 5 * time.Second, BackOff: [2]time.Duration{500 * time.Millisecond, 30 * time.Second}}
 	node := &linkNode{source: o.node}
