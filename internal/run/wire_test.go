@@ -143,12 +143,12 @@ func TestActionsOnTheWire(t *testing.T) {
 		"MQTT 3.1.1": `{mqtt: "mqtt://WIRE", version: 3.1.1}`, "HTTP": `{http: "http://WIRE"}`} {
 		for action, check := range map[string]func(t *testing.T, w *wire, from, to time.Time, marks map[string]time.Time){
 			"offline: {how: cut}": func(t *testing.T, w *wire, from, to time.Time, _ map[string]time.Time) {
-				reset, _ := ends(w.between(from.Add(-100*time.Millisecond), to.Add(-900*time.Millisecond)))
+				reset, _ := ends(w.between(from.Add(-100*time.Millisecond), to))
 				assert.Equal(t, 1, reset, "the connection was reset")
 				assert.Empty(t, w.between(to.Add(-900*time.Millisecond), to), "and nothing came")
 			},
 			"offline: {how: clean}": func(t *testing.T, w *wire, from, to time.Time, _ map[string]time.Time) {
-				list := w.between(from.Add(-100*time.Millisecond), to.Add(-900*time.Millisecond))
+				list := w.between(from.Add(-100*time.Millisecond), to)
 				reset, closed := ends(list)
 				assert.Zero(t, reset)
 				assert.Equal(t, 1, closed, "the connection was closed")
@@ -201,7 +201,7 @@ func TestActionsOnTheWire(t *testing.T) {
 			t.Run(name+"/"+action, func(t *testing.T) {
 				fewer(t)
 				t.Parallel()
-				play := func(t *testing.T, s *standin.StandIn, n *memnet.Net, opt run.Options) {
+				play := func(t *testing.T, s *standin.StandIn, n *memnet.Net, opt run.Options, again bool) (done bool) {
 					w := newWire(t, map[bool]string{true: s.HTTPAddr, false: s.MQTTAddr}[name == "HTTP"], n)
 					place := `topic: "h/buoy/state", qos: 1`
 					if name == "HTTP" {
@@ -215,6 +215,9 @@ devices: [{kind: buoy, name: buoy}]
 plan: {for: 4s, settle: 20s, events: [{name: x, at: 1s, for: 2s, do: {%s}}]}
 witnesses: {ear: {proves: received, subscribe: h/#, link: ear, wait: 20s}}
 `, strings.ReplaceAll(link, "WIRE", w.Addr().String()), place, action)), opt)
+					if again && len(p.result.Still) > 0 { // times over real sockets then tell of this machine
+						return false
+					}
 					if !strings.Contains(action, "cut_after") || name != "HTTP" { // there, a request that is cut has no answer
 						assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
 					}
@@ -226,15 +229,20 @@ witnesses: {ear: {proves: received, subscribe: h/#, link: ear, wait: 20s}}
 						marks[fmt.Sprintf("%s/buoy/state/%d", book.Run, m.Seq)] = m.Sent
 					}
 					check(t, w, during.From, during.To.Add(-20*time.Millisecond), marks)
+					return true
 				}
 				if !strings.Contains(action, "cut") { // a reset is one of sockets
-					inWorld(t, standin.Config{}, func(t *testing.T, w *world) { play(t, w.StandIn, w.net, w.options()) })
+					inWorld(t, standin.Config{}, func(t *testing.T, w *world) { play(t, w.StandIn, w.net, w.options(), false) })
 					return
 				}
-				s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
-				require.NoError(t, err)
-				t.Cleanup(s.Close)
-				play(t, s, nil, run.Options{})
+				for try := 1; ; try++ {
+					s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
+					require.NoError(t, err)
+					t.Cleanup(s.Close)
+					if play(t, s, nil, run.Options{}, try < 4) {
+						break
+					}
+				}
 			})
 		}
 	}
