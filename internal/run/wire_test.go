@@ -85,20 +85,29 @@ func (w *wire) serve() {
 		w.mu.Lock()
 		w.conns = append(w.conns, c, p)
 		w.mu.Unlock()
+		reset := make(chan struct{}) // whoever writes just then is told of it in place of the reader
 		w.wg.Go(func() {
 			defer c.Close()
-			io.Copy(c, p)
+			if _, err := io.Copy(c, p); errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) {
+				close(reset)
+			}
 		})
 		w.wg.Go(func() {
 			defer p.Close()
 			for {
 				b := make([]byte, 64<<10)
 				k, err := c.Read(b)
-				if errors.Is(err, net.ErrClosed) { // the platform has closed it before
-					err = io.EOF
+				at := time.Now()
+				if err != nil && !errors.Is(err, syscall.ECONNRESET) {
+					select {
+					case <-reset:
+						err = syscall.ECONNRESET
+					case <-time.After(50 * time.Millisecond):
+						err = io.EOF // the device has closed it, or the platform before
+					}
 				}
 				w.mu.Lock()
-				w.seen = append(w.seen, saw{time.Now(), n, b[:k], err})
+				w.seen = append(w.seen, saw{at, n, b[:k], err})
 				w.mu.Unlock()
 				if k > 0 {
 					p.Write(b[:k])
