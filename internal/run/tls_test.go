@@ -115,6 +115,36 @@ witnesses:
 	return c
 }
 
+// A subscription has a certificate of its own where those of the link are the devices'.
+func TestAWitnessWithACertificateOfItsOwn(t *testing.T) {
+	t.Parallel()
+	dir := certFolder(t)
+	s := securePlatform(t, dir, "server")
+	for _, name := range []string{"watcher.pem", "watcher.key"} { // under another name than the witness's
+		require.NoError(t, os.Rename(filepath.Join(dir, strings.Replace(name, "watcher", "ear", 1)), filepath.Join(dir, name)))
+	}
+	text := fmt.Sprintf(`
+crowd: secure
+links: {way: {mqtt: "mqtts://%[1]s", timeout: 60s, connect_timeout: 60s, tls: {ca: "%[2]s/ca.pem", cert: "%[2]s/${device}.pem", key: "%[2]s/${device}.key"}}}
+kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${device}", fields: {a: {signal: counter}}}}}}
+devices: [{kind: buoy, count: 4}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 30s, cert: "%[2]s/watcher.pem", key: "%[2]s/watcher.key"}}
+`, s.MQTTAddr, dir)
+	c, err := file.Parse("secure.yaml", []byte(text), file.Sources{})
+	require.NoError(t, err)
+	p := playCrowd(t, c, run.Options{})
+	assert.Greater(t, p.result.Total.Due(), 20)
+	assert.Equal(t, p.result.Total.Due(), p.result.Total[verdict.Proven], p.says())
+	_, err = file.Parse("secure.yaml", []byte(strings.Replace(text, "mqtts://", "mqtt://", 1)), file.Sources{})
+	require.ErrorContains(t, err, `a certificate goes with mqtts:// and wss://, and the link "way" has neither`)
+	c, err = file.Parse("secure.yaml", []byte(strings.NewReplacer(`, cert: "`+dir+`/watcher.pem", key: "`+dir+`/watcher.key"`, "").Replace(text)), file.Sources{})
+	if err == nil {
+		_, err = open(t, c, run.Options{Out: t.TempDir(), Version: "test"})
+	}
+	require.ErrorContains(t, err, "ear.pem", "the link's is that of a device of this name, and is not there")
+}
+
 // Every transport, each device with a certificate of its own, against a platform
 // that insists on it: all is proven, over connections that carry what they say.
 func TestTransports(t *testing.T) {

@@ -113,7 +113,7 @@ func (o *Options) subscribes(w func(string, ...any)) {
 		w("    username: \"watcher\"    # a user that may subscribe; export WATCH_PASSWORD=… before each command")
 		w("    password: \"${env.WATCH_PASSWORD}\"")
 	case "certificate":
-		w("    link: watch")
+		w("    cert: certs/watcher.pem   # one that may subscribe\n    key: certs/watcher.key")
 	}
 }
 

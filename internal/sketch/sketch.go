@@ -179,9 +179,6 @@ func Crowd(o Options) (string, error) {
 	}
 	w("\nkinds:                       # what: one kind of device, with one reading")
 	w("  device:")
-	if o.Credentials == "certificate" && !overHTTP {
-		w("    link: platform")
-	}
 	switch {
 	case o.Sample == nil:
 	case !o.Sample.Beside && mark != "mark":
@@ -345,11 +342,6 @@ func (o *Options) link(w func(string, ...any), overHTTP bool, base string) error
 	}
 	if o.CA != "" {
 		w("    tls: {ca: %s}", quoted(o.CA))
-	}
-	if o.Credentials == "certificate" && !overHTTP {
-		w("  watch:                     # the witness's: a certificate that may subscribe")
-		w("    mqtt: %s", quoted(base))
-		w("    tls: {ca: certs/ca.pem, cert: certs/watcher.pem, key: certs/watcher.key}")
 	}
 	return nil
 }

@@ -724,7 +724,8 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 			"it shares."},
 		{name: "username", typ: template, goes: "MQTT", doc: "The witness's own user, where those of the link are of " +
 			"single devices."},
-		{name: "password", typ: template, goes: "MQTT", doc: "Its password: from the environment (${env.NAME})."},
+		{name: "password", typ: template, goes: "MQTT", doc: "Its password, or a token in its place: from the " +
+			"environment (${env.NAME})."},
 		{name: "qos", typ: whole(0, 2), def: "2", goes: "MQTT", doc: "Quality of service of the subscription."},
 		{name: "topic", typ: template, goes: "MQTT", doc: "Where messages come out, if not at their own topic."},
 		{name: "get", typ: plain, doc: "An address to ask, with ${device}, ${from} and ${to}; once for each device if it " +
@@ -749,8 +750,9 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 			"answered 401."},
 		{name: "respond", typ: sub(respondMap), goes: "HTTP", doc: "What calls are answered on purpose in place of 200: " +
 			"does the platform try again?"},
-		{name: "cert", typ: filename, goes: "HTTP", doc: "The certificate of a callback over https, in PEM."},
-		{name: "key", typ: filename, goes: "HTTP", doc: "Its key."},
+		{name: "cert", typ: filename, doc: "Of a callback over https, its certificate, in PEM; of a subscription, the " +
+			"witness's own, where those of the link are of single devices."},
+		{name: "key", typ: filename, doc: "The key of that certificate."},
 		{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
 		{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "10s", doc: "How long an answer may take."},
 		{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer, or of a call; a query needs it."},

@@ -142,12 +142,16 @@ func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
 
 // ownCredentials gives a witness the link that it uses with credentials of its own.
 func (r *reader) ownCredentials(w *crowd.Witness, o *object, what string) {
-	un, pn := o.get("username"), o.get("password")
-	if un == nil && pn == nil {
+	un, pn, cn, kn := o.get("username"), o.get("password"), o.get("cert"), o.get("key")
+	if un == nil && pn == nil && cn == nil && kn == nil {
 		return
 	}
-	if un == nil {
+	if un == nil && pn != nil {
 		o.need("username", "watcher")
+	}
+	if cn != nil && w.Link.Scheme != "mqtts" && w.Link.Scheme != "wss" {
+		r.Add(pos(cn), "%s: a certificate goes with mqtts:// and wss://, and the link %q has neither", what, w.Link.Name)
+		return
 	}
 	env := crowd.GuestEnv("", formula.Secrets{}, "")
 	user, password := r.text(un, what+": username", env), r.text(pn, what+": password", env)
@@ -156,6 +160,9 @@ func (r *reader) ownCredentials(w *crowd.Witness, o *object, what string) {
 	}
 	own, node := *w.Link, *r.links[w.Link]
 	node.username, node.password, node.token = un, pn, nil
+	if cn != nil {
+		node.cert, node.key = cn, kn
+	}
 	r.links[&own] = &node
 	r.own = append(r.own, &own)
 	w.Link, w.OwnUser = &own, true

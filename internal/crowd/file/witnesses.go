@@ -28,7 +28,7 @@ type sortOfWitness struct {
 // sortsOfWitness are the ways in which a witness looks: the key that says where, what such a
 // witness is called, and the keys that go with it beside those that go with all.
 var sortsOfWitness = []sortOfWitness{
-	{"subscribe", "a subscription", []string{"link", "username", "password", "qos", "topic", "queue"}},
+	{"subscribe", "a subscription", []string{"link", "username", "password", "cert", "key", "qos", "topic", "queue"}},
 	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
 	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "limit", "pace",
 		"max_answer", "max_row", "body", "count"}},
