@@ -326,7 +326,12 @@ witnesses: {ear: {proves: received, subscribe: "harbour/#", link: ear, wait: 3s}
 				// On a busy machine a device may have its own credentials again before it could go.
 				assert.InDelta(t, 26, p.result.KeptOut+p.result.Total[verdict.Dropped], 10)
 				assert.Positive(t, p.result.KeptOut)
-				assert.Equal(t, p.result.MustNot, p.result.KeptOut)
+				unknown := 0 // what was lost with a connection over QoS 0, see proven
+				if qos == 0 {
+					unknown = p.result.Total[verdict.Unknown]
+				}
+				assert.LessOrEqual(t, p.result.MustNot-p.result.KeptOut, unknown)
+				assert.GreaterOrEqual(t, p.result.MustNot, p.result.KeptOut)
 			})
 		}
 	}
