@@ -18,6 +18,7 @@ type held struct {
 	message
 	digest uint64
 	filed  int
+	upto   uint64 // the last message that there was when it was heard
 	values []byte
 }
 
@@ -44,7 +45,7 @@ func (e *listener) hold(m *message, values map[string]any, d *fleet.Device, file
 		return // it is of none of the readings, or of any
 	}
 	s := streams[0].Index
-	h := held{message: *m, digest: match.DigestOf(values, index.Names[s]), filed: filed, values: raw}
+	h := held{message: *m, digest: match.DigestOf(values, index.Names[s]), filed: filed, upto: index.Upto(s), values: raw}
 	h.body, h.beside, h.user, h.correlation = nil, nil, nil, nil
 	e.countMu.Lock()
 	defer e.countMu.Unlock()
@@ -113,7 +114,7 @@ func (e *listener) place(r hearing.Round) {
 			if !known[h.digest] && e.earlier(s, &h, from) {
 				continue
 			}
-			rows, heard = append(rows, h), append(heard, match.Heard{Digest: h.digest, Again: h.again || h.perhaps})
+			rows, heard = append(rows, h), append(heard, match.Heard{Digest: h.digest, Again: h.again || h.perhaps, Upto: h.upto})
 		}
 		placed := make([]bool, len(rows))
 		for _, p := range match.Align(sent, heard) {

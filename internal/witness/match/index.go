@@ -219,6 +219,13 @@ func (x *Index) Digest(stream int, seq uint64) uint64 {
 	return 0
 }
 
+// Upto is the last message of a stream that there is.
+func (x *Index) Upto(stream int) uint64 {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	return uint64(len(x.streams[stream].digests))
+}
+
 // Valued lists the messages of a stream with a digest.
 func (x *Index) Valued(stream int, digest uint64) (list []Entry) {
 	x.mu.RLock()

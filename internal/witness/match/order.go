@@ -14,6 +14,9 @@ type (
 	Heard struct {
 		Digest uint64
 		Again  bool // it may be one that came before, handed out once more
+		// Upto is the last message that there was when it was heard: it is none of later ones.
+		// 0: that is not known.
+		Upto uint64
 	}
 )
 
@@ -32,6 +35,7 @@ type Pair struct {
 // sent are these messages; values of no message are those that are missing there, changed, if they
 // are as many.
 func Align(sent []Sent, heard []Heard) (pairs []Pair) {
+	possible := func(h, i int) bool { return heard[h].Upto == 0 || sent[i].Seq <= heard[h].Upto }
 	sentAt, heardAt, againAt := map[uint64][]int{}, map[uint64][]int{}, map[uint64][]int{}
 	for i, s := range sent {
 		sentAt[s.Digest] = append(sentAt[s.Digest], i)
@@ -50,14 +54,16 @@ func Align(sent []Sent, heard []Heard) (pairs []Pair) {
 			continue
 		}
 		for _, h := range append(slices.Clone(heardAt[s.Digest]), againAt[s.Digest]...) {
-			pairs, found[i] = append(pairs, Pair{h, i, true}), true
+			if possible(h, i) {
+				pairs, found[i] = append(pairs, Pair{h, i, true}), true
+			}
 		}
-		if len(heardAt[s.Digest]) == 1 {
+		if list := heardAt[s.Digest]; len(list) == 1 && possible(list[0], i) {
 			anchors = append(anchors, Pair{heardAt[s.Digest][0], i, true})
 		}
 	}
 	anchors = append(inOrder(anchors), Pair{Heard: len(heard), Sent: len(sent)})
-	uneven := map[uint64]bool{} // values that came in a stretch as often as they were sent nowhere
+	uneven := map[uint64]bool{} // values that came in some stretch more or less often than they were sent
 	type stretch struct{ sent, heard []int }
 	var stretches []stretch
 	from := Pair{-1, -1, true}
@@ -86,7 +92,11 @@ func Align(sent []Sent, heard []Heard) (pairs []Pair) {
 			}
 		}
 		for d, list := range s {
-			if len(h[d]) == len(list) {
+			even := len(h[d]) == len(list)
+			for k := 0; even && k < len(list); k++ {
+				even = possible(h[d][k], list[k]) // else one came twice, and another never
+			}
+			if even {
 				for k, i := range list {
 					pairs, found[i] = append(pairs, Pair{h[d][k], i, true}), true
 				}
@@ -129,7 +139,7 @@ func Align(sent []Sent, heard []Heard) (pairs []Pair) {
 		for k, i := range missing {
 			if len(strange) > 0 {
 				pairs = append(pairs, Pair{strange[min(k, len(strange)-1)], i, !open && len(others) == len(missing) &&
-					len(strange) == len(missing)})
+					len(strange) == len(missing) && possible(strange[k], i)})
 			}
 		}
 	}

@@ -68,6 +68,24 @@ func lettersHeard(s string) (list []match.Heard) {
 	return list
 }
 
+// What is heard is no message that was not there yet: of two alike, of which the first came twice
+// and the second never, neither is proven.
+func TestAlignLooksNotAhead(t *testing.T) {
+	for _, c := range []struct {
+		sent  string
+		heard []match.Heard
+		want  []match.Pair
+	}{
+		{"aa", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'a', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0}, {Heard: 1, Sent: 1}}},
+		{"aa", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'a', Upto: 2}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
+		{"aa", []match.Heard{{Digest: 'a', Upto: 2}, {Digest: 'a', Upto: 2}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
+		{"ab", []match.Heard{{Digest: 'b', Upto: 1}}, nil}, // somebody else's
+		{"ab", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'x', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1}}},
+	} {
+		assert.Equal(t, c.want, match.Align(lettersSent(c.sent), c.heard), c.sent)
+	}
+}
+
 // A platform that loses, doubles, changes or hands out again: what arrived is never taken for
 // missing; where nothing came twice, what is missing is missing in truth, and nothing sure is
 // wrong.
