@@ -300,8 +300,12 @@ func (t *trace) messages() []ledger.Message {
 	return list[min(len(list), int(max(1, t.first)-1)):]
 }
 
-// later tells whether a witness has no say yet: it is asked when the round is over.
-func (t *trace) later(witness int) bool { return t.playing && t.fleet.Crowd.Witnesses[witness].Asks() }
+// later tells whether a witness has no say yet: it is asked, or messages without marks are
+// compared, when the round is over.
+func (t *trace) later(witness int) bool {
+	return t.playing && (t.fleet.Crowd.Witnesses[witness].Asks() ||
+		t.stream.Device.Cast.Kind.Mark.Place == crowd.MarkNone)
+}
 
 // came tells whether all is there of a message in a run that plays, as far as it comes at once.
 func (t *trace) came() bool {
@@ -392,7 +396,9 @@ func (t *trace) steps() []step {
 		if t.playing {
 			st.Says = "not found yet"
 		}
-		if x := t.sighting(i, m.Seq); x != nil {
+		if x := t.sighting(i, m.Seq); x != nil && x.Unsure {
+			st.Says = "something was found that may be this message or another one"
+		} else if x != nil {
 			st.Holds, st.Says = true, "found"
 			at := x.Seen
 			if x.Asked && !x.Stored.IsZero() {
@@ -405,7 +411,7 @@ func (t *trace) steps() []step {
 				st.Holds, st.Says = false, "found under "+x.FiledDevice
 			}
 		} else if t.later(i) {
-			st.Later, st.Says = true, "it is asked when the round is over"
+			st.Later, st.Says = true, "it is known when the round is over"
 		} else if h := w.Heard[1]; !t.playing && !h.Complete && h.Why != "" {
 			st.Says = "could not be heard: " + h.Why
 		}

@@ -105,7 +105,7 @@ func (o *Options) credentials(w func(string, ...any), overHTTP bool) error {
 	return nil
 }
 
-// subscribes tells whether a witness needs credentials of its own: those of a device would throw
+// subscribes writes the credentials that a witness needs of its own: those of a device would throw
 // that device off, or are the device's alone.
 func (o *Options) subscribes(w func(string, ...any)) {
 	switch o.Credentials {

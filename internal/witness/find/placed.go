@@ -2,7 +2,6 @@ package find
 
 import (
 	"fmt"
-	"slices"
 	"sync"
 
 	"runcrowd/internal/clock"
@@ -41,13 +40,7 @@ func (q *taker) placed(x ledger.Sighting, p *match.Part, d *fleet.Device, on *as
 		k.Stamp = t.UnixNano()
 		list = index.At(streams, t, q.Spec.Shift, q.Spec.Cut)
 	} else if len(streams) > 1 { // the one all of whose fields it has
-		streams = slices.DeleteFunc(slices.Clone(streams), func(s *fleet.Stream) bool {
-			return slices.ContainsFunc(index.Names[s.Index], func(name string) bool {
-				_, has := strictjson.At(values,
-					name)
-				return !has
-			})
-		})
+		streams = index.Having(streams, values)
 	}
 	digests := func(stream int) uint64 { return match.DigestOf(values, index.Names[stream]) }
 	if how.Place == crowd.MarkNone {

@@ -2,7 +2,6 @@ package listen
 
 import (
 	"encoding/json"
-	"slices"
 
 	"runcrowd/internal/crowd"
 	"runcrowd/internal/fleet"
@@ -33,12 +32,7 @@ func (e *listener) hold(m *message, values map[string]any, d *fleet.Device, file
 		streams = []*fleet.Stream{e.Catalog.Fleet.Streams[filed]}
 	}
 	if len(streams) > 1 { // the one all of whose fields it has
-		streams = slices.DeleteFunc(slices.Clone(streams), func(s *fleet.Stream) bool {
-			return slices.ContainsFunc(index.Names[s.Index], func(name string) bool {
-				_, has := strictjson.At(values, name)
-				return !has
-			})
-		})
+		streams = index.Having(streams, values)
 	}
 	raw, err := json.Marshal(values)
 	if len(streams) != 1 || err != nil {
@@ -56,8 +50,8 @@ func (e *listener) hold(m *message, values map[string]any, d *fleet.Device, file
 }
 
 // waiting is how many of the messages that are still to be found are surely among those that are
-// held: their values came as often. A value of none may be somebody else's, and is not waited
-// with.
+// held: their values came as often. A value that was never sent may be somebody else's, and counts for
+// nothing here.
 func (e *listener) waiting(r hearing.Round) (n int) {
 	e.countMu.Lock()
 	defer e.countMu.Unlock()

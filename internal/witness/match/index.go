@@ -219,6 +219,16 @@ func (x *Index) Digest(stream int, seq uint64) uint64 {
 	return 0
 }
 
+// Having are those of some streams all of whose fields a message has.
+func (x *Index) Having(streams []*fleet.Stream, values map[string]any) []*fleet.Stream {
+	return slices.DeleteFunc(slices.Clone(streams), func(s *fleet.Stream) bool {
+		return slices.ContainsFunc(x.Names[s.Index], func(name string) bool {
+			_, has := strictjson.At(values, name)
+			return !has
+		})
+	})
+}
+
 // Upto is the last message of a stream that there is.
 func (x *Index) Upto(stream int) uint64 {
 	x.mu.RLock()
