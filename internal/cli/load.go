@@ -30,6 +30,7 @@ func (c *changes) shortFlags(cmd *cobra.Command) {
 		{"for", "plan.for", "how long the plan lasts this once, such as 30s"},
 		{"count", "devices.count", "how many devices there are this once, in a file with one group of them"},
 		{"seed", "seed", "the seed this once"},
+		{"address", "address", "where the platform is this once, such as mqtts://broker.example:8883; witnesses that ask there follow"},
 	} {
 		cmd.Flags().Var(&changeFlag{c, x.key}, x.flag, x.help)
 	}

@@ -95,7 +95,8 @@ values, to the last digit, as preview --at shows them.
 With --set another value stands in the crowd file for this once; the file itself is not
 changed, and the run folder keeps what was played. KEY is the way to the value in the file;
 an entry of a list is meant by its kind, its name or its number, from 1. --for, --count and
---seed are short for --set plan.for=…, devices.count=… and seed=….
+--seed are short for --set plan.for=…, devices.count=… and seed=…. --address puts another
+address in the place of a link's, and wherever else the file has it: witnesses look there.
 
 With --like it plays what an earlier run sent: the same messages at the same
 distances, through the devices of the same names. FILE may be left out: it is then the

@@ -18,7 +18,7 @@ var here = strings.NewReplacer("mqtts://broker.example:8883", "mqtt://$MQTT", "m
 	"mqtt://127.0.0.1:1883", "mqtt://$MQTT", "http://127.0.0.1:8080", "http://$HTTP", "--for 24h", "--for 2s", "--for 30s", "--for 3s",
 	"--listen 2m", "--listen 3s", "--listen 10m", "--listen 3s", " --user watch", "", "spread over 30s", "spread over 1s", "0.0.0.0:8090",
 	"127.0.0.1:0", "--count 300", "--count 30", "runcrowd run harbour/crowd.yaml", "runcrowd run harbour/crowd.yaml --for 3s -q", " RUN", " last",
-	" FILE", " harbour/crowd.yaml --for 3s", "examples/ten-lines", "$EXAMPLES/ten-lines", "skerry-roads-abcdefgh.run.tar.zst", "*.run.tar.zst",
+	" FILE", " harbour/crowd.yaml --for 3s", "examples/ten-lines.crowd.yaml", "$EXAMPLES/ten-lines.crowd.yaml --address mqtt://$MQTT", "skerry-roads-abcdefgh.run.tar.zst", "*.run.tar.zst",
 	"/etc/bash_completion.d/runcrowd", "done.bash", "$GITHUB_STEP_SUMMARY", "summary.md", ":9090", "127.0.0.1:0",
 	"devices.buoy.count=500", "devices.buoy.count=5", "plan.events.outage.for=10s", "plan.settle=2s")
 

@@ -19,7 +19,8 @@ import (
 // value, with dots between (plan.for, kinds.buoy.readings.state.every); an entry of a list is meant
 // by its number, from 1, or by its kind or name (devices.buoy.count, plan.events.outage.for).
 // The only entry of a list needs no name. VALUE is YAML on one line. The last key may be new. Comments
-// stay, but the layout may change; a comment at the head names the keys.
+// stay, but the layout may change; a comment at the head names the keys. The key address is the
+// platform's: see moveTo.
 func Change(path string, source []byte, changes []string) ([]byte, error) {
 	r := &reader{Problems: crowd.NewProblems(path, source)}
 	root := r.document(source)
@@ -30,8 +31,12 @@ func Change(path string, source []byte, changes []string) ([]byte, error) {
 	for _, text := range changes {
 		key, _, _ := strings.Cut(text, "=")
 		keys = append(keys, foreign.Line(key, 0))
-		if err := putInto(root, text); err != nil {
-			return nil, fmt.Errorf("--set %s: %w", foreign.Line(key, 0), err) // the value may be a secret
+		put, flag := putInto, "--set "+foreign.Line(key, 0)
+		if key == "address" {
+			put, flag = moveTo, "--address"
+		}
+		if err := put(root, text); err != nil {
+			return nil, fmt.Errorf("%s: %w", flag, err) // the value may be a secret
 		}
 	}
 	changed, err := yaml.Dump(root, yaml.WithIndent(2), yaml.WithLineWidth(-1))
@@ -107,6 +112,61 @@ func putInto(n *yaml.Node, text string) error {
 		}
 		n, way, walked = next, rest, key
 	}
+}
+
+// schemes are the keys of a link by the protocol of its address.
+var schemes = map[string]string{"mqtt": "mqtt", "mqtts": "mqtt", "ws": "mqtt", "wss": "mqtt", "http": "http", "https": "http"}
+
+// moveTo gives the file's only link of an address's protocol that address, and with it whatever
+// begins with the link's address of before: witnesses and registration ask the same platform.
+func moveTo(root *yaml.Node, text string) error {
+	_, address, _ := strings.Cut(text, "=")
+	scheme, rest, _ := strings.Cut(address, "://")
+	key := schemes[scheme]
+	if key == "" || rest == "" || strings.ContainsAny(address, " \t\r\n") {
+		return errors.New("write an address with its protocol, such as mqtts://broker.example:8883 or https://platform.example")
+	}
+	var names []string
+	var old string
+	links := valueOf(root, "links")
+	for i := 0; links != nil && i+1 < len(links.Content); i += 2 {
+		if at := valueOf(links.Content[i+1], key); at != nil && at.Kind == yaml.ScalarNode {
+			names, old = append(names, foreign.Line(links.Content[i].Value, 0)), strings.TrimSuffix(at.Value, "/")
+		}
+	}
+	switch {
+	case len(names) > 1:
+		return fmt.Errorf("there are several links over %s (%s); write --set links.%s.%s=ADDRESS",
+			strings.ToUpper(key), strings.Join(names, ", "), names[0], key)
+	case old == "":
+		return fmt.Errorf("no link of this file is over %s", strings.ToUpper(key))
+	}
+	address = strings.TrimSuffix(address, "/")
+	moveAll(root, old, address)
+	return nil
+}
+
+// moveAll puts an address in the place of another, at the beginning of values.
+func moveAll(n *yaml.Node, old, address string) {
+	if rest, ok := strings.CutPrefix(n.Value, old); ok && n.Kind == yaml.ScalarNode && (rest == "" || strings.Contains("/?#", rest[:1])) {
+		n.Value = address + rest
+	}
+	for _, x := range n.Content {
+		moveAll(x, old, address)
+	}
+}
+
+// valueOf is what stands below a key of a mapping; nil without it.
+func valueOf(n *yaml.Node, key string) *yaml.Node {
+	if n.Kind == yaml.AliasNode {
+		n = n.Alias
+	}
+	for i := 0; n.Kind == yaml.MappingNode && i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == key {
+			return n.Content[i+1]
+		}
+	}
+	return nil
 }
 
 // step goes down by the first key of a way. Without an entry of this key, next is nil where the way

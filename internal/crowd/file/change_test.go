@@ -61,6 +61,35 @@ func TestChange(t *testing.T) {
 	}
 }
 
+// A platform that is elsewhere is elsewhere for all that asks it.
+func TestAddress(t *testing.T) {
+	const links = "links: {sea: {mqtt: mqtt://a:1}, shore: {http: \"http://${env.H}/\"}}\n"
+	const both = links + "w:\n- http://${env.H}/x?from=http://${env.H}/y\n- http://${env.H}1/x\n- mqtt://a:11\n"
+	for address, want := range map[string]string{
+		"https://b/":     "links: {sea: {mqtt: mqtt://a:1}, shore: {http: \"https://b/\"}}\nw:\n- https://b/x?from=http://${env.H}/y\n- http://${env.H}1/x\n- mqtt://a:11\n",
+		"wss://b:2/mqtt": strings.Replace(both, "mqtt://a:1}", "wss://b:2/mqtt}", 1),
+	} {
+		changed, err := Change("x", []byte(both), []string{"address=" + address})
+		require.NoError(t, err)
+		var got, meant any
+		require.NoError(t, yaml.Load(changed, &got))
+		require.NoError(t, yaml.Load([]byte(want), &meant))
+		assert.Equal(t, meant, got, "%s", changed)
+	}
+	for source, want := range map[string]string{
+		"links: {a: {mqtt: mqtt://a}, b: {mqtt: mqtt://b}}": "there are several links over MQTT (a, b); write --set links.a.mqtt=ADDRESS",
+		"links: {a: {http: http://a}}":                      "no link of this file is over MQTT",
+		"crowd: a":                                          "no link of this file is over MQTT",
+	} {
+		_, err := Change("x", []byte(source), []string{"address=mqtt://c"})
+		require.EqualError(t, err, "--address: "+want)
+	}
+	for _, address := range []string{"", "b:1883", "coap://b", "mqtt://", "mqtt://a b"} {
+		_, err := Change("x", []byte(links), []string{"address=" + address})
+		require.ErrorContains(t, err, "write an address with its protocol")
+	}
+}
+
 // Whatever is changed: the text reads, and a value that was put in stands there.
 func FuzzChange(f *testing.F) {
 	f.Add("crowd: a\nplan: {for: 1m}\n", "plan.for=3s")
