@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -47,13 +48,22 @@ func TestFilesInDocuments(t *testing.T) {
 					hook).Replace(length.ReplaceAllString(m[1], "plan: {for: 3s}"))
 				c, err := file.Parse(page, []byte(played), file.Sources{})
 				require.NoError(t, err, played)
+				for _, l := range c.Links { // a busy machine answers late
+					l.Timeout = time.Minute
+				}
+				for _, w := range c.Witnesses {
+					if !w.Hears { // for alerts it waits as long as it may
+						w.Wait = time.Minute
+					}
+				}
 				session, err := open(t, c, run.Options{Out: t.TempDir()})
 				require.NoError(t, err)
 				require.NoError(t, session.Play(context.Background()))
 				result, err := run.Judge(session.Folder, run.Judging{})
 				require.NoError(t, err)
 				assert.Positive(t, result.Total.Due())
-				assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v\n%s", page, result.Findings, played)
+				assert.Equal(t, result.Total.Due(), result.Total[verdict.Proven], "%s: %+v %+v\n%s", page, result.Witnesses,
+					result.Findings, played)
 				for _, n := range result.Alerts {
 					assert.True(t, n.Exact(), "%s: %+v", page, result.AlertFindings)
 					assert.Equal(t, 3, n.Called)

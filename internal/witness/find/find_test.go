@@ -275,13 +275,28 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			`{"d":"gauge-1","t":"«@1s»","v":{"a":2,"b":null},"id":1}
 			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}
 			{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":3}`)}, expect: witnesstest.Messages(3),
-			noted: append([]string{`gauge-1/level/2 row {"a":2,"b":null}`, `gauge-1/level/3 row {"a":2}`,
-				`gauge-1/level/1 row {"a":1}`}, nothing...)},
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":2,"b":null}`, `gauge-1/level/3 row {"a":2}`},
+				nothing...)},
 		"of one time, on two pages": {witness: at, carried: same, answers: []answer{pages(
-			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}`, `{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}`)},
-			expect: witnesstest.Messages(3), noted: append([]string{`gauge-1/level/2 row {"a":2}`,
-				`gauge-1/level/1 unsure row {"a":2}`, `gauge-1/level/2 unsure row {"a":2}`,
-				`gauge-1/level/3 unsure row {"a":2}`}, nothing...)},
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}`, `{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}`)}, expect: witnesstest.Messages(3), left: 1,
+			noted: append([]string{`gauge-1/level/2 row {"a":2}`, `gauge-1/level/3 row {"a":2}`}, nothing...)},
+		"of one time, on two pages, without an identity": {witness: strings.Replace(at, "row: .id,", "", 1), carried: same[1:],
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":2}}`, `{"d":"gauge-1","t":"«@1s»","v":{"a":2}}`)},
+			expect:  witnesstest.Messages(2), noted: append([]string{`gauge-1/level/1 unsure {"a":2}`,
+				`gauge-1/level/2 unsure {"a":2}`}, nothing...)},
+		"of one time and alike, one is missing": {witness: at, carried: same, answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}`)}, expect: witnesstest.Messages(3), left: 1,
+			noted: append([]string{`gauge-1/level/2 unsure row {"a":2}`, `gauge-1/level/3 unsure row {"a":2}`}, nothing...)},
+		"of one time and alike, one came twice": {witness: at, carried: same[1:], answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":2}
+			{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":3}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 unsure row {"a":2}`, `gauge-1/level/2 unsure row {"a":2}`}, nothing...)},
+		"of one time and alike, one not sent": {witness: at, carried: same[1:], answers: []answer{pages(
+			`{"d":"gauge-1","t":"«@1s»","v":{"a":2},"id":1}`)}, asked: 2,
+			expect: witnesstest.Expect{Last: map[int]uint64{0: 2}, Out: map[int]map[uint64]bool{0: {1: true}}},
+			noted:  append([]string{`gauge-1/level/2 row {"a":2}`}, nothing...)},
 		"of one time, with values of none": {witness: at, carried: same, answers: []answer{pages(
 			`{"d":"gauge-1","t":"«@1s»","v":{"a":7},"id":1}`)}, expect: witnesstest.Messages(3),
 			noted: append([]string{`gauge-1/level/1 unsure row {"a":7}`, `gauge-1/level/2 unsure row {"a":7}`,
@@ -308,28 +323,56 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			`{"d":"gauge-1","v":{"a":1,"b":2,"at":"«@1s»"},"id":1}
 			{"d":"gauge-1","v":{"a":7,"b":2,"at":"«@2s»"},"id":2}
 			{"d":"gauge-1","v":{"a":3,"b":2,"at":"«@3s»"},"id":3}`)}, expect: witnesstest.Messages(3),
-			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`,
-				`gauge-1/level/2 {"a":7,"at":"«@2s»","b":2}`}, nothing...)},
+			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/2 row {"a":7,"at":"«@2s»","b":2}`,
+				`gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`}, nothing...)},
 		"none, and two are missing where one row is": {witness: order, mark: "none", carried: carried,
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":7},"id":2}
 			{"d":"gauge-1","v":{"a":3,"b":2,"at":"«@3s»"},"id":3}`)}, expect: witnesstest.Messages(3),
-			noted: append([]string{`gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`, `gauge-1/level/1 unsure {"a":7}`,
-				`gauge-1/level/2 unsure {"a":7}`}, nothing...)},
+			noted: append([]string{`gauge-1/level/1 unsure row {"a":7}`, `gauge-1/level/2 unsure row {"a":7}`,
+				`gauge-1/level/3 row {"a":3,"at":"«@3s»","b":2}`}, nothing...)},
 		"none, and one behind the last": {witness: order, mark: "none", carried: carried[:2],
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1,"b":2,"at":"«@1s»"},"id":3}
 			{"d":"gauge-1","v":{"a":8},"id":2}`)}, expect: witnesstest.Messages(2),
-			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/2 {"a":8}`}, nothing...)},
-		"none, in another order": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":3}`}, left: 1,
+			noted: append([]string{`gauge-1/level/1 row {"a":1,"at":"«@1s»","b":2}`, `gauge-1/level/2 row {"a":8}`}, nothing...)},
+		"none, the newest first": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":3}`},
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":3},"id":3}
 			{"d":"gauge-1","v":{"a":7},"id":7}
 			{"d":"gauge-1","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(3),
-			noted: append([]string{`gauge-1/level/3 row {"a":3}`, `gauge-1/level/1 row {"a":1}`}, nothing...)},
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":7}`, `gauge-1/level/3 row {"a":3}`},
+				nothing...)},
 		"none, equal ones": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
+			{"d":"gauge-1","v":{"a":1.0},"id":2}`)}, expect: witnesstest.Messages(2), asked: 2,
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":1.0}`}, nothing...)},
+		"none, equal ones, one of them twice": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
 			{"d":"gauge-1","v":{"a":1.0},"id":2}
 			{"d":"gauge-1","v":{"a":1.0},"id":3}`)}, expect: witnesstest.Messages(2),
-			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":1.0}`,
-				`gauge-1/level/2 row {"a":1.0}`}, nothing...)},
+			noted: append([]string{`gauge-1/level/1 unsure row {"a":1}`, `gauge-1/level/2 unsure row {"a":1.0}`}, nothing...)},
+		"none, of equal ones the first is missing": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":1}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":2},"id":1}
+			{"d":"gauge-1","v":{"a":1},"id":2}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/2 row {"a":2}`, `gauge-1/level/1 unsure row {"a":1}`,
+				`gauge-1/level/3 unsure row {"a":1}`}, nothing...)},
+		"none, of equal ones the first is missing, and rows tell when": {witness: strings.Replace(order, "wait", "time: .t, wait", 1),
+			mark: "none", carried: []string{`{"a":1}`, `{"a":2}`, `{"a":1}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":2,"t":"«@3s»"}
+			{"d":"gauge-1","v":{"a":2},"id":1,"t":"«@2s»"}`)}, expect: witnesstest.Messages(3), left: 1,
+			noted: append([]string{`gauge-1/level/2 row stored 2s {"a":2}`, `gauge-1/level/3 row stored 3s {"a":1}`}, nothing...)},
+		"none, and a row that moved to another page": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}`, `{"d":"gauge-1","v":{"a":1},"id":1}
+			{"d":"gauge-1","v":{"a":1},"id":2}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":1}`}, nothing...)},
+		"none, and rows that may have moved": {witness: strings.Replace(order, "row: .id,", "", 1), mark: "none",
+			carried: []string{`{"a":1}`, `{"a":1}`, `{"a":2}`}, answers: []answer{pages(`{"d":"gauge-1","v":{"a":1}}
+			{"d":"gauge-1","v":{"a":2}}`, `{"d":"gauge-1","v":{"a":1}}
+			{"d":"gauge-1","v":{"a":2}}`)}, expect: witnesstest.Messages(3),
+			noted: append([]string{`gauge-1/level/1 unsure {"a":1}`, `gauge-1/level/3 {"a":2}`, `gauge-1/level/2 unsure {"a":1}`,
+				`gauge-1/level/3 perhaps`}, nothing...)},
+		"none, and a page begun again": {witness: strings.Replace(order, "row: .id,", "", 1), mark: "none",
+			carried: []string{`{"a":1}`}, answers: []answer{pages(`{"d":"gauge-1","v":{"a":1}}
+			again
+			{"d":"gauge-1","v":{"a":1}}`)}, expect: witnesstest.Messages(1), noted: append([]string{`gauge-1/level/1 {"a":1}`}, nothing...)},
 		"none, there before the run": {witness: order, mark: "none", carried: []string{`{"a":1}`},
 			old: pages(`{"d":"gauge-1","v":{"a":1},"id":9}`), answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":9}`)},
 			expect: witnesstest.Messages(1), left: 1, noted: []string{`before -1 1 from -1m0s`}},
@@ -517,6 +560,41 @@ func TestWhatIsKnown(t *testing.T) {
 	assert.NoError(t, wit.Start(t.Context()), "what was there before is known: it is not asked")
 	assert.EqualError(t, knower.KnowCounts(time.Now(), map[int]int64{-1: 3}), `the witness "store" cannot be asked again: 3 rows `+
 		`of its devices were there when the run began, and rows carry no mark that tells these from its own`)
+}
+
+// Of messages that are alike, a copy of an earlier round proves none of a later one, nor in a later hearing.
+func TestALaterMessageIsNoEarlierCopy(t *testing.T) {
+	for name, again := range map[string]bool{"in one hearing": false, "asked again": true} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				w := witnesstest.New(t, t.TempDir(), crowd("none", strings.NewReplacer("mark: .m, ", "", "row: .id,", "", "time: .t, ", "").Replace(store)))
+				p := &platform{t: t, world: w, answers: []answer{pages()}}
+				wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
+				require.NoError(t, err)
+				require.NoError(t, wit.Start(t.Context()))
+				copies := pages(`{"d":"gauge-1","v":{"a":1}}
+					{"d":"gauge-1","v":{"a":1}}`)
+				w.Catalog.Index.Add(0, 1, []byte(`{"a":1}`))
+				if again {
+					for range 2 {
+						wit.(hearing.Knower).Know(&ledger.Sighting{Stream: 0, Seq: 1, Values: []byte(`{"a":1}`)})
+					}
+				} else {
+					p.answers, p.n = []answer{copies}, 0
+					complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Messages(1)})
+					assert.True(t, complete, why)
+				}
+				w.Catalog.Index.Add(0, 2, []byte(`{"a":1}`))
+				p.answers, p.n = []answer{copies}, 0
+				complete, why := wit.Hear(t.Context(), hearing.Round{N: 2, Begin: time.Now(), Expect: witnesstest.Messages(2)})
+				assert.True(t, complete, why)
+				assert.Equal(t, 1, wit.Awaited())
+				if !again {
+					assert.Equal(t, []string{`gauge-1/level/1 {"a":1}`, `gauge-1/level/1 {"a":1}`, `before -1 0 from -1m0s`}, w.Noted())
+				}
+			})
+		})
+	}
 }
 
 // A device of which an earlier hearing noted messages, and that is not known any more, has lost none.

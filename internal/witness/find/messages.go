@@ -29,7 +29,8 @@ type messages struct {
 
 	mu       sync.Mutex // guards what follows
 	known    match.Rows
-	loose    loose // what no mark and no time tells whose it is
+	held     map[int][]heldRow  // by stream: what no mark and no time tells whose it is
+	was      map[int][]wasFound // what of it was found in earlier hearings
 	unsures  map[unsureKey]bool
 	narrow   [2]time.Time           // what was asked for before more was
 	far      int                    // messages of ours in rows that are filed outside it
@@ -71,8 +72,10 @@ func (q *messages) Stop() { q.Source.Stop() }
 // taker takes the rows of one question.
 type taker struct {
 	*messages
-	nth map[match.Occasion]int  // rows on this page
-	met map[match.Occasion]bool // on the pages before it
+	nth  map[match.Occasion]int  // rows on this page
+	met  map[match.Occasion]bool // on the pages before it
+	held []heldRow               // on this page
+	last []uint64                // digests of the rows of the page before
 }
 
 // Turn implements ask.Taker.
@@ -80,27 +83,50 @@ func (t *taker) Turn(on *ask.Cursor) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.known.Turn(&on.Page)
-	for k := range t.nth {
+	t.over()
+}
+
+// over takes a page that was read whole. The caller holds mu.
+func (t *taker) over() {
+	for k, n := range t.nth {
+		if t.olds {
+			t.old[k] += n
+		}
 		if t.met == nil {
 			t.met = map[match.Occasion]bool{}
 		}
 		t.met[k] = true
 	}
+	t.last = t.last[:0]
+	for _, row := range t.held {
+		if t.messages.held == nil {
+			t.messages.held = map[int][]heldRow{}
+		}
+		t.messages.held[row.x.Stream] = append(t.messages.held[row.x.Stream], row)
+		t.last = append(t.last, row.digest)
+		t.met[row.k] = true
+	}
+	t.nth, t.held = nil, nil
 }
 
 // Begin implements ask.Taker.
-func (t *taker) Begin(*ask.Cursor) { t.nth = nil }
+func (t *taker) Begin(*ask.Cursor) { t.nth, t.held = nil, nil }
 
 // End implements ask.Taker.
-func (t *taker) End(*ask.Cursor) error { return nil }
+func (t *taker) End(*ask.Cursor) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.over()
+	return nil
+}
 
 // askAll asks about devices. Whole: all that is there has to be read.
 func (q *messages) askAll(ctx hearing.Context, devices []*fleet.Device, r hearing.Round, whole bool) (int, error) {
 	q.mu.Lock()
 	q.known.Ask()
-	q.loose.begin()
+	q.held = nil
 	q.mu.Unlock()
-	pages, answers, err := q.All(ctx, devices, r, whole, q.taker)
+	pages, answers, err := q.All(ctx, devices, r, whole || q.loose(), q.taker)
 	q.mu.Lock()
 	q.answers = answers
 	q.mu.Unlock()
@@ -163,7 +189,7 @@ func (q *taker) Row(row any, on *ask.Cursor) {
 			q.foreign(m, row)
 			continue
 		}
-		q.found(x, m, on)
+		q.found(x, m, &on.Page)
 	}
 }
 
@@ -261,7 +287,7 @@ func (q *messages) bodyParts(s string, d *fleet.Device, filed int) []match.Part 
 }
 
 // found notes a message found in a row, unless the ledger has it from this row already.
-func (q *messages) found(x ledger.Sighting, m match.Whose, on *ask.Cursor) {
+func (q *messages) found(x ledger.Sighting, m match.Whose, on *match.Page) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.marked = true
@@ -274,8 +300,9 @@ func (q *messages) found(x ledger.Sighting, m match.Whose, on *ask.Cursor) {
 	}
 	x.Stream, x.Seq, x.Device, x.Reading = m.Stream, m.Seq, m.Device, m.Reading
 	q.InPlace(&x)
-	switch q.known.Meet(&x, &on.Page) {
+	switch q.known.Meet(&x, on) {
 	case match.AnotherCopy:
+		q.wasKnown(&x)
 		q.Note(&x)
 	case match.ChangedRow:
 		x.Again = true
@@ -288,6 +315,7 @@ func (q *messages) Know(x *ledger.Sighting) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.known.Know(x)
+	q.wasKnown(x)
 	q.Remember(x.Stream, x.Seq)
 	of := q.Catalog.Device(x.FiledDevice) // about which it was asked
 	if of == nil && x.Stream >= 0 {
@@ -310,7 +338,7 @@ func (q *messages) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	defer stop()
 	pause := 100 * time.Millisecond
 	_, read := q.askAll(looking, all, r, false) // its error counts only in the last pass
-	for looking.Err() == nil && q.Awaited() > 0 {
+	for looking.Err() == nil && q.awaited(r) > 0 {
 		hearing.Sleep(looking, min(pause, time.Until(deadline)))
 		pause = min(2*pause, 5*time.Second)
 		if _, err := q.askAll(looking, q.wanted(r, all), r, false); looking.Err() == nil {
@@ -324,13 +352,15 @@ func (q *messages) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	last, cancel := context.WithDeadline(ctx, time.Now().Add(max(room, time.Second)))
 	defer cancel()
 	pages, err := q.askAll(last, all, r, true)
+	if err == nil {
+		q.place(r.Expect)
+	}
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.Clock()
 	if err != nil {
 		return false, ask.WhyNot(ctx, err, room, pages)
 	}
-	q.align(r.Expect)
 	for _, x := range q.known.Moved() {
 		x.Witness, x.Seen, x.Asked, x.Perhaps = q.Index, clock.Now(), true, true
 		q.Note(&x)

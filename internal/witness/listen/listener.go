@@ -37,13 +37,13 @@ type listener struct {
 	unheard   Unheard // where no ledger takes it
 
 	countMu  sync.Mutex
-	unmarked int                    // messages without a mark
-	sample   string                 // the first of them
-	foreign  int                    // messages of other runs
-	nth      map[match.Occasion]int // of those that only their values tell apart
-	held     map[int][]held         // of those that only their order tells apart, by stream
-	looked   int                    // how many of these there were when they were last compared
-	enough   int                    // and how many messages were among them
+	unmarked int                       // messages without a mark
+	sample   string                    // the first of them
+	foreign  int                       // messages of other runs
+	twins    map[match.Occasion]*twins // of one time and the same values
+	held     map[int][]held            // of those that only their order tells apart, by stream
+	looked   int                       // how many of these there were when they were last compared
+	enough   int                       // and how many messages were among them
 }
 
 // New makes a listening witness.
@@ -249,6 +249,7 @@ func (e *listener) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	hearing.Sleep(ctx, e.Spec.WatchCopies)
 	answered := e.source.fence(ctx)
 	e.place(r)
+	e.separate(r)
 	last, down, why := e.source.state()
 	switch {
 	case !down.IsZero():
@@ -308,18 +309,12 @@ func (e *listener) unmarkedOurs(m *message, p *match.Part, filed int) bool {
 		return true
 	}
 	digests := func(stream int) uint64 { return match.DigestOf(values, e.Catalog.Index.Names[stream]) }
-	e.countMu.Lock()
-	if e.nth == nil {
-		e.nth = map[match.Occasion]int{}
+	alike := match.Alike(list, digests)
+	if len(alike) > 1 {
+		e.twin(m, match.Occasion{Device: d.Index, Stamp: t.UnixNano(), Digest: digests(list[0].Stream)}, alike, filed, p.Values)
+		return true
 	}
-	k := match.Occasion{Device: d.Index, Stamp: t.UnixNano(), Digest: digests(list[0].Stream)}
-	nth := e.nth[k]
-	if !m.again { // also the first, which is alone until the next is sent
-		e.nth[k]++
-	}
-	e.countMu.Unlock()
-	found, sure := match.Pick(list, digests, nth)
-	if !sure {
+	if len(alike) == 0 {
 		for _, c := range list {
 			y := ledger.Sighting{Witness: e.Index, Seen: m.at, Stream: c.Stream, Seq: c.Seq, Unsure: true}
 			y.Values, _ = json.Marshal(values)
@@ -327,8 +322,13 @@ func (e *listener) unmarkedOurs(m *message, p *match.Part, filed int) bool {
 		}
 		return true
 	}
-	s := e.Catalog.Fleet.Streams[found.Stream]
-	e.sighting(m, match.Whose{Mark: ledger.Mark{Run: e.Catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name,
-		Seq: found.Seq}, Stream: found.Stream, Ours: true}, filed, true, p.Values) // its place told whose it is
+	e.sighting(m, e.whose(alike[0].Stream, alike[0].Seq), filed, true, p.Values) // its place told whose it is
 	return true
+}
+
+// whose says that something is a message of a stream.
+func (e *listener) whose(stream int, seq uint64) match.Whose {
+	s := e.Catalog.Fleet.Streams[stream]
+	return match.Whose{Mark: ledger.Mark{Run: e.Catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name, Seq: seq},
+		Stream: stream, Ours: true}
 }

@@ -105,8 +105,19 @@ alerts: {low: {heard_by: ear, about: .d, when: a < 1}}`
 		"by one time, and their values": {mark: timed, witness: ear, carried: []string{`{"at":"«@1s»","a":1}`, `{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
 			messages: []message{{topic: "harbour/buoy-1"}, {topic: "harbour/buoy-1", again: true}, {topic: "harbour/buoy-1"}, {topic: "harbour/buoy-1"}},
 			bodies:   []string{`{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":1}`},
-			noted: []string{`buoy-1/state/2 {"a":2,"at":"«@1s»"}`, `buoy-1/state/3 again {"a":2,"at":"«@1s»"}`, `buoy-1/state/3 {"a":2,"at":"«@1s»"}`,
-				`buoy-1/state/1 {"a":1,"at":"«@1s»"}`}},
+			noted:    []string{`buoy-1/state/2 {"a":2,"at":"«@1s»"}`, `buoy-1/state/3 {"a":2,"at":"«@1s»"}`, `buoy-1/state/1 {"a":1,"at":"«@1s»"}`}},
+		"by one time, and alike: one is missing": {mark: timed, witness: ear, carried: []string{`{"at":"«@1s»","a":1}`, `{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
+			messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"at":"«@1s»","a":2}`},
+			noted: []string{`buoy-1/state/2 unsure {"a":2,"at":"«@1s»"}`, `buoy-1/state/3 unsure {"a":2,"at":"«@1s»"}`}},
+		"by one time, and alike: one came twice": {mark: timed, witness: ear, carried: []string{`{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
+			messages: []message{{topic: "harbour/buoy-1"}, {topic: "harbour/buoy-1"}, {topic: "harbour/buoy-1"}},
+			bodies:   []string{`{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
+			noted: []string{`buoy-1/state/1 {"a":2,"at":"«@1s»"}`, `buoy-1/state/2 {"a":2,"at":"«@1s»"}`,
+				`buoy-1/state/1 unsure {"a":2,"at":"«@1s»"}`, `buoy-1/state/2 unsure {"a":2,"at":"«@1s»"}`}},
+		"by one time, and alike: one perhaps twice": {mark: timed, witness: ear, carried: []string{`{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
+			messages: []message{{topic: "harbour/buoy-1"}, {topic: "harbour/buoy-1", perhaps: true}},
+			bodies:   []string{`{"at":"«@1s»","a":2}`, `{"at":"«@1s»","a":2}`},
+			noted:    []string{`buoy-1/state/1 unsure {"a":2,"at":"«@1s»"}`, `buoy-1/state/2 unsure {"a":2,"at":"«@1s»"}`}},
 		"by one time, with values of none": {mark: timed, witness: ear, carried: []string{`{"at":"«@1s»","a":1}`, `{"at":"«@1s»","a":2}`},
 			messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"at":"«@1s»","a":7}`},
 			noted: []string{`buoy-1/state/1 unsure {"a":7,"at":"«@1s»"}`, `buoy-1/state/2 unsure {"a":7,"at":"«@1s»"}`}},
@@ -138,6 +149,7 @@ alerts: {low: {heard_by: ear, about: .d, when: a < 1}}`
 				m.at, m.body = time.Now(), []byte(w.Text(c.bodies[i]))
 				e.take(&m)
 			}
+			e.separate(hearing.Round{Expect: witnesstest.Messages(3)})
 			assert.Equal(t, w.Text(strings.Join(c.noted, "\n")), strings.Join(w.Noted(), "\n"))
 		})
 	}

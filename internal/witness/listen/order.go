@@ -111,7 +111,7 @@ func (e *listener) place(r hearing.Round) {
 			rows, heard = append(rows, h), append(heard, match.Heard{Digest: h.digest, Again: h.again || h.perhaps, Upto: h.upto})
 		}
 		placed := make([]bool, len(rows))
-		for _, p := range match.Align(sent, heard) {
+		for _, p := range match.Align(sent, heard, true) {
 			placed[p.Heard] = true
 			e.placed(s, &rows[p.Heard], sent[p.Sent].Seq, p.Sure)
 		}
@@ -146,6 +146,5 @@ func (e *listener) placed(s *fleet.Stream, h *held, seq uint64, sure bool) {
 		return
 	}
 	values, _ := strictjson.Decode(h.values)
-	e.sighting(&h.message, match.Whose{Mark: ledger.Mark{Run: e.Catalog.Run, Device: s.Device.Name, Reading: s.Reading.Name,
-		Seq: seq}, Stream: s.Index, Ours: true}, h.filed, true, values)
+	e.sighting(&h.message, e.whose(s.Index, seq), h.filed, true, values)
 }

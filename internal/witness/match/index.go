@@ -265,20 +265,10 @@ func StreamsOf(d *fleet.Device, reading string) []*fleet.Stream {
 	return d.Streams
 }
 
-// Pick chooses among the messages that a row may be: the one with its values, and of several
-// of these the nth. Sure is false where the values tell none apart.
-func Pick(list []Entry, digests func(stream int) uint64, nth int) (m Entry, sure bool) {
+// Alike are those of the messages that a row may be that have its values; the only one in any case.
+func Alike(list []Entry, digests func(stream int) uint64) []Entry {
 	if len(list) == 1 {
-		return list[0], true
+		return list
 	}
-	var same []Entry
-	for _, e := range list {
-		if e.Digest == digests(e.Stream) {
-			same = append(same, e)
-		}
-	}
-	if len(same) == 0 {
-		return list[0], false
-	}
-	return same[min(nth, len(same)-1)], true
+	return slices.DeleteFunc(slices.Clone(list), func(e Entry) bool { return e.Digest != digests(e.Stream) })
 }

@@ -40,7 +40,7 @@ func TestAlign(t *testing.T) {
 	} {
 		sent, heard := lettersSent(c.sent), lettersHeard(c.heard)
 		var got []string
-		for _, p := range match.Align(sent, heard) {
+		for _, p := range match.Align(sent, heard, true) {
 			got = append(got, fmt.Sprintf("%d%s%d", p.Heard+1, map[bool]string{true: "=", false: "?"}[p.Sure], p.Sent+1))
 		}
 		slices.Sort(got)
@@ -76,13 +76,55 @@ func TestAlignLooksNotAhead(t *testing.T) {
 		heard []match.Heard
 		want  []match.Pair
 	}{
-		{"aa", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'a', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0}, {Heard: 1, Sent: 1}}},
+		{"aa", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'a', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0}}},
 		{"aa", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'a', Upto: 2}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
 		{"aa", []match.Heard{{Digest: 'a', Upto: 2}, {Digest: 'a', Upto: 2}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
 		{"ab", []match.Heard{{Digest: 'b', Upto: 1}}, nil}, // somebody else's
+		// What it was found to be before it stays: a later one alike is lost, or the new one.
+		{"aa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a', Of: 1}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 0, Sure: true}}},
+		{"aa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
+		{"aa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a', Of: 2}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true},
+			{Heard: 1, Sent: 1, Sure: true}, {Heard: 2, Sent: 0}, {Heard: 2, Sent: 1}}}, // a copy of either
+		{"aaa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1}, {Heard: 1, Sent: 2}}},
 		{"ab", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'x', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1}}},
 	} {
-		assert.Equal(t, c.want, match.Align(lettersSent(c.sent), c.heard), c.sent)
+		assert.Equal(t, c.want, match.Align(lettersSent(c.sent), c.heard, true), c.sent)
+	}
+}
+
+// In which order an answer stands, the values tell that are alone; where it stands in none, or too
+// few tell, alike ones count as often as they came, and no stretch tells which is missing.
+func TestOrder(t *testing.T) {
+	for _, c := range []struct {
+		sent, heard       string
+		times             bool
+		backward, ordered bool
+	}{
+		{"abcdefgh", "abcdefgh", false, false, true},
+		{"abcdefgh", "hgfedcba", false, true, true},
+		{"abcdefg", "abcdefg", false, false, false}, // too few to tell
+		{"abcdefg", "abcdefg", true, false, true},
+		{"abcdefghi", "abdcefghi", false, false, false},
+		{"abcdefghi", "abdcefghi", true, false, false},
+		{"aabcdefgha", "aabcdefgh", false, false, false}, // seven are alone
+		{"aabcdefghia", "aabcdefghi", false, false, true},
+		{"abcdefghi", "abcdefghib", false, false, true}, // b came twice: eight are alone
+		{"", "x", false, false, false},
+	} {
+		backward, ordered := match.Order(lettersSent(c.sent), lettersHeard(c.heard), c.times)
+		assert.Equal(t, [2]bool{c.backward, c.ordered}, [2]bool{backward, ordered}, "%s heard as %s", c.sent, c.heard)
+	}
+	for _, c := range []struct{ sent, heard, want string }{
+		{"abac", "bac", "1=2 3=4 2?1 2?3"}, // in order, the first a would be lost
+		{"abac", "abxc", "1?1 2=2 4=4 1?3"},
+		{"abc", "axc", "1=1 2=2 3=3"},
+		{"abcd", "axyd", "1=1 2?2 3?3 4=4"}, // which of them is which is not known
+	} {
+		var got []string
+		for _, p := range match.Align(lettersSent(c.sent), lettersHeard(c.heard), false) {
+			got = append(got, fmt.Sprintf("%d%s%d", p.Heard+1, map[bool]string{true: "=", false: "?"}[p.Sure], p.Sent+1))
+		}
+		assert.ElementsMatch(t, strings.Fields(c.want), got, "%s heard as %s", c.sent, c.heard)
 	}
 }
 
@@ -117,7 +159,7 @@ func TestAlignIsHonest(t *testing.T) {
 			}
 		}
 		found := map[int]bool{}
-		for _, p := range match.Align(sent, heard) {
+		for _, p := range match.Align(sent, heard, true) {
 			found[p.Sent] = true
 			same := heard[p.Heard].Digest == sent[p.Sent].Digest
 			if p.Sure && !same && !twice { // changed: it is that one's, whatever it was changed to
