@@ -33,6 +33,9 @@ type Clock struct {
 	// What sightings say: the greatest of Least and, with another sign, of Most.
 	least, most greatest
 	rows        ledger.Offset // what nine of ten of them say
+	// few is the most that they say, whichever of them is left out: of so few, one that is filed too
+	// early could not be told from a clock that is behind. Nil: they are enough.
+	few *time.Duration
 	// Off are rows that are filed under a time that does not fit what the others say: their
 	// times say nothing. Some of them are named.
 	Off      int
@@ -177,6 +180,9 @@ func finishClocks(clocks []Clock, f *ledger.Facts) {
 		if n := k.timed / wrongMost; n > 0 { // a few rows under a wrong time are no other clock
 			k.Offset = ledger.Offset{Least: k.least.behind(n), Most: -k.most.behind(n) + k.unit}
 			k.rows = k.Offset
+		} else if k.timed > 0 {
+			most := -k.most.behind(1) + k.unit
+			k.few = &most
 		}
 		told := f.Witnesses[i].Clock
 		if told == nil || k.timed == 0 {
@@ -186,6 +192,7 @@ func finishClocks(clocks []Clock, f *ledger.Facts) {
 		// speak against that.
 		if max(all.Least, told.Least) <= min(all.Most, told.Most) {
 			k.Offset = ledger.Offset{Least: max(k.Offset.Least, told.Least), Most: min(k.Offset.Most, told.Most)}
+			k.few = nil // the platform's own word stands beside them
 		}
 	}
 }
@@ -288,6 +295,9 @@ func (k *Clock) delay(sent time.Time, x *evidence.Sighting) Delay {
 	}
 	within := func(d time.Duration) time.Duration { return min(max(0, d), seen) }
 	took, o := x.Stored.Sub(sent), k.Offset
+	if k.few != nil {
+		o.Most = *k.few
+	}
 	least, most := within(took-o.Most), within(took+k.unit-o.Least)
 	// The clocks are taken to be alike where they may be.
 	return Delay{min(max(least, took-min(max(0, o.Least), o.Most)), most), least, most}

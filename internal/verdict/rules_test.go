@@ -230,6 +230,41 @@ func TestRowsUnderAWrongTime(t *testing.T) {
 	}
 }
 
+// Of a few rows, one that is filed too early could be the clock's word, and all others late: it accuses none.
+func TestAFewRowsOneOfThemTooEarly(t *testing.T) {
+	const ms, s = time.Millisecond, time.Second
+	for name, c := range map[string]struct {
+		rows  int
+		early time.Duration // by which one is filed too early
+		late  time.Duration // how late another is
+		told  *ledger.Offset
+		of    [3]State // the early one, the late one, and one more
+	}{
+		"none":                     {rows: 6, of: [3]State{InDoubt, InDoubt, InDoubt}},
+		"one too early":            {rows: 6, early: 20 * s, of: [3]State{InDoubt, InDoubt, InDoubt}},
+		"one late":                 {rows: 6, late: 2 * s, of: [3]State{InDoubt, FoundLate, InDoubt}},
+		"one each":                 {rows: 6, early: 20 * s, late: 2 * s, of: [3]State{InDoubt, FoundLate, InDoubt}},
+		"one each of many":         {rows: 30, early: 20 * s, late: 2 * s, of: [3]State{InDoubt, FoundLate, InDoubt}},
+		"the platform says so":     {rows: 6, late: 2 * s, told: &ledger.Offset{Least: -ms, Most: ms}, of: [3]State{Found, FoundLate, Found}},
+		"its clock is behind":      {rows: 3, early: 0, told: &ledger.Offset{Least: -20 * s, Most: -20 * s}, of: [3]State{FoundLate, FoundLate, FoundLate}},
+		"and that many rows agree": {rows: 30, told: &ledger.Offset{Least: -ms, Most: ms}, of: [3]State{Found, Found, Found}},
+	} {
+		clocks := make([]Clock, 1)
+		var cases []*evidence.Case
+		for i := range c.rows {
+			sent := after(time.Duration(i) * 137 * ms)
+			stored := sent.Add(3*ms + 1 - map[int]time.Duration{0: c.early, 1: -c.late}[i])
+			cases = append(cases, &evidence.Case{Known: true, Seq: uint64(i + 1), Sent: sent,
+				Sightings: []evidence.Sighting{{Seen: sent.Add(40 * s), Stored: stored}}}) // they were looked for much later
+			addClocks(clocks, cases[i])
+		}
+		finishClocks(clocks, &ledger.Facts{Witnesses: []ledger.Witness{{Clock: c.told}}})
+		for i, want := range c.of {
+			assert.Equal(t, want, clocks[0].delay(cases[i].Sent, &cases[i].Sightings[0]).inTime(1500*ms), "%s: row %d", name, i)
+		}
+	}
+}
+
 // What many messages tell of a clock.
 func TestWhatClocksTell(t *testing.T) {
 	sighting := func(sent, stored, seen time.Duration) *evidence.Case {
