@@ -39,6 +39,7 @@ func (p *played) says() string {
 		fmt.Fprintf(&b, "%s %s %s: %d times, %d devices, %d failed: %s\n", d.Event, d.Kind, d.Name, d.Times, d.Devices,
 			d.Failed, d.Why)
 	}
+	fmt.Fprintf(&b, "witnesses: %+v, stood still: %+v\n", p.result.Witnesses, p.result.Still)
 	return b.String()
 }
 

@@ -370,8 +370,17 @@ type hook struct {
 func (h *hook) ID() string { return "stand-in" }
 
 func (h *hook) Provides(b byte) bool {
-	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPublish, mqtt.OnDisconnect},
+	return bytes.Contains([]byte{mqtt.OnConnectAuthenticate, mqtt.OnACLCheck, mqtt.OnPacketRead, mqtt.OnPublish, mqtt.OnDisconnect},
 		[]byte{b})
+}
+
+// OnPacketRead takes from a DISCONNECT how long the session is to live, where the broker ended it
+// already: it may be looking just now whether that time is over.
+func (h *hook) OnPacketRead(cl *mqtt.Client, pk packets.Packet) (packets.Packet, error) {
+	if pk.FixedHeader.Type == packets.Disconnect && cl.Closed() {
+		pk.Properties.SessionExpiryIntervalFlag = false
+	}
+	return pk, nil
 }
 
 func (h *hook) OnACLCheck(cl *mqtt.Client, topic string, _ bool) bool {

@@ -1,29 +1,27 @@
 // Mutate tells how well the tests of a package hold its conditions: it breaks one condition,
 // bound or returned constant at a time and plays the package's own tests. What no test notices
-// is alive. It changes no file: broken sources are handed to the compiler as an overlay.
+// is alive. It changes no file: the compiler gets the broken sources as an overlay. All mutants of
+// a package are in one program; a variable of the environment switches one on.
 //
 //	go run ./internal/tools/mutate                      200 mutants of the rooms that judge
 //	go run ./internal/tools/mutate -n 40 -seed 7 ./internal/verdict
 //
-// It is run by hand, and before each release; 200 take a quarter of an hour on two cores.
+// It is run by hand, and before each release.
 package main
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
-	"go/ast"
-	"go/format"
-	"go/parser"
-	"go/token"
 	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -34,12 +32,17 @@ var rooms = []string{"./internal/verdict", "./internal/evidence", "./internal/ta
 	"./internal/witness/hearing", "./internal/witness/listen", "./internal/witness/ask", "./internal/witness/find",
 	"./internal/witness/count", "./internal/ledger"}
 
-// mutant is one change of one file.
+// mutant is one change of one file of a room.
 type mutant struct {
-	room, file string
-	line       int
-	what       string
-	source     []byte
+	room *room
+	file string
+	line int
+	what string
+	n    int // by which it is switched on
+}
+
+func (m *mutant) String() string {
+	return fmt.Sprintf("%s:%d: %s", filepath.ToSlash(filepath.Clean(m.file)), m.line, m.what)
 }
 
 func main() {
@@ -60,221 +63,161 @@ func main() {
 	}
 }
 
-func run(rooms []string, n int, seed uint64, jobs int, most float64, limit time.Duration) error {
-	var all []mutant
-	for _, room := range rooms {
-		list, err := mutants(room)
-		if err != nil {
-			return err
-		}
-		all = append(all, list...)
-	}
-	rng := rand.New(rand.NewPCG(seed, 1))
-	rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
-	all = all[:min(n, len(all))]
+func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.Duration) error {
 	dir, err := os.MkdirTemp("", "mutate-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	var all []*mutant
+	var rooms []*room
+	for i, path := range paths {
+		r := &room{path: path, dir: filepath.Join(dir, strconv.Itoa(i))}
+		if err := r.build(); err != nil {
+			return fmt.Errorf("%s: %w", path, err)
+		}
+		rooms, all = append(rooms, r), append(all, r.mutants...)
+	}
+	rng := rand.New(rand.NewPCG(seed, 1))
+	rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	total := len(all)
+	all = all[:min(n, len(all))]
 	var mu sync.Mutex
 	var alive []string
-	tried := map[string][2]int{}
+	tried := map[*room][2]int{}
 	var group sync.WaitGroup
-	work := make(chan int)
+	work := make(chan *mutant)
 	for range jobs {
 		group.Go(func() {
-			for i := range work {
-				m := &all[i]
-				state, err := try(m, filepath.Join(dir, fmt.Sprint(i)), limit)
+			for m := range work {
+				lives := m.room.passes(m.n, limit)
 				mu.Lock()
 				count := tried[m.room]
-				switch {
-				case err != nil:
-					fmt.Fprintf(os.Stderr, "%s:%d: %s: %s\n", m.file, m.line, m.what, err)
-				case state == "broken": // it does not compile: it shows nothing
-				default:
-					if count[0]++; state == "alive" {
-						count[1]++
-						alive = append(alive, fmt.Sprintf("%s:%d: %s", m.file, m.line, m.what))
-					}
+				if count[0]++; lives {
+					count[1]++
+					alive = append(alive, m.String())
+					fmt.Fprintln(os.Stderr, "alive  "+m.String())
 				}
 				tried[m.room] = count
 				mu.Unlock()
 			}
 		})
 	}
-	for i := range all {
-		work <- i
+	for _, m := range all {
+		work <- m
 	}
 	close(work)
 	group.Wait()
-	sort.Strings(alive)
-	total := [2]int{}
-	for _, room := range rooms {
-		c := tried[room]
-		total[0], total[1] = total[0]+c[0], total[1]+c[1]
-		fmt.Printf("%-22s %4d tried, %3d alive\n", room, c[0], c[1])
+	slices.Sort(alive)
+	for _, r := range rooms {
+		fmt.Printf("%-28s %4d tried, %3d alive\n", r.path, tried[r][0], tried[r][1])
 	}
 	for _, a := range alive {
 		fmt.Println("alive  " + a)
 	}
-	if total[0] == 0 {
-		return fmt.Errorf("no mutant could be tried")
+	if len(all) == 0 {
+		return errors.New("there is no mutant")
 	}
-	share := 100 * float64(total[1]) / float64(total[0])
-	fmt.Printf("%d of %d alive: %.1f %%\n", total[1], total[0], share)
+	share := 100 * float64(len(alive)) / float64(len(all))
+	fmt.Printf("%d of %d alive: %.1f %%; there are %d mutants\n", len(alive), len(all), share, total)
 	if share > most {
 		return fmt.Errorf("more than %g %% are alive", most)
 	}
 	return nil
 }
 
-// try plays the tests of a room with a mutant in it.
-func try(m *mutant, dir string, limit time.Duration) (state string, err error) {
-	if err := os.Mkdir(dir, 0o700); err != nil {
-		return "", err
+// room is a package, with all of its mutants in one program.
+type room struct {
+	path, dir string
+	mutants   []*mutant
+	program   string
+}
+
+// place is where the compiler does not take a mutant.
+var place = regexp.MustCompile(`(?m)^\S*?([^/\s]+\.go):(\d+):\d+: `)
+
+// build makes the program. A line whose mutants do not compile gets none.
+func (r *room) build() error {
+	if err := os.MkdirAll(r.dir, 0o700); err != nil {
+		return err
 	}
-	defer os.RemoveAll(dir)
-	path, err := filepath.Abs(m.file)
+	files, err := filepath.Glob(filepath.Join(r.path, "*.go"))
 	if err != nil {
-		return "", err
+		return err
 	}
-	broken, overlay := filepath.Join(dir, "mutant.go"), filepath.Join(dir, "overlay.json")
-	text, err := json.Marshal(map[string]map[string]string{"Replace": {path: broken}})
-	if err != nil {
-		return "", err
+	without := map[string]bool{}
+	for range 20 {
+		r.mutants = nil
+		overlay := map[string]string{}
+		put := func(name string, source []byte) error {
+			broken := filepath.Join(r.dir, filepath.Base(name))
+			path, err := filepath.Abs(name)
+			overlay[path] = broken
+			return errors.Join(err, os.WriteFile(broken, source, 0o600))
+		}
+		pkg := ""
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			source, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			name, broken, list, err := broken(source, len(r.mutants)+1, func(line int) bool {
+				return without[filepath.Base(file)+":"+strconv.Itoa(line)]
+			})
+			if err != nil {
+				return fmt.Errorf("%s: %w", file, err)
+			}
+			for _, m := range list {
+				m.room, m.file = r, file
+			}
+			pkg, r.mutants = name, append(r.mutants, list...)
+			if err := put(file, broken); err != nil {
+				return err
+			}
+		}
+		if err := put(filepath.Join(r.path, "zz_mutant.go"), []byte("package "+pkg+switches)); err != nil {
+			return err
+		}
+		text, err := json.Marshal(map[string]any{"Replace": overlay})
+		if err != nil {
+			return err
+		}
+		given := filepath.Join(r.dir, "overlay.json")
+		if err := os.WriteFile(given, text, 0o600); err != nil {
+			return err
+		}
+		r.program = filepath.Join(r.dir, "room.test")
+		out, err := exec.Command("go", "test", "-c", "-vet=off", "-gcflags=-e", "-overlay", given, "-o", r.program, r.path).CombinedOutput()
+		if err == nil {
+			return r.whole()
+		}
+		before := len(without)
+		for _, m := range place.FindAllStringSubmatch(string(out), -1) {
+			without[m[1]+":"+m[2]] = true
+		}
+		if len(without) == before {
+			return fmt.Errorf("it does not compile: %s", out)
+		}
 	}
-	if err := os.WriteFile(broken, m.source, 0o600); err != nil {
-		return "", err
+	return errors.New("it does not compile")
+}
+
+// whole says whether the tests pass with no mutant switched on.
+func (r *room) whole() error {
+	if !r.passes(0, 5*time.Minute) {
+		return errors.New("its tests fail without a mutant")
 	}
-	if err := os.WriteFile(overlay, text, 0o600); err != nil {
-		return "", err
-	}
-	if out, err := exec.Command("go", "vet", "-overlay", overlay, m.room).CombinedOutput(); err != nil &&
-		bytes.Contains(out, []byte("vet:")) {
-		return "broken", nil
-	}
+	return nil
+}
+
+// passes plays the tests with a mutant switched on.
+func (r *room) passes(n int, limit time.Duration) bool {
 	ctx, cancel := context.WithTimeout(context.Background(), limit+time.Minute)
 	defer cancel()
-	test := exec.CommandContext(ctx, "go", "test", "-overlay", overlay, "-count=1", "-failfast", "-vet=off", "-timeout",
-		limit.String(), m.room)
-	test.WaitDelay = 10 * time.Second
-	if out, err := test.CombinedOutput(); err != nil {
-		if bytes.Contains(out, []byte("[build failed]")) {
-			return "broken", nil
-		}
-		return "noticed", nil
-	}
-	return "alive", nil
-}
-
-// mutants are all that can be made of a room.
-func mutants(room string) (list []mutant, err error) {
-	files, err := filepath.Glob(filepath.Join(room, "*.go"))
-	if err != nil {
-		return nil, err
-	}
-	for _, file := range files {
-		if strings.HasSuffix(file, "_test.go") {
-			continue
-		}
-		src, err := os.ReadFile(file)
-		if err != nil {
-			return nil, err
-		}
-		for i := 0; ; i++ { // parsed anew for each: the tree is changed
-			m, err := nth(src, i)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", file, err)
-			}
-			if m == nil {
-				break
-			}
-			m.room, m.file = room, file
-			list = append(list, *m)
-		}
-	}
-	return list, nil
-}
-
-var others = map[token.Token][]token.Token{
-	token.LSS: {token.LEQ, token.GEQ}, token.LEQ: {token.LSS, token.GTR}, token.GTR: {token.GEQ, token.LEQ},
-	token.GEQ: {token.GTR, token.LSS},
-	token.EQL: {token.NEQ}, token.NEQ: {token.EQL}, token.LAND: {token.LOR}, token.LOR: {token.LAND},
-	token.ADD: {token.SUB}, token.SUB: {token.ADD},
-}
-
-// nth is the mutant of a place in a file; nil after the last.
-func nth(src []byte, n int) (*mutant, error) {
-	set := token.NewFileSet()
-	tree, err := parser.ParseFile(set, "", src, parser.ParseComments)
-	if err != nil {
-		return nil, err
-	}
-	var m *mutant
-	seen := 0
-	site := func(pos token.Pos, what string, change func()) {
-		if seen == n {
-			change()
-			m = &mutant{line: set.Position(pos).Line, what: what}
-		}
-		seen++
-	}
-	ast.Inspect(tree, func(node ast.Node) bool {
-		switch x := node.(type) {
-		case *ast.BinaryExpr:
-			if text(x) {
-				return true
-			}
-			for _, other := range others[x.Op] {
-				site(x.OpPos, fmt.Sprintf("%s is %s", x.Op, other), func() { x.Op = other })
-			}
-		case *ast.IfStmt:
-			site(x.If, "the condition is the other way round", func() {
-				x.Cond = &ast.UnaryExpr{Op: token.NOT,
-					X: &ast.ParenExpr{X: x.Cond}}
-			})
-		case *ast.CaseClause:
-			for i := range x.List {
-				if _, is := x.List[i].(*ast.BinaryExpr); is {
-					site(x.Pos(), "the case never applies", func() {
-						x.List[i] = &ast.BinaryExpr{X: x.List[i], Op: token.LAND,
-							Y: ast.NewIdent("false")}
-					})
-				}
-			}
-		case *ast.ReturnStmt:
-			for i := range x.Results {
-				id, is := x.Results[i].(*ast.Ident)
-				if is && (id.Name == "true" || id.Name == "false") {
-					site(x.Pos(), "it returns the opposite of "+id.Name, func() {
-						x.Results[i] = ast.NewIdent(
-							map[string]string{"true": "false", "false": "true"}[id.Name])
-					})
-				}
-			}
-		}
-		return m == nil
-	})
-	if m == nil {
-		return nil, nil
-	}
-	var b bytes.Buffer
-	if err := format.Node(&b, set, tree); err != nil {
-		return nil, err
-	}
-	m.source = b.Bytes()
-	return m, nil
-}
-
-// text tells whether an expression puts texts together: a mutant of it would not compile.
-func text(x *ast.BinaryExpr) bool {
-	found := false
-	ast.Inspect(x, func(n ast.Node) bool {
-		l, is := n.(*ast.BasicLit)
-		found = found || is && l.Kind == token.STRING
-		return !found
-	})
-	return found && slices.Contains([]token.Token{token.ADD, token.SUB}, x.Op)
+	test := exec.CommandContext(ctx, r.program, "-test.failfast", "-test.timeout", limit.String())
+	test.Dir, test.Env, test.WaitDelay = r.path, append(os.Environ(), fmt.Sprintf("%s=%d", variable, n)), 10*time.Second
+	return test.Run() == nil
 }
