@@ -58,10 +58,8 @@ func broken(src []byte, first int, without func(line int) bool) (pkg string, sou
 	}
 	b := &breaker{set: set, first: first, without: without}
 	ast.Inspect(tree, b.visit)
-	// From the last to the first, so that places before stay where they are.
-	slices.SortFunc(b.edits, func(x, y edit) int { return y.from - x.from })
 	out := b.apply(src)
-	if source, err = format.Source(out); err != nil {
+	if _, err = format.Source(out); err != nil {
 		return "", nil, nil, fmt.Errorf("%w in\n%s", err, out)
 	}
 	return tree.Name.Name, out, b.list, nil
