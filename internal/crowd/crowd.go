@@ -456,10 +456,13 @@ type Witness struct {
 	Topics map[*Cast]*formula.Text
 
 	Get  string // query: an address with placeholders
-	File string // files: one, a pattern, or a folder
+	Post bool   // it is asked with POST, and a body
+	// Asked is that body compiled for each group of devices.
+	Asked map[*Cast]*formula.Text
+	File  string // files: one, a pattern, or a folder
 	// Addresses is Get or File compiled for each group of devices.
 	Addresses map[*Cast]*formula.Text
-	FileForm  string // one of rowfile.Forms
+	FileForm  string // one of rowfile.Forms; of a query, empty: its answer is one JSON document
 
 	SQL     *SQL     // a database; nil: none
 	Program []string // a program and its arguments; empty: none
@@ -487,6 +490,7 @@ type Witness struct {
 	Columns []string
 
 	Page      []PageParam   // parameters of the next page, in place of Next
+	Total     string        // jq: how many rows there are in all; empty: it is not told
 	Pace      quantity.Rate // questions a second at most; 0: no limit
 	Limit     int64         // rows of an answer at most; NoLimit; 0: not said
 	MaxAnswer int64         // bytes of an answer
@@ -499,6 +503,11 @@ type Witness struct {
 	Wait        time.Duration // how long it goes on looking for what is missing
 	WatchCopies time.Duration // how long it goes on looking for repeats when nothing is missing
 }
+
+// PageVariables are those of jq expressions about a page of an answer: its number, from 1, the rows on it and
+// up to its end, the addresses that its header Link names by their relation (RFC 8288), and its headers by
+// their names in small letters.
+var PageVariables = []string{"$page", "$count", "$sofar", "$link", "$headers"}
 
 // NoLimit is the Limit of a platform that never cuts its answers off.
 const NoLimit = -1
@@ -517,6 +526,8 @@ func (w *Witness) Listens() bool { return !w.Asks() }
 // Place is the key of the file that says where it looks.
 func (w *Witness) Place() string {
 	switch {
+	case w.Post:
+		return "post"
 	case w.Get != "":
 		return "get"
 	case w.SQL != nil:

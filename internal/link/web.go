@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -62,6 +63,29 @@ func NextPage(address string, named any) (string, error) {
 			address, u.Scheme, u.Host, base.Scheme, base.Host)
 	}
 	return u.String(), nil
+}
+
+// linkValue is one of a header Link: an address and its parameters (RFC 8288, section 3).
+var linkValue = regexp.MustCompile(`<([^>]*)>((?:\s*;\s*[^\s,;="]+(?:\s*=\s*(?:"[^"]*"|[^\s,;"]*))?)*)`)
+
+// relation is the parameter that says what it is.
+var relation = regexp.MustCompile(`(?i);\s*rel\s*=\s*(?:"([^"]*)"|([^\s,;"]*))`)
+
+// Links are the addresses that headers Link name, by their relation in small letters; of several, the first.
+func Links(h http.Header) map[string]string {
+	links := map[string]string{}
+	for _, m := range linkValue.FindAllStringSubmatch(strings.Join(h.Values("Link"), ", "), -1) {
+		rel := relation.FindStringSubmatch(m[2])
+		if rel == nil {
+			continue
+		}
+		for _, name := range strings.Fields(strings.ToLower(rel[1] + rel[2])) {
+			if _, is := links[name]; !is {
+				links[name] = m[1]
+			}
+		}
+	}
+	return links
 }
 
 // StayOnHost is a CheckRedirect of a http.Client that follows no redirect to

@@ -173,6 +173,17 @@ func Open(path string, opt Options) (*Reader, error) {
 		r.close = append(r.close, func() error { z.Close(); return nil })
 		in = z
 	}
+	return r, r.from(in)
+}
+
+// Read reads rows from what is no file; name is what it is called in errors. Its form has to be told.
+func Read(name string, in io.Reader, opt Options) (*Reader, error) {
+	r := &Reader{path: name, name: name, form: opt.Form, most: opt.MaxRow, columns: opt.Columns}
+	return r, r.from(in)
+}
+
+// from begins to read.
+func (r *Reader) from(in io.Reader) error {
 	r.in = &bounded{r: in, most: r.most + 64<<10}
 	r.in.reset()
 	r.lines = bufio.NewReader(r.in)
@@ -180,9 +191,9 @@ func Open(path string, opt Options) (*Reader, error) {
 		r.lines.Discard(3)
 	}
 	if r.form == CSV {
-		return r, r.begin()
+		return r.begin()
 	}
-	return r, nil
+	return nil
 }
 
 // Close closes the file.

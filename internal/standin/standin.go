@@ -6,7 +6,8 @@
 // What comes in over MQTT on a topic, or over HTTP by POST to /in/TOPIC, is
 // passed on to subscribers of the topic and stored under the device and the
 // reading that are the last two levels of the topic. GET /stored lists the
-// devices, GET /stored/DEVICE the rows of one, page by page.
+// devices, GET /stored/DEVICE the rows of one, page by page, as JSON, JSON Lines or CSV; POST
+// /stored/search asks with a body.
 package standin
 
 import (
@@ -210,6 +211,7 @@ func Start(cfg Config) (*StandIn, error) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
 	mux.HandleFunc("GET /stored/{device}", s.store.read)
+	mux.HandleFunc("POST /stored/search", s.store.search)
 	mux.HandleFunc("GET /alerts", s.alerts)
 	mux.HandleFunc("POST /publish/{topic...}", s.publish)
 	mux.HandleFunc("POST /commands/{device}", s.orders.put(&s.orders.commands))

@@ -73,7 +73,7 @@ func TestReadBack(t *testing.T) {
 	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-2", "")
 	assert.Contains(t, body, `"content":null,"bytes":"bm8ganNvbg=="`)
 	_, body = do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-1?to=2001-01-01T00:00:00Z", "")
-	assert.JSONEq(t, `{"rows":[],"next":null}`, body)
+	assert.JSONEq(t, `{"rows":[],"next":null,"cursor":null,"total":0}`, body)
 	for _, bad := range []string{"?from=noon", "?limit=-1", "?limit=x", "?after=-3", "?to=5"} {
 		code, body := do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-1"+bad, "")
 		assert.Equal(t, 400, code, bad)
@@ -83,6 +83,34 @@ func TestReadBack(t *testing.T) {
 	assert.Equal(t, 400, code)
 	code, _ = do(t, "POST", "http://"+s.HTTPAddr+"/in/a/b", strings.Repeat("x", maxBody+1))
 	assert.Equal(t, 413, code)
+}
+
+// Rows are asked for with a body, too, and told alone, as CSV or JSON Lines.
+func TestReadBackInOtherForms(t *testing.T) {
+	s := start(t, Config{})
+	for i := range 3 {
+		do(t, "POST", "http://"+s.HTTPAddr+"/in/harbour/gauge-1/level", fmt.Sprintf(`{"n":%d}`, i))
+	}
+	search := func(body string) (int, string) { return do(t, "POST", "http://"+s.HTTPAddr+"/stored/search", body) }
+	_, body := search(`{"device":"gauge-1","limit":2}`)
+	assert.Contains(t, body, `"cursor":2`)
+	assert.Contains(t, body, `"total":3`)
+	assert.NotContains(t, body, `{"n":2}`)
+	_, body = search(`{"device":"gauge-1","limit":2,"after":2,"from":null}`)
+	assert.Contains(t, body, `{"n":2}`)
+	assert.Contains(t, body, `"cursor":null`)
+	_, body = search(`{"device":"gauge-1","form":"lines"}`)
+	assert.Regexp(t, `^\{"id":1,.*\n\{"id":2,.*\n\{"id":3,.*\n$`, body)
+	_, body = search(`{"device":"gauge-1","form":"csv","limit":1}`)
+	assert.Regexp(t, `^id,stored_at,device,reading,content\n1,\S+,gauge-1,level,"\{""n"":0\}"\n$`, body)
+	for _, bad := range []string{"", "[]", `{"form":"xml"}`, `{"limit":-1}`} {
+		code, _ := search(bad)
+		assert.Equal(t, 400, code, bad)
+	}
+	resp, err := http.Get("http://" + s.HTTPAddr + "/stored/gauge-1?limit=2")
+	require.NoError(t, err)
+	resp.Body.Close()
+	assert.Equal(t, []string{`</stored/gauge-1?after=2&limit=2>; rel="next"`, "3"}, []string{resp.Header.Get("Link"), resp.Header.Get("X-Total-Count")})
 }
 
 func TestTheStoreIsBounded(t *testing.T) {

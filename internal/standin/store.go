@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -106,9 +107,34 @@ const (
 	maxPage     = 10_000
 )
 
-// read serves GET /stored/{device}/messages?from=…&to=…&limit=…&after=….
+// read serves GET /stored/{device}?from=…&to=…&limit=…&after=…&form=…: a page of rows, as JSON or, with
+// form csv or lines, as rows alone. The header Link names the next page (RFC 8288), X-Total-Count says how many
+// there are in all.
 func (s *store) read(w http.ResponseWriter, r *http.Request) {
-	q := r.URL.Query()
+	s.page(w, r.PathValue("device"), r.URL.Query())
+}
+
+// search serves POST /stored/search, whose body is a JSON object: device, from, to, limit, after, form.
+func (s *store) search(w http.ResponseWriter, r *http.Request) {
+	d := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody))
+	d.UseNumber()
+	var body map[string]any
+	if err := d.Decode(&body); err != nil {
+		answer(w, http.StatusBadRequest, map[string]any{"error": "the body is no JSON object: " + err.Error()})
+		return
+	}
+	q := url.Values{}
+	for name, v := range body {
+		if v != nil {
+			q.Set(name, fmt.Sprint(v))
+		}
+	}
+	device := q.Get("device")
+	q.Del("device")
+	s.page(w, device, q)
+}
+
+func (s *store) page(w http.ResponseWriter, device string, q url.Values) {
 	from, err1 := timeParam(q, "from", time.Time{})
 	to, err2 := timeParam(q, "to", time.Now().Add(time.Hour))
 	limit, err3 := intParam(q, "limit", defaultPage, maxPage)
@@ -119,24 +145,53 @@ func (s *store) read(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	device := r.PathValue("device")
 	s.mu.Lock()
 	all := s.rows[device]
 	page := make([]row, 0, min(limit, len(all)))
-	i := after
-	for ; i < len(all) && len(page) < limit; i++ {
-		if !all[i].At.Before(from) && !all[i].At.After(to) {
+	i, total := 0, 0
+	next := 0 // the first row behind the page
+	for ; i < len(all); i++ {
+		if all[i].At.Before(from) || all[i].At.After(to) {
+			continue
+		}
+		total++
+		switch {
+		case i < after:
+		case len(page) < limit:
 			page = append(page, all[i])
+		case next == 0:
+			next = i
 		}
 	}
-	more := i < len(all)
 	s.mu.Unlock()
-	body := map[string]any{"rows": page, "next": nil}
-	if more {
-		q.Set("after", strconv.Itoa(i))
-		body["next"] = "/stored/" + url.PathEscape(device) + "?" + q.Encode()
+	body := map[string]any{"rows": page, "next": nil, "cursor": nil, "total": total}
+	if next > 0 {
+		q.Set("after", strconv.Itoa(next))
+		address := "/stored/" + url.PathEscape(device) + "?" + q.Encode()
+		body["next"], body["cursor"] = address, next
+		w.Header().Set("Link", "<"+address+">; rel=\"next\"")
 	}
-	answer(w, http.StatusOK, body)
+	w.Header().Set("X-Total-Count", strconv.Itoa(total))
+	switch form := q.Get("form"); form {
+	case "", "json":
+		answer(w, http.StatusOK, body)
+	case "lines":
+		w.Header().Set("Content-Type", "application/x-ndjson")
+		e := json.NewEncoder(w)
+		for _, x := range page {
+			e.Encode(x)
+		}
+	case "csv":
+		w.Header().Set("Content-Type", "text/csv")
+		c := csv.NewWriter(w)
+		c.Write([]string{"id", "stored_at", "device", "reading", "content"})
+		for _, x := range page {
+			c.Write([]string{strconv.Itoa(x.ID), x.At.Format(time.RFC3339Nano), x.Device, x.Reading, string(x.Content)})
+		}
+		c.Flush()
+	default:
+		answer(w, http.StatusBadRequest, map[string]any{"error": fmt.Sprintf("form is json, lines or csv, not %q", form)})
+	}
 }
 
 func timeParam(q url.Values, name string, def time.Time) (time.Time, error) {

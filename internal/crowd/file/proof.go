@@ -24,7 +24,7 @@ func (r *reader) pageParams(w *crowd.Witness, n *yaml.Node, what string) {
 		return
 	}
 	for _, e := range r.entries(n, what) {
-		if of := parse(r, e.value, what+": "+e.key.Value, "", checkJQ); of != "" {
+		if of := parse(r, e.value, what+": "+e.key.Value, "", checkPageJQ); of != "" {
 			w.Page = append(w.Page, crowd.PageParam{Name: e.key.Value, Of: of})
 		}
 	}
@@ -90,6 +90,14 @@ func (r *reader) misplaced(o *object, what, sort string, keys ...string) {
 			r.Add(pos(n), "%s: %q does not go with %s", what, key, sort)
 		}
 	}
+}
+
+// checkPageJQ takes what is said of a page and its answer.
+func checkPageJQ(s string) (string, error) {
+	if _, err := jq.Parse(s, crowd.PageVariables...); err != nil {
+		return "", err
+	}
+	return s, nil
 }
 
 func checkJQ(s string) (string, error) {

@@ -129,7 +129,7 @@ func (m *mapping) schema() node {
 	}
 	// A key of the other protocol, where the mapping itself says which one it is.
 	for tells, protocol := range map[string]crowd.Protocol{"mqtt": crowd.MQTT, "http": crowd.HTTP,
-		"subscribe": crowd.MQTT, "get": crowd.HTTP} {
+		"subscribe": crowd.MQTT, "get": crowd.HTTP, "post": crowd.HTTP} {
 		if (m == linkMap || m == witnessMap) && slices.Contains(m.names(), tells) {
 			for _, wrong := range m.notFor(protocol) {
 				rules = append(rules, node{"not": node{"required": []string{tells, wrong}}})
@@ -137,7 +137,10 @@ func (m *mapping) schema() node {
 		}
 	}
 	if m == witnessMap {
-		rules = append(rules, node{"if": node{"required": []string{"get"}}, "then": node{"required": []string{"rows"}}})
+		for _, key := range []string{"get", "post"} {
+			rules = append(rules, node{"if": node{"required": []string{key}}, "then": node{"anyOf": []node{
+				{"required": []string{"rows"}}, {"required": []string{"form"}}}}})
+		}
 	}
 	if rules != nil {
 		slices.SortFunc(rules, func(a, b node) int { return compareJSON(a, b) })

@@ -30,12 +30,15 @@ type sortOfWitness struct {
 var sortsOfWitness = []sortOfWitness{
 	{"subscribe", "a subscription", []string{"link", "username", "password", "cert", "key", "qos", "topic", "queue"}},
 	{"callback", "a callback", []string{"rows", "require_headers", "respond", "cert", "key"}},
-	{"get", "a query", []string{"link", "headers", "timeout", "rows", "row", "next", "page", "limit", "pace",
-		"max_answer", "max_row", "body", "count"}},
+	{"get", "a query", queryKeys},
+	{"post", "a query", append([]string{"query"}, queryKeys...)},
 	{"sql", "a database", []string{"query", "zone", "timeout", "row", "limit", "pace", "max_row", "body", "count"}},
 	{"file", "files", []string{"form", "row", "max_row", "body", "count"}},
 	{"program", "a program", []string{"timeout", "row", "limit", "pace", "max_answer", "max_row", "body", "count"}},
 }
+
+var queryKeys = []string{"link", "headers", "timeout", "form", "rows", "row", "next", "page", "total", "limit", "pace",
+	"max_answer", "max_row", "body", "count"}
 
 // everyWitness are the keys that go with all sorts.
 var everyWitness = []string{"proves", "who", "shows", "time", "mark", "device", "reading", "values", "fields", "wait",
@@ -62,7 +65,7 @@ func (r *reader) witnesses(n *yaml.Node) {
 				"count")
 		case w.Counts:
 			r.misplaced(o, what, "proves: counts", "subscribe", "callback", "time", "mark", "reading", "values", "fields",
-				"topic", "body", "row", "link", "next", "page")
+				"topic", "body", "row", "link", "next", "page", "total")
 		}
 		r.blind = r.blind || len(r.List) > before
 		w.Who = r.selections(o.get("who"), what+": who")
@@ -74,13 +77,17 @@ func (r *reader) witnesses(n *yaml.Node) {
 			w.TimeOf = t.word("of")
 		}
 		for key, into := range map[string]*string{"rows": &w.Rows, "time": &w.Time, "mark": &w.Mark, "device": &w.Device,
-			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row, "count": &w.Count} {
+			"reading": &w.Reading, "values": &w.Values, "body": &w.Body, "next": &w.Next, "row": &w.Row, "count": &w.Count,
+			"total": &w.Total} {
 			jn := o.get(key)
 			if key == "time" {
 				jn = timeNode
 			}
 			if jn != nil {
 				check := checkJQ
+				if key == "next" || key == "total" {
+					check = checkPageJQ
+				}
 				if o.get("sql") != nil || o.get("file") != nil || o.get("program") != nil {
 					check = func(s string) (string, error) { return columnOrJQ(w, s) }
 				}
@@ -141,7 +148,7 @@ func (r *reader) proves(w *crowd.Witness, o *object, what string) {
 				w.Counts = true
 			}
 		}
-		switch asked := slices.ContainsFunc([]string{"get", "sql", "file", "program"},
+		switch asked := slices.ContainsFunc([]string{"get", "post", "sql", "file", "program"},
 			func(k string) bool { return o.get(k) != nil }); {
 		case len(list) == 0:
 			r.Add(pos(n), "%s: proves: the list is empty; write one or more of %s", what, strings.Join(provable, ", "))
@@ -175,7 +182,7 @@ func (r *reader) place(w *crowd.Witness, o *object, what string) {
 	if sort < 0 {
 		if !slices.ContainsFunc(sortsOfWitness, func(s sortOfWitness) bool { return o.near[s.key] }) {
 			r.Add(w.Pos, "%s does not say where it looks; write subscribe: TOPIC-FILTER, callback: ADDRESS, get: ADDRESS, "+
-				"sql: ADDRESS, file: NAME or program: COMMAND", what)
+				"post: ADDRESS, sql: ADDRESS, file: NAME or program: COMMAND", what)
 		}
 		return
 	}
@@ -191,8 +198,8 @@ func (r *reader) place(w *crowd.Witness, o *object, what string) {
 		r.subscription(w, o, what)
 	case "callback":
 		r.callback(w, o, what)
-	case "get":
-		r.query(w, o, what)
+	case "get", "post":
+		r.query(w, o, s.key, what)
 	case "sql":
 		r.database(w, o, what)
 	case "file":
@@ -260,28 +267,39 @@ func (r *reader) perDevice(w *crowd.Witness, n *yaml.Node, what string, more []s
 	w.PerDevice = w.PerDevice || len(names) > 0
 }
 
-func (r *reader) query(w *crowd.Witness, o *object, what string) {
-	get := o.get("get")
+func (r *reader) query(w *crowd.Witness, o *object, key, what string) {
+	get := o.get(key)
 	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
 		r.open[m[1]] = true
 		r.crowd.NotSecret(r.crowd.Env[m[1]])
 	}
-	r.perDevice(w, get, what+": get", []string{"from", "to"}, func(c *crowd.Cast, t *formula.Text) {
+	r.perDevice(w, get, what+": "+key, []string{"from", "to"}, func(c *crowd.Cast, t *formula.Text) {
 		if w.Addresses[c] = t; t == nil {
 			return
 		}
 		if s := t.Source(); !strings.HasPrefix(s, "http://") && !strings.HasPrefix(s, "https://") &&
 			!strings.HasPrefix(s, "${env.") {
-			r.Add(pos(get), "%s: get must be a whole address that begins with http:// or https://", what)
+			r.Add(pos(get), "%s: %s must be a whole address that begins with http:// or https://", what, key)
 		}
 	})
 	w.Get = get.Value
-	r.addressSecrets(get, what+": get", get.Value)
+	r.addressSecrets(get, what+": "+key, get.Value)
 	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
-		r.addressSecrets(get, what+": get", r.crowd.Env[m[1]])
+		r.addressSecrets(get, what+": "+key, r.crowd.Env[m[1]])
 	}
 	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
-	o.need("rows", ".rows[]")
+	if o.get("form") != nil {
+		w.FileForm = o.word("form")
+	} else {
+		o.need("rows", ".rows[]")
+	}
+	if key != "post" {
+		return
+	}
+	w.Post, w.Asked = true, map[*crowd.Cast]*formula.Text{}
+	if qn := o.need("query", `'{"device": "${device}", "from": "${from}", "to": "${to}"}'`); qn != nil {
+		r.perDevice(w, qn, what+": query", []string{"from", "to"}, func(c *crowd.Cast, t *formula.Text) { w.Asked[c] = t })
+	}
 }
 
 // database reads where a database is, and what it is asked.

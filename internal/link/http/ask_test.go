@@ -57,13 +57,37 @@ func TestTokensAreFilledIn(t *testing.T) {
 	}
 	s.Has(t, "1 refused 401 status 401 Unauthorized: “bad «secret»”")
 	s.Has(t, "2 refused 401 status 401 Unauthorized: “bad «secret»”")
-	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2"}, seen)
+	assert.Equal(t, []string{"/in?t=token-1 v token-1 gauge:token-1", "/in?t=token-2 v token-2 gauge:token-2",
+		"/in?t=token-3 v token-3 gauge:token-3", "/in?t=token-4 v token-4 gauge:token-4"}, seen, "each with a new one, once more")
 	assert.Contains(t, s.All(), "renewed")
 	source.n.Store(1000)
 	c.Send(&link.Message{Seq: 3, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST"}})
 	s.Has(t, "down no access token: the server is asleep")
 	source.n.Store(5) // it is awake again
 	s.Has(t, "3 refused 401 status 401 Unauthorized: “bad «secret»”")
+}
+
+// A token may run out between its making and the platform's look at it: with a new one the message is
+// sent once more, and that is told. One that is to be refused is not.
+func TestATokenThatRunsOutOnTheWay(t *testing.T) {
+	var seen []string
+	p := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+		if seen = append(seen, r.Header.Get("X-Token")); seen[len(seen)-1] == "token-1" {
+			w.WriteHeader(401)
+		}
+	}))
+	defer p.Close()
+	headers := []link.Header{{Name: "X-Token", Value: link.TokenPlace}}
+	c, s := device(t, p.URL, link.Identity{Tokens: &tokens{}})
+	c.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", HTTP: link.HTTP{Method: "POST", OKStatus: []int{200}, Headers: headers}})
+	s.Has(t, "1 accepted 200 ")
+	assert.Equal(t, []string{"token-1", "token-2"}, seen)
+	assert.Contains(t, s.All(), "1 anew")
+	seen = nil
+	c, s = device(t, p.URL, link.Identity{Tokens: &tokens{}})
+	c.Send(&link.Message{Seq: 2, Count: 1, Target: "/in", Variant: true, HTTP: link.HTTP{Method: "POST", OKStatus: []int{200}, Headers: headers}})
+	s.Has(t, "2 refused 401 status 401 Unauthorized")
+	assert.Equal(t, []string{"token-1"}, seen)
 }
 
 // A header that cannot be sent settles its message: the next ones are not held up.

@@ -408,7 +408,7 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	ctx, cancel := clock.WithTimeout(c.ctx, c.link.cfg.Timeout)
 	defer cancel()
 	var t exchange
-	told := false
+	told, repeat, renewed := false, anew, false
 	var writing atomic.Int32 // requests that the client library has not done with
 	defer func() {
 		// It may go on sending after it handed over the answer, from a goroutine of its own:
@@ -426,7 +426,7 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 			}
 			if !told { // not again for each redirect
 				told = true
-				c.sink.Sent(m, clock.Nano(), anew)
+				c.sink.Sent(m, clock.Nano(), repeat)
 			}
 		}, GotFirstResponseByte: func() {
 			t.begun = true
@@ -463,6 +463,15 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 				resp.Body.Close()
 				own = own && link.KeepsHost(req.URL, to)
 				target = to.String()
+				continue
+			}
+		}
+		if err == nil && resp.StatusCode == http.StatusUnauthorized && !m.Variant && !renewed {
+			renewed = true
+			if now, err := c.freshToken(ctx); err == nil && now != token { // it ran out on the way
+				resp.Body.Close()
+				token, target, own = now, c.link.cfg.Base+link.Fill(m.Target, now), true
+				told, repeat = false, true
 				continue
 			}
 		}

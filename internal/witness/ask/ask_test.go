@@ -1,6 +1,7 @@
 package ask_test
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
@@ -96,6 +97,9 @@ type web struct {
 func (s *web) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	at := r.URL.RequestURI()
+	if body, _ := io.ReadAll(r.Body); r.Method == http.MethodPost {
+		at += " " + string(body)
+	}
 	s.asked = append(s.asked, at)
 	s.headers = r.Header
 	list := s.answers[at]
@@ -161,6 +165,7 @@ func onWeb(t *testing.T, witness string, answers map[string][]string, do func(t 
 // What a query reads, page by page, and what it says of answers that are none.
 func TestWhatAQueryReads(t *testing.T) {
 	const plain, whole = `get: "http://127.0.0.1/r", rows: ".rows[]", device: .d`, `get: "http://127.0.0.1/r", rows: ".rows | .[]", device: .d`
+	const post, lines = `post: "http://127.0.0.1/r", query: '{"d":"${device}"}', rows: ".rows[]"`, `get: "http://127.0.0.1/r", device: .d, form: `
 	many := `{"rows":[` + strings.TrimSuffix(strings.Repeat(`{"m":"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"},`, 20), ",") + `]}`
 	turned := func(n int, rows string) map[string][]string { // n pages, each with the address of the next
 		m := map[string][]string{"/r": {`{"rows":` + rows + `,"next":"/r?p=1"}`}}
@@ -232,7 +237,44 @@ func TestWhatAQueryReads(t *testing.T) {
 		"a long row": {plain + ", max_row: 1KiB", map[string][]string{"/r": {`{"rows":[{"m":"` + strings.Repeat("a", 1024) + `"}]}`}}, "|", 0,
 			"http://127.0.0.1/r: a row is longer than max_row, 1 KiB; raise it", 0},
 		"a row that just fits": {plain + ", max_row: 1KiB", map[string][]string{"/r": {`{"rows":[{"m":"` + strings.Repeat("a", 1024-8) + `"}]}`}}, "", 1, "", 0},
-		"slow":                 {plain + ", timeout: 2s", map[string][]string{"/r": {"after 3s\n{}", `{"rows":[{"m":1}]}`}}, `| again {"m":1}`, 1, "", 2200 * time.Millisecond},
+		"asked with a body":    {post, map[string][]string{`/r {"d":"gauge-1"}`: {`{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1, "", 0},
+		"a cursor in the body": {post + `, page: {c: .c, "v.after": .c}`, map[string][]string{`/r {"d":"gauge-1"}`: {`{"rows":[{"m":1}],"c":7}`},
+			`/r {"c":7,"d":"gauge-1","v":{"after":7}}`: {`{"rows":[{"m":2}],"c":null}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"a next page of a body": {post + `, next: .next`, map[string][]string{`/r {"d":"gauge-1"}`: {`{"rows":[{"m":1}],"next":"?p=2"}`},
+			`/r?p=2 {"d":"gauge-1"}`: {`{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"a form that asks": {`post: "http://127.0.0.1/r", query: "d=${device}&n=1", headers: {Content-Type: application/x-www-form-urlencoded}, rows: ".rows[]", page: {n: "if $page < 2 then $page + 1 else null end"}`,
+			map[string][]string{`/r d=gauge-1&n=1`: {`{"rows":[{"m":1}]}`}, `/r d=gauge-1&n=2`: {`{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"a body with no place for it": {strings.Replace(post, `'{"d":"${device}"}'`, `"select ${device}"`, 1) + `, page: {n: $page}`, map[string][]string{`/r select gauge-1`: {`{"rows":[]}`}}, `|`, 1,
+			"page has no place: query is no JSON object", 0},
+		"pages by their number": {plain + `, page: {p: "if $count == 2 then $page + 1 else null end"}`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}]}`},
+			"/r?p=2": {`{"rows":[{"m":3}]}`}}, `| {"m":1} {"m":2} | {"m":3}`, 2, "", 0},
+		"pages by an offset": {plain + `, page: {o: "if $sofar < 3 then $sofar else null end"}`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}]}`},
+			"/r?o=2": {`{"rows":[{"m":3}]}`}}, `| {"m":1} {"m":2} | {"m":3}`, 2, "", 0},
+		"a header Link": {plain + `, next: $link.next`, map[string][]string{"/r": {"Link: </x>; rel=first, <?p=2>; title=\"a, b\"; rel=\"last next\"\n" + `{"rows":[{"m":1}]}`},
+			"/r?p=2": {"Link: </x>; rel=first\n" + `{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"a header Link to another host": {plain + `, next: $link.next`, map[string][]string{"/r": {"Link: <http://other.example/>; rel=next\n" + `{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1,
+			"the next page of http://127.0.0.1/r is at http://other.example, and was not asked: the credentials are for http://127.0.0.1 alone", 0},
+		"a header that counts": {plain + `, total: '$headers["x-total"] | tonumber'`, map[string][]string{"/r": {"X-Total: 1\n" + `{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1, "", 0},
+		"as many as there are": {plain + `, next: .next, total: .of.all`, map[string][]string{"/r": {`{"rows":[{"m":1}],"of":{"all":2},"next":"?p=2"}`},
+			"/r?p=2": {`{"rows":[{"m":2}],"of":{"all":"2"}}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"one came meanwhile": {plain + `, next: .next, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}],"all":2,"next":"?p=2"}`},
+			"/r?p=2": {`{"rows":[{"m":2}],"all":3}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"fewer than there are": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}],"all":5}`}}, `| {"m":1}`, 1,
+			"http://127.0.0.1/r: the platform says that there are 5 rows in all, and its pages brought 1; check next, page and total", 0},
+		"more than there are": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}],"all":1}`}}, `| {"m":1} {"m":2}`, 1,
+			"http://127.0.0.1/r: the platform says that there are 1 rows in all, and its pages brought 2; check next, page and total", 0},
+		"how many, it does not say": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1, "", 0},
+		"a total that is none": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}],"all":"many"}`}}, `| {"m":1}`, 0,
+			"http://127.0.0.1/r: total is “\"many\"”, which is no number of rows", 0},
+		"CSV":                            {lines + "csv", map[string][]string{"/r": {"mm,d\n1,a\n2,\"b\nc\"\n"}}, `| {"d":"a","mm":"1"} {"d":"b\nc","mm":"2"}`, 1, "", 0},
+		"CSV whose last line has no end": {lines + "csv", map[string][]string{"/r": {"mm,d\n1,a\n2,b"}}, `| {"d":"a","mm":"1"} {"d":"b","mm":"2"}`, 1, "", 0},
+		"CSV without rows":               {lines + "csv", map[string][]string{"/r": {"mm,d\n"}}, `|`, 1, "", 0},
+		"JSON Lines":                     {lines + "json, rows: .v", map[string][]string{"/r": {"{\"v\":{\"m\":1}}\n\n{\"v\":{\"m\":2}}"}}, `| {"m":1} {"m":2}`, 1, "", 0},
+		"a line that is none": {lines + "json", map[string][]string{"/r": {"{\"m\":1}\nno\n"}}, `| {"m":1}`, 0,
+			"http://127.0.0.1/r: the answer:2: invalid character 'o' in literal null (expecting 'u')", 0},
+		"lines that are cut off": {lines + "json", map[string][]string{"/r": {"cut", "{\"m\":1}\n"}}, `| again {"m":1}`, 1, "", 200 * time.Millisecond},
+		"pages of lines":         {lines + "json, next: $link.next", map[string][]string{"/r": {"Link: <?p=2>; rel=next\n" + `{"m":1}`}, "/r?p=2": {`{"m":2}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
+		"slow":                   {plain + ", timeout: 2s", map[string][]string{"/r": {"after 3s\n{}", `{"rows":[{"m":1}]}`}}, `| again {"m":1}`, 1, "", 2200 * time.Millisecond},
 	} {
 		t.Run(name, func(t *testing.T) {
 			onWeb(t, c.witness, c.answers, func(t *testing.T, w *witnesstest.World, s *web) {
@@ -253,6 +295,42 @@ func TestWhatAQueryReads(t *testing.T) {
 					assert.Equal(t, c.told, take.text())
 				}
 			})
+		})
+	}
+}
+
+// An answer of rows alone that ends with its connection may have been cut off, unless it says how many there are.
+func TestRowsWithoutAnEnd(t *testing.T) {
+	for total, want := range map[string]string{
+		"": "the answer ends with its connection, and may have been cut off there; where it says how many rows there are, write total",
+		`, total: '$headers["x-total"]'`: "",
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			net := memnet.New()
+			l, err := net.Listen("tcp", "127.0.0.1:80")
+			require.NoError(t, err)
+			defer l.Close()
+			go func() {
+				for c, err := l.Accept(); err == nil; c, err = l.Accept() {
+					http.ReadRequest(bufio.NewReader(c))
+					io.WriteString(c, "HTTP/1.0 200 OK\r\nX-Total: 1\r\n\r\n{\"m\":1}\n")
+					c.Close()
+				}
+			}()
+			w := witnesstest.New(t, t.TempDir(), crowd(`get: "http://127.0.0.1/r", device: .d, form: json`+total))
+			w.Catalog.Network = net.Dial
+			a, err := ask.New(w.Base)
+			require.NoError(t, err)
+			d := w.Fleet.Devices[0]
+			err = a.Start(t.Context(), d)
+			defer a.Stop()
+			if want != "" {
+				require.ErrorContains(t, err, want)
+				return
+			}
+			require.NoError(t, err)
+			_, err = a.Ask(t.Context(), ask.Question{Device: d, Cursor: ask.NewCursor(d, &taker{})})
+			assert.NoError(t, err)
 		})
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +26,7 @@ import (
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/link"
 	"runcrowd/internal/quantity"
+	"runcrowd/internal/rowfile"
 	"runcrowd/internal/strictjson"
 	"runcrowd/internal/witness/hearing"
 	"runcrowd/internal/witness/match"
@@ -32,11 +34,11 @@ import (
 
 // query is a source that is asked over HTTP.
 type query struct {
-	spec       *crowd.Witness
-	catalog    *match.Catalog
-	rows, next *jq.Query
-	params     []pageParam
-	path       []string // of the rows, where they can be read one by one
+	spec              *crowd.Witness
+	catalog           *match.Catalog
+	rows, next, total *jq.Query
+	params            []pageParam
+	path              []string // of the rows, where they can be read one by one
 
 	client  *http.Client
 	headers http.Header
@@ -50,13 +52,16 @@ type query struct {
 
 func newQuery(spec *crowd.Witness, c *match.Catalog) (*query, error) {
 	q := &query{spec: spec, catalog: c}
-	err := errors.Join(match.Compile(&q.rows, spec.Rows), match.Compile(&q.next, spec.Next))
+	err := errors.Join(match.Compile(&q.rows, spec.Rows), match.Compile(&q.next, spec.Next, crowd.PageVariables...),
+		match.Compile(&q.total, spec.Total, crowd.PageVariables...))
 	for _, p := range spec.Page {
 		x := pageParam{name: p.Name}
-		err = errors.Join(err, match.Compile(&x.of, p.Of))
+		err = errors.Join(err, match.Compile(&x.of, p.Of, crowd.PageVariables...))
 		q.params = append(q.params, x)
 	}
-	q.streams()
+	if spec.FileForm == "" {
+		q.streams()
+	}
 	return q, err
 }
 
@@ -85,11 +90,12 @@ func (q *query) Start(ctx hearing.Context, d *fleet.Device) error {
 		q.headers.Set(h.Name, v)
 	}
 	now := clock.Now()
-	address, err := q.address(d, now, now)
+	asks, err := q.asks(d, now, now)
 	if err != nil {
 		return err
 	}
-	_, err = q.page(ctx, address, func(any) {})
+	address := asks.address
+	_, err = q.page(ctx, asks, func(any) {})
 	var status *statusError
 	if errors.As(err, &status) {
 		if status.code == 401 || status.code == 403 {
@@ -103,7 +109,7 @@ func (q *query) Start(ctx hearing.Context, d *fleet.Device) error {
 	}
 	var ue *url.Error
 	if !errors.As(err, &ue) {
-		return q.reach(address, err, "check get: and what the platform answers there")
+		return q.reach(address, err, "check "+q.spec.Place()+": and what the platform answers there")
 	}
 	what, try := link.Explain(err, hostOf(address))
 	return q.reach(address, errors.New(what), try)
@@ -121,20 +127,38 @@ func hostOf(address string) string {
 	return address
 }
 
-func (q *query) address(d *fleet.Device, from, to time.Time) (string, error) {
-	t := q.spec.Address(d.Cast)
+// asking is what is asked: with a body, by POST.
+type asking struct{ address, body string }
+
+func (a asking) method() string {
+	if a.body != "" {
+		return http.MethodPost
+	}
+	return http.MethodGet
+}
+
+// asks is what is asked of a device and a time.
+func (q *query) asks(d *fleet.Device, from, to time.Time) (a asking, err error) {
 	env := formula.Env{}
 	for k, v := range d.Env {
 		env[k] = v
 	}
 	env["from"], env["to"] = from.UTC(), to.UTC()
 	m := &formula.Machine{}
-	s, err := t.Expand(m, env)
-	if err != nil {
-		return "", fmt.Errorf("the witness %q: get: %w", q.spec.Name, err)
+	for _, x := range []struct {
+		key  string
+		text *formula.Text
+		into *string
+	}{{q.spec.Place(), q.spec.Address(d.Cast), &a.address}, {"query", q.spec.Asked[d.Cast], &a.body}} {
+		if x.text == nil {
+			continue
+		}
+		if *x.into, err = x.text.Expand(m, env); err != nil {
+			return a, fmt.Errorf("the witness %q: %s: %w", q.spec.Name, x.key, err)
+		}
+		q.catalog.Fleet.Crowd.Computed(x.text, m, env, d.Cast.Secrets)
 	}
-	q.catalog.Fleet.Crowd.Computed(t, m, env, d.Cast.Secrets)
-	return s, nil
+	return a, nil
 }
 
 // Bounds of a question.
@@ -173,11 +197,11 @@ func (e *shapeError) Error() string { return e.text }
 
 // Ask implements Source.
 func (q *query) Ask(ctx hearing.Context, about Question) (pages int, err error) {
-	address, err := q.address(about.Device, about.From, about.To)
+	asks, err := q.asks(about.Device, about.From, about.To)
 	if err != nil {
 		return 0, err
 	}
-	pages, err = q.pages(ctx, address, about.Cursor)
+	pages, err = q.pages(ctx, asks, about.Cursor)
 	var status *statusError
 	if errors.As(err, &status) && status.code == http.StatusNotFound && pages == 0 { // of a later page, it tells nothing
 		return pages, unknownDevice{err}
@@ -190,26 +214,40 @@ func (q *query) Ask(ctx hearing.Context, about Question) (pages int, err error) 
 	return pages, err
 }
 
-// pages asks for all pages from an address on.
-func (q *query) pages(ctx hearing.Context, address string, on *Cursor) (pages int, err error) {
-	asked := map[string]bool{}
+// answer is what an answer says beside its rows.
+type answer struct {
+	beside  any
+	headers http.Header
+}
+
+// pages asks for all pages from the first on.
+func (q *query) pages(ctx hearing.Context, asks asking, on *Cursor) (pages int, err error) {
+	asked := map[asking]bool{}
 	stale, empty := 0, 0
+	var all totals
 	for ; ; pages++ {
 		switch {
-		case asked[address]:
-			return pages, fmt.Errorf("the next page of %s is a page that was asked for already; check next", address)
+		case asked[asks]:
+			return pages, fmt.Errorf("the next page of %s is a page that was asked for already; check next", asks.address)
 		case pages == maxPages:
 			return pages, fmt.Errorf("the pages after %s are more than %d", q.spec.Get, maxPages)
 		}
-		asked[address] = true
+		asked[asks] = true
 		on.Turn()
-		rest, err := q.patiently(ctx, address, on)
+		rest, err := q.patiently(ctx, asks, on)
 		if err != nil {
 			return pages, err
 		}
-		next, err := q.after(address, rest)
-		if err != nil || next == "" {
+		at := pageValues(rest, pages+1, on)
+		if err := all.add(q.total, rest.beside, at); err != nil {
+			return pages, fmt.Errorf("%s: %w", asks.address, err)
+		}
+		next, err := q.after(asks, rest, at)
+		if err != nil {
 			return pages + 1, err
+		}
+		if next == (asking{}) {
+			return pages + 1, all.check(on.all+on.rows, asks.address)
 		}
 		stale, empty = stale+1, empty+1
 		if !on.stale() {
@@ -220,17 +258,64 @@ func (q *query) pages(ctx hearing.Context, address string, on *Cursor) (pages in
 		}
 		if stale >= staleRows || empty >= emptyPages {
 			return pages, fmt.Errorf("the pages after %s go on without bringing anything new (the last was %s); check next",
-				q.spec.Get, address)
+				q.spec.Get, asks.address)
 		}
-		address = next
+		asks = next
 	}
 }
 
+// pageValues are those of crowd.PageVariables.
+func pageValues(a answer, page int, on *Cursor) []any {
+	links, headers := map[string]any{}, map[string]any{}
+	for rel, address := range link.Links(a.headers) {
+		links[rel] = address
+	}
+	for name, values := range a.headers {
+		headers[strings.ToLower(name)] = strings.Join(values, ", ")
+	}
+	return []any{page, on.rows, on.all + on.rows, links, headers}
+}
+
+// totals are how many rows there are in all, as answers say: rows may come while pages are read.
+type totals struct {
+	told        bool
+	least, most int
+}
+
+// add takes what an answer says.
+func (t *totals) add(total *jq.Query, beside any, at []any) error {
+	if total == nil {
+		return nil
+	}
+	v, err := total.One(beside, at...)
+	if err != nil || v == nil {
+		return err
+	}
+	n, wrong := strconv.Atoi(strings.Trim(match.Text(v), `"`))
+	if wrong != nil || n < 0 {
+		return fmt.Errorf("total is %s, which is no number of rows", match.Clip(match.Text(v)))
+	}
+	if !t.told {
+		t.told, t.least, t.most = true, n, n
+	}
+	t.least, t.most = min(t.least, n), max(t.most, n)
+	return nil
+}
+
+// check says what is wrong with so many rows.
+func (t *totals) check(rows int, address string) error {
+	if !t.told || rows >= t.least && rows <= t.most {
+		return nil
+	}
+	return fmt.Errorf("%s: the platform says that there are %d rows in all, and its pages brought %d; check next, page and "+
+		"total", address, t.most, rows)
+}
+
 // patiently asks for a page until it is answered.
-func (q *query) patiently(ctx hearing.Context, address string, on *Cursor) (rest any, err error) {
+func (q *query) patiently(ctx hearing.Context, asks asking, on *Cursor) (rest answer, err error) {
 	return rest, patiently(ctx, on, func() (bool, time.Duration, error) {
 		var err error
-		rest, err = q.page(ctx, address, on.Row)
+		rest, err = q.page(ctx, asks, on.Row)
 		var status *statusError
 		busy := errors.As(err, &status) && (status.code == http.StatusTooManyRequests || status.code >= 500)
 		var ue *url.Error
@@ -242,32 +327,45 @@ func (q *query) patiently(ctx hearing.Context, address string, on *Cursor) (rest
 }
 
 // request is one that shows who asks.
-func (q *query) request(ctx hearing.Context, address string) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+func (q *query) request(ctx hearing.Context, asks asking) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, asks.method(), asks.address, strings.NewReader(asks.body))
 	if err != nil {
 		return nil, err
 	}
 	req.Header = q.headers.Clone()
-	req.Header.Set("Accept", "application/json")
+	if req.Header.Get("Accept") == "" {
+		req.Header.Set("Accept", acceptable[rowfile.Form(q.spec.FileForm)])
+	}
+	if asks.body != "" && req.Header.Get("Content-Type") == "" {
+		req.Header.Set("Content-Type", "text/plain; charset=utf-8")
+		if json.Valid([]byte(asks.body)) {
+			req.Header.Set("Content-Type", "application/json")
+		}
+	}
 	req.Header.Set("User-Agent", "runcrowd")
 	return req, q.own.Authorize(req)
 }
 
+// acceptable are the types of answers, by the form that is asked for (RFC 9110, section 12.5.1).
+var acceptable = map[rowfile.Form]string{"": "application/json", rowfile.CSV: "text/csv", rowfile.JSON: "application/x-ndjson, " +
+	"application/json;q=0.9", rowfile.SenML: "application/senml+json, application/json;q=0.9", rowfile.LineProtocol: "text/plain"}
+
 // page asks for one page, once. Each row goes to see; what stands beside the rows is
 // given back.
-func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, error) {
+func (q *query) page(ctx hearing.Context, asks asking, see func(any)) (none answer, err error) {
+	address := asks.address
 	if err := q.pace.Wait(ctx); err != nil {
-		return nil, context.DeadlineExceeded // there is no room for it before the deadline
+		return none, context.DeadlineExceeded // there is no room for it before the deadline
 	}
-	req, err := q.request(ctx, address)
+	req, err := q.request(ctx, asks)
 	if err != nil {
-		return nil, err
+		return none, err
 	}
 	began := clock.Now()
 	resp, err := q.client.Do(req)
 	if err == nil && resp.StatusCode == http.StatusUnauthorized && q.own.Tokens != nil {
 		// The token may have run out on the way: with a new one it is asked once more.
-		again, wrong := q.request(ctx, address)
+		again, wrong := q.request(ctx, asks)
 		if wrong == nil && again.Header.Get("Authorization") != req.Header.Get("Authorization") {
 			resp.Body.Close()
 			began = clock.Now()
@@ -276,35 +374,36 @@ func (q *query) page(ctx hearing.Context, address string, see func(any)) (any, e
 	}
 	if err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return none, ctx.Err()
 		}
-		return nil, err
+		return none, err
 	}
 	defer resp.Body.Close()
 	q.tells(resp, began, clock.Now())
 	if resp.StatusCode != http.StatusOK {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
-		return nil, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, link.Status(resp),
+		return none, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, link.Status(resp),
 			match.Clip(string(body))), link.RetryAfter(resp, time.Now())}
 	}
 	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
-	rest, err := q.read(limited, see)
+	// Without a length, an answer that ends may have been cut off.
+	rest, err := q.read(limited, resp.ContentLength >= 0 || len(resp.TransferEncoding) > 0 || resp.ProtoMajor > 1 || resp.Uncompressed, see)
 	var shape *shapeError
 	switch {
 	case err == nil:
-		return rest, nil
+		return answer{rest, resp.Header}, nil
 	case ctx.Err() != nil:
-		return nil, ctx.Err()
+		return none, ctx.Err()
 	case limited.over:
-		return nil, fmt.Errorf("%s: the answer is longer than max_answer, %s; ask for smaller pages, or raise it", address,
+		return none, fmt.Errorf("%s: the answer is longer than max_answer, %s; ask for smaller pages, or raise it", address,
 			quantity.FormatSize(q.spec.MaxAnswer))
 	case errors.As(err, &shape):
-		return nil, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address,
+		return none, &shapeError{fmt.Sprintf("the answer of %s does not have the rows the file says (%s)", address,
 			shape.text)}
 	case limited.err != nil:
-		return nil, &url.Error{Op: "Get", URL: address, Err: limited.err}
+		return none, &url.Error{Op: "Get", URL: address, Err: limited.err}
 	}
-	return nil, fmt.Errorf("%s: %w", address, err)
+	return none, fmt.Errorf("%s: %w", address, err)
 }
 
 // limitedReader reads at most so many bytes, and keeps the first ones.
@@ -341,6 +440,9 @@ var simplePath = regexp.MustCompile(`^\.([A-Za-z_]\w*(\.[A-Za-z_]\w*)*)?\[\]$`)
 // simpleNext is one that needs nothing of the rows.
 var simpleNext = regexp.MustCompile(`^\.[A-Za-z_]\w*(\.[A-Za-z_]\w*)*( // (null|empty|""))?$`)
 
+// ofPage is one that needs nothing of the answer but what is known of its page.
+var ofPage = regexp.MustCompile(`^\$\w+(\.[A-Za-z_]\w*|\["[^"]*"\])?( [+-] \d+)?( \| tonumber)?$`)
+
 // streams finds out whether rows can be read one by one: where their place is a path, and
 // what names the next page is another.
 func (q *query) streams() {
@@ -353,7 +455,7 @@ func (q *query) streams() {
 		path = strings.Split(m[1], ".")
 	}
 	beside := func(source string) bool {
-		if source == "" {
+		if source == "" || ofPage.MatchString(source) {
 			return true
 		}
 		if len(path) == 0 || !simpleNext.MatchString(source) {
@@ -362,7 +464,7 @@ func (q *query) streams() {
 		names := strings.Split(strings.TrimPrefix(strings.Fields(source)[0], "."), ".")
 		return !slices.Equal(names[:min(len(names), len(path))], path)
 	}
-	ok := beside(q.spec.Next)
+	ok := beside(q.spec.Next) && beside(q.spec.Total)
 	for _, p := range q.spec.Page {
 		ok = ok && beside(p.Of)
 	}
@@ -371,8 +473,12 @@ func (q *query) streams() {
 	}
 }
 
-// read reads an answer: each row goes to see. It gives back what stands beside the rows.
-func (q *query) read(r *limitedReader, see func(any)) (any, error) {
+// read reads an answer: each row goes to see. It gives back what stands beside the rows. Whole: where it
+// ends, it is whole.
+func (q *query) read(r *limitedReader, whole bool, see func(any)) (any, error) {
+	if q.spec.FileForm != "" {
+		return nil, q.lines(r, whole, see)
+	}
 	if q.path != nil {
 		d := &rowReader{d: json.NewDecoder(r), see: see, most: q.spec.MaxRow}
 		rest, err := d.document(q.path)
@@ -399,6 +505,40 @@ func (q *query) read(r *limitedReader, see func(any)) (any, error) {
 		see(row)
 	}
 	return answer, nil
+}
+
+// lines reads an answer that is rows alone.
+func (q *query) lines(in io.Reader, whole bool, see func(any)) error {
+	r, err := rowfile.Read("the answer", in, rowfile.Options{Form: rowfile.Form(q.spec.FileForm), MaxRow: q.spec.MaxRow})
+	for err == nil {
+		var row any
+		row, err = r.Next()
+		var half *rowfile.HalfError
+		if errors.As(err, &half) && whole && half.Row != nil { // its last line has no end
+			row, err = half.Row, nil
+		}
+		if err != nil {
+			break
+		}
+		list := []any{row}
+		if q.rows != nil {
+			var wrong error
+			if list, wrong = q.rows.All(row); wrong != nil {
+				return &shapeError{fmt.Sprintf("%s): %s", wrong, match.Clip(match.Text(row)))}
+			}
+		}
+		for _, x := range list {
+			see(x)
+		}
+	}
+	switch {
+	case err != io.EOF:
+		return err
+	case !whole && q.total == nil:
+		return errors.New("the answer ends with its connection, and may have been cut off there; where it says how many rows " +
+			"there are, write total")
+	}
+	return nil
 }
 
 // rowReader reads a JSON document row by row, strictly.
@@ -511,50 +651,89 @@ func cause(err error, some bool) error {
 	return err
 }
 
-// after is the address of the page after an answer; empty at the end.
-func (q *query) after(address string, rest any) (string, error) {
+// after is what the page after an answer is asked with; nothing at the end.
+func (q *query) after(asks asking, rest answer, at []any) (next asking, err error) {
 	if q.next != nil {
-		next, err := q.next.One(rest)
+		named, err := q.next.One(rest.beside, at...)
 		if err != nil {
-			return "", fmt.Errorf("the next page of %s: %w", address, err)
+			return next, fmt.Errorf("the next page of %s: %w", asks.address, err)
 		}
-		return link.NextPage(address, next)
+		address, err := link.NextPage(asks.address, named)
+		if err != nil || address == "" {
+			return next, err
+		}
+		return asking{address, asks.body}, nil
 	}
-	if len(q.params) == 0 {
-		return "", nil
-	}
-	u, err := url.Parse(address)
-	if err != nil {
-		return "", err
-	}
-	query := u.Query()
+	values := map[string]any{}
 	for _, p := range q.params {
-		v, err := p.of.One(rest)
+		v, err := p.of.One(rest.beside, at...)
 		if err != nil {
-			return "", fmt.Errorf("the next page of %s: page: %s: %w", address, p.name, err)
+			return next, fmt.Errorf("the next page of %s: page: %s: %w", asks.address, p.name, err)
 		}
 		switch x := v.(type) {
 		case nil:
-			return "", nil
+			return next, nil
 		case bool:
 			if !x {
-				return "", nil
+				return next, nil
 			}
-			return "", fmt.Errorf("the next page of %s: page: %s is true, which is no value of a parameter", address, p.name)
+			return next, fmt.Errorf("the next page of %s: page: %s is true, which is no value of a parameter", asks.address, p.name)
 		case string:
 			if x == "" {
-				return "", nil
+				return next, nil
 			}
-			query.Set(p.name, x)
 		case map[string]any, []any:
-			return "", fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", address, p.name,
+			return next, fmt.Errorf("the next page of %s: page: %s is %s, which is no value of a parameter", asks.address, p.name,
 				match.Clip(match.Text(v)))
-		default:
-			query.Set(p.name, strings.Trim(match.Text(v), `"`))
 		}
+		values[p.name] = v
 	}
-	u.RawQuery = query.Encode()
-	return u.String(), nil
+	switch {
+	case len(values) == 0:
+		return next, nil
+	case asks.body != "":
+		return asks.with(values, q.headers.Get("Content-Type"))
+	}
+	u, err := url.Parse(asks.address)
+	if err != nil {
+		return next, err
+	}
+	u.RawQuery = withValues(u.Query(), values)
+	return asking{u.String(), ""}, nil
+}
+
+func withValues(query url.Values, values map[string]any) string {
+	for name, v := range values {
+		query.Set(name, strings.Trim(match.Text(v), `"`))
+	}
+	return query.Encode()
+}
+
+// with puts values into the body: fields of JSON, or of a form.
+func (a asking) with(values map[string]any, kind string) (asking, error) {
+	if strings.HasPrefix(kind, "application/x-www-form-urlencoded") {
+		query, err := url.ParseQuery(a.body)
+		return asking{a.address, withValues(query, values)}, err
+	}
+	v, err := strictjson.Decode([]byte(a.body))
+	body, is := v.(map[string]any)
+	if err != nil || !is {
+		return a, errors.New("page has no place: query is no JSON object")
+	}
+	for name, v := range values {
+		at, path := body, strings.Split(name, ".")
+		for _, step := range path[:len(path)-1] {
+			inner, is := at[step].(map[string]any)
+			if !is {
+				inner = map[string]any{}
+				at[step] = inner
+			}
+			at = inner
+		}
+		at[path[len(path)-1]] = v
+	}
+	text, err := json.Marshal(body)
+	return asking{a.address, string(text)}, err
 }
 
 // tells takes what an answer says of the platform's clock (RFC 9110, section 6.6.1): a

@@ -152,7 +152,7 @@ func (q *taker) Row(row any, on *ask.Cursor) {
 	if q.Spec.PerDevice {
 		x.FiledDevice = d.Name
 	}
-	match.Fill(&x, row, q.Spec.Get == "", q.device, q.reading, q.time, q.values)
+	match.Fill(&x, row, q.Spec.Get == "" || q.Spec.FileForm != "", q.device, q.reading, q.time, q.values)
 	if x.Values == nil {
 		x.Values, _ = json.Marshal(row)
 	}

@@ -179,9 +179,9 @@ func TimeOf(v any) (time.Time, bool) {
 }
 
 // Compile compiles an expression; nil for an empty one.
-func Compile(into **jq.Query, source string) (err error) {
+func Compile(into **jq.Query, source string, variables ...string) (err error) {
 	if source != "" {
-		*into, err = jq.Parse(source)
+		*into, err = jq.Parse(source, variables...)
 	}
 	return err
 }
