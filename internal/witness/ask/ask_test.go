@@ -302,7 +302,7 @@ func TestWhatAQueryReads(t *testing.T) {
 // An answer of rows alone that ends with its connection may have been cut off, unless it says how many there are.
 func TestRowsWithoutAnEnd(t *testing.T) {
 	for total, want := range map[string]string{
-		"": "the answer ends with its connection, and may have been cut off there; where it says how many rows there are, write total",
+		"":                               "the answer ends with its connection, and may have been cut off there; where it says how many rows there are, write total",
 		`, total: '$headers["x-total"]'`: "",
 	} {
 		synctest.Test(t, func(t *testing.T) {
