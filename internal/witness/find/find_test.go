@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -593,6 +595,88 @@ func TestALaterMessageIsNoEarlierCopy(t *testing.T) {
 					assert.Equal(t, []string{`gauge-1/level/1 {"a":1}`, `gauge-1/level/1 {"a":1}`, `before -1 0 from -1m0s`}, w.Noted())
 				}
 			})
+		})
+	}
+}
+
+// Rounds of messages, many of them alike, in a store that loses and doubles them, that answers in pages and in
+// either order, with and without identities and times: what is said to be found was stored, or a copy of one
+// like it was; what was stored is never taken for missing; and where nothing happened, all is found.
+func TestAlikeRowsAreHonest(t *testing.T) {
+	for seed := range uint64(150) {
+		rng := rand.New(rand.NewPCG(seed, 5))
+		synctest.Test(t, func(t *testing.T) {
+			loses, doubles, ids, times, backward, moves := rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0,
+				rng.IntN(3) == 0, rng.IntN(3) == 0
+			text := strings.NewReplacer("mark: .m, ", "").Replace(store)
+			if !ids {
+				text = strings.Replace(text, "row: .id,", "", 1)
+			}
+			if !times {
+				text = strings.Replace(text, "time: .t, ", "", 1)
+			}
+			w := witnesstest.New(t, t.TempDir(), crowd("none", text))
+			p := &platform{t: t, world: w, answers: []answer{pages()}}
+			wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
+			require.NoError(t, err)
+			require.NoError(t, wit.Start(t.Context()))
+			var rows, values []string
+			came, copied, calm := map[int]bool{}, map[string]bool{}, true
+			put := func(v string) {
+				rows = append(rows, fmt.Sprintf(`{"d":"gauge-1","v":%s,"id":%d,"t":"«@%ds»"}`, v, len(rows)+1, len(rows)+1))
+			}
+			kinds, n := 1+rng.IntN(6), 0
+			for round := 1; round <= 1+rng.IntN(3); round++ {
+				for range rng.IntN(12) {
+					n++
+					v := fmt.Sprintf(`{"a":%d}`, rng.IntN(kinds))
+					if rng.IntN(2) == 0 {
+						v = fmt.Sprintf(`{"a":%d}`, 100+n)
+					}
+					values = append(values, v)
+					w.Catalog.Index.Add(0, uint64(n), []byte(v))
+					if loses && rng.IntN(5) == 0 {
+						calm = false
+						continue
+					}
+					came[n] = true
+					put(v)
+					if doubles && rng.IntN(5) == 0 {
+						copied[v], calm = true, false
+						put(v)
+					}
+				}
+				answered := slices.Clone(rows)
+				if backward {
+					slices.Reverse(answered)
+				}
+				var list []string
+				for i, size := 0, 1+rng.IntN(8); i < len(answered); i += size {
+					page := answered[i:min(i+size, len(answered))]
+					if moves && i > 0 {
+						page = append([]string{answered[i-1]}, page...)
+					}
+					list = append(list, strings.Join(page, "\n"))
+				}
+				calm = calm && (ids || len(list) < 2) // else a row may stand on two pages
+				p.answers, p.n = []answer{pages(list...)}, 0
+				complete, why := wit.Hear(t.Context(), hearing.Round{N: round, Begin: time.Now(), Expect: witnesstest.Messages(uint64(n))})
+				require.True(t, complete, why)
+			}
+			found := map[int]bool{}
+			for _, line := range w.Noted() {
+				var seq int
+				if _, err := fmt.Sscanf(line, "gauge-1/level/%d ", &seq); err != nil {
+					continue
+				}
+				found[seq] = true
+				unsure := strings.Contains(line, " unsure") || strings.Contains(line, " perhaps")
+				require.True(t, unsure || came[seq] || copied[values[seq-1]], "seed %d: %s: %v", seed, line, rows)
+				require.True(t, !unsure || !calm, "seed %d: %s: %v", seed, line, rows)
+			}
+			for seq := 1; seq <= n; seq++ {
+				require.True(t, found[seq] || !came[seq], "seed %d: #%d is not found: %v of %v", seed, seq, rows, values)
+			}
 		})
 	}
 }

@@ -179,3 +179,35 @@ func TestAlignIsHonest(t *testing.T) {
 		}
 	}
 }
+
+// Where rows stand in no order, a message that is said to have come did come, and one that came is never
+// taken for missing: what is lost among alike ones is not known.
+func TestUnorderedRowsAreHonest(t *testing.T) {
+	for seed := range uint64(20_000) {
+		rng := rand.New(rand.NewPCG(seed, 11))
+		values, n := 1+rng.IntN(20), rng.IntN(20)
+		var sent []match.Sent
+		var heard []match.Heard
+		came := map[int]bool{}
+		for i := range n {
+			d := uint64(1 + rng.IntN(values))
+			if rng.IntN(3) == 0 {
+				d = uint64(1000 + i) // alone
+			}
+			sent = append(sent, match.Sent{Seq: uint64(i + 1), Digest: d})
+			if came[i] = rng.IntN(5) > 0; came[i] {
+				heard = append(heard, match.Heard{Digest: d})
+			}
+		}
+		rng.Shuffle(len(heard), func(i, j int) { heard[i], heard[j] = heard[j], heard[i] })
+		_, ordered := match.Order(sent, heard, false)
+		found := map[int]bool{}
+		for _, p := range match.Align(sent, heard, ordered) {
+			found[p.Sent] = true
+			require.True(t, !p.Sure || came[p.Sent], "seed %d: %v %v: %v", seed, sent, heard, p)
+		}
+		for i := range n {
+			require.True(t, found[i] || !came[i], "seed %d: %v %v: %d", seed, sent, heard, i+1)
+		}
+	}
+}
