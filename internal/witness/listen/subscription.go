@@ -53,6 +53,7 @@ type subscription struct {
 
 	came   atomic.Int64 // messages so far
 	pinged atomic.Int64 // of them before the last ping
+	pongs  atomic.Int64 // answers to pings so far
 	busy   atomic.Bool  // this machine kept us waiting
 	soon   chan struct{}
 
@@ -237,6 +238,7 @@ const slow = 500 * time.Millisecond
 
 // Ponged implements mqttsession.Handler.
 func (s *subscription) Ponged(_ int, took time.Duration) {
+	s.pongs.Add(1)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := clock.Now()
@@ -382,8 +384,8 @@ func (s *subscription) keepAlive(ctx hearing.Context) {
 
 // fence implements source.
 func (s *subscription) fence(ctx hearing.Context) bool {
-	deadline := time.Now().Add(s.broker.Timeout)
-	asked := -1
+	deadline := time.Now().Add(s.spec.Link.Timeout * 9 / 10) // then the session gives the connection up
+	asked, ours := -1, int64(0)
 	for ctx.Err() == nil && time.Now().Before(deadline) {
 		s.hearMu.Lock()
 		up := s.down.IsZero()
@@ -393,13 +395,15 @@ func (s *subscription) fence(ctx hearing.Context) bool {
 		asked = times
 		answered := false
 		s.line.Do(func(x *mqttsession.Session, now time.Time) error {
-			n, _ := x.Pings()
-			answered = up && !again && n == 0 && x.State() == mqttsession.Connected
+			// Another ping may be on its way at any time: ours is answered after those before it.
+			answered = up && !again && s.pongs.Load() >= ours && x.State() == mqttsession.Connected
 			if again {
+				n, _ := x.Pings()
 				if n == 0 {
 					s.pinged.Store(s.came.Load())
 				}
 				x.Ping(now)
+				ours = s.pongs.Load() + int64(n) + 1
 			}
 			return nil
 		})

@@ -366,6 +366,43 @@ func TestSilence(t *testing.T) {
 	})
 }
 
+// A broker may be far away, or take as long for its answer as the link allows: while other pings are on their
+// way, the answer to one is known.
+func TestABrokerThatAnswersLate(t *testing.T) {
+	for _, late := range []time.Duration{150 * time.Millisecond, 8 * time.Second} {
+		synctest.Test(t, func(t *testing.T) {
+			b := newBroker(t, 5)
+			e := newListener(t, b, "5")
+			p := e.start(b)
+			publish(p, "buoy-1", 1, 1, 1, false)
+			p.Expect(packets.Puback)
+			var answers sync.WaitGroup
+			over := make(chan struct{})
+			answers.Go(func() {
+				for !p.Silent(time.Hour) {
+					p.Expect(packets.Pingreq)
+					answers.Go(func() {
+						select {
+						case <-over:
+						case <-time.After(late):
+							p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Pingresp}})
+						}
+					})
+				}
+			})
+			time.Sleep(time.Second)
+			began := time.Now()
+			complete, why := e.Hear(context.Background(), hearing.Round{N: 1, Expect: expect{1}})
+			assert.True(t, complete, why)
+			assert.Less(t, time.Since(began), 2*late+time.Second)
+			close(over)
+			p.Close()
+			answers.Wait()
+			e.Stop()
+		})
+	}
+}
+
 // A retained message that comes again when the witness reconnects is no other copy; one
 // that comes while it listens is.
 func TestRetainedAgain(t *testing.T) {
