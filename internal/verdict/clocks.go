@@ -62,12 +62,7 @@ func (g greatest) Len() int           { return len(g) }
 func (g greatest) Less(i, j int) bool { return g[i] < g[j] }
 func (g greatest) Swap(i, j int)      { g[i], g[j] = g[j], g[i] }
 func (g *greatest) Push(x any)        { *g = append(*g, x.(time.Duration)) }
-func (g *greatest) Pop() any {
-	last := len(*g) - 1
-	x := (*g)[last]
-	*g = (*g)[:last]
-	return x
-}
+func (g *greatest) Pop() any          { return nil } // none is taken out
 
 // add takes a time.
 func (g *greatest) add(t time.Duration) {

@@ -53,9 +53,6 @@ func (l losses) of(w int, c *evidence.Case) *lostPart {
 
 // add takes a case.
 func (l losses) add(f *ledger.Facts, c *evidence.Case) {
-	if l == nil || c.Stream < 0 {
-		return
-	}
 	for w := range f.Witnesses {
 		p := l.of(w, c)
 		if p == nil {
