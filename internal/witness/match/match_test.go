@@ -112,6 +112,13 @@ func TestWhereAMarkIsFound(t *testing.T) {
 		}
 		assert.Equal(t, c.marks, marks, name)
 	}
+	several := value(t, `[{"n":17},{"n":18}]`)
+	list, is := w.Catalog.Objects(several)
+	assert.True(t, is)
+	assert.Len(t, list, 2)
+	one := witnesstest.New(t, t.TempDir(), strings.ReplaceAll(harbour, "batch: 2", "batch: 1"))
+	list, _ = one.Catalog.Objects(several)
+	assert.Len(t, list, 1, "no reading is sent in batches: a list is one message")
 	m, has := w.Catalog.MarkIn(value(t, `{"X-Mark":"x","q":1}`))
 	assert.True(t, has)
 	assert.Equal(t, "x", m)
@@ -288,6 +295,16 @@ func TestMessagesByTheirTime(t *testing.T) {
 	valued := x.Valued(0, match.DigestOf(map[string]any{"a": json.Number("2.0")}, x.Names[0]))
 	require.Len(t, valued, 1)
 	assert.Equal(t, uint64(2), valued[0].Seq)
+
+	assert.Equal(t, valued[0].Digest, x.Digest(0, 2))
+	assert.Zero(t, x.Digest(0, 0))
+	assert.Zero(t, x.Digest(0, x.Upto(0)+1))
+	assert.NotZero(t, x.Digest(0, x.Upto(0)))
+	digest := func(n string) uint64 { return match.DigestOf(map[string]any{"a": json.Number(n)}, x.Names[0]) }
+	assert.Equal(t, digest("0.1"), digest("0.1000000000000000055511151231257827"), "one 64-bit number")
+	assert.Equal(t, digest("0.10"), match.DigestOf(map[string]any{"a": "0.1"}, x.Names[0]))
+	assert.NotEqual(t, digest("9007199254740992"), digest("9007199254740993"), "two whole numbers")
+	assert.NotEqual(t, digest("-9007199254740992"), digest("-9007199254740993"))
 
 	assert.Len(t, match.StreamsOf(d, ""), 2)
 	assert.Len(t, match.StreamsOf(d, "other"), 2)

@@ -165,7 +165,7 @@ func Align(sent []Sent, heard []Heard, ordered bool) (pairs []Pair) {
 			}
 		}
 	}
-	slices.SortFunc(pairs, func(a, b Pair) int { return a.Heard - b.Heard })
+	slices.SortFunc(pairs, func(a, b Pair) int { return cmp.Compare(a.Heard, b.Heard) })
 	return pairs
 }
 

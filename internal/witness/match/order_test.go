@@ -85,6 +85,7 @@ func TestAlignLooksNotAhead(t *testing.T) {
 		{"aa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1, Sure: true}}},
 		{"aa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a', Of: 2}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true},
 			{Heard: 1, Sent: 1, Sure: true}, {Heard: 2, Sent: 0}, {Heard: 2, Sent: 1}}}, // a copy of either
+		{"a", []match.Heard{{Digest: 'a', Of: 9}}, nil}, // of one that nobody looks for
 		{"aaa", []match.Heard{{Digest: 'a', Of: 1}, {Digest: 'a'}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1}, {Heard: 1, Sent: 2}}},
 		{"ab", []match.Heard{{Digest: 'a', Upto: 1}, {Digest: 'x', Upto: 1}}, []match.Pair{{Heard: 0, Sent: 0, Sure: true}, {Heard: 1, Sent: 1}}},
 	} {

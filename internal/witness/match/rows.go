@@ -243,7 +243,7 @@ func (r *Rows) Know(x *ledger.Sighting) {
 			r.noted = map[copyKey]bool{}
 		}
 		r.noted[k] = true
-	case x.Again && len(known) > 0:
+	case x.Again:
 		i := slices.IndexFunc(known, func(c state) bool { return x.Row != 0 && c.row == s.row })
 		r.keep(k, max(0, i), s)
 	default:

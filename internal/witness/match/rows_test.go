@@ -94,6 +94,50 @@ func TestKnownRows(t *testing.T) {
 		[]Meeting{r.Meet(found(2, 0, "a"), on), r.Meet(found(2, 0, "a"), on), r.Meet(found(2, 0, "a"), on)})
 }
 
+// Of two rows of one message, the one changes that its identity tells.
+func TestWhichOfSeveralRowsChanged(t *testing.T) {
+	r := &Rows{}
+	for _, x := range []*ledger.Sighting{found(1, 7, "a"), found(1, 8, "a"), found(1, 8, "b")} {
+		x.Again = string(x.Values) == string(found(1, 8, "b").Values)
+		r.Know(x)
+	}
+	r.Ask()
+	on := page(r)
+	assert.Equal(t, []Meeting{KnownRow, KnownRow}, []Meeting{r.Meet(found(1, 7, "a"), on), r.Meet(found(1, 8, "b"), on)})
+	x := found(2, 0, "c") // one that is known as changed alone
+	x.Again = true
+	r.Know(x)
+	assert.Equal(t, KnownRow, r.Meet(found(2, 0, "c"), on))
+}
+
+// A row is new in an answer once, however many pages bring it.
+func TestWhatIsFreshInAnAnswer(t *testing.T) {
+	r := &Rows{}
+	for answer := range 2 {
+		r.Ask()
+		for n, fresh := range []int{1, 0, 0} {
+			on := page(r)
+			r.Meet(found(1, 7, "a"), on)
+			assert.Equal(t, fresh, on.Fresh, "answer %d, page %d", answer, n)
+		}
+	}
+}
+
+// So many messages may move from page to page, and not one more.
+func TestTooManyMoves(t *testing.T) {
+	for more, lost := range map[uint64]bool{0: false, 1: true} {
+		r := &Rows{}
+		r.Ask()
+		for range 2 {
+			on := page(r)
+			for seq := range MostMoved + more {
+				r.Meet(found(seq+1, 0, "a"), on)
+			}
+		}
+		assert.Equal(t, lost, r.LostTrack(), "%d more", more)
+	}
+}
+
 // That a message moved between pages is noted once, also over two hearings.
 func TestMovesThatAreKnown(t *testing.T) {
 	r := &Rows{}
