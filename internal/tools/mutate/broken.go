@@ -8,6 +8,7 @@ import (
 	"go/parser"
 	"go/token"
 	"slices"
+	"strings"
 )
 
 // variable names the mutant that is switched on.
@@ -149,6 +150,9 @@ func (b *breaker) binary(x *ast.BinaryExpr) {
 		return
 	}
 	left, right := b.plain(x.X), b.plain(x.Y)
+	if strings.Contains(left+right, "\n") { // lines have to stay where they are
+		return
+	}
 	off, on := "", ""
 	for _, other := range others[x.Op] {
 		if n := b.mutant(x.OpPos, fmt.Sprintf("%s is %s", x.Op, other)); n > 0 {
