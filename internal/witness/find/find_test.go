@@ -194,6 +194,7 @@ func TestWhatIsFound(t *testing.T) {
 type hearingCase struct {
 	mark, witness string
 	carried       []string // by the messages of the first stream, where no mark tells them apart
+	others        []string // by those of the second
 	old           answer   // what was there before the run, where that is asked
 	answers       []answer
 	expect        witnesstest.Expect
@@ -236,6 +237,9 @@ func (c *hearingCase) hear(t *testing.T, look func(t *testing.T, w *witnesstest.
 		for i, text := range c.carried {
 			w.Catalog.Index.Add(0, uint64(i+1), []byte(w.Text(text)))
 		}
+		for i, text := range c.others {
+			w.Catalog.Index.Add(1, uint64(i+1), []byte(w.Text(text)))
+		}
 		p.answers, p.further, p.n, p.asked = c.answers, c.further, 0, nil
 		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: c.expect})
 		if c.noted != nil {
@@ -255,6 +259,10 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 	carried := []string{`{"a":1,"b":2,"at":"«@1s»"}`, `{"a":2,"b":2,"at":"«@2s»"}`, `{"a":3,"b":2,"at":"«@3s»"}`}
 	same := []string{`{"a":1,"at":"«@1s»"}`, `{"a":2,"at":"«@1s»"}`, `{"a":2,"at":"«@1s»"}`}
 	nothing := []string{`before -1 0 from -1m0s`}
+	var unsure []string
+	for seq := range 11 {
+		unsure = append(unsure, fmt.Sprintf(`gauge-1/level/%d unsure {"a":1}`, seq+1))
+	}
 	for name, c := range map[string]hearingCase{
 		"each by its time": {witness: at, carried: carried, answers: []answer{pages(
 			`{"d":"gauge-1","t":"«@2s»","v":{"a":2},"id":2}
@@ -363,6 +371,16 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":2,"t":"«@3s»"}
 			{"d":"gauge-1","v":{"a":2},"id":1,"t":"«@2s»"}`)}, expect: witnesstest.Messages(3), left: 1,
 			noted: append([]string{`gauge-1/level/2 row stored 2s {"a":2}`, `gauge-1/level/3 row stored 3s {"a":1}`}, nothing...)},
+		"none, and an identity that other messages share": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":2}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
+			{"d":"gauge-1","v":{"a":2},"id":1}`)}, expect: witnesstest.Messages(2),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":2}`}, nothing...)},
+		"none, and an answer that is cut off before the last": {witness: order, mark: "none", left: 2,
+			carried: append(slices.Repeat([]string{`{"a":1}`}, 11), `{"a":2}`, `{"a":3}`),
+			answers: []answer{pages(strings.Repeat(`{"d":"gauge-1","v":{"a":1}}`+"\n", 10))}, expect: witnesstest.Messages(13),
+			noted: append(unsure, nothing...),
+			why: "an answer has 10 rows at most: the platform seems to cut its answers off. Ask for more at once (a limit in the address), " +
+				"for less time (${from} and ${to}), or say how the next page is asked for (next, page). If it has no limit, write limit: none"},
 		"none, and a row that moved to another page": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}`, `{"d":"gauge-1","v":{"a":1},"id":1}
 			{"d":"gauge-1","v":{"a":1},"id":2}`)}, expect: witnesstest.Messages(2),
@@ -569,16 +587,20 @@ func TestWhatIsKnown(t *testing.T) {
 
 // Of messages that are alike, a copy of an earlier round proves none of a later one, nor in a later hearing.
 func TestALaterMessageIsNoEarlierCopy(t *testing.T) {
-	for name, again := range map[string]bool{"in one hearing": false, "asked again": true} {
+	for name, c := range map[string]struct {
+		again bool
+		mark  string
+	}{"in one hearing": {false, "none"}, "asked again": {true, "none"}, "of one time": {false, "{time: a}"}, "of one time, asked again": {true, "{time: a}"}} {
 		t.Run(name, func(t *testing.T) {
+			again := c.again
 			synctest.Test(t, func(t *testing.T) {
-				w := witnesstest.New(t, t.TempDir(), crowd("none", strings.NewReplacer("mark: .m, ", "", "row: .id,", "", "time: .t, ", "").Replace(store)))
+				w := witnesstest.New(t, t.TempDir(), crowd(c.mark, strings.NewReplacer("mark: .m, ", "", "row: .id,", "", "time: .t, ", "").Replace(store)))
 				p := &platform{t: t, world: w, answers: []answer{pages()}}
 				wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
 				require.NoError(t, err)
 				require.NoError(t, wit.Start(t.Context()))
 				copies := pages(`{"d":"gauge-1","v":{"a":1}}
-					{"d":"gauge-1","v":{"a":1}}`)
+					{"d":"gauge-1","v":{"a":1}}`) // 1: a second of 1970, where it is a time
 				w.Catalog.Index.Add(0, 1, []byte(`{"a":1}`))
 				if again {
 					for range 2 {
@@ -682,6 +704,26 @@ func TestAlikeRowsAreHonest(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Identities may be those of rows of one device alone.
+func TestTwinsOfSeveralDevices(t *testing.T) {
+	x := hearingCase{mark: "{time: at}", witness: strings.Replace(store, "mark: .m", "mark: .t", 1), carried: []string{`{"a":1,"at":"«@1s»"}`, `{"a":1,"at":"«@1s»"}`},
+		expect: witnesstest.Expect{Last: map[int]uint64{0: 2, 1: 2}}}
+	for _, d := range []string{"gauge-1", "gauge-2"} {
+		x.answers = append(x.answers, pages(fmt.Sprintf(`{"d":"%s","t":"«@1s»","v":{"a":1},"id":1}
+			{"d":"%[1]s","t":"«@1s»","v":{"a":1},"id":2}`, d)))
+	}
+	x.answers = []answer{pages(x.answers[0].pages[0], x.answers[1].pages[0])}
+	x.others = x.carried
+	x.hear(t, func(t *testing.T, w *witnesstest.World, _ *platform, complete bool, why string) {
+		assert.True(t, complete, why)
+		noted := strings.Join(w.Noted(), "\n")
+		assert.NotContains(t, noted, "unsure")
+		for _, m := range []string{"gauge-1/level/1", "gauge-1/level/2", "gauge-2/level/1", "gauge-2/level/2"} {
+			assert.Contains(t, noted, m)
+		}
+	})
 }
 
 // A device of which an earlier hearing noted messages, and that is not known any more, has lost none.

@@ -99,20 +99,37 @@ func (q *messages) awaited(r hearing.Round) int {
 
 // twins are the rows of one time and the same values, each once. The caller holds mu.
 func (q *messages) twins() map[match.Occasion][]heldRow {
-	twins, seen := map[match.Occasion][]heldRow{}, map[uint64]bool{}
+	twins, met := map[match.Occasion][]heldRow{}, meetings{}
 	for _, row := range q.held[severalStreams] {
-		if row.x.Row == 0 || !seen[row.x.Row] { // else it moved while pages were read
+		if !met.again(row) {
 			twins[row.k] = append(twins[row.k], row)
 		}
-		seen[row.x.Row] = true
 	}
 	return twins
+}
+
+// meetings are the rows of an answer by what they hold and their identity, which need not tell more than
+// copies of one message apart.
+type meetings map[match.Occasion]map[uint64]bool
+
+// again tells whether a row was met before: it moved while pages were read.
+func (m meetings) again(row heldRow) bool {
+	if row.x.Row == 0 {
+		return false
+	}
+	if m[row.k] == nil {
+		m[row.k] = map[uint64]bool{}
+	}
+	was := m[row.k][row.x.Row]
+	m[row.k][row.x.Row] = true
+	return was
 }
 
 // severalStreams holds the rows that may be of more than one.
 const severalStreams = -1
 
-// separate takes rows of one time and the same values: as many as messages were sent, they are these.
+// separate takes rows of one time and the same values: as many as messages were sent, they are these. Those
+// that were known before stay what they are.
 func (q *messages) separate(twins map[match.Occasion][]heldRow, e hearing.Expect) {
 	for _, k := range slices.SortedFunc(maps.Keys(twins), func(a, b match.Occasion) int {
 		return cmp.Or(cmp.Compare(a.Device, b.Device), cmp.Compare(a.Stamp, b.Stamp), cmp.Compare(a.Digest, b.Digest))
@@ -120,11 +137,24 @@ func (q *messages) separate(twins map[match.Occasion][]heldRow, e hearing.Expect
 		rows := twins[k]
 		sent := slices.DeleteFunc(slices.Clone(rows[0].alike), func(m match.Entry) bool { return e.Excused(m.Stream, m.Seq) })
 		moved := slices.ContainsFunc(rows, func(row heldRow) bool { return row.again })
-		for i, m := range sent {
-			if row := rows[min(i, len(rows)-1)]; len(rows) == len(sent) && !moved {
-				q.take(row.x, m, &row.page)
+		known, missing := 0, sent[:0:0]
+		q.mu.Lock()
+		for _, m := range sent {
+			n := q.known.Copies(m.Stream, m.Seq)
+			if known += n; n == 0 {
+				missing = append(missing, m)
+			}
+		}
+		q.mu.Unlock()
+		free := len(rows) - known
+		if free > len(missing) {
+			missing = sent // one is a copy of any
+		}
+		for i := 0; free > 0 && i < len(missing); i++ {
+			if row := rows[min(known+i, len(rows)-1)]; free == len(missing) && !moved {
+				q.take(row.x, missing[i], &row.page)
 			} else {
-				q.unsure(row.x, m)
+				q.unsure(row.x, missing[i])
 			}
 		}
 	}
@@ -138,12 +168,11 @@ func (q *messages) rows(stream int) (list []heldRow) {
 		slices.Reverse(all)
 	}
 	slices.SortStableFunc(all, func(a, b heldRow) int { return a.x.Stored.Compare(b.x.Stored) })
-	seen, old := map[uint64]bool{}, map[match.Occasion]int{}
+	met, old := meetings{}, map[match.Occasion]int{}
 	for _, row := range all {
-		if row.x.Row != 0 && seen[row.x.Row] { // it moved while pages were read
+		if met.again(row) {
 			continue
 		}
-		seen[row.x.Row] = true
 		if old[row.k]++; old[row.k] > q.old[row.k] {
 			list = append(list, row)
 		}

@@ -91,6 +91,7 @@ func (q *messages) take(x ledger.Sighting, e match.Entry, on *match.Page) {
 func (q *messages) unsure(x ledger.Sighting, e match.Entry) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
+	q.marked = true // it may be one of ours
 	if q.unsures == nil {
 		q.unsures = map[unsureKey]bool{}
 	}

@@ -127,6 +127,11 @@ func (r *Rows) copies(k copyKey) []state {
 	return r.more[k]
 }
 
+// Copies is how many copies are known of a message, where it should be.
+func (r *Rows) Copies(stream int, seq uint64) int {
+	return len(r.copies(copyKey{stream: stream, seq: seq}))
+}
+
 // keep keeps a copy: the one with a place among them, or one more.
 func (r *Rows) keep(k copyKey, i int, s state) {
 	if k.plain() {
