@@ -165,7 +165,6 @@ func onWeb(t *testing.T, witness string, answers map[string][]string, do func(t 
 // What a query reads, page by page, and what it says of answers that are none.
 func TestWhatAQueryReads(t *testing.T) {
 	const plain, whole = `get: "http://127.0.0.1/r", rows: ".rows[]", device: .d`, `get: "http://127.0.0.1/r", rows: ".rows | .[]", device: .d`
-	counted := []string{"a header that counts", "as many as there are", "one came meanwhile", "fewer than there are", "more than there are"}
 	const post, lines = `post: "http://127.0.0.1/r", query: '{"d":"${device}"}', rows: ".rows[]"`, `get: "http://127.0.0.1/r", device: .d, form: `
 	many := `{"rows":[` + strings.TrimSuffix(strings.Repeat(`{"m":"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"},`, 20), ",") + `]}`
 	turned := func(n int, rows string) map[string][]string { // n pages, each with the address of the next
@@ -284,9 +283,7 @@ func TestWhatAQueryReads(t *testing.T) {
 				ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 				defer cancel()
 				began, take := time.Now(), &taker{}
-				on := ask.NewCursor(d, take)
-				pages, err := a.Ask(ctx, ask.Question{Device: d, Cursor: on})
-				assert.Equal(t, slices.Contains(counted, name), on.Told, "whether it says how many rows there are")
+				pages, err := a.Ask(ctx, ask.Question{Device: d, Cursor: ask.NewCursor(d, take)})
 				if c.err == "" {
 					assert.NoError(t, err)
 				} else {

@@ -70,7 +70,6 @@ type Taker interface {
 type Cursor struct {
 	match.Page
 	Device *fleet.Device
-	Told   bool // the platform says how many rows there are in all, and so many were read
 	taker  Taker
 	rows   int // on this page
 	all    int // on the pages before it
@@ -118,8 +117,7 @@ func (s *Cursor) stale() bool { return s.Ours > 0 && s.Fresh == 0 }
 // Answer is what a question about some devices brought.
 type Answer struct {
 	Devices   []*fleet.Device
-	Rows, Own int  // in all, and of this run
-	Told      bool // the platform says that there are as many rows
+	Rows, Own int // in all, and of this run
 }
 
 // Asker asks a source. What it asks for may be changed between two questions.
@@ -219,7 +217,7 @@ func (a *Asker) All(ctx hearing.Context, devices []*fleet.Device, r hearing.Roun
 			pages += n
 			known := a.knows(group[0], err == nil && on.own > 0)
 			if err == nil {
-				answers = append(answers, Answer{group, on.all, on.own, on.Told})
+				answers = append(answers, Answer{group, on.all, on.own})
 			}
 			if errors.Is(err, ErrUnknown) && known {
 				return fmt.Errorf("the platform no longer knows %s, of which it showed messages before: %s", group[0].Name, err)

@@ -247,7 +247,6 @@ func (q *query) pages(ctx hearing.Context, asks asking, on *Cursor) (pages int, 
 			return pages + 1, err
 		}
 		if next == (asking{}) {
-			on.Told = all.told
 			return pages + 1, all.check(on.all+on.rows, asks.address)
 		}
 		stale, empty = stale+1, empty+1

@@ -46,7 +46,6 @@ type answer struct {
 	err   error
 	takes time.Duration
 	of    map[string][]string // the pages of each device, where they differ
-	whole bool                // it says how many rows there are
 }
 
 func (p *platform) Start(hearing.Context, *fleet.Device) error { return p.start }
@@ -89,7 +88,6 @@ func (p *platform) Ask(ctx hearing.Context, q ask.Question) (int, error) {
 			}
 		}
 	}
-	q.Cursor.Told = a.whole
 	return len(pages), a.err
 }
 
@@ -488,7 +486,6 @@ func TestAnswersThatAreCutOff(t *testing.T) {
 		rows    int // what is told of at most; 0: it is whole
 	}{
 		"ten, and one is missing":            {store, pages(rows(to(1, 10)...)), witnesstest.Messages(11), 10},
-		"ten, which are all that there are":  {store, answer{pages: []string{rows(to(1, 10)...)}, whole: true}, witnesstest.Messages(11), 0},
 		"ten of ten":                         {store, pages(rows(to(1, 10)...)), witnesstest.Messages(10), 0},
 		"nine of eleven":                     {store, pages(rows(to(1, 9)...)), witnesstest.Messages(11), 0},
 		"ten, of which one is a copy":        {store, pages(rows(append(to(1, 9), 9)...)), witnesstest.Messages(9), 10},
