@@ -4,6 +4,7 @@
 package check
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -735,8 +736,21 @@ func RequestHead(s *fleet.Stream, w engine.Written) []string {
 		}
 		lines = append(lines, h.Name+": "+s.Values[i])
 	}
-	head := []string{fmt.Sprintf("%s %s%s HTTP/1.1", r.Method, u.Path, s.Target), "Host: " + host, "User-Agent: runcrowd",
-		fmt.Sprintf("Content-Length: %d", len(w.Body))}
+	how, target := &s.Device.Cast.Signing, cmp.Or(w.Target, s.Target)
+	for _, h := range slices.Concat(how.Headers, r.Signed) { // computed when it is sent
+		lines = append(lines, h.Name+": "+h.Value.Source())
+	}
+	for _, q := range how.Query {
+		sep := "?"
+		if strings.Contains(target, "?") {
+			sep = "&"
+		}
+		target += sep + q.Name + "=" + q.Value.Source()
+	}
+	head := []string{fmt.Sprintf("%s %s%s HTTP/1.1", r.Method, u.Path, target), "Host: " + host, "User-Agent: runcrowd"}
+	if len(w.Body) > 0 || r.Method != "GET" && r.Method != "DELETE" {
+		head = append(head, fmt.Sprintf("Content-Length: %d", len(w.Body)))
+	}
 	if t := engine.ContentType(s); t != "" {
 		head = append(head, "Content-Type: "+t)
 	}

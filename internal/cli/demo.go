@@ -303,7 +303,8 @@ an MQTT broker, an HTTP intake, a store, and an API that reads it back. All of
 it is in memory and gone when it stops.
 
   publish TOPIC              over MQTT 3.1.1 or 5, QoS 0, 1 or 2
-  POST /in/TOPIC             over HTTP
+  POST /in/TOPIC             over HTTP: JSON, or names and values (urlencoded)
+  GET  /in/TOPIC?NAME=VALUE  the same, in the address
   GET  /stored               the devices that sent anything
   GET  /stored/DEVICE        what is stored; parameters: from, to, limit, after
   POST /publish/TOPIC        gives a command to a device that subscribed to TOPIC

@@ -110,6 +110,8 @@ func (e *env) listFormulas() {
 			"message: its reading, its number from 1"},
 		{"time, elapsed", "of the message: when it is due, seconds since the round began"}, {"previous.FIELD", "a field of " +
 			"the message before; nothing at the first"},
+		{"request.method, .host, .path, .query, .body, .time", "of the request that is about to be sent: in signing, and in query " +
+			"and headers beside it"},
 		{"ask.NAME", "in commands: what the platform sent"}, {"from, to, issued, expiry", "in questions and in tokens: the " +
 			"times they concern"},
 	} {

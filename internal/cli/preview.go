@@ -308,6 +308,7 @@ func (e *env) previewText(f *fleet.Fleet, r *engine.Rehearsed, begin time.Time, 
 	isText := !s.Reading.Gzip && utf8.Valid(body) && !bytes.ContainsFunc(body,
 		func(c rune) bool { return c < ' ' && c != '\n' && c != '\r' && c != '\t' })
 	switch {
+	case len(body) == 0 && w.Target != "": // all of it stands in the request line
 	case isText && plain:
 		fmt.Fprintf(&b, "%s\n", shown)
 	case isText:

@@ -51,6 +51,7 @@ type Answer struct {
 	Method      string
 	OKStatus    []int
 	Headers     []Header
+	Signed      []Header // those that are computed for each request, beside the link's
 	Body        *formula.Text
 	ContentType string
 	After       [2]time.Duration // at the soonest and at the latest

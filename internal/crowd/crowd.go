@@ -185,6 +185,7 @@ type Cast struct {
 	ClientID    *formula.Text // MQTT
 	Credentials               // of each device
 	Headers     []Header      // HTTP
+	Signing     Signing       // HTTP
 	Will        *Will         // MQTT; nil: none
 	Commands    []*Command
 }
@@ -237,6 +238,7 @@ type Reading struct {
 	Method   string
 	OKStatus []int // HTTP statuses that acknowledge
 	Headers  []Header
+	Signed   []Header // those that are computed for each request, beside the link's
 	Fields   []Field
 	Raw      bool // recorded, and not all of it is JSON objects: bodies are compared as bytes
 
@@ -299,6 +301,7 @@ const (
 // devices of a cast.
 type Payload struct {
 	Form        string // one of PayloadForms
+	In          string // where it rides in a request: empty is the body; query or path, of the address
 	Pos         Pos
 	ContentType string // empty: that of the form
 	Unlabelled  bool   // no content type is sent
@@ -319,8 +322,8 @@ type Payload struct {
 }
 
 // PayloadForms are the forms a body can have.
-var PayloadForms = []string{"json", "template", "senml", "senml-cbor", "cbor", "csv", "line-protocol", "protobuf",
-	"bytes"}
+var PayloadForms = []string{"json", "template", "urlencoded", "senml", "senml-cbor", "cbor", "csv", "line-protocol",
+	"protobuf", "bytes"}
 
 // Arg is a parameter of a signal: a value, or a formula over the device's
 // properties that gives a number or a position.

@@ -45,6 +45,8 @@ func NewForm(rd *Reading, mark Mark, expand func(*formula.Text) (string, error),
 		return payload.NewCBOR(names, markName, batch), nil
 	case "csv":
 		return payload.NewCSV(fields, markName, p.Separator, p.Head), nil
+	case "urlencoded":
+		return payload.NewURLEncoded(fields, markName), nil
 	case "line-protocol":
 		series, err := expand(p.Series)
 		if err != nil {
@@ -118,6 +120,10 @@ func newTemplate(p *Payload, only, mark string, batch bool, fields []payload.Fie
 		return v, nil
 	}
 	if !payload.IsPlain(parts) {
+		if p.In != "" {
+			return nil, fmt.Errorf("JSON cannot stand in an address as it is; write a plain text, such as ${temp}?m=${mark}, or let it " +
+				"ride in the body")
+		}
 		return payload.NewTemplate(parts, sources, markAt, batch, fill)
 	}
 	if batch {
@@ -127,7 +133,7 @@ func newTemplate(p *Payload, only, mark string, batch bool, fields []payload.Fie
 	for _, f := range fields {
 		types[strings.ReplaceAll(f.Name, ".", "_")] = f.Type
 	}
-	return payload.NewPlain(parts, sources, types, markAt, fill)
+	return payload.NewPlain(parts, sources, types, markAt, p.In != "", fill)
 }
 
 // typeOf is the type of what a field gives, as far as its sample tells.

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"runcrowd/internal/crowd"
@@ -52,6 +53,7 @@ type Written struct {
 	Carried [][]byte
 	Calls   []uint64 // which alerts each sample calls for, as of fleet.Composer; nil: none
 	Body    []byte
+	Target  string      // of a request whose address carries the values: Body is empty then; else empty
 	Mark    link.Header // rides as a user property or a header; without a name neither
 }
 
@@ -193,8 +195,21 @@ func (w *BodyWriter) called(s *fleet.Stream) []uint64 {
 	return w.calls
 }
 
-// pack compresses the body where the reading asks for it.
+// pack puts the body where the reading wants it, or compresses it.
 func (w *BodyWriter) pack(s *fleet.Stream, out Written, err error) (Written, error) {
+	switch s.Reading.Payload.In {
+	case "query":
+		sep := "?"
+		if strings.Contains(s.Target, "?") {
+			sep = "&"
+		}
+		out.Target, out.Body = s.Target+sep+string(out.Body), out.Body[:0]
+	case "path":
+		out.Target, out.Body = s.Target+string(out.Body), out.Body[:0]
+	}
+	if out.Target != "" && err == nil {
+		err = crowd.CheckPath(out.Target)
+	}
 	if !s.Reading.Gzip {
 		return out, err
 	}
@@ -214,7 +229,7 @@ func (w *BodyWriter) pack(s *fleet.Stream, out Written, err error) (Written, err
 func ContentType(s *fleet.Stream) string {
 	p := &s.Reading.Payload
 	switch {
-	case p.Unlabelled:
+	case p.Unlabelled || p.In != "": // there is no body
 		return ""
 	case p.ContentType != "":
 		return p.ContentType

@@ -4,6 +4,7 @@ import (
 	"container/heap"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"time"
 
 	"runcrowd/internal/clock"
@@ -291,6 +292,9 @@ func (l *loop) message(a *crowd.Answer, d *device, in *incoming, text *formula.T
 			return m, fmt.Errorf("the answer cannot be sent: the header %s: %w", h.Name, err)
 		}
 		m.HTTP.Headers = append(m.HTTP.Headers, link.Header{Name: h.Name, Value: v})
+	}
+	if d.Cast.Link.Protocol == crowd.HTTP {
+		m.HTTP.Signer = l.engine.fleet.Signer(d.Device, a, maps.Clone(env))
 	}
 	return m, nil
 }

@@ -490,12 +490,13 @@ func (d *device) whyKept() string {
 	return "still waiting in the device at the end of the round: it had not come to it"
 }
 
-// variantValues are the headers' values of a stream, as the device shows them just now.
-func (d *device) variantValues(s *stream) []string {
+// variantValues are the headers' values of a stream, and what computes others, as the device shows
+// them just now.
+func (d *device) variantValues(s *stream) ([]string, link.Signer) {
 	if x := d.last(func(x *action) bool { return x.Kind == crowd.ActionCredential }); x != nil && x.variant != nil {
-		return x.variant.Values[s.Index]
+		return x.variant.Values[s.Index], x.variant.Signers[s.Index]
 	}
-	return s.Values
+	return s.Values, s.Signer
 }
 
 // shown is the outcome of a message that was sent with other credentials than the device's:

@@ -7,6 +7,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"log/slog"
@@ -609,7 +610,7 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if err != nil {
 		e.fail(err)
 	}
-	target := s.Target
+	target := cmp.Or(written.Target, s.Target)
 	if o.corrupt != nil {
 		written.Body, target = o.corrupt.apply(written.Body, target)
 	}
@@ -666,13 +667,13 @@ func (l *loop) due(s *stream, at int64) (*link.Message, orders) {
 	if s.Device.Cast.Link.Protocol == crowd.MQTT {
 		m.MQTT = link.MQTT{QoS: r.QoS, Retain: r.Retain, User: s.User, Expiry: uint32(r.Expires / time.Second)}
 	} else {
-		m.HTTP = link.HTTP{Method: r.Method, OKStatus: r.OKStatus, Gzip: r.Gzip}
+		m.HTTP = link.HTTP{Method: r.Method, OKStatus: r.OKStatus, Gzip: r.Gzip, Signer: s.Signer}
 		if s.Device.Cast.Link.RetryKey != "" {
 			m.HTTP.Key = ledger.Mark{Run: e.run, Device: s.Device.Name, Reading: r.Name, Seq: m.First()}.String()
 		}
 		values := s.Values
 		if o.variant {
-			values = d.variantValues(s)
+			values, m.HTTP.Signer = d.variantValues(s)
 		}
 		for i, h := range s.Headers {
 			if values[i] != fleet.NoHeader {

@@ -78,6 +78,7 @@ type Stream struct {
 	Target  string // topic or path
 	Headers []crowd.Header
 	Values  []string      // of Headers
+	Signer  link.Signer   // computes others for each request; nil: there are none
 	User    []link.Header // user properties
 	Names   []string      // of the fields
 	Form    payload.Form  // nil: a flat JSON object
@@ -405,6 +406,7 @@ func (f *Fleet) device(mb *crowd.Member, m *formula.Machine, p *crowd.Problems, 
 			}
 			s.Values = append(s.Values, value)
 		}
+		s.Signer = f.signer(d, r.Signed, f.streamEnv(s))
 		for _, u := range r.User {
 			value := expand(r.Pos, "the user property "+u.Name, u.Value)
 			if err := crowd.CheckText(u.Name + value); err != nil {
@@ -455,7 +457,7 @@ func (f *Fleet) commands(d *Device, p *crowd.Problems, expand func(crowd.Pos, st
 			if err := crowd.CheckPath(c.Filter); err != nil {
 				p.Add(k.Pos, "%s of %s: %s", what, d.Name, err)
 			}
-			ask = link.Ask{Path: c.Filter, Every: k.Every}
+			ask = link.Ask{Path: c.Filter, Every: k.Every, Signer: f.signer(d, nil, nil)}
 			for _, h := range d.Cast.Headers {
 				ask.Headers = append(ask.Headers, link.Header{Name: h.Name, Value: expand(k.Pos, "the header "+h.Name, h.Value)})
 			}

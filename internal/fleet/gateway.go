@@ -51,7 +51,20 @@ func (f *Fleet) gateways(m *formula.Machine, p *crowd.Problems) {
 // throughHeaders gives the messages of a device the headers of its link as the gateway has
 // them: it is the gateway's credentials that the platform sees.
 func (f *Fleet) throughHeaders(d, g *Device, m *formula.Machine, p *crowd.Problems) {
-	if d.Cast.Link.Protocol != crowd.HTTP || len(d.Cast.Headers) == 0 {
+	if d.Cast.Link.Protocol != crowd.HTTP {
+		return
+	}
+	for _, s := range d.Streams {
+		if x, is := s.Signer.(*signer); is {
+			x.shown = g
+		}
+	}
+	for _, a := range d.Asks {
+		if x, is := a.Signer.(*signer); is {
+			x.shown = g
+		}
+	}
+	if len(d.Cast.Headers) == 0 {
 		return
 	}
 	env := maps.Clone(g.Env)

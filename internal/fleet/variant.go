@@ -24,6 +24,8 @@ type Variant struct {
 	Identity link.Identity
 	// Values are those of the headers, by stream; NoHeader leaves one out.
 	Values map[int][]string
+	// Signers compute what depends on a request, by stream.
+	Signers map[int]link.Signer
 }
 
 // NoHeader is the value of a header that is left out.
@@ -33,7 +35,7 @@ const NoHeader = "\uf8ffnone"
 func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 	id := d.Identity()
 	id.Stranger, id.Asks = true, slices.Clone(id.Asks)
-	g := &Variant{Identity: id, Values: map[int][]string{}}
+	g := &Variant{Identity: id, Values: map[int][]string{}, Signers: map[int]link.Signer{}}
 	env := maps.Clone(d.Env)
 	if d.Cast.Token != nil {
 		env[crowd.TokenName] = link.TokenPlace
@@ -77,17 +79,8 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		}
 	case crowd.WrongCredential:
 		for name := range d.Cast.Secrets {
-			switch v := env[name].(type) {
-			case string:
-				if name != crowd.TokenName {
-					env[name] = f.wrong(v)
-				}
-			case formula.Secrets:
-				other := formula.Secrets{}
-				for k, s := range v {
-					other[k] = f.wrong(s)
-				}
-				env[name] = other
+			if name != crowd.TokenName {
+				env[name] = wrongly(env[name], f.wrong)
 			}
 		}
 		if id.Tokens != nil {
@@ -141,6 +134,10 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 		x.Path != own.Path
 	for _, s := range d.Streams {
 		differs = differs || !slices.Equal(g.Values[s.Index], s.Values)
+		if own, is := s.Signer.(*signer); is {
+			other, shown := own.variant(how, f.another(d), f.wrong)
+			g.Signers[s.Index], differs = other, differs || shown
+		}
 	}
 	switch {
 	case differs:
@@ -151,6 +148,9 @@ func (f *Fleet) Variant(d *Device, how crowd.Credential) (*Variant, error) {
 	}
 	for i := range g.Identity.Asks {
 		a := &g.Identity.Asks[i]
+		if own, is := a.Signer.(*signer); is {
+			a.Signer, _ = own.variant(how, f.another(d), f.wrong)
+		}
 		a.Headers = nil // those of commands follow the messages'
 		for _, s := range d.Streams {
 			for k, h := range s.Headers {
@@ -217,12 +217,7 @@ func (f *Fleet) befalls(e *crowd.Event) []*Device {
 
 // secretHeader tells whether a header shows who a device is.
 func secretHeader(h *crowd.Header, c *crowd.Cast) bool {
-	for _, name := range h.Value.Names() {
-		if c.Secrets[name] || name == crowd.TokenName {
-			return true
-		}
-	}
-	return strings.EqualFold(h.Name, "Authorization") || strings.EqualFold(h.Name, "Cookie")
+	return crowd.ShowsSecret(h, c.Signing.Secret(c))
 }
 
 // HasCredentials tells whether the devices of a cast show anything.
@@ -235,14 +230,11 @@ func HasCredentials(c *crowd.Cast) bool {
 			return true
 		}
 	}
+	list := slices.Concat(c.Signing.Headers, c.Signing.Query)
 	for _, r := range c.Readings {
-		for i := range r.Headers {
-			if secretHeader(&r.Headers[i], c) {
-				return true
-			}
-		}
+		list = append(append(list, r.Headers...), r.Signed...)
 	}
-	return false
+	return slices.ContainsFunc(list, func(h crowd.Header) bool { return secretHeader(&h, c) })
 }
 
 // wrong is a wrong credential. It is kept as secret as the right one.

@@ -27,6 +27,16 @@ type Env map[string]any
 // Secrets is the type of the name env: what it holds is never printed.
 type Secrets map[string]string
 
+// Request is the type of the name request: what is about to be sent over HTTP.
+type Request struct {
+	Method string    `expr:"method"`
+	Host   string    `expr:"host"`
+	Path   string    `expr:"path"`
+	Query  string    `expr:"query"`
+	Body   string    `expr:"body"` // its bytes
+	Time   time.Time `expr:"time"`
+}
+
 // Error is a mistake in a formula, at a column (from 0) of its source.
 type Error struct {
 	Column int
@@ -252,6 +262,8 @@ var translations = []struct {
 	{regexp.MustCompile(`^unexpected token \w+\("(.*)"\)`), "%q is not expected here", nil},
 	{regexp.MustCompile(`type quantity.Position has no (?:field|method) (\S+)`), "a position has no part %q; its parts " +
 		"are lat and lon", nil},
+	{regexp.MustCompile(`type formula.Request has no (?:field|method) (\S+)`), "a request has no part %q; its parts are method, " +
+		"host, path, query, body and time", nil},
 	{regexp.MustCompile(`type quantity.Axes has no (?:field|method) (\S+)`), "a vector has no part %q; its parts are x, " +
 		"y and z", nil},
 	{regexp.MustCompile(`type time.Time has no (?:field|method) (\S+)`), "a time has no part %q; take a function, such " +
@@ -268,7 +280,8 @@ var translations = []struct {
 	{regexp.MustCompile(`^cannot (?:fetch|get) (\S+) from (.+)$`), "%[2]s has no part %[1]q", map[int]bool{1: true}},
 	{regexp.MustCompile(`^index out of range: (-?\d+) \(array length is (\d+)\)`), "the list has no entry %s: it has %s",
 		nil},
-	{regexp.MustCompile(`^literal not terminated`), "a quote is not closed", nil},
+	{regexp.MustCompile(`^literal not terminated`), "a quote is not closed; a line break within quotes " +
+		"is written \\n, and in YAML's double quotes \\\\n", nil},
 	{regexp.MustCompile(`^(?:invalid integer literal|integer literal is too large)`), "this number is outside the whole " +
 		"numbers of 64 bits", nil},
 	{regexp.MustCompile(`^invalid (?:hex|float|binary|octal) literal`), "this is not a number", nil},
@@ -293,6 +306,8 @@ func inWords(typ string) string {
 		return "a vector"
 	case "time.Time":
 		return "a time"
+	case "formula.Request":
+		return "a request"
 	case "nil", "<nil>":
 		return "nothing"
 	case "[]string", "[]interface {}", "[]int", "[]float64":

@@ -187,3 +187,29 @@ func TestDeepFormulas(t *testing.T) {
 		formula.Compile(strings.Repeat(c, formula.MostFormula/len(c)-1)+"1", formula.Env{})
 	}
 }
+
+// A signature base of RFC 9421, section 2.5, and its HMAC (section 3.3.3) as another implementation
+// computed it.
+func TestSigningARequest(t *testing.T) {
+	env := formula.Env{"request": formula.Request{}, "env": formula.Secrets{}, "parameters": "", "base": ""}
+	known := formula.Env{"env": formula.Secrets{"KEY": "uzvJfB4u3N0Jy4T7NZ75MDVcr8zSTInedJtkgcu46YW4XByzNJjxBdtjUkdJPBtbmHhIDi6pcl8jsasjlTMtDA=="},
+		"request": formula.Request{Method: "POST", Host: "example.com", Path: "/foo", Query: "param=Value&Pet=dog", Body: `{"hello": "world"}`,
+			Time: time.Unix(1618884473, 0)}}
+	m := &formula.Machine{}
+	for _, step := range [][2]string{
+		{"parameters", `("date" "@authority" "content-type");created=${unix(request.time)};keyid="test-shared-secret"`},
+		{"base", "\"date\": ${date(request.time, 'Day, DD Mon YYYY')} 02:07:55 GMT\n\"@authority\": ${request.host}\n" +
+			"\"content-type\": application/json\n\"@signature-params\": ${parameters}"},
+		{"signature", "sig-b25=:${base64(hmac('sha256', unbase64(env.KEY), base))}:"},
+	} {
+		text, err := formula.ParseText(step[1], env)
+		require.NoError(t, err)
+		known[step[0]], err = text.Expand(m, known)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, "sig-b25=:9Ozzz/LbAvp2gawiSKzWLvXXQNXGozaG6FuKlGU/Czs=:", known["signature"])
+	_, err := formula.ParseText("${request.length}", env)
+	assert.EqualError(t, err, `a request has no part "length"; its parts are method, host, path, query, body and time`)
+	_, err = formula.ParseText("${'a\nb'}", env)
+	assert.ErrorContains(t, err, `is written \n`)
+}

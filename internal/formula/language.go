@@ -366,6 +366,17 @@ var functions = []Function{
 	onTime("minute", "The minute, in UTC.", "46", time.Time.Minute),
 	onTime("second", "The second, in UTC.", "40", time.Time.Second),
 
+	{Group: "time", Name: "date", Args: "time, form", Doc: "The time in UTC. In the form YYYY, MM, DD, hh, mm, ss, sss " +
+		"(milliseconds), Mon (Mar) and Day (Sun) are filled in; all else stays.", Example: "date(time, 'YYYYMMDDThhmmssZ')",
+		Result: "20300317T174640Z",
+		call: func(a []any) (any, error) {
+			t, ok := a[0].(time.Time)
+			if !ok {
+				return nil, fmt.Errorf("date: a time is wanted, not %s", typeName(a[0]))
+			}
+			return dateForm(t.UTC(), String(a[1])), nil
+		}, types: []any{new(func(time.Time, string) string)}},
+
 	checkDigits("luhn", "The check digit of ISO/IEC 7812-1, annex B.", "luhn('7992739871')", "3", luhn),
 	checkDigits("gs1", "The check digit of the GS1 General Specifications, section 7.9.", "gs1('629104150021')", "3", gs1),
 	checkDigits("mod97", "The two check digits of ISO/IEC 7064, MOD 97-10.", "mod97('WEST12345698765432GB')", "82", mod97),
@@ -533,4 +544,30 @@ func Forms(s string) (list []string) {
 		}
 	}
 	return list
+}
+
+// dateParts are those of the function date, the longer first.
+var dateParts = []struct{ name, layout string }{{"YYYY", "2006"}, {"Mon", "Jan"}, {"Day", "Mon"}, {"sss", "000"}, {"MM", "01"},
+	{"DD", "02"}, {"hh", "15"}, {"mm", "04"}, {"ss", "05"}}
+
+// dateForm is a time in a form.
+func dateForm(t time.Time, form string) string {
+	var b strings.Builder
+next:
+	for form != "" {
+		for _, p := range dateParts {
+			if strings.HasPrefix(form, p.name) {
+				if p.name == "sss" {
+					fmt.Fprintf(&b, "%03d", t.Nanosecond()/1e6)
+				} else {
+					b.WriteString(t.Format(p.layout))
+				}
+				form = form[len(p.name):]
+				continue next
+			}
+		}
+		b.WriteByte(form[0])
+		form = form[1:]
+	}
+	return b.String()
 }

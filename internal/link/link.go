@@ -65,6 +65,7 @@ type HTTP struct {
 	Method   string
 	OKStatus []int // statuses that acknowledge
 	Headers  []Header
+	Signer   Signer // computes more headers, and parameters of the address; nil: none
 	Gzip     bool   // Body is compressed
 	Key      string // by which the platform knows a request again; empty: none
 }
@@ -120,6 +121,7 @@ type Ask struct {
 	Path    string
 	Every   time.Duration
 	Headers []Header
+	Signer  Signer // nil: none
 }
 
 // Incoming is what a device was sent. The link does not touch Body and Correlation again.

@@ -59,8 +59,8 @@ func forms(t require.TestingT) map[string]payload.Form {
 	return map[string]payload.Form{"json": flat, "senml": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", false),
 		"senml-cbor": payload.NewSenML(fields, "mark", "urn:dev:buoy-1:", true),
 		"cbor":       payload.NewCBOR(names(), "mark", false), "csv": payload.NewCSV(fields, "mark", ';', true),
-		"line-protocol": line,
-		"template":      template}
+		"line-protocol": line, "urlencoded": payload.NewURLEncoded(fields, "mark"),
+		"template": template}
 }
 
 // Known bodies, to the byte: the RFCs' own notation, and what other decoders read.
@@ -71,6 +71,7 @@ func TestBodies(t *testing.T) {
 		"senml": `[{"bn":"urn:dev:buoy-1:","bt":1906545600.25,"n":"mark","vs":"m/1"},{"n":"wave_m","u":"m","v":1.5},{"n":"n","v":-3},{"n":"ok","vb":true},{"n":"site","vs":"n \"1\""},{"n":"place/lat","u":"lat","v":58.02},{"n":"place/lon","u":"lon","v":-6.41},{"n":"hull/x","u":"m/s2","v":0.5},{"n":"hull/y","u":"m/s2","v":-1.25},{"n":"hull/z","u":"m/s2","v":9.8}]`,
 		"csv": "mark;wave_m;n;ok;site;place.lat;place.lon;hull.x;hull.y;hull.z\nm/1;1.5;-3;true;\"n " +
 			"\"\"1\"\"\";58.02;-6.41;0.5;-1.25;9.8",
+		"urlencoded":    `mark=m%2F1&wave_m=1.5&n=-3&ok=true&site=n%20%221%22&place.lat=58.02&place.lon=-6.41&hull.x=0.5&hull.y=-1.25&hull.z=9.8`,
 		"line-protocol": `sea\ state,buoy=b\,1 mark="m/1",wave_m=1.5,n=-3i,ok=true,site="n \"1\"",place_lat=58.02,place_lon=-6.41,hull_x=0.5,hull_y=-1.25,hull_z=9.8 1906545600250`,
 		"template":      `{"id": {"m": "m/1"}, "v": [1.5, -3], "s": "at n \"1\"", "p": {"lat":58.02,"lon":-6.41}}`,
 	}
@@ -170,6 +171,7 @@ func TestBatches(t *testing.T) {
 	require.NoError(t, err)
 	all["cbor"] = payload.NewCBOR(names(), "mark", true)
 	delete(all, "template")
+	delete(all, "urlencoded") // one message each
 	for name, f := range all {
 		body, err := f.Append(nil, list)
 		require.NoError(t, err)

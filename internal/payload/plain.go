@@ -2,6 +2,7 @@ package payload
 
 import (
 	"fmt"
+	"net/url"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,7 +17,8 @@ type Plain struct {
 	parts []Part
 	names []string // of the placeholders: the field, or the formula
 	types []signal.Type
-	mark  int // the placeholder of the mark; -1: it rides elsewhere
+	mark  int  // the placeholder of the mark; -1: it rides elsewhere
+	url   bool // it is a part of an address: values are escaped
 	shape *regexp.Regexp
 	fill  func(sample *Sample, placeholder int) (signal.Value, error)
 }
@@ -35,10 +37,11 @@ func IsPlain(parts []Part) bool {
 }
 
 // NewPlain makes the form; sources are the formulas of the placeholders, types what fields of
-// these names give.
-func NewPlain(parts []Part, sources []string, types map[string]signal.Type, markAt int,
+// these names give. With inAddress it is a part of an address (RFC 3986), and what is filled in is
+// escaped.
+func NewPlain(parts []Part, sources []string, types map[string]signal.Type, markAt int, inAddress bool,
 	fill func(*Sample, int) (signal.Value, error)) (*Plain, error) {
-	p := &Plain{parts: parts, mark: markAt, fill: fill}
+	p := &Plain{parts: parts, mark: markAt, url: inAddress, fill: fill}
 	var b strings.Builder
 	b.WriteString(`(?s)\A`)
 	seen := map[string]bool{}
@@ -85,7 +88,11 @@ func (p *Plain) Append(dst []byte, samples []Sample) ([]byte, error) {
 			if err != nil && wrong == nil {
 				wrong = err
 			}
-			dst = text(dst, v)
+			if p.url {
+				dst = append(dst, Escape(string(text(nil, v)))...)
+			} else {
+				dst = text(dst, v)
+			}
 		}
 	}
 	return dst, wrong
@@ -99,11 +106,18 @@ func (p *Plain) Read(body []byte) ([]Found, error) {
 	}
 	found := Found{Values: map[string]any{}}
 	for i, name := range p.names {
+		s := string(m[i+1])
+		if p.url {
+			var err error
+			if s, err = url.PathUnescape(s); err != nil {
+				return nil, fmt.Errorf("not a part of an address: %w", err)
+			}
+		}
 		if i == p.mark {
-			found.Mark = string(m[i+1])
+			found.Mark = s
 			continue
 		}
-		if v, ok := typed(string(m[i+1]), p.types[i]); ok {
+		if v, ok := typed(s, p.types[i]); ok {
 			found.Values[name] = v
 		}
 	}

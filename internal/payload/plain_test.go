@@ -12,7 +12,8 @@ import (
 	"runcrowd/internal/signal"
 )
 
-// plainOf makes the form of a template with placeholders in braces.
+// plainOf makes the form of a template with placeholders in braces; one that begins with a slash is
+// in an address.
 func plainOf(template string, mark int, types map[string]signal.Type) (*payload.Plain, []payload.Part, error) {
 	var parts []payload.Part
 	var sources []string
@@ -29,7 +30,8 @@ func plainOf(template string, mark int, types map[string]signal.Type) (*payload.
 		sources = append(sources, name)
 		template = after
 	}
-	p, err := payload.NewPlain(parts, sources, types, mark, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
+	inAddress := len(parts) > 0 && strings.HasPrefix(parts[0].Literal, "/")
+	p, err := payload.NewPlain(parts, sources, types, mark, inAddress, func(s *payload.Sample, i int) (signal.Value, error) { return s.Values[i], nil })
 	return p, parts, err
 }
 
@@ -42,11 +44,13 @@ func TestPlainTexts(t *testing.T) {
 		read   map[string]any
 		marked any
 	}{
-		"{t}":             {-1, []signal.Value{signal.OfFloat(21.5).WithDigits(2)}, "21.50", map[string]any{"t": json.Number("21.50")}, nil},
-		"{on}":            {-1, []signal.Value{signal.OfText("on")}, "on", map[string]any{"on": "on"}, nil},
-		"{ok}":            {-1, []signal.Value{signal.OfBool(true)}, "true", map[string]any{"ok": true}, nil},
-		"{none}":          {-1, []signal.Value{signal.NoValue()}, "", map[string]any{}, nil},
-		"T={t};L={l} °C":  {-1, []signal.Value{signal.OfInt(-4), signal.OfText("a;b")}, "T=-4;L=a;b °C", map[string]any{"t": json.Number("-4"), "l": "a;b"}, nil},
+		"{t}":            {-1, []signal.Value{signal.OfFloat(21.5).WithDigits(2)}, "21.50", map[string]any{"t": json.Number("21.50")}, nil},
+		"{on}":           {-1, []signal.Value{signal.OfText("on")}, "on", map[string]any{"on": "on"}, nil},
+		"{ok}":           {-1, []signal.Value{signal.OfBool(true)}, "true", map[string]any{"ok": true}, nil},
+		"{none}":         {-1, []signal.Value{signal.NoValue()}, "", map[string]any{}, nil},
+		"T={t};L={l} °C": {-1, []signal.Value{signal.OfInt(-4), signal.OfText("a;b")}, "T=-4;L=a;b °C", map[string]any{"t": json.Number("-4"), "l": "a;b"}, nil},
+		"/{m}/{t}?u={u}": {0, []signal.Value{signal.OfText("r/d/s/1"), signal.OfInt(7), signal.OfText("a/b ?&+é%")}, "/r%2Fd%2Fs%2F1/7?u=a%2Fb%20%3F%26%2B%C3%A9%25",
+			map[string]any{"t": json.Number("7"), "u": "a/b ?&+é%"}, "r/d/s/1"},
 		"{m} {t}":         {0, []signal.Value{signal.OfText("r/d/s/1"), signal.OfInt(7)}, "r/d/s/1 7", map[string]any{"t": json.Number("7")}, "r/d/s/1"},
 		"a(b)+[{t}]\n{u}": {-1, []signal.Value{signal.OfInt(1), signal.OfInt(2)}, "a(b)+[1]\n2", map[string]any{"t": json.Number("1"), "u": json.Number("2")}, nil},
 	} {

@@ -24,6 +24,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -207,6 +208,7 @@ func Start(cfg Config) (*StandIn, error) {
 	}
 	mux.HandleFunc("POST /in/{topic...}", s.intake)
 	mux.HandleFunc("PUT /in/{topic...}", s.intake)
+	mux.HandleFunc("GET /in/{topic...}", s.intake)
 	mux.HandleFunc("GET /stored", func(w http.ResponseWriter, _ *http.Request) {
 		answer(w, http.StatusOK, map[string]any{"devices": s.store.devices()})
 	})
@@ -697,7 +699,32 @@ func unzip(body []byte) ([]byte, error) {
 	return plain, err
 }
 
-// intake serves POST /in/TOPIC.
+// urlEncoded is the media type of names and values (URL Standard, section 5).
+const urlEncoded = "application/x-www-form-urlencoded"
+
+// fromForm is the JSON object of names and values; a number and a truth value are of their own type.
+func fromForm(text string) ([]byte, error) {
+	q, err := url.ParseQuery(text)
+	if err != nil {
+		return nil, fmt.Errorf("these are no names and values: %w", err)
+	}
+	object := map[string]any{}
+	for name, list := range q {
+		if len(list) > 1 {
+			return nil, fmt.Errorf("%q stands %d times", name, len(list))
+		}
+		text := list[0]
+		switch object[name] = text; {
+		case text == "true" || text == "false":
+			object[name] = text == "true"
+		case text != "" && strings.Trim(text, "0123456789.eE+-") == "" && json.Valid([]byte(text)):
+			object[name] = json.Number(text)
+		}
+	}
+	return json.Marshal(object)
+}
+
+// intake serves POST /in/TOPIC, and GET /in/TOPIC?NAME=VALUE&…, whose query is the message.
 func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
 	if err != nil {
@@ -722,6 +749,16 @@ func (s *StandIn) intake(w http.ResponseWriter, r *http.Request) {
 			m.props[name] = r.Header.Get(name)
 			m.user = append(m.user, packets.UserProperty{Key: name, Val: r.Header.Get(name)})
 		}
+	}
+	if len(body) == 0 && r.URL.RawQuery != "" {
+		body, m.kind = []byte(r.URL.RawQuery), urlEncoded
+	}
+	if strings.HasPrefix(m.kind, urlEncoded) {
+		if body, err = fromForm(string(body)); err != nil {
+			answer(w, http.StatusBadRequest, map[string]any{"error": err.Error()})
+			return
+		}
+		m.payload, m.kind = body, "application/json"
 	}
 	// A request that was taken before is answered, and not taken again.
 	key := r.Header.Get("Idempotency-Key")

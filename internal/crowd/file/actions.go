@@ -477,7 +477,9 @@ func (d *actions) corrupt(n *yaml.Node, what string) {
 			x.Value = d.text(tn, what+": topic", d.env)
 			x.Corrupt = crowd.CorruptTopic
 			if word == nil {
-				d.add(x)
+				if !d.inAddress(n, what, &x) {
+					d.add(x)
+				}
 				return
 			}
 		}
@@ -508,12 +510,28 @@ func (d *actions) corrupt(n *yaml.Node, what string) {
 			}
 		}
 	}
+	if d.inAddress(n, what, &x) {
+		return
+	}
 	if why := d.unfindable(x.Corrupt); why != "" {
 		d.Add(pos(n), "%s: %s: %s, so nothing could show that it was kept; let the mark ride in a user_property or a header",
 			what, x.Corrupt, why)
 		return
 	}
 	d.add(x)
+}
+
+// inAddress notes a reading whose values ride in the address of its requests: nothing of that can
+// be corrupted so that it is still one.
+func (d *actions) inAddress(n *yaml.Node, what string, x *crowd.Action) bool {
+	for _, r := range d.cast.Readings {
+		if (x.Reading == "" || x.Reading == r.InFile()) && r.Payload.In != "" {
+			d.Add(pos(n), "%s: the values of the reading %q ride in the %s of its address, and only bodies can be corrupted; name "+
+				"another reading: corrupt: {reading: NAME, how: …}", what, r.Name, r.Payload.In)
+			return true
+		}
+	}
+	return false
 }
 
 // unfindable tells why a corrupted message could not be found if the platform kept it.

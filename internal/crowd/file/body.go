@@ -39,9 +39,14 @@ func (r *reader) payload(rd *crowd.Reading, o *object, c *crowd.Cast, env, strea
 			}
 		}
 		r.payloadOptions(p, po, env, streamEnv, what)
+		if slices.Contains(payloadMaps[p.Form].names(), "in") {
+			r.bodyPlace(rd, po.get("in"), c, what)
+		}
 	}
 	if rd.Batch > 1 {
 		switch {
+		case p.Form == "urlencoded":
+			r.Add(p.Pos, "%s: names and values in an address or a web form are one message; leave out batch", what)
 		case p.Form == "protobuf" && p.Samples == "":
 			r.Add(p.Pos, "%s: several messages of Protocol Buffers in one body have no end of their own; name the repeated "+
 				"member that holds them with samples, or leave out batch", what)
@@ -80,6 +85,22 @@ func (r *reader) payloadForm(p *crowd.Payload, n *yaml.Node, what string) bool {
 	r.Add(pos(n), "%s does not say its form; write, for example, form: cbor; forms are %s", what,
 		strings.Join(crowd.PayloadForms, ", "))
 	return false
+}
+
+// bodyPlace reads where the values ride in a request.
+func (r *reader) bodyPlace(rd *crowd.Reading, n *yaml.Node, c *crowd.Cast, what string) {
+	in := r.word(n, what+": in", "body", "body", "query", "path")
+	switch {
+	case n == nil || in == "body":
+		return
+	case c.Link != nil && c.Link.Protocol != crowd.HTTP:
+		r.Add(pos(n), "%s: in: %s does not go with MQTT links, whose messages have a body alone", what, in)
+	case rd.Gzip:
+		r.Add(pos(n), "%s: in: %s leaves no body that could be compressed; leave out gzip", what, in)
+	case rd.Batch > 1:
+		r.Add(pos(n), "%s: an address holds the values of one message; leave out batch, or in: %s", what, in)
+	}
+	rd.Payload.In = in
 }
 
 func (r *reader) payloadOptions(p *crowd.Payload, o *object, env, streamEnv formula.Env, what string) {

@@ -284,7 +284,8 @@ func (r *reader) credentials(c *crowd.Cast, env formula.Env) {
 			r.Add(pos(node.password), "a password without a username is not allowed in MQTT 3.1.1 (section 3.1.2.9)")
 		}
 	}
-	c.Headers = r.headers(node.headers, "headers", env)
+	c.Signing = r.signing(node.signing, node.query, env)
+	c.Headers = r.signed(r.headers(node.headers, "headers", c.Signing.Env(env)), &c.Signing, &c.Signing.Headers)
 	r.alone(node.clientID, "client_id", c.ClientID)
 	r.alone(node.username, "username", c.Username)
 	r.alone(node.password, "password", c.Password)

@@ -136,7 +136,7 @@ func (r *reader) answer(n *yaml.Node, c *crowd.Cast, env, full formula.Env, what
 		}
 		a.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 		a.Headers = append(append([]crowd.Header(nil), c.Headers...),
-			r.headers(o.get("headers"), what+": headers", tokened)...)
+			r.signed(r.headers(o.get("headers"), what+": headers", c.Signing.Env(tokened)), &c.Signing, &a.Signed)...)
 	}
 	a.Body = r.said(o.get("body"), what+": body", c, env, &a.ContentType)
 	if a.Body == nil {

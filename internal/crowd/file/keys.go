@@ -125,6 +125,11 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 			"wait for their acknowledgement at once."},
 		{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of each request, such as Authorization: Bearer " +
 			"${token}."},
+		{name: "query", typ: headers, goes: "HTTP", doc: "Parameters that are added to the address of each request, such as " +
+			"key: ${env.KEY}."},
+		{name: "signing", typ: headers, goes: "HTTP", doc: "Values that are computed for each request, " +
+			"such as hash: \"${bytes_hex(digest('sha256', request.body))}\". They know request.method, .host, .path, .query, " +
+			".body and .time, and each other; headers and query may use them."},
 		{name: "timeout", typ: duration(time.Millisecond, time.Hour), doc: "HTTP: how long a request may take, 5s if not " +
 			"given. MQTT: how long the broker may leave a PINGREQ unanswered, 10s if not given; a device sends one when " +
 			"half of it passed without an acknowledgement that is due."},
@@ -410,13 +415,18 @@ var bitsMap = &mapping{name: "bits", doc: "A slot that is no whole bytes.", notB
 		{name: "signed", typ: truth, def: "false", doc: "Negative numbers, too (two's complement)."},
 	}}
 
+// inKey is where a text rides in a request.
+var inKey = key{name: "in", typ: word("body", "query", "path"), def: "body", goes: "HTTP", doc: "Where it rides in a request: " +
+	"query is that of the address; with path it is added to the path. The request then has no body."}
+
 // payloadMaps are the options of each form of a body.
 var payloadMaps = map[string]*mapping{
 	"json": form("json", "A JSON object, in the file's order.",
 		key{name: "nested", typ: truth, def: "false", doc: "A " +
 			"dot in a field's name makes an object or, with numbers, a list."}),
 	"template": form("template", "JSON or plain text of your own.", key{name: "template", typ: plain, doc: "JSON with ${…}, or, " +
-		"where it begins neither with { nor with [, a plain text such as ${temp} or T=${temp};H=${hum}; ${mark} stands for the mark."}, key{name: "template_file", typ: filename, doc: "A file that holds it."}),
+		"where it begins neither with { nor with [, a plain text such as ${temp} or T=${temp};H=${hum}; ${mark} stands for the mark."}, key{name: "template_file", typ: filename, doc: "A file that holds it."}, inKey),
+	"urlencoded": form("urlencoded", "Names and values as in an address or a web form: wave_m=1.2&mark=….", inKey),
 	"senml": form("senml", "A SenML record for each field (RFC 8428), in JSON.",
 		key{name: "base_name", typ: template, doc: "Base name, such as ${device}/."}),
 	"senml-cbor": form("senml-cbor", "A SenML record for each field (RFC 8428), in CBOR.",

@@ -130,6 +130,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 	node.token, node.path = o.get("access_token"), o.get("path")
 	node.clientID, node.username, node.password, node.headers = o.get("client_id"), o.get("username"), o.get(
 		"password"), o.get("headers")
+	node.query, node.signing = o.get("query"), o.get("signing")
 	return l
 }
 
@@ -425,4 +426,79 @@ func (r *reader) headers(n *yaml.Node, what string, env formula.Env) []crowd.Hea
 		}
 	}
 	return list
+}
+
+// stepName is a name that a formula can use.
+var stepName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
+
+// signing reads what is computed for each request of a link.
+func (r *reader) signing(n, query *yaml.Node, env formula.Env) (s crowd.Signing) {
+	if n != nil && !isNull(n) {
+		r.signingSteps(n, env, &s)
+	}
+	if query != nil && !isNull(query) {
+		for _, e := range r.entries(query, "query") {
+			if t := r.text(e.value, "query: "+e.key.Value, s.Env(env)); t != nil {
+				if LooksSecret(e.key.Value) {
+					r.secretText(r.resolve(e.value), t)
+				}
+				s.Query = append(s.Query, crowd.Header{Name: e.key.Value, Value: t})
+			}
+		}
+	}
+	return s
+}
+
+// signingSteps reads the values that are computed for each request, and puts each behind those that it
+// uses.
+func (r *reader) signingSteps(n *yaml.Node, env formula.Env, s *crowd.Signing) {
+	all := crowd.Signing{}
+	var entries []entry
+	for _, e := range r.entries(n, "signing") {
+		name := e.key.Value
+		_, taken := crowd.AskEnv(crowd.MessageEnv(all.Env(env)))[name]
+		taken = taken || slices.ContainsFunc(formula.Functions(), func(f formula.Function) bool { return f.Name == name })
+		switch {
+		case !stepName.MatchString(name):
+			r.Add(pos(e.key), "signing: %q cannot be used in a formula; write small letters, digits and _", name)
+		case taken:
+			r.Add(pos(e.key), "signing: %q is the name of something else already; choose another name", name)
+		default:
+			entries, all.Steps = append(entries, e), append(all.Steps, crowd.Header{Name: name})
+		}
+	}
+	known, ready := all.Env(env), s.Env(env)
+	var waiting []int
+	for i, e := range entries {
+		t := r.text(e.value, "signing: "+e.key.Value, known)
+		if t == nil { // told already; those that use it are not to blame
+			t, _ = formula.ParseText("", nil)
+		}
+		all.Steps[i].Value = t
+		waiting = append(waiting, i)
+	}
+	for len(waiting) > 0 {
+		k := slices.IndexFunc(waiting, func(i int) bool {
+			return !slices.ContainsFunc(all.Steps[i].Value.Names(), func(n string) bool { _, is := ready[n]; return !is })
+		})
+		if k < 0 {
+			r.Add(pos(entries[waiting[0]].key), "signing: %q needs itself, over others or at once; a value can only be computed of those that do not need it", entries[waiting[0]].key.Value)
+			return
+		}
+		step := all.Steps[waiting[k]]
+		s.Steps, ready[step.Name] = append(s.Steps, step), ""
+		waiting = slices.Delete(waiting, k, k+1)
+	}
+}
+
+// signed takes the headers that are computed for each request out of a list.
+func (r *reader) signed(list []crowd.Header, s *crowd.Signing, into *[]crowd.Header) (rest []crowd.Header) {
+	for _, h := range list {
+		if s.Uses(h.Value) {
+			*into = append(*into, h)
+		} else {
+			rest = append(rest, h)
+		}
+	}
+	return rest
 }

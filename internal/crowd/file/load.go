@@ -18,6 +18,7 @@ import (
 // linkNode is what a link says that is compiled for each group of devices.
 type linkNode struct {
 	source                                                        *yaml.Node // the mapping it was read from
+	query, signing                                                *yaml.Node
 	clientID, username, password, headers, cert, key, token, path *yaml.Node
 	expiredCert, expiredKey                                       *yaml.Node
 }

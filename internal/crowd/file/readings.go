@@ -188,8 +188,9 @@ func (r *reader) reading(e entry, c *crowd.Cast, env formula.Env, only string) *
 	r.alone(o.get("path"), what+": path", rd.Target)
 	rd.Method = parse(r, o.get("method"), what+": method", "POST", parseMethod)
 	rd.OKStatus = r.okStatus(o.get("ok_status"), what)
+	signEnv := c.Signing.Env(streamEnv)
 	rd.Headers = append(append([]crowd.Header(nil), c.Headers...),
-		r.headers(o.get("headers"), what+": headers", streamEnv)...)
+		r.signed(r.headers(o.get("headers"), what+": headers", signEnv), &c.Signing, &rd.Signed)...)
 	if gn := o.get("gzip"); gn != nil {
 		if rd.Gzip = o.truth("gzip"); rd.Gzip && l != nil && l.Protocol == crowd.MQTT {
 			r.Add(pos(gn), "%s: MQTT has no way to say that a body is compressed; gzip goes with HTTP links", what)

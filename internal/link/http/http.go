@@ -37,6 +37,7 @@ import (
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
+	"runcrowd/internal/payload"
 	"runcrowd/internal/strictjson"
 )
 
@@ -438,15 +439,17 @@ func (c *Conn) request(m *link.Message, anew bool) (a answer) {
 	if err != nil {
 		return answer{outcome: outcome.Unsent, text: err.Error(), unsent: c.ctx.Err() == nil}
 	}
-	defer func() { a.text = link.Hide(a.text, token) }()
+	var secrets []string // that were computed for it
+	defer func() { a.text = hide(a.text, token, secrets) }()
 	target := c.link.cfg.Base + link.Fill(m.Target, token)
 	ctx = httptrace.WithClientTrace(ctx, trace)
 	own := true // the address is still that of the link
 	for hops := 0; ; hops++ {
-		req, err := c.message(ctx, m, target, token, own)
+		req, more, err := c.message(ctx, m, target, token, own)
 		if err != nil {
 			return answer{outcome: outcome.Unsent, text: "the request could not be made: " + err.Error()}
 		}
+		secrets = append(secrets, more...)
 		client := c.client
 		switch {
 		case !own:
@@ -590,14 +593,14 @@ func (c *Conn) denied(body []byte) string {
 
 // message makes the request of a message. To an address that is not the link's own,
 // nothing goes that was meant for the platform alone.
-func (c *Conn) message(ctx context.Context, m *link.Message, target, token string, own bool) (*http.Request, error) {
+func (c *Conn) message(ctx context.Context, m *link.Message, target, token string, own bool) (req *http.Request,
+	secrets []string, err error) {
 	headers := m.HTTP.Headers
 	if !own {
 		headers = nil
 	}
-	req, err := c.build(ctx, m.HTTP.Method, target, headers, m.Body, token, own)
-	if err != nil {
-		return nil, err
+	if req, err = c.build(ctx, m.HTTP.Method, target, headers, m.Body, token, own); err != nil {
+		return nil, nil, err
 	}
 	if m.ContentType != "" {
 		req.Header.Set("Content-Type", m.ContentType)
@@ -608,15 +611,62 @@ func (c *Conn) message(ctx context.Context, m *link.Message, target, token strin
 	if m.Mark.Name != "" {
 		req.Header.Set(m.Mark.Name, m.Mark.Value)
 	}
-	if c.link.cfg.RetryKey != "" {
-		req.Header.Set(c.link.cfg.RetryKey, m.HTTP.Key)
+	if key := c.link.cfg.RetryKey; key != "" {
+		if req.Body == http.NoBody { // the library knows the usual key as it is written, and would send it again by itself
+			req.Header[strings.ToLower(key)] = []string{m.HTTP.Key}
+		} else {
+			req.Header.Set(key, m.HTTP.Key)
+		}
 	}
-	return req, nil
+	if own && m.HTTP.Signer != nil {
+		secrets, err = sign(req, m.HTTP.Signer, m.Body, token)
+	}
+	return req, secrets, err
+}
+
+// sign adds what is computed for a request that is complete but for that. It tells which of it is
+// secret.
+func sign(req *http.Request, s link.Signer, body []byte, token string) ([]string, error) {
+	host := req.Host
+	if host == "" {
+		host = req.URL.Host
+	}
+	x, err := s.Sign(&link.ToSign{Method: req.Method, Host: host, Path: req.URL.EscapedPath(), Query: req.URL.RawQuery, Body: body,
+		Time: time.Now().UTC(), Token: token})
+	if err != nil {
+		return nil, err
+	}
+	for _, h := range x.Headers {
+		if strings.ContainsAny(h.Value, "\r\n\x00") {
+			return nil, fmt.Errorf("the header %s holds a line break", h.Name)
+		}
+		req.Header.Set(h.Name, h.Value)
+	}
+	for _, q := range x.Query {
+		if req.URL.RawQuery != "" {
+			req.URL.RawQuery += "&"
+		}
+		req.URL.RawQuery += payload.Escape(q.Name) + "=" + payload.Escape(q.Value)
+	}
+	return x.Secrets, nil
+}
+
+// hide takes the access token, and what was computed for a request, out of a text that is to be
+// shown.
+func hide(text, token string, secrets []string) string {
+	text = link.Hide(text, token)
+	for _, s := range secrets {
+		text = link.Hide(link.Hide(text, s), payload.Escape(s))
+	}
+	return text
 }
 
 // errAgain is what the client library gets where it would send a request of HTTP/2 a second
 // time, because the platform did not process it. Of HTTP/1.1 it would without being sure.
 var errAgain = errors.New("the platform did not take the request")
+
+// bodiless are the methods with which the client library sends no body where there is none.
+var bodiless = []string{"GET", "HEAD", "DELETE", "OPTIONS", "PROPFIND", "SEARCH"}
 
 // build makes a request of the device. Its body cannot be had a second time: the client
 // library cannot send it again, and tells that it would.
@@ -627,6 +677,9 @@ func (c *Conn) build(ctx context.Context, method, target string, headers []link.
 		return nil, err
 	}
 	req.Body, req.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+	if len(body) == 0 && c.link.cfg.Version != 2 && !slices.Contains(bodiless, method) {
+		req.Body = http.NoBody // else it would be sent in chunks, of which there are none
+	}
 	if c.link.cfg.Version == 2 {
 		req.GetBody = func() (io.ReadCloser, error) { return nil, errAgain }
 	}
@@ -728,24 +781,29 @@ func (c *Conn) poll(a *link.Ask) (body []byte, why string) {
 		return nil, err.Error()
 	}
 	req, err := c.build(ctx, http.MethodGet, c.link.cfg.Base+link.Fill(a.Path, token), a.Headers, nil, token, true)
+	var secrets []string
+	if err == nil && a.Signer != nil {
+		secrets, err = sign(req, a.Signer, nil, token)
+	}
+	defer func() { why = hide(why, token, secrets) }()
 	if err != nil {
 		return nil, "the request could not be made: " + err.Error()
 	}
 	resp, err := c.client.Transport.RoundTrip(req)
 	if err != nil {
 		what, _ := link.Explain(err, c.link.cfg.Base)
-		return nil, link.Hide(what, token)
+		return nil, what
 	}
 	defer resp.Body.Close()
 	body, err = io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	switch {
 	case err != nil:
 		what, _ := link.Explain(err, c.link.cfg.Base)
-		return nil, link.Hide(what, token)
+		return nil, what
 	case resp.StatusCode == http.StatusNoContent:
 		return nil, ""
 	case resp.StatusCode != http.StatusOK:
-		return nil, link.Hide("status "+link.Status(resp)+link.Snippet(body), token)
+		return nil, "status " + link.Status(resp) + link.Snippet(body)
 	case len(body) > maxAnswer:
 		return nil, fmt.Sprintf("the answer is longer than %d kB", maxAnswer>>10)
 	}
