@@ -53,7 +53,7 @@ func TestEachTryIsSigned(t *testing.T) {
 		defer mu.Unlock()
 		switch tries++; {
 		case r.URL.Path == "/elsewhere":
-			nethttp.Redirect(w, r, other.URL+"/there", 307)
+			nethttp.Redirect(w, r, other.URL+"/there", nethttp.StatusTemporaryRedirect)
 		case tries < 2:
 			w.Header().Set("Retry-After", "0")
 			w.WriteHeader(429)
