@@ -68,6 +68,18 @@ alerts: {low: {heard_by: ear, about: .d, when: a < 1}}`
 			bodies: []string{`{"mark":"\u006b` + witnesstest.Run[1:] + `/buoy-1/state/1"}`}, noted: []string{`buoy-1/state/1 {"mark":"«1»"}`}},
 		"a topic of another": {witness: ear, messages: []message{{topic: "harbour/buoy-2"}}, bodies: []string{`{"mark":"«1»"}`},
 			noted: []string{`buoy-1/state/1 at buoy-2/ {"mark":"«1»"}`}},
+		"a topic of the first": {witness: ear, messages: []message{{topic: "harbour/buoy-1"}}, bodies: []string{`{"mark":"«1.1»"}`},
+			noted: []string{`buoy-2/state/1 at buoy-1/ {"mark":"«1.1»"}`}},
+		"its mark in front, and a time": {witness: strings.Replace(ear, "subscribe", "time: .t, subscribe", 1), messages: []message{{topic: "harbour/buoy-1"}},
+			bodies: []string{`{"mark":"«1»","t":"«@3s»"}`}, noted: []string{`buoy-1/state/1 stored 3s {"mark":"«1»","t":"«@3s»"}`}},
+		"its mark in front, and values": {witness: strings.Replace(ear, "subscribe", "values: .v, subscribe", 1), messages: []message{{topic: "harbour/buoy-1"}},
+			bodies: []string{`{"mark":"«1»","v":{"a":2}}`}, noted: []string{`buoy-1/state/1 {"a":2}`}},
+		"its mark in front, and a device": {witness: strings.Replace(ear, "subscribe", "device: .d, subscribe", 1), messages: []message{{topic: "harbour/buoy-1"}},
+			bodies: []string{`{"mark":"«1»","d":"buoy-2"}`}, noted: []string{`buoy-1/state/1 at buoy-2/ {"d":"buoy-2","mark":"«1»"}`}},
+		"its mark in front, and a reading": {witness: strings.Replace(ear, "subscribe", "reading: .r, subscribe", 1), messages: []message{{topic: "harbour/buoy-1"}},
+			bodies: []string{`{"mark":"«1»","r":"other"}`}, noted: []string{`buoy-1/state/1 at /other {"mark":"«1»","r":"other"}`}},
+		"another's mark in front": {witness: strings.Replace(ear, "subscribe", "mark: .m, subscribe", 1), messages: []message{{topic: "harbour/buoy-1"}},
+			bodies: []string{`{"mark":"«1»","m":"«2»"}`}, noted: []string{`buoy-1/state/2 {"m":"«2»","mark":"«1»"}`}},
 		"a topic of none": {witness: ear, messages: []message{{topic: "harbour/x"}}, bodies: []string{`{"mark":"«1»"}`},
 			noted: []string{`buoy-1/state/1 at topic harbour/x/ {"mark":"«1»"}`}},
 		"of no device": {witness: ear, messages: []message{{topic: "harbour/x"}}, bodies: []string{`{"mark":"` + witnesstest.Run + `/tug/state/1"}`},
@@ -170,21 +182,29 @@ alerts: {low: {heard_by: ear, about: .d, match: .rule == "low", when: a < 1, wit
 		why     string
 		took    time.Duration
 		gaps    []string
+		carried []string // told apart by their time, else by a mark
+		none    bool     // or by nothing
 	}{
-		"all came":         {source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, expect: witnesstest.Messages(1), took: time.Second},
-		"it comes late":    {source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, after: 5020 * time.Millisecond, expect: witnesstest.Messages(1), took: 6050 * time.Millisecond},
-		"it does not come": {source: fixed{answers: true}, expect: witnesstest.Messages(1), took: 11 * time.Second},
-		"nothing is due":   {source: fixed{answers: true}, took: time.Second},
-		"it calls":         {witness: alarms, source: fixed{answers: true}, expect: witnesstest.Expect{Alarm: true}, took: 4 * time.Second},
-		"it does not call": {witness: alarms, source: fixed{answers: true}, took: time.Second},
-		"a nameless alert": {witness: alarms, source: fixed{answers: true}, heard: []string{`{"rule":"low"}`}, took: time.Second, why: `1 came for the alert "low", but in none of them about: .d gives the name of a device; the first was {"rule":"low"}`},
-		"no answer":        {source: fixed{last: began.Add(300 * time.Millisecond)}, took: time.Second, why: "the platform no longer answers the witness; it was heard last at 00:00:00.300", gaps: []string{"gap 300ms to the end the platform no longer answers the witness"}},
-		"it is down":       {source: fixed{answers: true, down: began.Add(time.Second), why: "it broke"}, took: time.Second, why: "it was lost: it broke", gaps: []string{"gap 1s to the end it broke"}},
-		"no marks":         {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"a":2}`}, expect: witnesstest.Messages(1), took: 11 * time.Second, why: `messages came (2), but none carried a mark; the first was “harbour/buoy-1 {"a":1}”`},
-		"marks of others":  {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"mark":"otherrun/buoy-1/state/1"}`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
-		"marks of some":    {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"mark":"«1»"}`}, expect: witnesstest.Messages(2), took: 11 * time.Second},
-		"shared":           {witness: strings.Replace(ear, "harbour/#", "$share/x/harbour/#", 1), source: fixed{answers: true}, expect: witnesstest.Messages(1), took: 11 * time.Second, why: "a shared subscription ($share) hears only its share, and nothing where the broker does not know it (MQTT 3.1.1 has none); subscribe without $share"},
-		"shared, all came": {witness: strings.Replace(ear, "harbour/#", "$share/x/harbour/#", 1), source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, expect: witnesstest.Messages(1), took: time.Second},
+		"one of a time of none": {source: fixed{answers: true}, carried: []string{`{"at":"«@1s»","a":1}`}, heard: []string{`{"at":"«@9s»","a":1}`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"one without its time":  {source: fixed{answers: true}, carried: []string{`{"at":"«@1s»","a":1}`}, heard: []string{`{"a":1}`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"one of two alike":      {source: fixed{answers: true}, carried: []string{`{"at":"«@1s»","a":1}`, `{"at":"«@1s»","a":1}`}, heard: []string{`{"at":"«@1s»","a":1}`}, expect: witnesstest.Messages(2), took: 11 * time.Second},
+		"one with other values": {source: fixed{answers: true}, carried: []string{`{"at":"«@1s»","a":1}`, `{"at":"«@1s»","a":2}`}, heard: []string{`{"at":"«@1s»","a":7}`}, expect: witnesstest.Messages(2), took: 11 * time.Second},
+		"no object, by time":    {source: fixed{answers: true}, carried: []string{`{"at":"«@1s»","a":1}`}, heard: []string{`7`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"one without a mark":    {source: fixed{answers: true}, none: true, carried: []string{`{"a":1}`}, heard: []string{`{"a":7}`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"all came":              {source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, expect: witnesstest.Messages(1), took: time.Second},
+		"it comes late":         {source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, after: 5020 * time.Millisecond, expect: witnesstest.Messages(1), took: 6050 * time.Millisecond},
+		"it does not come":      {source: fixed{answers: true}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"nothing is due":        {source: fixed{answers: true}, took: time.Second},
+		"it calls":              {witness: alarms, source: fixed{answers: true}, expect: witnesstest.Expect{Alarm: true}, took: 4 * time.Second},
+		"it does not call":      {witness: alarms, source: fixed{answers: true}, took: time.Second},
+		"a nameless alert":      {witness: alarms, source: fixed{answers: true}, heard: []string{`{"rule":"low"}`}, took: time.Second, why: `1 came for the alert "low", but in none of them about: .d gives the name of a device; the first was {"rule":"low"}`},
+		"no answer":             {source: fixed{last: began.Add(300 * time.Millisecond)}, took: time.Second, why: "the platform no longer answers the witness; it was heard last at 00:00:00.300", gaps: []string{"gap 300ms to the end the platform no longer answers the witness"}},
+		"it is down":            {source: fixed{answers: true, down: began.Add(time.Second), why: "it broke"}, took: time.Second, why: "it was lost: it broke", gaps: []string{"gap 1s to the end it broke"}},
+		"no marks":              {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"a":2}`}, expect: witnesstest.Messages(1), took: 11 * time.Second, why: `messages came (2), but none carried a mark; the first was “harbour/buoy-1 {"a":1}”`},
+		"marks of others":       {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"mark":"otherrun/buoy-1/state/1"}`}, expect: witnesstest.Messages(1), took: 11 * time.Second},
+		"marks of some":         {source: fixed{answers: true}, heard: []string{`{"a":1}`, `{"mark":"«1»"}`}, expect: witnesstest.Messages(2), took: 11 * time.Second},
+		"shared":                {witness: strings.Replace(ear, "harbour/#", "$share/x/harbour/#", 1), source: fixed{answers: true}, expect: witnesstest.Messages(1), took: 11 * time.Second, why: "a shared subscription ($share) hears only its share, and nothing where the broker does not know it (MQTT 3.1.1 has none); subscribe without $share"},
+		"shared, all came":      {witness: strings.Replace(ear, "harbour/#", "$share/x/harbour/#", 1), source: fixed{answers: true}, heard: []string{`{"mark":"«1»"}`}, expect: witnesstest.Messages(1), took: time.Second},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if c.witness == "" {
@@ -192,10 +212,20 @@ alerts: {low: {heard_by: ear, about: .d, match: .rule == "low", when: a < 1, wit
 			}
 			dir := t.TempDir()
 			synctest.Test(t, func(t *testing.T) {
-				w := witnesstest.New(t, dir, seaCrowd("{field: mark}", plainReading, c.witness))
+				mark, reading := "{field: mark}", plainReading
+				switch {
+				case c.none:
+					mark, reading = "none", `fields: {a: {signal: counter}}`
+				case c.carried != nil:
+					mark, reading = "{time: at}", `fields: {at: {signal: clock}, a: 1}`
+				}
+				w := witnesstest.New(t, dir, seaCrowd(mark, reading, c.witness))
 				e, err := newListener(w.Base)
 				require.NoError(t, err)
 				e.source = &c.source
+				for i, text := range c.carried {
+					w.Catalog.Index.Add(0, uint64(i+1), []byte(w.Text(text)))
+				}
 				require.NoError(t, e.Start(t.Context()))
 				say := func() {
 					for _, body := range c.heard {

@@ -658,3 +658,90 @@ func TestWhatARecordingMisses(t *testing.T) {
 		assert.Equal(t, "the platform closed the connection", unheard.First.Why)
 	}
 }
+
+// What the broker is asked for, and what it does not grant.
+func TestWhatABrokerIsAskedFor(t *testing.T) {
+	for version, want := range map[string]struct {
+		number byte
+		expiry uint32
+	}{"5": {5, 3600}, "3.1.1": {4, 0}} {
+		for _, granted := range []byte{0, 2} {
+			synctest.Test(t, func(t *testing.T) {
+				b := newBroker(t, want.number)
+				e := newListener(t, b, version)
+				done := make(chan error, 1)
+				go func() { done <- e.Start(context.Background()) }()
+				p, hello := b.Accept(packets.Packet{})
+				assert.Equal(t, want.expiry > 0, hello.Properties.SessionExpiryInterval > 0)
+				sub := p.Expect(packets.Subscribe)
+				assert.Equal(t, byte(2), sub.Filters[0].Qos)
+				p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{granted}})
+				require.NoError(t, <-done)
+				complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{0}})
+				assert.True(t, complete, why)
+				remarks := e.book().Links.Remarks
+				if granted == 2 {
+					assert.Empty(t, remarks)
+				} else {
+					assert.Contains(t, remarks, `the witness "ear": the broker granted QoS 0 for harbour/#; QoS 2 was asked for`)
+				}
+			})
+		}
+	}
+}
+
+// A message is one that came before only where the broker says so, under the same identifier and
+// with the same bytes.
+func TestWhatIsDeliveredAgain(t *testing.T) {
+	type delivery struct {
+		seq  int
+		qos  byte
+		id   uint16
+		dup  bool
+		says string
+	}
+	for name, list := range map[string][]delivery{
+		"QoS 0":                  {{1, 0, 0, false, ""}, {1, 0, 0, false, ""}},
+		"QoS 1, twice":           {{1, 1, 7, false, ""}, {1, 1, 7, false, ""}},
+		"QoS 1, again":           {{1, 1, 7, false, ""}, {1, 1, 7, true, "again"}},
+		"another message":        {{1, 1, 7, false, ""}, {2, 1, 7, true, "perhaps"}},
+		"another identifier":     {{1, 1, 7, false, ""}, {1, 1, 8, true, "perhaps"}},
+		"the first that it says": {{1, 1, 7, true, "perhaps"}, {1, 1, 7, true, "again"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				b := newBroker(t, 5)
+				e := newListener(t, b, "5")
+				p := e.start(b)
+				for _, d := range list {
+					publish(p, "buoy-1", d.seq, d.qos, d.id, d.dup)
+					for d.qos > 0 && p.Read().FixedHeader.Type != packets.Puback {
+					}
+				}
+				complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+				assert.True(t, complete, why)
+				got := e.book().Sightings
+				require.Len(t, got, len(list))
+				for i, x := range got {
+					says := map[bool]string{true: "again"}[x.Again] + map[bool]string{true: "perhaps"}[x.Perhaps]
+					assert.Equal(t, list[i].says, says, "%d", i)
+				}
+			})
+		})
+	}
+}
+
+// A message without the property that the mark rides in has none.
+func TestNoMarkInUserProperties(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := listenerOf(t, b, "5", "witnesses: {ear: {proves: received, subscribe: harbour/#, wait: 400ms, watch_copies: 10ms}}",
+			"mark: {user_property: x-mark}, ")
+		p := e.start(b)
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "harbour/buoy-1/state",
+			Payload: []byte(`{"a":1}`), Properties: packets.Properties{User: []packets.UserProperty{{Key: "z", Val: "1"}}}})
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
+		assert.False(t, complete)
+		assert.Contains(t, why, "none carried a mark")
+	})
+}
