@@ -184,7 +184,7 @@ func (r *reader) group(g *yaml.Node) {
 				secret = append(secret, s)
 			}
 		}
-		if c.Roster = r.roster(rosterNode, c.Kind, secret, o.get("secrets")); c.Roster == nil {
+		if c.Roster = r.roster(rosterNode, c.Kind, secret, o.get("secrets"), o.get("columns")); c.Roster == nil {
 			return // what its columns would be is not known
 		}
 		c.Count = len(c.Roster.Lines)
@@ -203,8 +203,12 @@ func (r *reader) group(g *yaml.Node) {
 			names.Values = append(names.Values, signal.OfText(name))
 		}
 		c.Roster.Columns = []crowd.RosterColumn{names}
-	} else if sn := o.get("secrets"); sn != nil {
-		r.Add(pos(sn), "secrets names columns of a roster, and this group has none")
+	} else {
+		for _, key := range []string{"secrets", "columns"} {
+			if kn := o.get(key); kn != nil {
+				r.Add(pos(kn), "%s names columns of a roster, and this group has none", key)
+			}
+		}
 	}
 	r.groupName(c, o)
 	if c.Kind == nil {

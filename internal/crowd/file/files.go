@@ -62,6 +62,7 @@ func (r *reader) read(name string) ([]byte, error) {
 // table is a CSV file with a head line.
 type table struct {
 	columns []string
+	head    []string // as they are called in the file, where columns were named otherwise; nil: the same
 	rows    [][]string
 	lines   []int // of the rows
 }
@@ -148,7 +149,7 @@ func (t *table) column(name string) int {
 var ownColumns = []string{"device", "kind", "n", "tags"}
 
 // roster reads the roster of a group.
-func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretNode *yaml.Node) *crowd.Roster {
+func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretNode, columns *yaml.Node) *crowd.Roster {
 	name, ok := r.scalar(n, "roster")
 	if !ok {
 		return nil
@@ -165,6 +166,9 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 	if len(t.rows) == 0 {
 		r.Add(pos(n), "roster: %s has a head line and no device", name)
 		return nil
+	}
+	if columns != nil {
+		r.headings(columns, name, t)
 	}
 	ro := &crowd.Roster{File: name, Lines: t.lines}
 	if i := t.column("device"); i >= 0 {
@@ -192,11 +196,13 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 			continue
 		}
 		if !fieldPattern.MatchString(col) {
-			r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it",
-				name, t.lines[0]-1, col)
+			if columns == nil {
+				r.Add(pos(n), "roster: %s:%d: the column %q must have a name of letters, digits and _, so that formulas can use it; "+
+					"give it one: columns: {a_name: %q}", name, t.lines[0]-1, col, col)
+			}
 			continue
 		}
-		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || LooksSecret(col)}
+		c := crowd.RosterColumn{Name: col, Secret: contains(secret, col) || LooksSecret(col) || LooksSecret(t.heading(i))}
 		c.Type, c.Values = column(t, i, c.Secret)
 		ro.Columns = append(ro.Columns, c)
 		if c.Secret {
@@ -210,6 +216,42 @@ func (r *reader) roster(n *yaml.Node, kind *crowd.Kind, secret []string, secretN
 		f.Copy = withoutSecrets(t, secrets)
 	}
 	return ro
+}
+
+// headings gives columns of a roster the names that the file has for them.
+func (r *reader) headings(n *yaml.Node, file string, t *table) {
+	t.head = slices.Clone(t.columns)
+	for _, e := range r.entries(n, "columns") {
+		heading, ok := r.scalar(e.value, "columns: "+e.key.Value)
+		if !ok {
+			continue
+		}
+		i := slices.Index(t.head, strings.TrimSpace(heading))
+		switch {
+		case !fieldPattern.MatchString(e.key.Value):
+			r.Add(pos(e.key), "columns: %q must be a name of letters, digits and _, so that formulas can use it", e.key.Value)
+		case i < 0:
+			r.Add(pos(e.value), "columns: the roster %s has no column %q%s", file, heading, formula.Hint(heading, t.head))
+		case t.columns[i] != t.head[i]:
+			r.Add(pos(e.value), "columns: %q is named twice: %s and %s", heading, t.columns[i], e.key.Value)
+		default:
+			t.columns[i] = e.key.Value
+		}
+	}
+	for i, name := range t.columns {
+		if at := t.column(name); at != i {
+			r.Add(pos(n), "columns: the columns %q and %q of the roster %s would both be %q; choose another name", t.head[at], t.head[i],
+				file, name)
+		}
+	}
+}
+
+// heading is what a column is called in the file.
+func (t *table) heading(i int) string {
+	if t.head != nil {
+		return t.head[i]
+	}
+	return t.columns[i]
 }
 
 // column finds the type that all values of a column have: whole number, number,
@@ -292,7 +334,11 @@ func cell(s string, typ signal.Type) signal.Value {
 func withoutSecrets(t *table, secrets []string) []byte {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	w.Write(t.columns)
+	if t.head != nil {
+		w.Write(t.head)
+	} else {
+		w.Write(t.columns)
+	}
 	for _, row := range t.rows {
 		out := append([]string(nil), row...)
 		for i := range out {

@@ -661,13 +661,16 @@ var layerKeys = []key{
 
 var groupMap = &mapping{name: "group", doc: "A group of devices.",
 	notBoth: [][2]string{{"count", "roster"}, {"count", "recording"}, {"roster", "recording"}},
-	needs:   [][2]string{{"secrets", "roster"}}, keys: append([]key{
+	needs:   [][2]string{{"secrets", "roster"}, {"columns", "roster"}}, keys: append([]key{
 		{name: "kind", typ: plain, need: "buoy", doc: "The kind of these devices."},
 		{name: "count", typ: whole(1, maxCount), def: "1", doc: "How many there are."},
 		{name: "first", typ: whole(0, 1_000_000_000), def: "1", doc: "The number n of the first one."},
 		{name: "name", typ: template, def: "${kind}-${pad(n, 3)}", doc: "Their names."},
 		{name: "roster", typ: filename, doc: "A CSV file with a row a device and a column a property; the column device " +
 			"names it."},
+		{name: "columns", typ: special("names to headings", node{"type": "object", "additionalProperties": node{"type": "string"}}),
+			doc: "What columns of the roster are called here, where their headings are others: {device: Device ID, token: " +
+				"Access key}. Other columns keep theirs; one that is no name is left out."},
 		{name: "recording", typ: special("file name, or more of it",
 			node{"anyOf": []node{{"type": "string", "minLength": 1}, ref("recording")}}), doc: "Recorded " +
 			"traffic that they play again: a device for each that is in it, called as there."},
