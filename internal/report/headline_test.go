@@ -1,7 +1,10 @@
 package report
 
 import (
+	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
@@ -55,5 +58,57 @@ func TestTheEnding(t *testing.T) {
 			r.Total[verdict.Proven], r.Total[verdict.Lost] = 3, 1
 			assert.Equal(t, c.want, Ending(&Input{Result: r, Checks: c.checks}, c.cut, Style{}))
 		})
+	}
+}
+
+// What those that are not proven have in common is told in sentences, and where only some are
+// listed, that these are some.
+func TestTheStory(t *testing.T) {
+	at := time.Date(2030, 1, 2, 3, 4, 5, 0, time.UTC)
+	missed := func(names ...string) (list []verdict.Testimony) {
+		for _, n := range []string{"ear", "store"} {
+			state := verdict.Found
+			if slices.Contains(names, n) {
+				state = verdict.NotFound
+			}
+			list = append(list, verdict.Testimony{Witness: n, State: state})
+		}
+		return list
+	}
+	lost := func(after time.Duration, names ...string) verdict.Finding {
+		return verdict.Finding{Verdict: "lost", Due: at.Add(after), Testimony: missed(names...)}
+	}
+	refused := func(said string) verdict.Finding {
+		return verdict.Finding{Verdict: "refused", Due: at, Said: said}
+	}
+	group := func(name string, n int) tally.Group {
+		g := tally.Group{Name: name}
+		g.Counts[verdict.Lost] = n
+		return g
+	}
+	for name, c := range map[string]struct {
+		wrong, devices int
+		kinds, bad     []tally.Group
+		findings       []verdict.Finding
+		want           string
+	}{
+		"nothing": {devices: 4, want: ""},
+		"one": {1, 4, []tally.Group{group("buoy", 1), group("gauge", 0)}, []tally.Group{group("a", 1)}, []verdict.Finding{lost(0, "ear", "store")},
+			"The one that is not proven is of a, of 4 devices, all of the kind buoy.|It was due at 03:04:05.|1 message is lost: no witness found it."},
+		"some": {3, 4, []tally.Group{group("buoy", 2), group("gauge", 1)}, []tally.Group{group("a", 2), group("b", 1)},
+			[]verdict.Finding{lost(9*time.Second, "store"), lost(0, "store"), lost(3*time.Second, "store", "ear")},
+			"The 3 that are not proven are of a and b, of 4 devices.|The first was due at 03:04:05, the last at 03:04:14.|3 messages are lost: ear found 2 and store found none."},
+		"most of one": {9, 20, nil, []tally.Group{group("a", 5), group("b", 1), group("c", 1), group("d", 1)}, nil, "The 9 that are not proven are of 4 of 20 devices, 5 of them of a alone."},
+		"half of one": {8, 20, nil, []tally.Group{group("a", 4), group("b", 2), group("c", 1), group("d", 1)}, nil, "The 8 that are not proven are of 4 of 20 devices."},
+		"of all":      {4, 4, nil, []tally.Group{group("a", 1), group("b", 1), group("c", 1), group("d", 1)}, nil, "The 4 that are not proven are of all 4 devices."},
+		"of both":     {2, 2, nil, []tally.Group{group("a", 1), group("b", 1)}, nil, "The 2 that are not proven are of all 2 devices."},
+		"of the one":  {2, 1, nil, []tally.Group{group("a", 2)}, []verdict.Finding{lost(0), lost(48 * time.Hour)}, "The first was due at 2030-01-02 03:04:05, the last at 2030-01-04 03:04:05.|2 messages are lost: ear found all and store found all."},
+		"a few are listed": {500, 1, nil, nil, []verdict.Finding{refused("quota exceeded"), refused("quota exceeded"), refused("busy")},
+			"Of the 3 that are listed, all were due at 03:04:05.|Of the 3 that are listed, 2 of 3 were refused or not sent with these words: quota exceeded."},
+		"no words of most": {2, 1, nil, nil, []verdict.Finding{refused("quota exceeded"), refused("busy")}, "All were due at 03:04:05."},
+	} {
+		r := &tally.Result{DeviceCount: c.devices, Kinds: c.kinds, Devices: c.bad, Findings: c.findings}
+		r.Total[verdict.Lost], r.Total[verdict.Proven] = c.wrong, 10
+		assert.Equal(t, c.want, strings.Join(story(r), "|"), name)
 	}
 }

@@ -43,6 +43,9 @@ type page struct {
 	*Input
 	R                        *tally.Result
 	State, Head, Line        string // of the whole
+	Ended                    string // which requirements were met, or not
+	Share                    string // that is proven
+	Story                    []string
 	Standing                 string
 	Remarks                  []remark
 	Style, Script            template.CSS
@@ -140,19 +143,19 @@ func HTML(in *Input) ([]byte, error) {
 	if sum.good {
 		p.State = "good"
 	}
-	if due > 0 && proven == due {
-		says := ""
-		for _, c := range in.Checks {
-			switch {
-			case c.State == proof.NotMet:
-				p.State, says = "bad", " A requirement is not met."
-			case c.State == proof.Undecided && p.State != "bad":
-				p.State, says = "doubt", " A requirement is undecided."
-			}
-		}
-		p.Line += says
+	if len(in.Checks) > 0 {
+		x := endOf(in, false)
+		p.Head = capital(strings.ToLower(x.word))
+		p.State = map[proof.State]string{proof.Met: "good", proof.NotMet: "bad", proof.Undecided: "doubt"}[x.state]
+		p.Ended = capital(x.what) + "."
 	}
-	p.Standing, p.Remarks = Standing(r), remarks(r)
+	if due > 0 {
+		p.Share = tally.ShareText(proven, due)
+		if i := strings.Index(p.Share, " "); i > 0 {
+			p.Share = p.Share[:i]
+		}
+	}
+	p.Standing, p.Remarks, p.Story = Standing(r), remarks(r), story(r)
 	for i, v := range verdict.All() {
 		if n := r.Total[v]; n > 0 {
 			p.Verdicts = append(p.Verdicts, pageVerdict{v.String(), v.Meaning(), n, 100 * float64(n) / float64(r.Total.Due()),

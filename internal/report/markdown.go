@@ -18,12 +18,19 @@ func Markdown(in *Input) string {
 	r := in.Result
 	w := func(format string, args ...any) { fmt.Fprintf(&b, format, args...) }
 	due, proven := r.Total.Asked(), r.Total[verdict.Proven]
-	w("## %s: %s, %d of %s proven\n\n", escape(r.Crowd), strings.ToUpper(summed(r).head), proven, plural(due, "message"))
+	word := strings.ToUpper(summed(r).head)
+	if len(in.Checks) > 0 {
+		word = endOf(in, false).word
+	}
+	w("## %s: %s, %d of %s proven\n\n", escape(r.Crowd), word, proven, plural(due, "message"))
 	w("Run `%s`, %s, %s.", r.Run, r.Start.UTC().Format("2006-01-02 15:04:05 MST"), plural(r.DeviceCount, "device"))
 	if text := Standing(r); text != "" {
 		w(" **%s**", escape(text))
 	}
 	w("\n")
+	if list := story(r); len(list) > 0 {
+		w("%s\n", escape(strings.Join(list, " ")))
+	}
 	for _, x := range remarks(r) {
 		w("\n- %s", escape(x.What+x.More))
 	}

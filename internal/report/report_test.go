@@ -61,7 +61,10 @@ func TestTextOfABadRun(t *testing.T) {
 	got := report.Text(input(false), report.Style{})
 	assert.Equal(t, `harbour  run k3f9a2xy, 2030-01-02 03:04:05 UTC, 12 devices, 12 messages due
 
+FAILED  not met: proven
 NOT PROVEN  5 of 12 messages proven; 1 refused, 4 lost, 1 altered, 1 unsent
+The 7 that are not proven are of 7 of 12 devices.
+All were due at 03:04:05.
 
   acknowledged      10 of 12   the platform's own answer to each message
   received           6 of 12 seen, 5 as sent   came out of the platform, by the witness ear

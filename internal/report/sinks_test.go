@@ -179,12 +179,12 @@ func TestForms(t *testing.T) {
 	}
 
 	md := read(t, dir, "r.md")
-	assert.Contains(t, md, "## harbour: NOT PROVEN, 36 of 40 messages proven\n")
+	assert.Contains(t, md, "## harbour: FAILED, 36 of 40 messages proven\n")
 	assert.Contains(t, md, "| proven | 100% | 90% (36 of 40) | **not met** |\n")
 	assert.NotContains(t, md, "<b>")
 
 	page := read(t, dir, "r.html")
-	assert.Contains(t, page, "<h1>Not proven</h1>")
+	assert.Contains(t, page, "<h1>Failed <span>90% proven</span></h1>")
 	assert.Equal(t, 3, strings.Count(page, "</script>"), "its own three end, and nothing that was said ends one")
 	assert.NotRegexp(t, `(src|href)="?(https?:)?//`, page)
 }

@@ -108,6 +108,13 @@ func headline(b *strings.Builder, in *Input, st Style) {
 	}
 	sum := summed(r)
 	style := bad
+	if len(in.Checks) > 0 {
+		x := endOf(in, false)
+		fmt.Fprintf(b, "%s  %s\n", st.paint(styles[x.state], x.word), x.what)
+		if x.state == proof.Met { // it may be short of all, as far as is required
+			style = faint
+		}
+	}
 	switch {
 	case sum.good:
 		style = good
@@ -143,6 +150,9 @@ func headline(b *strings.Builder, in *Input, st Style) {
 		}
 		fmt.Fprintf(b, "%s  %d of %s proven; %s\n", word, proven, plural(due, "message"), strings.Join(parts, ", "))
 	}
+	for _, s := range story(r) {
+		fmt.Fprintf(b, "%s\n", s)
+	}
 	alertLine(b, r, st)
 	for _, x := range remarks(r) {
 		if x.Grave {
@@ -155,30 +165,13 @@ func headline(b *strings.Builder, in *Input, st Style) {
 // Ending is one line that says how a run went, as the exit code does: what is required decides.
 // cut tells that the run was interrupted.
 func Ending(in *Input, cut bool, st Style) string {
-	list := map[proof.State][]string{}
-	for _, c := range in.Checks {
-		list[c.State] = append(list[c.State], c.Key)
-	}
-	word, style, what := "PASSED", good, "nothing was required"
-	switch not, open := list[proof.NotMet], list[proof.Undecided]; {
-	case len(not) > 0:
-		word, style, what = "FAILED", bad, "not met: "+strings.Join(not, ", ")
-		if len(open) > 0 {
-			what += "; undecided: " + strings.Join(open, ", ")
-		}
-	case len(open) > 0:
-		word, style, what = "UNDECIDED", doubt, "not known to be met: "+strings.Join(open, ", ")
-	default:
-		if n := len(in.Checks); n > 0 {
-			what = plural(n, "requirement") + " met"
-		}
-		if cut || !in.Result.Whole() {
-			word, style, what = "INCOMPLETE", doubt, what+", by the part that was played"
-		}
-	}
-	return fmt.Sprintf("%s  %s; %d of %s proven\n", st.paint(style, word), what, in.Result.Total[verdict.Proven],
+	x := endOf(in, cut)
+	return fmt.Sprintf("%s  %s; %d of %s proven\n", st.paint(styles[x.state], x.word), x.what, in.Result.Total[verdict.Proven],
 		plural(in.Result.Total.Asked(), "message"))
 }
+
+// styles are those of the words that tell how a run ended.
+var styles = map[proof.State]text.Colors{proof.Met: good, proof.NotMet: bad, proof.Undecided: doubt}
 
 func were(n int) string {
 	if n == 1 {
