@@ -447,9 +447,11 @@ type Witness struct {
 	// What it looks for. A witness that listens may prove messages and hear alerts.
 	Proves proof.Proof // of messages; Acknowledged, which no witness proves: nothing
 	Hears  bool        // alerts
-	Counts bool        // how many messages there are
-	Link   *Link
-	Who    []*Selection // the devices it should see; none means all
+	// Signing computes what of a question over HTTP depends on it; its headers stand beside Headers.
+	Signing Signing
+	Counts  bool // how many messages there are
+	Link    *Link
+	Who     []*Selection // the devices it should see; none means all
 
 	Filter    string // subscribe: a topic filter
 	OwnUser   bool   // it has a user of its own, and not that of its link

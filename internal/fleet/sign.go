@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -77,7 +76,7 @@ func (s *signer) Sign(r *link.ToSign) (*link.Signature, error) {
 	if err != nil {
 		return nil, err
 	}
-	secret := s.shown.Cast.Signing.Secret(s.shown.Cast)
+	secret := s.shown.Cast.Signing.Secret(s.shown.Cast.Secrets)
 	for i, h := range append(slices.Clone(s.shown.Cast.Signing.Headers), s.more...) {
 		if crowd.ShowsSecret(&h, secret) && out.Headers[i].Value == right.Headers[i].Value {
 			v := out.Headers[i].Value
@@ -95,84 +94,47 @@ func (s *signer) Sign(r *link.ToSign) (*link.Signature, error) {
 
 // sign computes it all of what a device knows.
 func (s *signer) sign(r *link.ToSign, env formula.Env) (*link.Signature, error) {
-	how, m := &s.shown.Cast.Signing, machines.Get().(*formula.Machine)
-	defer machines.Put(m)
-	known := formula.Env{crowd.RequestName: formula.Request{Method: r.Method, Host: r.Host, Path: r.Path, Query: r.Query,
-		Body: string(r.Body), Time: r.Time}}
-	if s.shown.Cast.Token != nil {
-		known[crowd.TokenName] = r.Token
-	}
-	out := &link.Signature{}
-	secret := how.Secret(s.shown.Cast)
-	expand := func(h *crowd.Header, env formula.Env) (string, error) {
-		var failed error
-		var b strings.Builder
-		h.Value.Walk(func(literal string, f *formula.Formula) {
-			b.WriteString(literal)
-			if f == nil || failed != nil {
-				return
-			}
-			x, err := f.Any(m, env)
-			if err == nil && x == nil {
-				err = fmt.Errorf("the placeholder ${%s} gives nothing", f.Source())
-			}
-			if failed = err; err != nil {
-				return
-			}
-			v := formula.String(x)
-			if slices.ContainsFunc(f.Names(), func(n string) bool { return secret[n] }) {
-				out.Secrets = append(out.Secrets, v)
-			}
-			b.WriteString(v)
-		})
-		if failed != nil {
-			return "", fmt.Errorf("%s: %w", h.Name, failed)
-		}
-		return b.String(), nil
-	}
+	how := &s.shown.Cast.Signing
+	c := &crowd.Computing{Machine: machines.Get().(*formula.Machine), Secret: how.Secret(s.shown.Cast.Secrets)}
+	defer machines.Put(c.Machine)
 	env = maps.Clone(env)
+	if s.shown.Cast.Token != nil {
+		env[crowd.TokenName] = r.Token
+	}
+	known, err := how.Known(c, formula.Request{Method: r.Method, Host: r.Host, Path: r.Path, Query: r.Query, Body: string(r.Body),
+		Time: r.Time}, env)
+	if err != nil {
+		return nil, err
+	}
 	maps.Copy(env, known)
-	for i := range how.Steps {
-		v, err := expand(&how.Steps[i], env)
-		if err != nil {
-			return nil, err
-		}
-		env[how.Steps[i].Name], known[how.Steps[i].Name] = v, v
-	}
-	put := func(list *[]link.Header, from []crowd.Header, env formula.Env) error {
+	out := &link.Signature{}
+	put := func(list *[]link.Header, from []crowd.Header, env formula.Env) {
 		for i := range from {
-			h := &from[i]
-			if s.without && crowd.ShowsSecret(h, secret) {
-				continue
+			if h := &from[i]; err == nil && !(s.without && crowd.ShowsSecret(h, c.Secret)) {
+				x := link.Header{Name: h.Name}
+				x.Value, err = c.Expand(h, env)
+				*list = append(*list, x)
 			}
-			v, err := expand(h, env)
-			if err != nil {
-				return err
-			}
-			*list = append(*list, link.Header{Name: h.Name, Value: v})
 		}
-		return nil
 	}
-	if err := put(&out.Query, how.Query, env); err != nil {
-		return nil, err
-	}
-	if err := put(&out.Headers, how.Headers, env); err != nil {
-		return nil, err
-	}
+	put(&out.Query, how.Query, env)
+	put(&out.Headers, how.Headers, env)
 	if len(s.more) > 0 {
 		own := maps.Clone(s.own())
-		maps.Copy(own, known)
-		if err := put(&out.Headers, s.more, own); err != nil {
-			return nil, err
+		if s.shown.Cast.Token != nil {
+			own[crowd.TokenName] = r.Token
 		}
+		maps.Copy(own, known)
+		put(&out.Headers, s.more, own)
 	}
-	return out, nil
+	out.Secrets = c.Secrets
+	return out, err
 }
 
 // shows tells whether a signer puts a credential into requests.
 func (s *signer) shows() bool {
 	how := &s.shown.Cast.Signing
-	secret := how.Secret(s.shown.Cast)
+	secret := how.Secret(s.shown.Cast.Secrets)
 	return slices.ContainsFunc(slices.Concat(how.Headers, how.Query, s.more),
 		func(h crowd.Header) bool { return crowd.ShowsSecret(&h, secret) })
 }

@@ -217,7 +217,7 @@ func (f *Fleet) befalls(e *crowd.Event) []*Device {
 
 // secretHeader tells whether a header shows who a device is.
 func secretHeader(h *crowd.Header, c *crowd.Cast) bool {
-	return crowd.ShowsSecret(h, c.Signing.Secret(c))
+	return crowd.ShowsSecret(h, c.Signing.Secret(c.Secrets))
 }
 
 // HasCredentials tells whether the devices of a cast show anything.

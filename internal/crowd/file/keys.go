@@ -769,6 +769,8 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 			"witness's own, where those of the link are of single devices."},
 		{name: "key", typ: filename, doc: "The key of that certificate."},
 		{name: "headers", typ: headers, goes: "HTTP", doc: "Headers of the question."},
+		{name: "signing", typ: headers, goes: "HTTP", doc: "Values that are computed for each question, for its headers: as " +
+			"signing of a link."},
 		{name: "timeout", typ: duration(time.Millisecond, time.Hour), def: "10s", doc: "How long an answer may take."},
 		{name: "rows", typ: jqText, goes: "HTTP", doc: "The rows of an answer, or of a call; a query needs it."},
 		{name: "time", typ: special("jq expression, or more of it",

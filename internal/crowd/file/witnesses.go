@@ -37,7 +37,7 @@ var sortsOfWitness = []sortOfWitness{
 	{"program", "a program", []string{"timeout", "row", "limit", "pace", "max_answer", "max_row", "body", "count"}},
 }
 
-var queryKeys = []string{"link", "headers", "timeout", "form", "rows", "row", "next", "page", "total", "limit", "pace",
+var queryKeys = []string{"link", "headers", "signing", "timeout", "form", "rows", "row", "next", "page", "total", "limit", "pace",
 	"max_answer", "max_row", "body", "count"}
 
 // everyWitness are the keys that go with all sorts.
@@ -287,7 +287,9 @@ func (r *reader) query(w *crowd.Witness, o *object, key, what string) {
 	if m := hostVariable.FindStringSubmatch(get.Value); m != nil {
 		r.addressSecrets(get, what+": "+key, r.crowd.Env[m[1]])
 	}
-	w.Headers = r.headers(o.get("headers"), what+": headers", formula.Env{"crowd": "", "env": formula.Secrets{}})
+	env := formula.Env{"crowd": "", "env": formula.Secrets{}}
+	w.Signing = r.signing(o.get("signing"), nil, env)
+	w.Headers = r.signed(r.headers(o.get("headers"), what+": headers", w.Signing.Env(env)), &w.Signing, &w.Signing.Headers)
 	if o.get("form") != nil {
 		w.FileForm = o.word("form")
 	} else {

@@ -3,6 +3,9 @@ package ask_test
 import (
 	"bufio"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -617,4 +620,48 @@ func TestAskingForWhatIsOld(t *testing.T) {
 			assert.Equal(t, c.err, a.Old(t.Context(), a.Devices(), 0, func() ask.Taker { return &taker{} }), name)
 		}
 	})
+}
+
+// Each question is signed as it is asked, with its body; what a platform says of a signature is
+// told without it.
+func TestSignedQuestions(t *testing.T) {
+	t.Setenv("HARBOUR_KEY", "secret-of-the-harbour")
+	const store = `timeout: 1m, post: "http://127.0.0.1/r", query: "d=${device}", rows: ".rows[]", ` +
+		`signing: {at: "${date(request.time, 'hhmmss')}", sum: "${bytes_hex(hmac('sha256', env.HARBOUR_KEY, request.method + request.path + request.body + at))}"}, ` +
+		`headers: {X-At: "${at}", X-Plain: plain, Authorization: "H1 ${sum}"}`
+	for name, c := range map[string]struct {
+		signing, answer, err string
+	}{
+		"it is let in":          {answer: `{"rows":[]}`},
+		"it is not":             {answer: "403\nnot SUM, go away", err: "403 Forbidden: “not «secret», go away”"},
+		"it cannot be computed": {signing: "${unbase64(request.path)}", answer: `{"rows":[]}`, err: "signing: sum: "},
+		"it is no header":       {signing: "${request.body}\\n", answer: `{"rows":[]}`, err: "the header Authorization holds a line break"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			sum := hmac.New(sha256.New, []byte("secret-of-the-harbour"))
+			fmt.Fprint(sum, "POST/rd=gauge-1000000")
+			want := hex.EncodeToString(sum.Sum(nil))
+			text := store
+			if c.signing != "" {
+				from, to := strings.Index(store, `sum: "`)+6, strings.Index(store, `"}, headers`)
+				text = store[:from] + c.signing + store[to:]
+			}
+			onWeb(t, text, map[string][]string{"/r d=gauge-1": {strings.Replace(c.answer, "SUM", want, 1)}}, func(t *testing.T, w *witnesstest.World, s *web) {
+				s.ready = true
+				a, err := ask.New(w.Base)
+				require.NoError(t, err)
+				defer a.Stop()
+				err = a.Ready(t.Context(), w.Fleet.Devices[0])
+				if c.err != "" {
+					assert.ErrorContains(t, err, c.err)
+				} else {
+					require.NoError(t, err)
+				}
+				if c.signing == "" {
+					assert.Equal(t, "H1 "+want, s.headers.Get("Authorization"))
+					assert.Equal(t, "000000 plain", s.headers.Get("X-At")+" "+s.headers.Get("X-Plain"))
+				}
+			})
+		})
+	}
 }

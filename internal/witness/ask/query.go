@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -326,11 +327,11 @@ func (q *query) patiently(ctx hearing.Context, asks asking, on *Cursor) (rest an
 	})
 }
 
-// request is one that shows who asks.
-func (q *query) request(ctx hearing.Context, asks asking) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, asks.method(), asks.address, strings.NewReader(asks.body))
+// request is one that shows who asks, and what of it was computed and is secret.
+func (q *query) request(ctx hearing.Context, asks asking) (req *http.Request, secrets []string, err error) {
+	req, err = http.NewRequestWithContext(ctx, asks.method(), asks.address, strings.NewReader(asks.body))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	req.Header = q.headers.Clone()
 	if req.Header.Get("Accept") == "" {
@@ -343,7 +344,36 @@ func (q *query) request(ctx hearing.Context, asks asking) (*http.Request, error)
 		}
 	}
 	req.Header.Set("User-Agent", "runcrowd")
-	return req, q.own.Authorize(req)
+	if len(q.spec.Signing.Headers) > 0 {
+		if secrets, err = q.sign(req, asks.body); err != nil {
+			return nil, nil, err
+		}
+	}
+	return req, secrets, q.own.Authorize(req)
+}
+
+// sign adds the headers that are computed for a question. It tells which values are secret.
+func (q *query) sign(req *http.Request, body string) ([]string, error) {
+	how := &q.spec.Signing
+	c := &crowd.Computing{Machine: &formula.Machine{}, Secret: how.Secret(crowd.Known)}
+	env := formula.Env{"crowd": q.catalog.Fleet.Crowd.Name, "env": q.catalog.Fleet.Crowd.Env}
+	known, err := how.Known(c, formula.Request{Method: req.Method, Host: req.URL.Host, Path: req.URL.EscapedPath(),
+		Query: req.URL.RawQuery, Body: body, Time: time.Now().UTC()}, env)
+	if err != nil {
+		return nil, fmt.Errorf("signing: %w", err)
+	}
+	maps.Copy(env, known)
+	for i := range how.Headers {
+		v, err := c.Expand(&how.Headers[i], env)
+		switch {
+		case err != nil:
+			return nil, fmt.Errorf("the header %w", err)
+		case strings.ContainsAny(v, "\r\n\x00"):
+			return nil, fmt.Errorf("the header %s holds a line break", how.Headers[i].Name)
+		}
+		req.Header.Set(how.Headers[i].Name, v)
+	}
+	return c.Secrets, nil
 }
 
 // acceptable are the types of answers, by the form that is asked for (RFC 9110, section 12.5.1).
@@ -357,7 +387,7 @@ func (q *query) page(ctx hearing.Context, asks asking, see func(any)) (none answ
 	if err := q.pace.Wait(ctx); err != nil {
 		return none, context.DeadlineExceeded // there is no room for it before the deadline
 	}
-	req, err := q.request(ctx, asks)
+	req, secrets, err := q.request(ctx, asks)
 	if err != nil {
 		return none, err
 	}
@@ -365,7 +395,8 @@ func (q *query) page(ctx hearing.Context, asks asking, see func(any)) (none answ
 	resp, err := q.client.Do(req)
 	if err == nil && resp.StatusCode == http.StatusUnauthorized && q.own.Tokens != nil {
 		// The token may have run out on the way: with a new one it is asked once more.
-		again, wrong := q.request(ctx, asks)
+		again, more, wrong := q.request(ctx, asks)
+		secrets = append(secrets, more...)
 		if wrong == nil && again.Header.Get("Authorization") != req.Header.Get("Authorization") {
 			resp.Body.Close()
 			began = clock.Now()
@@ -382,8 +413,12 @@ func (q *query) page(ctx hearing.Context, asks asking, see func(any)) (none answ
 	q.tells(resp, began, clock.Now())
 	if resp.StatusCode != http.StatusOK {
 		body, _ := io.ReadAll(io.LimitReader(resp.Body, maxError))
+		what := string(body)
+		for _, s := range secrets {
+			what = link.Hide(what, s)
+		}
 		return none, &statusError{resp.StatusCode, fmt.Sprintf("%s answered with status %s: %s", address, link.Status(resp),
-			match.Clip(string(body))), link.RetryAfter(resp, time.Now())}
+			match.Clip(what)), link.RetryAfter(resp, time.Now())}
 	}
 	limited := &limitedReader{r: resp.Body, left: q.spec.MaxAnswer}
 	// Without a length, an answer that ends may have been cut off.
