@@ -55,6 +55,10 @@ func TestWholeResults(t *testing.T) {
 		var b strings.Builder
 		r := whole(t, ledgertest.Random(seed), tally.Options{Series: true, Rows: tally.RowValues, PerVerdict: int(seed % 4)})
 		fmt.Fprintf(&b, "%d findings\n", len(r.Findings))
+		for i := range r.Findings {
+			f := &r.Findings[i]
+			fmt.Fprintf(&b, "%s %s %s %d\n", f.Verdict, f.Device, f.Reading, f.Seq)
+		}
 		short := *r // without what the ledger tells, and the judge: their rooms pin that
 		short.Findings, short.Actions, short.Links, short.Still, short.Turns = nil, nil, ledger.Links{}, nil, clock.Turns{}
 		short.Series = nil
