@@ -189,6 +189,9 @@ func TestWhatAQueryReads(t *testing.T) {
 		"one page, whole":  {whole, map[string][]string{"/r": {`{"rows":[{"m":1},{"x":2}]}`}}, `| {"m":1} {"x":2}`, 1, "", 0},
 		"a list":           {`get: "http://127.0.0.1/r", rows: ".[]", device: .d`, map[string][]string{"/r": {`[{"m":1}]`}}, `| {"m":1}`, 1, "", 0},
 		"deep":             {`get: "http://127.0.0.1/r", rows: ".a.b[]", device: .d`, map[string][]string{"/r": {`{"x":{"b":[1]},"a":{"b":[{"m":1}],"c":2}}`}}, `| {"m":1}`, 1, "", 0},
+		"500, then good":   {plain, map[string][]string{"/r": {"500\nx", `{"rows":[{"m":1}]}`}}, `| again {"m":1}`, 1, "", 200 * time.Millisecond},
+		"429, then good":   {plain, map[string][]string{"/r": {"429\nx", `{"rows":[{"m":1}]}`}}, `| again {"m":1}`, 1, "", 200 * time.Millisecond},
+		"499":              {plain, map[string][]string{"/r": {"499\nx", `{"rows":[{"m":1}]}`}}, "", 0, "http://127.0.0.1/r answered with status 499 “status code 499”: “x”", 0},
 		"no rows":          {plain, map[string][]string{"/r": {`{"rows":[]}`}}, `|`, 1, "", 0},
 		"two pages":        {plain + `, next: .next`, map[string][]string{"/r": {`{"next":"/r?p=1","rows":[{"m":1}]}`}, "/r?p=1": {`{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
 		"two pages, whole": {whole + `, next: .next`, map[string][]string{"/r": {`{"next":"/r?p=1","rows":[{"m":1}]}`}, "/r?p=1": {`{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
@@ -361,11 +364,15 @@ func TestTheFirstQuestion(t *testing.T) {
 		"forbidden":   {"403\nx", `answered with status 403 Forbidden: “x”; check the headers of the witness: the platform refuses them`},
 		"no JSON":     {"<html>", `the answer is not JSON (invalid character '<' looking for beginning of value): “<html>”; check get: and what the platform answers there`},
 		"it is cut":   {"cut", `the platform closed the connection`},
-		"no platform": {"", `the connection was refused: nothing listens there`},
+		"no platform": {"", `the connection was refused: nothing listens there; check host and port 90`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			const at = "/r?d=gauge-1&f=2000-01-01T00:00:00Z"
-			onWeb(t, store, map[string][]string{at: {c.answer}}, func(t *testing.T, w *witnesstest.World, s *web) {
+			witness := store
+			if c.answer == "" {
+				witness = strings.Replace(store, "127.0.0.1/", "127.0.0.1:90/", 1)
+			}
+			onWeb(t, witness, map[string][]string{at: {c.answer}}, func(t *testing.T, w *witnesstest.World, s *web) {
 				if s.ready = true; c.answer == "" {
 					w.Catalog.Network = memnet.New().Dial
 				}
@@ -383,6 +390,7 @@ func TestTheFirstQuestion(t *testing.T) {
 					assert.Equal(t, []string{at}, s.asked)
 					assert.Equal(t, "k-skerry-roads", s.headers.Get("X-Key"))
 					assert.Equal(t, "application/json", s.headers.Get("Accept"))
+					assert.Empty(t, s.headers.Get("Content-Type"))
 				}
 			})
 		})
@@ -450,8 +458,9 @@ func TestThePlatformsClock(t *testing.T) {
 						require.NoError(t, err)
 					}
 					got := "none"
-					if o, decides := a.Offset(); o != nil {
-						assert.True(t, decides)
+					o, decides := a.Offset()
+					assert.Equal(t, name != "told otherwise", decides)
+					if o != nil {
 						got = o.Least.String() + ".." + o.Most.String()
 					}
 					assert.Equal(t, c.is, got)
@@ -663,5 +672,23 @@ func TestSignedQuestions(t *testing.T) {
 				}
 			})
 		})
+	}
+}
+
+// What is asked with a body says of what kind it is, unless the file says it.
+func TestTheTypeOfAQuestion(t *testing.T) {
+	for query, want := range map[string][2]string{`'{"d":"${device}"}'`: {`{"d":"gauge-1"}`, "application/json"},
+		`'d=${device}'`: {`d=gauge-1`, "text/plain; charset=utf-8"},
+		`'d=${device}', headers: {Content-Type: x/y}`: {`d=gauge-1`, "x/y"}} {
+		onWeb(t, `post: "http://127.0.0.1/r", rows: ".rows[]", query: `+query, map[string][]string{"/r " + want[0]: {`{"rows":[]}`}},
+			func(t *testing.T, w *witnesstest.World, s *web) {
+				s.ready = true
+				a, err := ask.New(w.Base)
+				require.NoError(t, err)
+				defer a.Stop()
+				require.NoError(t, a.Ready(t.Context(), w.Fleet.Devices[0]))
+				assert.Equal(t, want[1], s.headers.Get("Content-Type"))
+				assert.Equal(t, []string{"/r " + want[0]}, s.asked)
+			})
 	}
 }
