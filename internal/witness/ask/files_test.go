@@ -170,21 +170,23 @@ func TestNamesOfFiles(t *testing.T) {
 // A program prints rows, a line each; what else it does is told.
 func TestWhatAProgramTells(t *testing.T) {
 	for name, c := range map[string]struct{ script, told, err string }{
-		"rows":               {`echo '{"m":1}'; echo; echo '  {"x":2}  '`, `| {"m":1} {"x":2}`, ""},
-		"no end of line":     {`printf '{"m":1}'`, `| {"m":1}`, ""},
-		"nothing":            {`:`, `|`, ""},
-		"what it is about":   {`printf '{"d":"%s","f":"%s"}' "$1" "$2"`, `| {"d":"gauge-1","f":"1970-01-01T00:00:00Z"}`, ""},
-		"where it runs":      {`cat here.txt`, `| {"here":1}`, ""},
-		"no object":          {`echo '{"m":1}'; echo 7`, "", `prints what is no JSON object on line 2 (it is no object): “7”`},
-		"no JSON":            {`echo oh`, "", "prints what is no JSON object on line 1"},
-		"it fails":           {`echo '{"m":1}'; echo "no such  table" >&2; exit 3`, "", "failed: exit status 3; it says: “no such table”"},
-		"it fails silently":  {`exit 3`, "", "failed: exit status 3"},
-		"it fails at length": {`for i in $(seq 400); do printf '%04d ' $i >&2; done; exit 3`, "", "it says: “… 0341 0342"},
-		"a long line":        {`head -c 1100 /dev/zero | tr '\0' ' '; echo`, "", "prints a line longer than max_row, 1 KiB; raise it"},
-		"a line that fits":   {`head -c 1014 /dev/zero | tr '\0' ' '; printf '{"m":1}\n'`, `| {"m":1}`, ""},
-		"too much":           {`for i in $(seq 300); do echo '{"m":1}'; done`, "", "prints more than max_answer, 2 KiB; let it print less, or raise it"},
-		"just enough":        {`for i in $(seq 255); do echo '{"m":1}'; done; printf '        '`, "*", ""},
-		"too slow":           {`echo slowly >&2; exec sleep 60`, "", "did not end within 2s; raise timeout; it says: “slowly”"},
+		"rows":                    {`echo '{"m":1}'; echo; echo '  {"x":2}  '`, `| {"m":1} {"x":2}`, ""},
+		"no end of line":          {`printf '{"m":1}'`, `| {"m":1}`, ""},
+		"nothing":                 {`:`, `|`, ""},
+		"what it is about":        {`printf '{"d":"%s","f":"%s"}' "$1" "$2"`, `| {"d":"gauge-1","f":"1970-01-01T00:00:00Z"}`, ""},
+		"where it runs":           {`cat here.txt`, `| {"here":1}`, ""},
+		"no object":               {`echo '{"m":1}'; echo 7`, "", `prints what is no JSON object on line 2 (it is no object): “7”`},
+		"no JSON":                 {`echo oh`, "", "prints what is no JSON object on line 1"},
+		"it fails":                {`echo '{"m":1}'; echo "no such  table" >&2; exit 3`, "", "failed: exit status 3; it says: “no such table”"},
+		"it fails silently":       {`exit 3`, "", "failed: exit status 3"},
+		"it fails at length":      {`for i in $(seq 400); do printf '%04d ' $i >&2; done; exit 3`, "", "it says: “… 0341 0342"},
+		"a long line":             {`head -c 1100 /dev/zero | tr '\0' ' '; echo`, "", "prints a line longer than max_row, 1 KiB; raise it"},
+		"a line that fits":        {`head -c 1014 /dev/zero | tr '\0' ' '; printf '{"m":1}\n'`, `| {"m":1}`, ""},
+		"too much":                {`for i in $(seq 300); do echo '{"m":1}'; done`, "", "prints more than max_answer, 2 KiB; let it print less, or raise it"},
+		"just enough":             {`for i in $(seq 255); do echo '{"m":1}'; done; printf '        '`, "*", ""},
+		"a row just short enough": {`printf '{"m":"'; head -c 1015 /dev/zero | tr '\0' x; echo '"}'`, "*", ""},
+		"a row just too long":     {`printf '{"m":"'; head -c 1016 /dev/zero | tr '\0' x; echo '"}'`, "", "prints a line longer than max_row, 1 KiB; raise it"},
+		"too slow":                {`echo slowly >&2; exec sleep 60`, "", "did not end within 2s; raise timeout; it says: “slowly”"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -314,4 +316,47 @@ func TestWhatADatabaseTells(t *testing.T) {
 	assert.Equal(t, "postgres://127.0.0.1:1/base", reach.Address)
 	assert.Contains(t, err.Error(), "nothing listens there")
 	assert.NotContains(t, err.Error(), "secret")
+}
+
+// A file is read again where anything of it changed: its length, its time, or the file itself under
+// its old name.
+func TestWhichFilesChanged(t *testing.T) {
+	old, later := time.Date(1999, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(1999, 1, 2, 0, 0, 0, 0, time.UTC)
+	for name, c := range map[string]struct {
+		text    string
+		at      time.Time
+		another bool
+		read    bool
+	}{
+		"nothing":                            {"mark,device\n1,x\n", old, false, false},
+		"its length":                         {"mark,device\n1,xy\n", old, false, true},
+		"its time":                           {"mark,device\n2,x\n", later, false, true},
+		"another of the same length and age": {"mark,device\n2,x\n", old, true, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			require.NoError(t, os.Mkdir(filepath.Join(dir, "out"), 0o700))
+			put(t, dir, "out/a.csv", "mark,device\n1,x\n")
+			require.NoError(t, os.Chtimes(filepath.Join(dir, "out/a.csv"), old, old))
+			w := witnesstest.New(t, dir, crowd(`file: "out/*.csv", device: device, mark: mark`))
+			a, err := ask.New(w.Base)
+			require.NoError(t, err)
+			defer a.Stop()
+			_, pages, err := asked(t.Context(), a, w, false)
+			require.NoError(t, err)
+			assert.Equal(t, 1, pages)
+			into := "out/a.csv"
+			if c.another {
+				into = "b"
+			}
+			put(t, dir, into, c.text)
+			require.NoError(t, os.Chtimes(filepath.Join(dir, into), c.at, c.at))
+			if c.another {
+				require.NoError(t, os.Rename(filepath.Join(dir, into), filepath.Join(dir, "out/a.csv")))
+			}
+			_, pages, err = asked(t.Context(), a, w, false)
+			require.NoError(t, err)
+			assert.Equal(t, c.read, pages == 1)
+		})
+	}
 }
