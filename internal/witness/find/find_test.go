@@ -3,8 +3,10 @@ package find_test
 import (
 	"encoding/base64"
 	"errors"
+	"flag"
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -18,11 +20,14 @@ import (
 
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/ledger/ledgertest"
 	"runcrowd/internal/witness/ask"
 	"runcrowd/internal/witness/find"
 	"runcrowd/internal/witness/hearing"
 	"runcrowd/internal/witness/witnesstest"
 )
+
+var _ = flag.Bool("update", false, "write what is pinned anew")
 
 // platform answers questions: each time with the next of its answers, and then with the last.
 type platform struct {
@@ -186,6 +191,21 @@ func TestWhatIsFound(t *testing.T) {
 		c.mark = "{field: m}"
 		t.Run(name, c.play)
 	}
+	pinAsked(t, "testdata/asked.txt")
+}
+
+// asked is how often and how long each case asked.
+var asked = map[string]string{}
+
+// pinAsked holds that against a file: a witness that asks too often burdens a platform, one that asks too
+// little knows too little.
+func pinAsked(t *testing.T, path string) {
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(asked)) {
+		fmt.Fprintf(&b, "%s: %s\n", name, asked[name])
+	}
+	clear(asked)
+	ledgertest.Pinned(t, path, b.String())
 }
 
 // hearingCase is what a witness is told in one hearing, and what it must make of it.
@@ -239,7 +259,9 @@ func (c *hearingCase) hear(t *testing.T, look func(t *testing.T, w *witnesstest.
 			w.Catalog.Index.Add(1, uint64(i+1), []byte(w.Text(text)))
 		}
 		p.answers, p.further, p.n, p.asked = c.answers, c.further, 0, nil
-		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: c.expect})
+		began := time.Now()
+		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: began, Expect: c.expect})
+		asked[t.Name()] = fmt.Sprintf("%d times in %s, %d left", len(p.asked), time.Since(began), wit.Awaited())
 		if c.noted != nil {
 			assert.Equal(t, c.left, wit.Awaited())
 		}
@@ -408,6 +430,7 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 		}
 		t.Run(name, c.play)
 	}
+	pinAsked(t, "testdata/asked-unmarked.txt")
 }
 
 // A row may keep the whole body, in base64 or as it is, and a store a mark in a place of its own.
@@ -625,9 +648,10 @@ func TestALaterMessageIsNoEarlierCopy(t *testing.T) {
 // either order, with and without identities and times: what is said to be found was stored, or a copy of one
 // like it was; what was stored is never taken for missing; and where nothing happened, all is found.
 func TestAlikeRowsAreHonest(t *testing.T) {
-	for seed := range uint64(150) {
+	ledgertest.PinnedBy(t, "testdata/alike.txt", 40, 150, func(seed uint64) (told string) {
 		rng := rand.New(rand.NewPCG(seed, 5))
 		synctest.Test(t, func(t *testing.T) {
+			began := time.Now()
 			loses, doubles, ids, times, backward, moves := rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0,
 				rng.IntN(3) == 0, rng.IntN(3) == 0
 			text := strings.NewReplacer("mark: .m, ", "").Replace(store)
@@ -686,7 +710,9 @@ func TestAlikeRowsAreHonest(t *testing.T) {
 				require.True(t, complete, why)
 			}
 			found := map[int]bool{}
-			for _, line := range w.Noted() {
+			noted := w.Noted()
+			told = fmt.Sprintf("%d of %d asked for in %d answers, %s\n%s\n", len(came), n, len(p.asked), time.Since(began), strings.Join(noted, "\n"))
+			for _, line := range noted {
 				var seq int
 				if _, err := fmt.Sscanf(line, "gauge-1/level/%d ", &seq); err != nil {
 					continue
@@ -700,7 +726,8 @@ func TestAlikeRowsAreHonest(t *testing.T) {
 				require.True(t, found[seq] || !came[seq], "seed %d: #%d is not found: %v of %v", seed, seq, rows, values)
 			}
 		})
-	}
+		return told
+	})
 }
 
 // Identities may be those of rows of one device alone.

@@ -338,9 +338,11 @@ func (q *messages) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	defer stop()
 	pause := 100 * time.Millisecond
 	_, read := q.askAll(looking, all, r, false) // its error counts only in the last pass
-	for looking.Err() == nil && q.awaited(r) > 0 {
+	for time.Now().Before(deadline) && looking.Err() == nil && q.awaited(r) > 0 {
 		hearing.Sleep(looking, min(pause, time.Until(deadline)))
-		pause = min(2*pause, 5*time.Second)
+		if pause = min(2*pause, 5*time.Second); !time.Now().Before(deadline) {
+			break // all are asked once more below
+		}
 		if _, err := q.askAll(looking, q.wanted(r, all), r, false); looking.Err() == nil {
 			read = err // not one that the end of the time cut off
 		}

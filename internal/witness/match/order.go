@@ -165,7 +165,7 @@ func Align(sent []Sent, heard []Heard, ordered bool) (pairs []Pair) {
 			}
 		}
 	}
-	slices.SortFunc(pairs, func(a, b Pair) int { return cmp.Compare(a.Heard, b.Heard) })
+	slices.SortFunc(pairs, func(a, b Pair) int { return cmp.Or(cmp.Compare(a.Heard, b.Heard), cmp.Compare(a.Sent, b.Sent)) })
 	return pairs
 }
 
