@@ -19,8 +19,11 @@ func CheckText(s string) error {
 
 // CheckPath tells why a text cannot be the path of a request (RFC 3986, section 3.3).
 func CheckPath(path string) error {
-	if !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " \r\n\t\x00") {
+	switch {
+	case !strings.HasPrefix(path, "/") || strings.ContainsAny(path, " \r\n\t\x00"):
 		return fmt.Errorf("%q is not a path", path)
+	case strings.Contains(path, "#"):
+		return fmt.Errorf("%q holds a #, and what stands behind that is never sent; write %%23", path)
 	}
 	return nil
 }

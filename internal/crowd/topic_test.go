@@ -26,3 +26,11 @@ func TestMatches(t *testing.T) {
 		assert.Equal(t, c.want, crowd.TopicMatches(c.filter, c.topic), "%s and %s", c.filter, c.topic)
 	}
 }
+
+func TestPaths(t *testing.T) {
+	assert.NoError(t, crowd.CheckPath("/in/a%20b?x=1&y=%23"))
+	for path, want := range map[string]string{"in": "is not a path", "/a b": "is not a path", "/a\n": "is not a path",
+		"/in#part": "what stands behind that is never sent"} {
+		assert.ErrorContains(t, crowd.CheckPath(path), want)
+	}
+}
