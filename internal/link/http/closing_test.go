@@ -391,3 +391,43 @@ func TestAnAnswerBeforeTheBodyWasRead(t *testing.T) {
 	close(over)
 	assert.NotContains(t, string(<-read), "bbb", "the next message was sent in place of this one")
 }
+
+// A message that left once and got no answer may be at the platform: that it could not be sent
+// again afterwards does not make it unsent. One that the platform put off was not taken.
+func TestATryThatWasNotAnswered(t *testing.T) {
+	for name, c := range map[string]struct{ first, want string }{
+		"cut":     {"", "1 no answer 0 no answer to an earlier try, and then: "},
+		"put off": {"HTTP/1.1 503 Busy\r\nRetry-After: 0\r\nContent-Length: 0\r\nConnection: close\r\n\r\n", "1 unsent 0 "},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, err := net.Listen("tcp", "127.0.0.1:0")
+			require.NoError(t, err)
+			done := make(chan struct{})
+			go func() {
+				defer close(done)
+				nc, err := l.Accept()
+				l.Close() // nobody listens any more
+				if err != nil {
+					return
+				}
+				defer nc.Close()
+				if req, err := nethttp.ReadRequest(bufio.NewReader(nc)); err == nil {
+					io.Copy(io.Discard, req.Body)
+				}
+				io.WriteString(nc, c.first)
+			}()
+			x := http.New(http.Config{Name: "shore", Base: "http://" + l.Addr().String(), Timeout: time.Minute, ConnectTimeout: time.Minute, Retries: 5,
+				RetryKey: "Idempotency-Key", Backlog: 10, Connections: 4, BackOff: [2]time.Duration{time.Millisecond, 5 * time.Millisecond}})
+			s := &linktest.Sink{}
+			conn := x.Connect(link.Identity{}, s)
+			conn.Send(&link.Message{Seq: 1, Count: 1, Target: "/in", Body: []byte("abc"), HTTP: link.HTTP{Method: "POST", OKStatus: []int{200}, Key: "k"}})
+			<-done
+			s.Has(t, "down the connection was refused: nothing listens there")
+			conn.Close(true)
+			x.Close()
+			all := s.All()
+			assert.Contains(t, all[len(all)-1], c.want) // why hangs on where the end finds it
+			assert.NotContains(t, all[len(all)-1], "context")
+		})
+	}
+}

@@ -252,6 +252,14 @@ func (c *Conn) work() {
 	// Of the message in front: how often it did not leave, how often it was sent again
 	// because the platform said so, and whether it was sent again on a new connection.
 	try, sent, fresh := 0, 0, false
+	open := false // an earlier try of it left, and has no answer: the platform may have it
+	finish := func(o outcome.Outcome, code int, text string) {
+		if o == outcome.Unsent && open {
+			o, text = outcome.NoAnswer, "no answer to an earlier try, and then: "+text
+		}
+		try, sent, fresh, open = 0, 0, false, false
+		c.finish(o, code, text)
+	}
 	for closings := 0; ; {
 		c.mu.Lock()
 		if len(c.waiting) == 0 {
@@ -263,7 +271,7 @@ func (c *Conn) work() {
 		c.mu.Unlock()
 
 		if c.link.slots.Acquire(c.ctx, 1) != nil {
-			c.finish(outcome.Unsent, 0, "timed out waiting for a free request slot: the round was over")
+			finish(outcome.Unsent, 0, "timed out waiting for a free request slot: the round was over")
 			continue
 		}
 		a := c.request(m, fresh)
@@ -273,14 +281,14 @@ func (c *Conn) work() {
 			closings++
 			continue
 		case a.untaken && !a.sure && !fresh && c.ctx.Err() == nil:
-			fresh = true
+			fresh, open = true, true
 			continue
 		case a.after > 0 && sent < cfg.Retries && c.ctx.Err() == nil:
 			sent++
+			open = open || a.outcome == outcome.NoAnswer
 			select {
 			case <-c.ctx.Done():
-				c.finish(a.outcome, a.code, a.text+"; the round ended before it could be sent again")
-				sent, fresh = 0, false
+				finish(a.outcome, a.code, a.text+"; the round ended before it could be sent again")
 			case <-time.After(a.after):
 			}
 			continue
@@ -288,7 +296,9 @@ func (c *Conn) work() {
 			c.lost(a.text)
 			select {
 			case <-c.ctx.Done():
-				c.finish(outcome.Unsent, 0, a.text)
+				finish(outcome.Unsent, 0, a.text)
+				closings = 0
+				continue
 			case <-c.wake:
 				try = -1
 			case <-time.After(link.BackOff(cfg.BackOff[0], cfg.BackOff[1], try)):
@@ -302,8 +312,8 @@ func (c *Conn) work() {
 			}
 			a.text += fmt.Sprintf("; sent %d times", times)
 		}
-		try, sent, fresh, closings = 0, 0, false, 0
-		c.finish(a.outcome, a.code, a.text)
+		closings = 0
+		finish(a.outcome, a.code, a.text)
 	}
 }
 
@@ -528,6 +538,9 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 			return answer{outcome: outcome.Refused, text: what}
 		}
 		if !t.left {
+			if errors.Is(err, context.Canceled) {
+				what = "the round ended before it could be sent"
+			}
 			return answer{outcome: outcome.Unsent, text: what, unsent: c.ctx.Err() == nil}
 		}
 		a := answer{outcome: outcome.NoAnswer}
