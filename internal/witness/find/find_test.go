@@ -648,20 +648,24 @@ func TestALaterMessageIsNoEarlierCopy(t *testing.T) {
 // either order, with and without identities and times: what is said to be found was stored, or a copy of one
 // like it was; what was stored is never taken for missing; and where nothing happened, all is found.
 func TestAlikeRowsAreHonest(t *testing.T) {
-	ledgertest.PinnedBy(t, "testdata/alike.txt", 40, 150, func(seed uint64) (told string) {
+	ledgertest.PinnedBy(t, "testdata/alike.txt", 40, 300, func(seed uint64) (told string) {
 		rng := rand.New(rand.NewPCG(seed, 5))
 		synctest.Test(t, func(t *testing.T) {
 			began := time.Now()
 			loses, doubles, ids, times, backward, moves := rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0, rng.IntN(2) == 0,
 				rng.IntN(3) == 0, rng.IntN(3) == 0
-			text := strings.NewReplacer("mark: .m, ", "").Replace(store)
+			mark, text := "none", strings.NewReplacer("mark: .m, ", "").Replace(store)
+			timed := seed%2 == 1 // known by their time, which several have
+			if timed {
+				mark, times, text = "{time: at}", false, strings.Replace(store, "mark: .m", "mark: .at", 1)
+			}
 			if !ids {
 				text = strings.Replace(text, "row: .id,", "", 1)
 			}
 			if !times {
 				text = strings.Replace(text, "time: .t, ", "", 1)
 			}
-			w := witnesstest.New(t, t.TempDir(), crowd("none", text))
+			w := witnesstest.New(t, t.TempDir(), crowd(mark, text))
 			p := &platform{t: t, world: w, answers: []answer{pages()}}
 			wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: p})
 			require.NoError(t, err)
@@ -669,7 +673,8 @@ func TestAlikeRowsAreHonest(t *testing.T) {
 			var rows, values []string
 			came, copied, calm := map[int]bool{}, map[string]bool{}, true
 			put := func(v string) {
-				rows = append(rows, fmt.Sprintf(`{"d":"gauge-1","v":%s,"id":%d,"t":"«@%ds»"}`, v, len(rows)+1, len(rows)+1))
+				at, _, _ := strings.Cut(strings.TrimPrefix(v, `{"at":"`), `"`)
+				rows = append(rows, fmt.Sprintf(`{"d":"gauge-1","v":%s,"id":%d,"t":"«@%ds»","at":%q}`, v, len(rows)+1, len(rows)+1, at))
 			}
 			kinds, n := 1+rng.IntN(6), 0
 			for round := 1; round <= 1+rng.IntN(3); round++ {
@@ -678,6 +683,9 @@ func TestAlikeRowsAreHonest(t *testing.T) {
 					v := fmt.Sprintf(`{"a":%d}`, rng.IntN(kinds))
 					if rng.IntN(2) == 0 {
 						v = fmt.Sprintf(`{"a":%d}`, 100+n)
+					}
+					if timed {
+						v = w.Text(fmt.Sprintf(`{"at":"«@%ds»",%s`, n/4, v[1:]))
 					}
 					values = append(values, v)
 					w.Catalog.Index.Add(0, uint64(n), []byte(v))
