@@ -124,3 +124,11 @@ func TestConnectionsAreCounted(t *testing.T) {
 	assert.Equal(t, 1, b.Links.Renewed)
 	assert.Equal(t, 4, b.Links.Devices[0].Ups)
 }
+
+// The digest of a message is SplitMix64's (its first two numbers from the seeds 0 and 1234567, as
+// the reference gives them).
+func TestDigest(t *testing.T) {
+	assert.Equal(t, uint64(0xe220a8397b1dcdaf), ledger.Digest(0, 0))
+	assert.Equal(t, uint64(6457827717110365317), ledger.Digest(0, 1234567))
+	assert.Equal(t, uint64(3203168211198807973), ledger.Digest(1, 1234567))
+}

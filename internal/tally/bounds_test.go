@@ -182,3 +182,44 @@ func TestTheOrderOfCommands(t *testing.T) {
 	}
 	assert.NotEmpty(t, mishaps)
 }
+
+// A requirement that was met and is not any more is worse; the other way it is better; with one that is
+// undecided it is unclear. Where both runs say the same, or one says nothing, nothing is said.
+func TestHowRequirementsChange(t *testing.T) {
+	for pair, want := range map[[2]proof.State]Trend{
+		{proof.Met, proof.NotMet}: Worse, {proof.NotMet, proof.Met}: Better,
+		{proof.Met, proof.Undecided}: Unclear, {proof.Undecided, proof.NotMet}: Unclear, {proof.Undecided, proof.Met}: Unclear,
+		{proof.NotMet, proof.Undecided}: Unclear,
+		{proof.Met, proof.Met}: Same, {proof.NotMet, proof.NotMet}: Same, {proof.Undecided, proof.Undecided}: Same,
+	} {
+		check := func(s proof.State) []proof.Check { return []proof.Check{{Key: "proven", State: s}} }
+		c := Compare(&Result{}, &Result{}, [2][]proof.Check{check(pair[0]), check(pair[1])}, Comparing{})
+		assert.Equal(t, want, c.Requirements[0].Trend, "%v", pair)
+	}
+	c := Compare(&Result{}, &Result{}, [2][]proof.Check{{{Key: "a", State: proof.Met}}, {{Key: "b", State: proof.NotMet}}}, Comparing{})
+	for _, q := range c.Requirements {
+		assert.Equal(t, Same, q.Trend, "only one of the runs says it")
+	}
+}
+
+// Who was thrown off is counted, and named as far as a few are; what is of no stream is nobody.
+func TestWhoIsThrownOff(t *testing.T) {
+	at := time.Unix(1000, 0)
+	thrown := &ledger.DeviceLinks{}
+	for i := range 5 {
+		from := at.Add(time.Duration(2*i) * time.Second)
+		thrown.Outages = append(thrown.Outages, ledger.Outage{From: from, To: from.Add(time.Second)})
+	}
+	f := &ledger.Facts{}
+	f.Links.Devices = map[int]*ledger.DeviceLinks{5: thrown, 1: {}}
+	for i := range 5 {
+		f.Streams = append(f.Streams, ledger.Stream{Device: string(rune('a' + i))})
+		if i != 1 {
+			f.Links.Devices[i] = thrown
+		}
+	}
+	x := &Tally{facts: f}
+	x.connections()
+	assert.Equal(t, 4, x.res.ThrownOff.Devices)
+	assert.Equal(t, []string{"a", "c", "d"}, x.res.ThrownOff.Examples)
+}

@@ -84,16 +84,19 @@ func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.
 	all = all[:min(n, len(all))]
 	var mu sync.Mutex
 	var alive []string
-	tried := map[*room][2]int{}
+	tried := map[*room][3]int{} // alive, and out of time
 	var group sync.WaitGroup
 	work := make(chan *mutant)
 	for range jobs {
 		group.Go(func() {
 			for m := range work {
-				lives := m.room.passes(m.n, limit)
+				lives, late := m.room.passes(m.n, limit)
 				mu.Lock()
 				count := tried[m.room]
-				if count[0]++; lives {
+				if count[0]++; late {
+					count[2]++
+				}
+				if lives {
 					count[1]++
 					alive = append(alive, m.String())
 					fmt.Fprintln(os.Stderr, "alive  "+m.String())
@@ -110,7 +113,8 @@ func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.
 	group.Wait()
 	slices.Sort(alive)
 	for _, r := range rooms {
-		fmt.Printf("%-28s %4d tried, %3d alive\n", r.path, tried[r][0], tried[r][1])
+		fmt.Printf("%-28s %4d tried, %3d alive, %3d out of time (of %s; without a mutant it took %s)\n", r.path, tried[r][0],
+			tried[r][1], tried[r][2], limit, r.took.Round(time.Second/10))
 	}
 	for _, a := range alive {
 		fmt.Println("alive  " + a)
@@ -131,6 +135,7 @@ type room struct {
 	path, dir string
 	mutants   []*mutant
 	program   string
+	took      time.Duration // its tests, without a mutant
 }
 
 // place is where the compiler does not take a mutant.
@@ -207,17 +212,22 @@ func (r *room) build() error {
 
 // whole says whether the tests pass with no mutant switched on.
 func (r *room) whole() error {
-	if !r.passes(0, 5*time.Minute) {
+	began := time.Now()
+	if passes, _ := r.passes(0, 5*time.Minute); !passes {
 		return errors.New("its tests fail without a mutant")
 	}
+	r.took = time.Since(began)
 	return nil
 }
 
-// passes plays the tests with a mutant switched on.
-func (r *room) passes(n int, limit time.Duration) bool {
+// passes plays the tests with a mutant switched on; late: they ran out of time, which counts as noticed,
+// and means nothing where the machine was busy.
+func (r *room) passes(n int, limit time.Duration) (passes, late bool) {
+	began := time.Now()
 	ctx, cancel := context.WithTimeout(context.Background(), limit+time.Minute)
 	defer cancel()
 	test := exec.CommandContext(ctx, r.program, "-test.failfast", "-test.timeout", limit.String())
 	test.Dir, test.Env, test.WaitDelay = r.path, append(os.Environ(), fmt.Sprintf("%s=%d", variable, n)), 10*time.Second
-	return test.Run() == nil
+	passes = test.Run() == nil
+	return passes, !passes && time.Since(began) >= limit
 }
