@@ -190,7 +190,7 @@ func TestHowRequirementsChange(t *testing.T) {
 		{proof.Met, proof.NotMet}: Worse, {proof.NotMet, proof.Met}: Better,
 		{proof.Met, proof.Undecided}: Unclear, {proof.Undecided, proof.NotMet}: Unclear, {proof.Undecided, proof.Met}: Unclear,
 		{proof.NotMet, proof.Undecided}: Unclear,
-		{proof.Met, proof.Met}: Same, {proof.NotMet, proof.NotMet}: Same, {proof.Undecided, proof.Undecided}: Same,
+		{proof.Met, proof.Met}:          Same, {proof.NotMet, proof.NotMet}: Same, {proof.Undecided, proof.Undecided}: Same,
 	} {
 		check := func(s proof.State) []proof.Check { return []proof.Check{{Key: "proven", State: s}} }
 		c := Compare(&Result{}, &Result{}, [2][]proof.Check{check(pair[0]), check(pair[1])}, Comparing{})
