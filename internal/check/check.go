@@ -449,23 +449,27 @@ func (c *checker) witnesses() {
 		}
 		c.places(w)
 		c.rowTimes(i, w)
-		if w.Filter == "" {
+		if len(w.Filters) == 0 {
 			continue
 		}
-		if rest, shared := strings.CutPrefix(w.Filter, "$share/"); shared {
-			group, filter, _ := strings.Cut(rest, "/")
-			c.add(w.Pos, "the witness %q subscribes to %q: the broker splits its messages between all members of the group "+
-				"%q, and what another member gets is missing here; write subscribe: %q", w.Name, w.Filter, group, filter)
+		for _, f := range w.Filters {
+			if rest, shared := strings.CutPrefix(f, "$share/"); shared {
+				group, filter, _ := strings.Cut(rest, "/")
+				c.add(w.Pos, "the witness %q subscribes to %q: the broker splits its messages between all members of the group "+
+					"%q, and what another member gets is missing here; write subscribe: %q", w.Name, f, group, filter)
+			}
+		}
+		if w.Shared() {
 			continue
 		}
 		for _, s := range c.Streams {
 			if !w.Sees() || !c.Sees(i, s.Device) || w.Topic(s.Device.Cast) != nil {
 				continue
 			}
-			if s.Device.Cast.Link.Protocol == crowd.MQTT && !crowd.TopicMatches(w.Filter, s.Target) {
+			if s.Device.Cast.Link.Protocol == crowd.MQTT && !w.Subscribes(s.Target) {
 				c.add(w.Pos, "the witness %q subscribes to %q, which does not match the topic %q of %s: it would never hear it; "+
 					"widen subscribe:, name the kinds it is for with who:, or say with topic: where messages come out", w.Name,
-					w.Filter, s.Target, s.Device.Name)
+					strings.Join(w.Filters, ", "), s.Target, s.Device.Name)
 				break
 			}
 		}

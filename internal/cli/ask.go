@@ -115,7 +115,7 @@ func question(path, device, command string, args []string, linkName string) (*as
 // askLink is the link that the platform's side uses: a witness's, or else the device's.
 func askLink(f *fleet.Fleet, d *fleet.Device) *crowd.Link {
 	for _, w := range f.Crowd.Witnesses {
-		if w.Filter != "" && w.Link != nil && (d.Cast.Link.Protocol != crowd.MQTT || w.Link.Address == d.Cast.Link.Address) {
+		if len(w.Filters) > 0 && w.Link != nil && (d.Cast.Link.Protocol != crowd.MQTT || w.Link.Address == d.Cast.Link.Address) {
 			return w.Link
 		}
 	}

@@ -145,7 +145,7 @@ func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 			if w.Callback != nil {
 				at = "for calls at " + w.Callback.URL
 			} else {
-				at = fmt.Sprintf("to %s on %s", w.Filter, w.Link.URL())
+				at = fmt.Sprintf("to %s on %s", strings.Join(w.Filters, ", "), w.Link.URL())
 			}
 			fmt.Fprintf(e.stderr, "Listening as %s %s.\n", w.Name, at)
 		}

@@ -53,7 +53,7 @@ func (e *env) listenerAt(s sketch.Options, filter string) (*fleet.Fleet, *crowd.
 	if err != nil {
 		return nil, nil, err
 	}
-	return f, &crowd.Witness{Name: "listen", Filter: filter, QoS: 2, Link: c.Links[0]}, nil
+	return f, &crowd.Witness{Name: "listen", Filters: []string{filter}, QoS: 2, Link: c.Links[0]}, nil
 }
 
 // overview shows what comes out of a broker, topic by topic.

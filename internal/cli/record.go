@@ -128,7 +128,7 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 			return err
 		}
 		r.mask.Hide = f.Crowd.Redact
-		fmt.Fprintf(e.stderr, "Recording %s of %s. Ctrl-C ends it.\n", spec.Filter, spec.Link.URL())
+		fmt.Fprintf(e.stderr, "Recording %s of %s. Ctrl-C ends it.\n", strings.Join(spec.Filters, ", "), spec.Link.URL())
 		take = func() error {
 			unheard, err := listen.Record(ctx, f, spec, r.take)
 			if err != nil {
@@ -177,10 +177,10 @@ func (e *env) recordedAt(o *recordingOf) (*fleet.Fleet, *crowd.Witness, error) {
 	if err := crowd.CheckFilter(o.topic); err != nil {
 		return nil, nil, fmt.Errorf("--topic: %w", err)
 	}
-	spec := &crowd.Witness{Name: "record", Filter: o.topic, QoS: 2}
+	spec := &crowd.Witness{Name: "record", Filters: []string{o.topic}, QoS: 2}
 	var names []string
 	for _, w := range f.Crowd.Witnesses { // a witness may read more than a device
-		if w.Filter != "" && o.linkName == "" && spec.Link == nil {
+		if len(w.Filters) > 0 && o.linkName == "" && spec.Link == nil {
 			spec.Link = w.Link
 		}
 	}

@@ -2,6 +2,7 @@ package crowd
 
 import (
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -453,8 +454,8 @@ type Witness struct {
 	Link    *Link
 	Who     []*Selection // the devices it should see; none means all
 
-	Filter    string // subscribe: a topic filter
-	OwnUser   bool   // it has a user of its own, and not that of its link
+	Filters   []string // subscribe: topic filters, no two of which overlap
+	OwnUser   bool     // it has a user of its own, and not that of its link
 	QoS       byte
 	TopicText string // the topic a message should come out at, if not its own
 	// Topics is TopicText compiled for each group of devices.
@@ -527,6 +528,16 @@ func (w *Witness) InGroups() bool { return w.SQL != nil && w.SQL.InGroups }
 
 // Listens tells whether it hears what comes.
 func (w *Witness) Listens() bool { return !w.Asks() }
+
+// Subscribes tells whether it hears what comes on a topic.
+func (w *Witness) Subscribes(topic string) bool {
+	return slices.ContainsFunc(w.Filters, func(f string) bool { return TopicMatches(f, topic) })
+}
+
+// Shared tells whether it shares what comes with others (MQTT 5, section 4.8.2).
+func (w *Witness) Shared() bool {
+	return slices.ContainsFunc(w.Filters, func(f string) bool { return strings.HasPrefix(f, "$share/") })
+}
 
 // Place is the key of the file that says where it looks.
 func (w *Witness) Place() string {

@@ -84,3 +84,31 @@ func CheckFilter(filter string) error {
 	}
 	return nil
 }
+
+// FiltersOverlap tells whether some topic is meant by both filters.
+func FiltersOverlap(a, b string) bool {
+	x, y := strings.Split(unshared(a), "/"), strings.Split(unshared(b), "/")
+	if wild(x[0]) && strings.HasPrefix(y[0], "$") || wild(y[0]) && strings.HasPrefix(x[0], "$") {
+		return false // a wildcard in front means no topic of the broker's own (section 4.7.2)
+	}
+	for i := 0; ; i++ {
+		switch {
+		case i < len(x) && x[i] == "#" || i < len(y) && y[i] == "#":
+			return true
+		case i == len(x) || i == len(y):
+			return len(x) == len(y)
+		case x[i] != y[i] && x[i] != "+" && y[i] != "+":
+			return false
+		}
+	}
+}
+
+func wild(level string) bool { return level == "+" || level == "#" }
+
+// unshared is a filter without what makes it a shared one (section 4.8.2).
+func unshared(filter string) string {
+	if rest, shared := strings.CutPrefix(filter, "$share/"); shared {
+		_, filter, _ = strings.Cut(rest, "/")
+	}
+	return filter
+}

@@ -34,3 +34,17 @@ func TestPaths(t *testing.T) {
 		assert.ErrorContains(t, crowd.CheckPath(path), want)
 	}
 }
+
+// Two filters overlap where some topic is meant by both.
+func TestFiltersThatOverlap(t *testing.T) {
+	for pair, want := range map[[2]string]bool{
+		{"a/b", "a/b"}: true, {"a/b", "a/c"}: false, {"a/+", "a/b"}: true, {"a/+", "+/b"}: true, {"a/+/c", "a/b/+"}: true,
+		{"a/#", "a"}: true, {"a/#", "a/b/c"}: true, {"a/#", "b/#"}: false, {"a/b", "a/b/c"}: false, {"a/+", "a"}: false,
+		{"#", "a/b"}: true, {"#", "$SYS/x"}: false, {"+/x", "$SYS/x"}: false, {"$SYS/#", "$SYS/x"}: true, {"+/+", "a/#"}: true,
+		{"+/+", "a/b/#"}: true, {"+/+", "a/b/c"}: false, {"$share/g/a/#", "a/b"}: true, {"$share/g/a/#", "$share/h/b/#"}: false,
+		{"/a", "a"}: false, {"+/a", "/a"}: true,
+	} {
+		assert.Equal(t, want, crowd.FiltersOverlap(pair[0], pair[1]), "%v", pair)
+		assert.Equal(t, want, crowd.FiltersOverlap(pair[1], pair[0]), "%v", pair)
+	}
+}

@@ -235,8 +235,7 @@ func (f *Fleet) strays(m *formula.Machine, p *crowd.Problems) {
 					continue // told when it is done
 				}
 				seen := slices.ContainsFunc(f.Crowd.Witnesses, func(w *crowd.Witness) bool {
-					return w.Filter != "" && w.Sees() &&
-						crowd.TopicMatches(w.Filter, topic)
+					return w.Sees() && w.Subscribes(topic)
 				})
 				if !seen && len(f.Crowd.Witnesses) > 0 {
 					p.Add(x.Pos, "the event %q: corrupt: no witness listens at %s, so nothing could show that the platform took it; "+

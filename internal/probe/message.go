@@ -186,9 +186,13 @@ func messageCauses(s *fleet.Stream, m *ledger.Message) []string {
 
 // sharedBy is the group of a shared subscription (MQTT 5, section 4.8.2).
 func sharedBy(w *crowd.Witness) (group string, is bool) {
-	rest, is := strings.CutPrefix(w.Filter, "$share/")
-	group, _, _ = strings.Cut(rest, "/")
-	return group, is
+	for _, f := range w.Filters {
+		if rest, is := strings.CutPrefix(f, "$share/"); is {
+			group, _, _ = strings.Cut(rest, "/")
+			return group, true
+		}
+	}
+	return "", false
 }
 
 func missingCauses(w *crowd.Witness) []string {
@@ -202,7 +206,7 @@ func missingCauses(w *crowd.Witness) []string {
 			"the message or its mark is elsewhere in a call than rows: and mark: say"}
 	}
 	if w.Listens() {
-		return []string{"the filter " + w.Filter + " does not match where the message comes out", "this client may not " +
+		return []string{"the filter " + strings.Join(w.Filters, ", ") + " does not match where the message comes out", "this client may not " +
 			"subscribe there, and the broker says so to nobody", "the platform passes messages on elsewhere, or not at all"}
 	}
 	return []string{"the platform acknowledged and did not store it: is the device known to it, are the fields declared?",

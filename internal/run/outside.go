@@ -126,7 +126,7 @@ func (o *outside) Ask(ctx context.Context, d *fleet.Device, x *crowd.Action) (st
 // asker is the link as whom a command is published: that of a witness, or the device's.
 func (o *outside) asker(d *fleet.Device) *crowd.Link {
 	for _, w := range o.fleet.Crowd.Witnesses {
-		if w.Filter != "" && w.Link != nil && w.Link.GuestErr == nil && w.Link.Address == d.Cast.Link.Address {
+		if len(w.Filters) > 0 && w.Link != nil && w.Link.GuestErr == nil && w.Link.Address == d.Cast.Link.Address {
 			return w.Link
 		}
 	}

@@ -732,7 +732,8 @@ var witnessMap = &mapping{name: "witness", doc: "A witness: a place where we loo
 			"alerts: what it says by itself; counts: how many messages it has, which the report shows beside ours. A " +
 			"witness that listens may prove both: [received, alerts]."},
 		{name: "who", typ: who, def: "all", doc: "The devices that it should see."},
-		{name: "subscribe", typ: template, doc: "A topic filter, such as harbour/#: it listens on an MQTT link."},
+		{name: "subscribe", typ: texts, doc: "A topic filter, such as harbour/#, or several that do not overlap: it listens on " +
+			"an MQTT link."},
 		{name: "link", typ: plain, doc: "The link it listens on; of a query, the HTTP link whose TLS, user or access token " +
 			"it shares."},
 		{name: "username", typ: template, goes: "MQTT", doc: "The witness's own user, where those of the link are of " +

@@ -108,15 +108,26 @@ func checkJQ(s string) (string, error) {
 }
 
 func (r *reader) subscription(w *crowd.Witness, o *object, what string) {
-	if t := r.text(o.get("subscribe"), what+": subscribe", formula.Env{"crowd": "", "env": formula.Secrets{}}); t != nil {
+	for _, n := range r.list(o.get("subscribe"), what+": subscribe") {
+		t := r.text(n, what+": subscribe", formula.Env{"crowd": "", "env": formula.Secrets{}})
+		if t == nil {
+			continue
+		}
 		s, err := t.Expand(&formula.Machine{}, formula.Env{"crowd": r.crowd.Name, "env": r.crowd.Env})
 		if err == nil {
 			err = crowd.CheckFilter(s)
 		}
 		if err != nil {
-			r.Add(pos(o.get("subscribe")), "%s: subscribe: %s", what, err)
+			r.Add(pos(n), "%s: subscribe: %s", what, err)
+			continue
 		}
-		w.Filter = s
+		for _, other := range w.Filters {
+			if crowd.FiltersOverlap(other, s) {
+				r.Add(pos(n), "%s: subscribe: %q and %q can mean the same topic, and a broker may send what comes there twice (MQTT 5, "+
+					"section 3.3.4): it would count as repeated; write one that means both, or another witness", what, other, s)
+			}
+		}
+		w.Filters = append(w.Filters, s)
 	}
 	w.QoS = byte(o.whole("qos"))
 	if ln := o.get("link"); ln != nil {

@@ -42,7 +42,7 @@ type Conn struct {
 	timer    *time.Timer // for that
 	draining bool        // nothing new is sent, because the token runs out
 	renewed  bool        // the connection was left for a new token
-	listens  bool        // it has subscribed in this session
+	listens  bool        // its subscriptions were answered in this session
 	fresh    bool        // it has to subscribe
 	asking   map[uint16]asking
 	blame    blame
@@ -754,7 +754,7 @@ func (c *Conn) subscribe() {
 		}
 		c.asking[id] = asking{a.Filter, a.QoS}
 	}
-	c.listens = true
+	c.listens = false // until they are answered: a session that is lost before may stand without them
 }
 
 // announce tells the sink that the connection is there.
@@ -869,6 +869,7 @@ func (h *hearer) Subscribed(id uint16, p *mqttwire.Packet) {
 		return
 	}
 	delete(h.asking, id)
+	h.listens = len(h.asking) == 0
 	why := ""
 	if p.Reason >= 0x80 {
 		why = mqttwire.Because(mqttwire.Reason(p.Reason), p.ReasonString)

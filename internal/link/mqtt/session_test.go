@@ -83,7 +83,8 @@ func TestSessionsOverRounds(t *testing.T) {
 	c := l.Connect(id, s)
 	p, hello := b.Accept(packets.Packet{})
 	assert.True(t, hello.Connect.Clean)
-	p.Expect(packets.Subscribe)
+	suback(p, p.Expect(packets.Subscribe))
+	s.Has(t, "listens ask")
 	c.Send(message(1, 2))
 	first := publish(t, p, "m1").PacketID
 	c.Close(false)
@@ -392,4 +393,34 @@ func TestRefusedWebSocketsLeaveNothing(t *testing.T) {
 		return len(open) == 0 && runtime.NumGoroutine() < before+30
 	}, 20*time.Second, 10*time.Millisecond, "connections are left open")
 	l.Close()
+}
+
+func suback(p *brokertest.Peer, sub packets.Packet) {
+	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{sub.Filters[0].Qos}})
+}
+
+// A session that was lost before a subscription was answered may stand without it: the device
+// subscribes again, whatever the broker says of the session. Where all were answered it does not.
+func TestASessionWithoutItsSubscriptions(t *testing.T) {
+	for _, version := range []byte{4, 5} {
+		b := brokertest.New(t, version)
+		cfg := config(b, int(version))
+		cfg.CleanStart = false
+		l, s := mqtt.New(cfg), &linktest.Sink{}
+		c := l.Connect(link.Identity{ClientID: "buoy", Asks: []link.Ask{{Filter: "ask", QoS: 1}, {Filter: "all", QoS: 1}}}, s)
+		p, _ := b.Accept(packets.Packet{})
+		suback(p, p.Expect(packets.Subscribe))
+		p.Expect(packets.Subscribe)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{SessionPresent: true})
+		suback(p, p.Expect(packets.Subscribe))
+		suback(p, p.Expect(packets.Subscribe))
+		s.Often(t, "listens all", 1)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{SessionPresent: true})
+		assert.True(t, p.Silent(100*time.Millisecond), "they stand")
+		c.Close(true)
+		p.Close()
+		l.Close()
+	}
 }

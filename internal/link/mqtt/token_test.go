@@ -141,7 +141,8 @@ func TestNothingFollowsLeaving(t *testing.T) {
 	c, s := connectAs(t, config(b, 5), link.Identity{Password: link.TokenPlace, Tokens: source,
 		Asks: []link.Ask{{Filter: "ask", QoS: 1}}})
 	p, _ := b.Accept(packets.Packet{})
-	p.Expect(packets.Subscribe)
+	suback(p, p.Expect(packets.Subscribe))
+	s.Has(t, "listens ask")
 	source.mu.Lock()
 	source.after = 0
 	source.mu.Unlock()

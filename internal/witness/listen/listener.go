@@ -265,7 +265,7 @@ func (e *listener) Hear(ctx hearing.Context, r hearing.Round) (bool, string) {
 	if why := e.Unnamed(); why != "" {
 		return false, why
 	}
-	if e.Awaited() > 0 && strings.HasPrefix(e.Spec.Filter, "$share/") {
+	if e.Awaited() > 0 && e.Spec.Shared() {
 		return false, "a shared subscription ($share) hears only its share, and nothing where the broker does not know it " +
 			"(MQTT 3.1.1 has none); subscribe without $share"
 	}

@@ -61,6 +61,7 @@ type subscription struct {
 	down      time.Time // since when it cannot hear; zero: it can
 	why       string
 	connected bool
+	stands    bool                // the subscriptions are in the session
 	ids       map[uint16]delivery // what came last under each packet identifier of the session
 	again     bool                // it subscribed anew: retained messages of this run may come once more
 }
@@ -121,26 +122,29 @@ func (s *subscription) open(ctx hearing.Context) error {
 	s.opened++
 	s.leaving = false
 	s.mu.Unlock()
-	kept := s.ack.SessionPresent && s.connected
+	kept := s.ack.SessionPresent && s.stands
 	if !kept {
-		s.again, s.ids = s.connected, nil
+		// A session that is lost before all of it is answered may stand with a part of it, or nothing.
+		s.again, s.ids, s.stands = s.connected, nil, false
 		asking, cancel := context.WithTimeout(ctx, s.broker.Timeout)
 		options := s.spec.QoS
 		if s.listener.record != nil && s.connect.Version == mqttwire.V5 {
 			options |= mqttwire.AsPublished
 		}
-		err := s.line.Subscribe(asking, s.spec.Filter, options, &s.granted)
-		cancel()
-		if err != nil {
-			s.line.Close()
-			s.line.Lost()
-			return err
-		}
-		if s.granted.Code < s.spec.QoS && !s.connected {
-			s.listener.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name,
-				s.granted.Code, s.spec.Filter, s.spec.QoS))
+		defer cancel()
+		for _, filter := range s.spec.Filters {
+			if err := s.line.Subscribe(asking, filter, options, &s.granted); err != nil {
+				s.line.Close()
+				s.line.Lost()
+				return err
+			}
+			if s.granted.Code < s.spec.QoS && !s.connected {
+				s.listener.remark(fmt.Sprintf("the witness %q: the broker granted QoS %d for %s; QoS %d was asked for", s.spec.Name,
+					s.granted.Code, filter, s.spec.QoS))
+			}
 		}
 	}
+	s.stands = true
 	s.hearMu.Lock()
 	if !s.down.IsZero() {
 		s.listener.gap(&ledger.Gap{From: s.down, To: clock.Now(), Kept: kept, Why: s.why})

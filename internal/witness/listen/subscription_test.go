@@ -634,7 +634,7 @@ func TestWhatARecordingMisses(t *testing.T) {
 		var unheard listen.Unheard
 		go func() {
 			var err error
-			unheard, err = listen.Record(ctx, f, &crowd.Witness{Name: "record", Filter: "harbour/#", QoS: 2, Link: c.Links[0]},
+			unheard, err = listen.Record(ctx, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: c.Links[0]},
 				func(l *recording.Line) { heard <- l.Topic })
 			done <- err
 		}()
@@ -743,5 +743,79 @@ func TestNoMarkInUserProperties(t *testing.T) {
 		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{1}})
 		assert.False(t, complete)
 		assert.Contains(t, why, "none carried a mark")
+	})
+}
+
+// A witness may listen at several places, each by a subscription of its own, also after the session
+// was lost.
+func TestSeveralFilters(t *testing.T) {
+	const witnesses = "witnesses: {ear: {proves: received, subscribe: [harbour/+/state, \"old/#\"], wait: 400ms, watch_copies: 10ms}}"
+	subscribed := func(p *brokertest.Peer, codes ...byte) (filters []string) {
+		for _, code := range codes {
+			sub := p.Expect(packets.Subscribe)
+			filters = append(filters, sub.Filters[0].Filter)
+			p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID, ReasonCodes: []byte{code}})
+		}
+		return filters
+	}
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := listenerOf(t, b, "5", witnesses)
+		done := make(chan error, 1)
+		go func() { done <- e.Start(context.Background()) }()
+		p, _ := b.Accept(packets.Packet{})
+		assert.Equal(t, []string{"harbour/+/state", "old/#"}, subscribed(p, 2, 1))
+		require.NoError(t, <-done)
+		publish(p, "buoy-1", 1, 0, 0, false)
+		p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish}, TopicName: "old/buoy",
+			Payload: []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/2","a":1}`, runID))})
+		time.Sleep(100 * time.Millisecond)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{})
+		assert.Equal(t, []string{"harbour/+/state", "old/#"}, subscribed(p, 2, 2))
+		publish(p, "buoy-1", 3, 0, 0, false)
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{3}})
+		assert.True(t, complete, why)
+		got := e.book()
+		assert.Len(t, got.Sightings, 3)
+		assert.Contains(t, got.Links.Remarks, `the witness "ear": the broker granted QoS 1 for old/#; QoS 2 was asked for`)
+		assert.Len(t, got.Links.Remarks, 1)
+	})
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := listenerOf(t, b, "5", witnesses)
+		done := make(chan error, 1)
+		go func() { done <- e.Start(context.Background()) }()
+		p, _ := b.Accept(packets.Packet{})
+		subscribed(p, 2, 0x87)
+		assert.ErrorContains(t, <-done, `the broker refused the subscription "old/#": not authorized (0x87)`)
+	})
+}
+
+// A session that was begun anew, and lost before the subscription was answered, stands without it:
+// the witness subscribes, whatever the broker says of the session.
+func TestASessionWithoutItsSubscription(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBroker(t, 5)
+		e := newListener(t, b, "5")
+		p := e.start(b)
+		publish(p, "buoy-1", 1, 1, 1, false)
+		p.Expect(packets.Puback)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{}) // the broker has lost the session
+		p.Expect(packets.Subscribe)
+		p.Close()
+		p, _ = b.Accept(packets.Packet{SessionPresent: true}) // that of the moment before
+		grant(t, p)
+		publish(p, "buoy-1", 2, 1, 2, false)
+		p.Expect(packets.Puback)
+		complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
+		assert.True(t, complete, why)
+		got := e.book()
+		assert.Equal(t, []string{"1@", "2@"}, seqs(got))
+		for _, g := range got.Witnesses[0].Gaps {
+			assert.False(t, g.Kept, "what came meanwhile was not kept")
+		}
+		assert.NotEmpty(t, got.Witnesses[0].Gaps)
 	})
 }

@@ -58,3 +58,25 @@ plan: {for: 1s}
 		assert.ErrorContains(t, err, want)
 	}
 }
+
+// Filters of one witness must not overlap: a broker may send what is meant by both twice.
+func TestSeveralFilters(t *testing.T) {
+	read := func(subscribe string) error {
+		c, err := file.Parse("crowd.yaml", []byte(`
+crowd: harbour
+links: {sea: {mqtt: "mqtt://127.0.0.1:1"}}
+kinds: {buoy: {link: sea, readings: {state: {every: 1s, topic: "harbour/${device}", fields: {a: 1}}}}}
+devices: [{kind: buoy}]
+plan: {for: 1s}
+witnesses: {ear: {proves: received, subscribe: `+subscribe+`}}
+`), file.Sources{})
+		if err == nil {
+			assert.True(t, c.Witnesses[0].Subscribes("harbour/buoy"))
+		}
+		return err
+	}
+	assert.NoError(t, read(`"harbour/#"`))
+	assert.NoError(t, read(`["old/+", "harbour/#"]`))
+	assert.ErrorContains(t, read(`["harbour/+", "harbour/#"]`), `"harbour/+" and "harbour/#" can mean the same topic, and a broker may send what comes there twice`)
+	assert.ErrorContains(t, read(`["harbour/#", "a/#/b"]`), "subscribe: ")
+}
