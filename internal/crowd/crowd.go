@@ -515,6 +515,10 @@ type Witness struct {
 // their names in small letters.
 var PageVariables = []string{"$page", "$count", "$sofar", "$link", "$headers"}
 
+// AnswerVariables are those of jq expressions about the answer to a message: how many messages the request
+// carried, the answer's status, and its headers by their names in small letters.
+var AnswerVariables = []string{"$sent", "$status", "$headers"}
+
 // NoLimit is the Limit of a platform that never cuts its answers off.
 const NoLimit = -1
 

@@ -197,12 +197,13 @@ func (q *Query) each(it gojq.Iter, see func(any) bool) error {
 	}
 }
 
-// All gives every result of the expression.
-func (q *Query) All(v any) (list []any, err error) {
+// All gives every result of the expression. The values are those of the variables that it was
+// compiled with.
+func (q *Query) All(v any, values ...any) (list []any, err error) {
 	err = q.run(v, func(x any) bool {
 		list = append(list, x)
 		return len(list) <= MaxValues
-	})
+	}, values...)
 	if err == nil && len(list) > MaxValues {
 		err = fmt.Errorf("%s gives more than %d values", q.source, MaxValues)
 	}

@@ -387,18 +387,18 @@ func Links(c *crowd.Crowd, network link.Network) map[*crowd.Link]link.Link {
 			links[l] = http.New(http.Config{Name: l.Name, Base: l.Address, Timeout: l.Timeout, ConnectTimeout: l.ConnectTimeout,
 				BackOff: l.BackOff, Backlog: l.Backlog, Connections: l.Connections,
 				TLS: credential.TLS(l), PerDevice: l.PerDevice, Version: l.HTTPVersion, Retries: l.Retries, RetryKey: l.RetryKey,
-				Answer: query(l.Answer), Redirects: l.Redirects, Network: network})
+				Answer: acceptIf(l.Answer), Redirects: l.Redirects, Network: network})
 		}
 	}
 	return links
 }
 
-// query compiles an expression that was checked before; nil for none.
-func query(s string) *jq.Query {
+// acceptIf compiles what is true of an answer that acknowledges, which was checked before; nil for none.
+func acceptIf(s string) *jq.Query {
 	if s == "" {
 		return nil
 	}
-	q, _ := jq.Parse(s)
+	q, _ := jq.Parse(s, crowd.AnswerVariables...)
 	return q
 }
 

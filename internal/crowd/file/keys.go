@@ -134,7 +134,8 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 			"given. MQTT: how long the broker may leave a PINGREQ unanswered, 10s if not given; a device sends one when " +
 			"half of it passed without an acknowledgement that is due."},
 		{name: "accept_if", typ: jqText, goes: "HTTP", doc: "What must be true of the body of an answer, beside its " +
-			"status, for it to acknowledge; such as .kept == 1. Otherwise it refuses."},
+			"status, for it to acknowledge; such as .kept == 1. Otherwise it refuses. $sent is how many messages the request " +
+			"carried, $status the status, $headers the headers: .stored == $sent, or $headers[\"x-kept\"] == \"1\"."},
 		{name: "connect_timeout", typ: duration(time.Millisecond, time.Hour), def: "5s",
 			doc: "How long connecting may take."},
 		{name: "back_off", typ: matching("two durations", `^\s*`+spanRE+`\s* to \s*`+spanRE+`\s*$`), def: "500ms to 30s",

@@ -103,7 +103,7 @@ func (r *reader) link(key, n *yaml.Node, what string) *crowd.Link {
 			l.Timeout = 5 * time.Second
 		}
 	}
-	l.Answer = parse(r, o.get("accept_if"), what+": accept_if", "", checkJQ)
+	l.Answer = parse(r, o.get("accept_if"), what+": accept_if", "", checkAnswerJQ)
 	l.ConnectTimeout = o.span("connect_timeout")
 	l.Backlog = int(o.whole("backlog"))
 	l.Retries = int(o.whole("retries"))

@@ -100,6 +100,14 @@ func checkPageJQ(s string) (string, error) {
 	return s, nil
 }
 
+// checkAnswerJQ takes what is said of the answer to a message.
+func checkAnswerJQ(s string) (string, error) {
+	if _, err := jq.Parse(s, crowd.AnswerVariables...); err != nil {
+		return "", err
+	}
+	return s, nil
+}
+
 func checkJQ(s string) (string, error) {
 	if _, err := jq.Parse(s); err != nil {
 		return "", err

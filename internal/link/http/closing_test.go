@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
@@ -181,7 +182,7 @@ func TestAnswerBodies(t *testing.T) {
 			bodies[r.URL.Path])
 	}))
 	defer srv.Close()
-	q, err := jq.Parse(".kept == 1")
+	q, err := jq.Parse(".kept == 1", crowd.AnswerVariables...)
 	require.NoError(t, err)
 	c, s := connect(t, srv.URL, func(cfg *http.Config) { cfg.Answer = q })
 	for i := uint64(1); i <= 7; i++ {

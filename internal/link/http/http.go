@@ -572,15 +572,15 @@ func (c *Conn) answered(ctx context.Context, m *link.Message, t *exchange, resp 
 		return answer{outcome: outcome.Refused, code: resp.StatusCode, text: text + link.Snippet(body),
 			after: link.RetryAfter(resp, time.Now())}
 	}
-	if why := c.denied(body); why != "" {
+	if why := c.denied(m, resp, body); why != "" {
 		return answer{outcome: outcome.Refused, code: resp.StatusCode,
 			text: "status " + link.Status(resp) + ", but " + why + link.Snippet(body)}
 	}
 	return answer{outcome: outcome.Accepted, code: resp.StatusCode}
 }
 
-// denied tells why an answer is none that acknowledges, by what the file says of its body.
-func (c *Conn) denied(body []byte) string {
+// denied tells why an answer is none that acknowledges, by what the file says of it.
+func (c *Conn) denied(m *link.Message, resp *http.Response, body []byte) string {
 	q := c.link.cfg.Answer
 	if q == nil {
 		return ""
@@ -588,14 +588,21 @@ func (c *Conn) denied(body []byte) string {
 	if len(body) > maxAnswer {
 		return fmt.Sprintf("its body is longer than %d kB", maxAnswer>>10)
 	}
-	v, err := strictjson.Decode(body)
-	if err != nil {
-		return "its body is not JSON"
+	var v any // without a body there is nothing, and the rest may tell
+	if len(body) > 0 {
+		var err error
+		if v, err = strictjson.Decode(body); err != nil {
+			return "its body is not JSON"
+		}
 	}
-	all, err := q.All(v)
+	headers := map[string]any{}
+	for name, values := range resp.Header {
+		headers[strings.ToLower(name)] = strings.Join(values, ", ")
+	}
+	all, err := q.All(v, max(1, m.Count), resp.StatusCode, headers)
 	switch {
 	case err != nil:
-		return fmt.Sprintf("accept_if: %s fails on its body (%s)", q, err)
+		return fmt.Sprintf("accept_if: %s fails on it (%s)", q, err)
 	case len(all) == 1 && all[0] == true:
 		return ""
 	case len(all) == 1:

@@ -10,7 +10,10 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"runcrowd/internal/crowd"
+	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/link/http"
 	"runcrowd/internal/link/linktest"
@@ -111,5 +114,45 @@ func TestNoBody(t *testing.T) {
 		}
 		c.Send(&link.Message{Seq: uint64(i + 1), Count: 1, Target: "/in", HTTP: link.HTTP{Method: method, OKStatus: []int{200}, Key: "k-1"}})
 		assert.Equal(t, want, <-got, method)
+	}
+}
+
+// What acknowledges may be said by the body, the headers and how many messages the request carried.
+func TestWhatAcknowledges(t *testing.T) {
+	for name, c := range map[string]struct {
+		accept, body, header string
+		count                int
+		want                 string
+	}{
+		"all of a batch":         {".stored == $sent", `{"stored":3}`, "", 3, "accepted 202 "},
+		"a part of it":           {".stored == $sent", `{"stored":2}`, "", 3, "refused 202 status 202 Accepted, but accept_if: .stored == $sent gives false, not true: “{\"stored\":2}”"},
+		"one":                    {".stored == $sent", `{"stored":1}`, "", 0, "accepted 202 "},
+		"a header, no body":      {`$headers["x-kept"] == "1"`, "", "1", 1, "accepted 202 "},
+		"another, no body":       {`$headers["x-kept"] == "1"`, "", "0", 1, `refused 202 status 202 Accepted, but accept_if: $headers["x-kept"] == "1" gives false, not true`},
+		"no header":              {`$headers["x-other"] == "1"`, "", "1", 1, `refused 202 status 202 Accepted, but accept_if: $headers["x-other"] == "1" gives false, not true`},
+		"a status":               {"$status == 202", "{}", "", 1, "accepted 202 "},
+		"no body, where one is":  {".stored == $sent", "", "", 1, "refused 202 status 202 Accepted, but accept_if: .stored == $sent gives false, not true"},
+		"no JSON":                {".stored == $sent", "<p>", "", 1, "refused 202 status 202 Accepted, but its body is not JSON: “<p>”"},
+		"a list, where it fails": {".stored == $sent", "[1]", "", 1, "refused 202 status 202 Accepted, but accept_if: .stored == $sent fails on it (.stored == $sent: expected an object but got: array ([1])): “[1]”"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := httptest.NewServer(nethttp.HandlerFunc(func(w nethttp.ResponseWriter, r *nethttp.Request) {
+				if c.header != "" {
+					w.Header().Set("X-Kept", c.header)
+				}
+				w.WriteHeader(202)
+				io.WriteString(w, c.body)
+			}))
+			defer p.Close()
+			q, err := jq.Parse(c.accept, crowd.AnswerVariables...)
+			require.NoError(t, err)
+			l := http.New(http.Config{Name: "shore", Base: p.URL, Timeout: 5 * time.Second, ConnectTimeout: time.Second, Backlog: 10, Connections: 4, Answer: q})
+			defer l.Close()
+			s := &linktest.Sink{}
+			conn := l.Connect(link.Identity{}, s)
+			defer conn.Close(true)
+			conn.Send(&link.Message{Seq: 3, Count: c.count, Target: "/in", Body: []byte("abc"), HTTP: link.HTTP{Method: "POST", OKStatus: []int{202}}})
+			s.Has(t, "3 "+c.want)
+		})
 	}
 }
