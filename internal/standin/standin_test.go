@@ -283,3 +283,28 @@ func TestReorderTwoInARow(t *testing.T) {
 	one, two, three := strings.Index(body, `{"n":1}`), strings.Index(body, `{"n":2}`), strings.Index(body, `{"n":3}`)
 	assert.True(t, three < one && one < two, body)
 }
+
+// Names and values are taken from a web form and from an address; each is of the type that it looks
+// like. A name that stands twice is refused.
+func TestNamesAndValues(t *testing.T) {
+	s := start(t, Config{})
+	at := "http://" + s.HTTPAddr + "/in/gauge-1/level"
+	const text = "level_m=1.25&n=-3&calm=true&note=a%20b%2B%26&code=007&big=12345678901234567890&none=&x=1e5"
+	for _, c := range []struct {
+		method, url, body, kind string
+		code                    int
+	}{{"GET", at + "?" + text, "", "", 202}, {"POST", at, text, "application/x-www-form-urlencoded", 202},
+		{"POST", at + "?" + text, "", "application/json", 202}, {"GET", at + "?n=1&n=2", "", "", 400}, {"GET", at + "?n=%zz", "", "", 400}} {
+		code, body := do(t, c.method, c.url, c.body, "Content-Type", c.kind)
+		assert.Equal(t, c.code, code, body)
+	}
+	_, body := do(t, "GET", "http://"+s.HTTPAddr+"/stored/gauge-1", "")
+	var answer struct {
+		Rows []struct{ Content json.RawMessage }
+	}
+	require.NoError(t, json.Unmarshal([]byte(body), &answer))
+	require.Len(t, answer.Rows, 3)
+	for _, r := range answer.Rows {
+		assert.Equal(t, `{"big":12345678901234567890,"calm":true,"code":"007","level_m":1.25,"n":-3,"none":"","note":"a b+\u0026","x":1e5}`, string(r.Content))
+	}
+}
