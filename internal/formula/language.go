@@ -420,10 +420,7 @@ var functions = []Function{
 			return string(b), nil
 		}),
 	onText("signing", "url_escape", "For an address: all but letters, digits, - _ . ~ as %XX (RFC 3986, section 2.1).",
-		"url_escape('a b/c')", "a%20b%2Fc", func(s string) (string, error) {
-			return strings.ReplaceAll(url.QueryEscape(s),
-				"+", "%20"), nil
-		}),
+		"url_escape('a b/c')", "a%20b%2Fc", func(s string) (string, error) { return URLEscape(s), nil }),
 	onText("signing", "bytes_hex", "Bytes in hexadecimal digits.", "bytes_hex('abc')", "616263",
 		func(s string) (string, error) { return hex.EncodeToString([]byte(s)), nil }),
 }
@@ -571,3 +568,6 @@ next:
 	}
 	return b.String()
 }
+
+// URLEscape writes a text as a part of an address (RFC 3986, section 2.1).
+func URLEscape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }

@@ -151,3 +151,12 @@ func Status(resp *http.Response) string {
 	}
 	return fmt.Sprintf("%d %s", resp.StatusCode, foreign.Quote(own))
 }
+
+// Headers are those of an answer by their names in small letters, as jq expressions have them.
+func Headers(h http.Header) map[string]any {
+	m := map[string]any{}
+	for name, values := range h {
+		m[strings.ToLower(name)] = strings.Join(values, ", ")
+	}
+	return m
+}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"runcrowd/internal/formula"
 	"runcrowd/internal/signal"
 )
 
@@ -89,7 +90,7 @@ func (p *Plain) Append(dst []byte, samples []Sample) ([]byte, error) {
 				wrong = err
 			}
 			if p.url {
-				dst = append(dst, Escape(string(text(nil, v)))...)
+				dst = append(dst, formula.URLEscape(string(text(nil, v)))...)
 			} else {
 				dst = text(dst, v)
 			}

@@ -3,8 +3,8 @@ package payload
 import (
 	"fmt"
 	"net/url"
-	"strings"
 
+	"runcrowd/internal/formula"
 	"runcrowd/internal/signal"
 )
 
@@ -38,14 +38,11 @@ func (u *URLEncoded) Append(dst []byte, samples []Sample) ([]byte, error) {
 			dst = append(dst, '&')
 		}
 		sep = true
-		dst = append(append(dst, Escape(u.columns[i].name)...), '=')
-		dst = append(dst, Escape(string(text(nil, v)))...)
+		dst = append(append(dst, formula.URLEscape(u.columns[i].name)...), '=')
+		dst = append(dst, formula.URLEscape(string(text(nil, v)))...)
 	}
 	return dst, nil
 }
-
-// Escape writes a text as a part of an address (RFC 3986, section 2.1).
-func Escape(s string) string { return strings.ReplaceAll(url.QueryEscape(s), "+", "%20") }
 
 // Read implements Form. A name that stands twice is an error: no reader is sure which counts.
 func (u *URLEncoded) Read(body []byte) ([]Found, error) {

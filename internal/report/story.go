@@ -54,7 +54,7 @@ func story(r *tally.Result) (sentences []string) {
 			wrong += r.Total[v]
 		}
 	}
-	if wrong == 0 || r.Total[verdict.Proven] == 0 && len(r.Findings) == 0 {
+	if wrong == 0 {
 		return nil
 	}
 	if s := whose(r, wrong); s != "" {

@@ -34,10 +34,10 @@ import (
 
 	"runcrowd/internal/clock"
 	"runcrowd/internal/foreign"
+	"runcrowd/internal/formula"
 	"runcrowd/internal/jq"
 	"runcrowd/internal/link"
 	"runcrowd/internal/outcome"
-	"runcrowd/internal/payload"
 	"runcrowd/internal/strictjson"
 )
 
@@ -588,18 +588,16 @@ func (c *Conn) denied(m *link.Message, resp *http.Response, body []byte) string 
 	if len(body) > maxAnswer {
 		return fmt.Sprintf("its body is longer than %d kB", maxAnswer>>10)
 	}
-	var v any // without a body there is nothing, and the rest may tell
+	var v any = "" // without a body the rest may tell; a text has no members, so that .error == null is no yes
 	if len(body) > 0 {
 		var err error
 		if v, err = strictjson.Decode(body); err != nil {
 			return "its body is not JSON"
 		}
+	} else if s := q.String(); !strings.Contains(s, "$headers") && !strings.Contains(s, "$status") {
+		return "it has no body"
 	}
-	headers := map[string]any{}
-	for name, values := range resp.Header {
-		headers[strings.ToLower(name)] = strings.Join(values, ", ")
-	}
-	all, err := q.All(v, max(1, m.Count), resp.StatusCode, headers)
+	all, err := q.All(v, max(1, m.Count), resp.StatusCode, link.Headers(resp.Header))
 	switch {
 	case err != nil:
 		return fmt.Sprintf("accept_if: %s fails on it (%s)", q, err)
@@ -666,7 +664,7 @@ func sign(req *http.Request, s link.Signer, body []byte, token string) ([]string
 		if req.URL.RawQuery != "" {
 			req.URL.RawQuery += "&"
 		}
-		req.URL.RawQuery += payload.Escape(q.Name) + "=" + payload.Escape(q.Value)
+		req.URL.RawQuery += formula.URLEscape(q.Name) + "=" + formula.URLEscape(q.Value)
 	}
 	return x.Secrets, nil
 }
@@ -676,7 +674,7 @@ func sign(req *http.Request, s link.Signer, body []byte, token string) ([]string
 func hide(text, token string, secrets []string) string {
 	text = link.Hide(text, token)
 	for _, s := range secrets {
-		text = link.Hide(link.Hide(text, s), payload.Escape(s))
+		text = link.Hide(link.Hide(text, s), formula.URLEscape(s))
 	}
 	return text
 }

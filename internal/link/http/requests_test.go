@@ -131,7 +131,9 @@ func TestWhatAcknowledges(t *testing.T) {
 		"another, no body":       {`$headers["x-kept"] == "1"`, "", "0", 1, `refused 202 status 202 Accepted, but accept_if: $headers["x-kept"] == "1" gives false, not true`},
 		"no header":              {`$headers["x-other"] == "1"`, "", "1", 1, `refused 202 status 202 Accepted, but accept_if: $headers["x-other"] == "1" gives false, not true`},
 		"a status":               {"$status == 202", "{}", "", 1, "accepted 202 "},
-		"no body, where one is":  {".stored == $sent", "", "", 1, "refused 202 status 202 Accepted, but accept_if: .stored == $sent gives false, not true"},
+		"no body, where one is":  {".stored == $sent", "", "", 1, "refused 202 status 202 Accepted, but it has no body"},
+		"no body, and no error":  {".error == null", "", "", 1, "refused 202 status 202 Accepted, but it has no body"},
+		"a header and no error":  {`$headers["x-kept"] == "1" and .error == null`, "", "1", 1, "refused 202 status 202 Accepted, but accept_if: $headers[\"x-kept\"] == \"1\" and .error == null fails on it ($headers[\"x-kept\"] == \"1\" and .error == null: expected an object but got: string (\"\"))"},
 		"no JSON":                {".stored == $sent", "<p>", "", 1, "refused 202 status 202 Accepted, but its body is not JSON: “<p>”"},
 		"a list, where it fails": {".stored == $sent", "[1]", "", 1, "refused 202 status 202 Accepted, but accept_if: .stored == $sent fails on it (.stored == $sent: expected an object but got: array ([1])): “[1]”"},
 	} {

@@ -267,14 +267,11 @@ func (q *query) pages(ctx hearing.Context, asks asking, on *Cursor) (pages int, 
 
 // pageValues are those of crowd.PageVariables.
 func pageValues(a answer, page int, on *Cursor) []any {
-	links, headers := map[string]any{}, map[string]any{}
+	links := map[string]any{}
 	for rel, address := range link.Links(a.headers) {
 		links[rel] = address
 	}
-	for name, values := range a.headers {
-		headers[strings.ToLower(name)] = strings.Join(values, ", ")
-	}
-	return []any{page, on.rows, on.all + on.rows, links, headers}
+	return []any{page, on.rows, on.all + on.rows, links, link.Headers(a.headers)}
 }
 
 // totals are how many rows there are in all, as answers say: rows may come while pages are read.
