@@ -121,7 +121,7 @@ func TestSigningThatFails(t *testing.T) {
 	_, err := f.Devices[0].Streams[0].Signer.Sign(&link.ToSign{Body: []byte("%")})
 	assert.EqualError(t, err, "key: the formula unbase64(request.body): unbase64: this is not base64 (RFC 4648)")
 	for text, want := range map[string]string{
-		strings.Replace(signing, "${env.PASS + device}", "${sum}", 1):                     `signing: "sum" needs itself`,
+		strings.Replace(signing, "${env.PASS + device}", "${sum}", 1):                     `signing: "sum" depends on itself`,
 		strings.Replace(signing, `key: "${env`, `device: "${env`, 1):                      `signing: "device" is the name of something else already`,
 		strings.Replace(signing, `all: "${request`, `hmac: "${request`, 1):                `signing: "hmac" is the name of something else already`,
 		strings.Replace(signing, `all: "${request`, `Text: "${request`, 1):                `signing: "Text" cannot be used in a formula`,

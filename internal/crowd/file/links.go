@@ -482,7 +482,8 @@ func (r *reader) signingSteps(n *yaml.Node, env formula.Env, s *crowd.Signing) {
 			return !slices.ContainsFunc(all.Steps[i].Value.Names(), func(n string) bool { _, is := ready[n]; return !is })
 		})
 		if k < 0 {
-			r.Add(pos(entries[waiting[0]].key), "signing: %q needs itself, over others or at once; a value can only be computed of those that do not need it", entries[waiting[0]].key.Value)
+			first := entries[waiting[0]].key
+			r.Add(pos(first), "signing: %q depends on itself; use values in it that do not use it", first.Value)
 			return
 		}
 		step := all.Steps[waiting[k]]
