@@ -92,11 +92,12 @@ func (s *callback) start(ctx hearing.Context, e *listener) error {
 	go func() {
 		defer close(s.done)
 		err := s.server.Serve(l)
+		if errors.Is(err, http.ErrServerClosed) { // stop
+			return
+		}
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.broken = err; err != nil && !errors.Is(err, http.ErrServerClosed) {
-			s.last = clock.Now()
-		}
+		s.broken, s.last = err, clock.Now()
 	}()
 	return nil
 }

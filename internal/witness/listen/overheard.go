@@ -92,10 +92,11 @@ func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare fu
 		return Unheard{}, err
 	}
 	<-ctx.Done()
-	if _, down, why := e.source.state(); !down.IsZero() {
-		e.gap(&ledger.Gap{From: down, To: time.Now(), Why: why})
+	ended := time.Now()
+	e.Stop() // before the question: or a connection that comes back meanwhile tells of the same time
+	if _, down, why := e.source.state(); !down.IsZero() && down.Before(ended) {
+		e.gap(&ledger.Gap{From: down, To: ended, Why: why})
 	}
-	e.Stop()
 	e.unheardMu.Lock()
 	defer e.unheardMu.Unlock()
 	return e.unheard, nil

@@ -1,6 +1,7 @@
 package listen_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net"
@@ -173,9 +174,13 @@ func (e *ear) book() *ledger.Book {
 }
 
 func publish(p *brokertest.Peer, device string, seq int, qos byte, id uint16, dup bool) {
-	p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Dup: dup}, PacketID: id,
+	p.Write(message(device, seq, qos, id, dup))
+}
+
+func message(device string, seq int, qos byte, id uint16, dup bool) packets.Packet {
+	return packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Publish, Qos: qos, Dup: dup}, PacketID: id,
 		TopicName: "harbour/" + device + "/state",
-		Payload:   []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, seq))})
+		Payload:   []byte(fmt.Sprintf(`{"mark":"%s/buoy-1/state/%d","a":1}`, runID, seq))}
 }
 
 // none expects messages 1 to n of the first stream.
@@ -623,19 +628,29 @@ func TestMarksInUserProperties(t *testing.T) {
 
 // Without a ledger, too, it is told when nothing could be heard.
 func TestWhatARecordingMisses(t *testing.T) {
-	for _, ends := range []bool{false, true} { // it ends while the connection is lost
+	const (
+		back    = iota // the connection is back when the recording ends
+		lost           // it is not
+		between        // it comes back just then
+	)
+	for ends := range between + 1 {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)
 		b := &broker{brokertest.On(t, 5, l), nil}
 		f := oneBuoy(t, b.Addr().String())
 		c := f.Crowd
 		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
-		heard, done := make(chan string, 9), make(chan error, 1)
+		heard, done, goOn := make(chan string, 9), make(chan error, 1), make(chan bool)
 		var unheard listen.Unheard
 		go func() {
 			var err error
 			unheard, err = listen.Record(ctx, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: c.Links[0]},
-				func(l *recording.Line) { heard <- l.Topic })
+				func(l *recording.Line) {
+					heard <- l.Topic
+					if bytes.Contains(l.Body, []byte("state/3")) {
+						<-goOn
+					}
+				})
 			done <- err
 		}()
 		p, _ := b.Accept(packets.Packet{})
@@ -645,10 +660,19 @@ func TestWhatARecordingMisses(t *testing.T) {
 		p.Expect(packets.Puback)
 		p.Close()
 		p, _ = b.Accept(packets.Packet{})
-		if !ends {
+		switch ends {
+		case back:
 			grant(t, p)
-			publish(p, "buoy-1", 3, 1, 2, false)
+			publish(p, "buoy-1", 2, 1, 2, false)
 			<-heard
+		case between: // a message comes with the answer to SUBSCRIBE
+			sub := p.Expect(packets.Subscribe)
+			answer := packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Suback}, PacketID: sub.PacketID,
+				ReasonCodes: []byte{2}}
+			_, err := p.Conn.Write(append(brokertest.Encode(t, 5, message("buoy-1", 3, 1, 2, false)), brokertest.Encode(t, 5, answer)...))
+			require.NoError(t, err)
+			<-heard
+			close(goOn)
 		}
 		cancel()
 		require.NoError(t, <-done)
