@@ -45,28 +45,51 @@ if [ ${#missing[@]} -gt 0 ]; then
   fi
 fi
 
-echo "go vet";      go vet ./...
-echo "gofmt";       test -z "$(gofmt -l . | tee /dev/stderr)"
-echo "staticcheck"; go tool staticcheck ./...
+# Compiled without the paths of this machine, as the program is that build.sh makes: what did not
+# change is compiled once, wherever the sources are.
+export GOFLAGS=-trimpath
+
+# What reads the sources, and plays nothing, runs beside the tests, which mostly wait.
+checks=$(mktemp)
+sources() {
+  set -e
+  renice -n 10 $BASHPID >/dev/null 2>&1 || true
+  echo "go vet"; go vet ./...
+  echo "staticcheck"; go tool staticcheck ./...
+  echo "static build"; ./build.sh
+  echo "go vet for windows"; GOOS=windows CGO_ENABLED=0 go vet ./...
+  echo "go build for darwin"; GOOS=darwin CGO_ENABLED=0 go build ./...
+  # Known vulnerabilities of what is linked in, where their list can be had.
+  if getent hosts vuln.go.dev >/dev/null 2>&1; then
+    echo "govulncheck"; go tool govulncheck ./...
+  else
+    echo "The scan for known vulnerabilities is skipped: vuln.go.dev cannot be reached from here."
+  fi
+}
+
+echo "gofmt"; test -z "$(gofmt -l . | tee /dev/stderr)"
 # Compiled first: a compiler at work beside them makes tests of timing slow.
 echo "compiling the tests"
-CGO_ENABLED=0 go list -export -test ./internal/run ./internal/cli >/dev/null
+long="./internal/run ./internal/cli ./internal/sketch ./internal/tally ./internal/ledger ./internal/register"
+CGO_ENABLED=0 go list -export -test $long >/dev/null
+race=
 if command -v gcc >/dev/null 2>&1; then
+  race=1
   CGO_ENABLED=1 go list -export -test -race ./... >/dev/null
-  # The longest comes first: the others run beside it. Of those played whole below, a fifth.
+fi
+(sources) >"$checks" 2>&1 &
+reading=$!
+trap 'kill $reading 2>/dev/null || true; rm -f "$checks"' EXIT
+if [ -n "$race" ]; then
+  # The longest comes first: the others run beside it. Of those played whole below, a part.
   echo "go test, with the race detector"
-  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -timeout 25m "$@" ./internal/run ./internal/cli ./...
+  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -vet=off -p 4 -timeout 25m "$@" ./internal/run ./internal/cli ./...
 else
   echo "The race detector is skipped: it needs gcc."
 fi
 echo "go test, all of the longest"
-RUNCROWD_REAL=$real CGO_ENABLED=0 go test -timeout 25m "$@" ./internal/run ./internal/cli ./internal/tally ./internal/verdict
-echo "static build"
-./build.sh
-for os in windows darwin; do echo "go vet for $os"; GOOS=$os CGO_ENABLED=0 go vet ./...; done
-# Known vulnerabilities of what is linked in, where their list can be had.
-if getent hosts vuln.go.dev >/dev/null 2>&1; then
-  echo "govulncheck"; go tool govulncheck ./...
-else
-  echo "The scan for known vulnerabilities is skipped: vuln.go.dev cannot be reached from here."
-fi
+RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -p 4 -timeout 25m "$@" $long
+passed=0
+wait $reading || passed=$?
+cat "$checks"
+exit $passed

@@ -27,7 +27,7 @@ import (
 
 func TestMain(m *testing.M) {
 	if strings.HasSuffix(os.Args[0], ".test") { // and not the program that scripts run
-		flag.Set("test.parallel", testload.Parallel(6)) // they mostly wait
+		flag.Set("test.parallel", testload.Parallel(14)) // they mostly wait
 	}
 	testscript.Main(m, map[string]func(){
 		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },
@@ -40,6 +40,7 @@ func TestMain(m *testing.M) {
 // knows its devices at $REGISTRY, one that wants signed tokens or fetched ones and lets
 // devices use their own topics alone at $SIGNED, and an address that takes connections and never says a word at $MUTE.
 func TestScripts(t *testing.T) {
+	t.Parallel()
 	files, err := filepath.Glob("testdata/script/*.txtar")
 	if err != nil {
 		t.Fatal(err)

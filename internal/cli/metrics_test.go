@@ -23,6 +23,7 @@ import (
 // While a run plays, Prometheus' own parser reads its metrics; and the log has a line of JSON
 // for each thing that happened.
 func TestMetricsAndLog(t *testing.T) {
+	t.Parallel()
 	s, err := standin.Start(standin.Config{MQTT: "127.0.0.1:0", HTTP: "127.0.0.1:0"})
 	require.NoError(t, err)
 	defer s.Close()

@@ -111,6 +111,7 @@ func talk(nc net.Conn, forms func(string) string) {
 // All secrets of a crowd are known here, and nothing that the program leaves or prints
 // holds one: whatever a platform echoes, and in whatever form.
 func TestNoSecretIsLeftOrPrinted(t *testing.T) {
+	t.Parallel()
 	broker, web := gossip(t)
 	dir := t.TempDir()
 	var secrets []string

@@ -66,6 +66,7 @@ func TestDocumentsAreWalked(t *testing.T) {
 	if testing.Short() {
 		t.Skip("the long tier walks them")
 	}
+	t.Parallel()
 	pages, err := filepath.Glob("../../docs/*.md")
 	require.NoError(t, err)
 	var files []string

@@ -141,7 +141,7 @@ func Open(path string, opt Options) (*Evidence, error) {
 	}
 	e := &Evidence{Facts: &s.Facts, scan: s, opt: opt, room: cmp.Or(opt.Room, opt.Memory/4)}
 	e.Commands.pending = map[uint64]*ledger.Command{}
-	if size, err := s.Size(); err == nil && size > 2*e.room { // it will be filled
+	if size, _ := s.Size(); size > 2*e.room { // it will be filled
 		e.chunk.arena = make([]byte, 0, e.room*2/5)
 		e.chunk.cases, e.chunk.seen = make([]open, 0, e.room/400), make([]seen, 0, e.room/400)
 	}
@@ -215,12 +215,12 @@ func (e *Evidence) Close() error {
 
 // bytes are those at a place; nil after an error, which Cases tells.
 func (e *Evidence) bytes(p bytesAt) []byte {
-	if p.b != nil || p.n == 0 || e.scan == nil {
+	if p.b != nil || p.n == 0 {
 		return p.b
 	}
 	b, err := e.scan.Read(p.at, int(p.n))
-	if err != nil && e.err == nil {
-		e.err = fmt.Errorf("the ledger cannot be read at byte %d: %w", p.at, err)
+	if err != nil {
+		e.err = cmp.Or(e.err, fmt.Errorf("the ledger cannot be read at byte %d: %w", p.at, err))
 	}
 	return b
 }
@@ -293,6 +293,14 @@ type chunk struct {
 	// length is a power of two, and at most half of it is taken.
 	table []int32
 	order []int32 // the cases by stream and sequence number
+}
+
+// size is about how many bytes they take.
+func (n *names) size() (sum int64) {
+	for _, text := range [...]string{n.device, n.reading, n.filedDevice, n.filedReading} {
+		sum += 20 + int64(len(text))
+	}
+	return sum
 }
 
 // size is about how many bytes the chunk takes.
@@ -404,9 +412,10 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 		k.stream = stray
 	}
 	if s.Stream < 0 || s.FiledDevice != "" || s.FiledReading != "" {
-		c.texts = append(c.texts, names{s.Device, s.Reading, s.FiledDevice, s.FiledReading, s.Seq})
+		n := names{s.Device, s.Reading, s.FiledDevice, s.FiledReading, s.Seq}
+		c.texts = append(c.texts, n)
 		x.names = int32(len(c.texts))
-		c.names += 80 + int64(len(s.Device)+len(s.Reading)+len(s.FiledDevice)+len(s.FiledReading))
+		c.names += n.size()
 		if s.Stream < 0 { // one case for each mark
 			h := fnv.New64a()
 			fmt.Fprintf(h, "%s\x00%s\x00%d", s.Device, s.Reading, s.Seq)

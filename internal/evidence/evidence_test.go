@@ -79,7 +79,7 @@ func random(t *testing.T, rng *rand.Rand, path string) {
 			if maybe() {
 				text = "quota " + fmt.Sprint(seq)
 			}
-			p.Settled(stream, seq, at(), outcome.Outcome(1+rng.IntN(3)), rng.IntN(600), text)
+			p.Settled(stream, seq, at(), outcome.Outcome(rng.IntN(4)), rng.IntN(600), text)
 		case 5, 6, 7:
 			wit := rng.IntN(2)
 			x := ledger.Sighting{Witness: wit, Seen: time.Unix(0, at()), Stream: stream, Seq: seq, Again: maybe(), Perhaps: maybe(),

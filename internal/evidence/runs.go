@@ -2,11 +2,13 @@ package evidence
 
 import (
 	"bufio"
+	"cmp"
 	"container/heap"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/outcome"
@@ -175,11 +177,8 @@ func (s *stored) next() (*part, error) {
 	if err == io.EOF {
 		return nil, nil
 	}
-	if err == nil && uint64(cap(s.buf)) < n {
-		s.buf = make([]byte, n+n/2)
-	}
 	if err == nil {
-		s.buf = s.buf[:n]
+		s.buf = slices.Grow(s.buf[:0], int(n))[:n]
 		_, err = io.ReadFull(s.r, s.buf)
 	}
 	if err != nil {
@@ -315,13 +314,7 @@ func (h *heads) Pop() any {
 
 func (h heads) Less(i, j int) bool {
 	a, b := &h[i], &h[j]
-	if a.part.stream != b.part.stream {
-		return a.part.stream < b.part.stream
-	}
-	if a.part.seq != b.part.seq {
-		return a.part.seq < b.part.seq
-	}
-	return a.index < b.index
+	return cmp.Or(cmp.Compare(a.part.stream, b.part.stream), cmp.Compare(a.part.seq, b.part.seq), cmp.Compare(a.index, b.index)) < 0
 }
 
 // shares tells whether another source than the first has a part of the case.

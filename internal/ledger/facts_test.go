@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -247,6 +248,10 @@ func TestWhatAPageLacks(t *testing.T) {
 // Who writes a ledger holds its lock; its folder may go meanwhile.
 func TestOneWriter(t *testing.T) {
 	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) { oneWriter(t, dir) }) // a lock is waited for
+}
+
+func oneWriter(t *testing.T, dir string) {
 	path := filepath.Join(dir, "ledger")
 	assert.False(t, Busy(path), "nobody ever did")
 	w, err := Create(path, "k3f9a2xy", "skerry-roads", noon)

@@ -122,13 +122,11 @@ func lock(path string) (*flock.Flock, error) {
 	l := flock.New(name)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
-	if got, err := l.TryLockContext(ctx, 20*time.Millisecond); !got {
-		if err == nil || errors.Is(err, context.DeadlineExceeded) {
-			err = ErrBusy
-		}
-		return nil, err
+	_, err := l.TryLockContext(ctx, 20*time.Millisecond)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = ErrBusy
 	}
-	return l, nil
+	return l, err
 }
 
 // Busy tells whether a process writes the ledger now.

@@ -131,6 +131,9 @@ func told(path string) string {
 // What is read of a ledger that is damaged somewhere, cut, or lacks or repeats a part: a change of
 // any of it is noticed.
 func TestWhatIsReadOfDamage(t *testing.T) {
+	if testing.Short() {
+		t.Skip("not in the short tier")
+	}
 	dir := t.TempDir()
 	path := filepath.Join(dir, "ledger")
 	cryptotest.SetGlobalRandom(t, 1907) // a key of chance can look like what stands behind a part that is lacking

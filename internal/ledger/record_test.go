@@ -287,18 +287,6 @@ func beyond() (list [][]byte) {
 	return list
 }
 
-// Whatever numbers stand in a block with a right checksum end no program, and name no stream,
-// witness or alert that is none.
-func TestNumbersBeyondAllBounds(t *testing.T) {
-	for _, record := range beyond() {
-		path := filepath.Join(t.TempDir(), "ledger")
-		raw(t, path, record)
-		if b, err := Read(path); err == nil {
-			inBounds(t, b)
-		}
-	}
-}
-
 // FuzzRecords does the same with any bytes.
 func FuzzRecords(f *testing.F) {
 	for _, record := range beyond() {

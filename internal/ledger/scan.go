@@ -152,7 +152,7 @@ func (s *Scanner) begin() error {
 	first = bytes.Clone(first)
 	for i, k := range [][]byte{key, first} {
 		if s.key = key; i > 0 && wrong == nil { // perhaps it is the first block's own that is damaged
-			if at, err := s.find(s.at); err != nil || at >= 0 {
+			if at, err := s.find(s.at); err != nil || at > 0 {
 				s.key = key
 				break
 			}
@@ -183,7 +183,7 @@ func (s *Scanner) defineFirst() error {
 		return nil
 	}
 	at, err := s.find(int64(headerSize))
-	for ; err == nil && at >= 0; at, err = s.find(at + 1) {
+	for ; err == nil && at > 0; at, err = s.find(at + 1) {
 		body, _, err := s.frame(at)
 		if err != nil {
 			return err
@@ -313,12 +313,12 @@ func (s *Scanner) frame(at int64) ([]byte, int64, error) {
 	return body, from, nil
 }
 
-// find is the place of the first whole block behind a place; -1 if there is none.
+// find is the place of the first whole block from a place on; 0 if there is none.
 func (s *Scanner) find(at int64) (int64, error) {
 	for {
 		part, err := s.window(at, ahead)
 		if err != nil || len(part) < frameSize {
-			return -1, err
+			return 0, err
 		}
 		k := bytes.Index(part, s.key)
 		if k < 0 {
@@ -348,7 +348,7 @@ func (s *Scanner) Scan(see func(*Record) error) error {
 			if err != nil {
 				return err
 			}
-			if next < 0 {
+			if next == 0 {
 				return nil
 			}
 			// Perhaps it was being written, and is whole by now: what stands behind it was

@@ -151,6 +151,9 @@ func (p *liar) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // nothing of others is touched.
 func TestRandomRegistries(t *testing.T) {
 	dir := t.TempDir()
+	if testing.Short() {
+		*seeds = min(*seeds, 100)
+	}
 	for seed := *firstSeed; seed < *firstSeed+uint64(*seeds) && !t.Failed(); seed++ {
 		synctest.Test(t, func(t *testing.T) { randomRegistry(t, seed, filepath.Join(dir, fmt.Sprint(seed))) })
 	}

@@ -117,7 +117,11 @@ witnesses: {store: {proves: stored, get: "http://STORE/stored/${device}", link: 
 		t.Run(flaw.name, func(t *testing.T) {
 			fewer(t)
 			t.Parallel()
-			f, err := standin.ParseFlaw(flaw.name + "=5%")
+			share := "=5%"
+			if flaw.want == verdict.Unacknowledged { // a device waits for each of them in turn
+				share = "=1%"
+			}
+			f, err := standin.ParseFlaw(flaw.name + share)
 			require.NoError(t, err)
 			s, at := start(t, f)
 			waits := map[verdict.Verdict][]string{verdict.Lost: {"WAIT", "8s"}, verdict.Unacknowledged: {"TIMEOUT", "5s"},

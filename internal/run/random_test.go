@@ -47,8 +47,9 @@ func TestRandomRuns(t *testing.T) {
 	if testing.Short() {
 		*seeds = min(*seeds, 60)
 	}
+	t.Parallel()
 	var next atomic.Int64
-	for range 4 {
+	for range 2 {
 		t.Run("", func(t *testing.T) {
 			t.Parallel()
 			for n := next.Add(1) - 1; n < int64(*seeds) && !t.Failed(); n = next.Add(1) - 1 {

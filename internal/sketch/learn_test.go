@@ -130,6 +130,9 @@ func TestSignalsAreLearnt(t *testing.T) {
 		"what fits nothing": {"{signal: pulse, rest: 0.1, top: 4.5, period: 1m, width: 12s, together: true}\n          w: {signal: swell, height: 1, round: 2}", `w: {signal: `, nil, 0, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
+			if testing.Short() && len(name)%4 > 0 {
+				t.Skip("not in the short tier")
+			}
 			t.Parallel()
 			dir := t.TempDir()
 			path := filepath.Join(dir, "crowd.yaml")

@@ -219,6 +219,11 @@ type call struct {
 	whether bool // whether it was in time is not known
 }
 
+// mixes tells whether messages of a turn may have come after some of the next, which says something else.
+func (t *turn) mixes(next *turn) bool {
+	return t.to > next.from && (t.calls != next.calls || t.arms != next.arms)
+}
+
 // expected works out which alerts a device's messages call for.
 //
 // What the platform knew of the device before the run is not known, nor what became of a
@@ -232,12 +237,7 @@ func (h *history) expected() (list []call) {
 	for i := range h.turns {
 		t := &h.turns[i]
 		steady := t.sure
-		if i > 0 && h.turns[i-1].to > t.from && (h.turns[i-1].calls != t.calls || h.turns[i-1].arms != t.arms) {
-			steady = false // others of the turn before came behind this one
-		}
-		if i+1 < len(h.turns) && t.to > h.turns[i+1].from && (h.turns[i+1].calls != t.calls || h.turns[i+1].arms != t.arms) {
-			steady = false
-		}
+		steady = steady && (i == 0 || !h.turns[i-1].mixes(t)) && (i+1 == len(h.turns) || !t.mixes(&h.turns[i+1]))
 		switch {
 		case !t.calls:
 		case open < 0 && armed:

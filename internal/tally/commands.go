@@ -1,6 +1,7 @@
 package tally
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -85,11 +86,11 @@ func (t *commands) add(c *ledger.Command) {
 
 // result is what was counted, in the order in which commands first came.
 func (t *commands) result() (list []Asked, mishaps []Mishap) {
-	slices.SortFunc(t.list, func(a, b asked) int { return int(int64(a.first) - int64(b.first)) })
+	slices.SortFunc(t.list, func(a, b asked) int { return cmp.Compare(a.first, b.first) })
 	for _, a := range t.list {
 		a.Delays = a.delays.percentiles()
 		list = append(list, a.Asked)
 	}
-	slices.SortFunc(t.mishaps, func(a, b Mishap) int { return int(int64(a.number) - int64(b.number)) })
+	slices.SortFunc(t.mishaps, func(a, b Mishap) int { return cmp.Compare(a.number, b.number) })
 	return list, t.mishaps
 }

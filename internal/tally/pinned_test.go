@@ -51,6 +51,9 @@ func whole(t *testing.T, b *ledger.Book, opt tally.Options) *tally.Result {
 
 // All that is told of runs in which everything happens that can: a change of any of it is noticed.
 func TestWholeResults(t *testing.T) {
+	if testing.Short() {
+		t.Skip("not in the short tier")
+	}
 	ledgertest.PinnedBy(t, "testdata/results.txt", 30, 400, func(seed uint64) string {
 		var b strings.Builder
 		r := whole(t, ledgertest.Random(seed), tally.Options{Series: true, Rows: tally.RowValues, PerVerdict: int(seed % 4)})
@@ -106,6 +109,9 @@ func TestWholeResults(t *testing.T) {
 }
 
 func TestWholeComparisons(t *testing.T) {
+	if testing.Short() {
+		t.Skip("not in the short tier")
+	}
 	how := tally.Comparing{Margin: 0.1, Least: time.Millisecond}
 	opt := tally.Options{Series: true, Rows: tally.RowCounts}
 	ledgertest.PinnedBy(t, "testdata/comparisons.txt", 12, 200, func(seed uint64) string {

@@ -181,7 +181,7 @@ func TestCompare(t *testing.T) {
 	const slow = 40 * time.Millisecond
 	alarms, found, pairs := 0, 0, 100
 	if testing.Short() {
-		pairs = 20
+		pairs = 8
 	}
 	for seed := range uint64(pairs) {
 		first := course(3*seed, 10, 120, slow, 0)

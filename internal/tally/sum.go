@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sort"
 	"time"
 
 	"runcrowd/internal/ledger"
@@ -39,12 +38,9 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 			r.Devices = append(r.Devices, Group{name, *c})
 		}
 	}
-	sort.Slice(r.Devices, func(a, b int) bool {
-		x, y := &r.Devices[a], &r.Devices[b]
-		if bx, by := x.Counts.Due()-x.Counts[verdict.Proven], y.Counts.Due()-y.Counts[verdict.Proven]; bx != by {
-			return bx > by
-		}
-		return x.Name < y.Name
+	open := func(g *Group) int { return g.Counts.Due() - g.Counts[verdict.Proven] }
+	slices.SortFunc(r.Devices, func(x, y Group) int {
+		return cmp.Or(cmp.Compare(open(&y), open(&x)), cmp.Compare(x.Name, y.Name))
 	})
 	if n := len(f.Rounds); n > 0 {
 		last := f.Rounds[n-1]
@@ -68,15 +64,8 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 	for i, v := range verdict.All() {
 		rank[v.String()] = i
 	}
-	sort.SliceStable(r.Findings, func(a, b int) bool {
-		x, y := &r.Findings[a], &r.Findings[b]
-		if rank[x.Verdict] != rank[y.Verdict] {
-			return rank[x.Verdict] < rank[y.Verdict]
-		}
-		if x.Stream != y.Stream {
-			return x.Stream < y.Stream
-		}
-		return x.Seq < y.Seq
+	slices.SortStableFunc(r.Findings, func(x, y verdict.Finding) int {
+		return cmp.Or(cmp.Compare(rank[x.Verdict], rank[y.Verdict]), cmp.Compare(x.Stream, y.Stream), cmp.Compare(x.Seq, y.Seq))
 	})
 	for _, a := range t.alike {
 		r.Alike = append(r.Alike, *a)
