@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
@@ -109,7 +108,7 @@ const mostSaid = 80
 
 // stepTook is the time of a step; empty where it is a part of another.
 func stepTook(s probe.Step) string {
-	if s.Took < 10*time.Microsecond {
+	if s.Took == 0 {
 		return ""
 	}
 	return roundTime(s.Took)

@@ -388,3 +388,43 @@ func TestCommands(t *testing.T) {
 	assert.Equal(t, []string{"1", `2 never ` + fmt.Sprint(outcome.Open) + ` 0 "" false`, `3 right ` + fmt.Sprint(outcome.Accepted) + ` 7 "fine" true`,
 		`4 wrong ` + fmt.Sprint(outcome.Open) + ` 0 "" false`, "5"}, got)
 }
+
+// Of thousands of messages, seen in no order, before and after they stand in the ledger, each has one case.
+func TestManyMessages(t *testing.T) {
+	const n = 4000
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := ledger.Create(path, "k3f9a2xy", "skerry-roads", start)
+	require.NoError(t, err)
+	w.Stream(0, ledger.Stream{Device: "buoy-1", Kind: "buoy", Reading: "state"})
+	w.Witness(0, &ledger.Witness{Name: "ear"})
+	w.Flush()
+	p, ear := w.Page(), w.WitnessPage(0)
+	body := func(seq int) []byte { return fmt.Appendf(nil, `{"a":%d}`, seq) }
+	order := rand.New(rand.NewPCG(1, 7)).Perm(n)
+	for i, k := range order {
+		if i == n/2 {
+			w.Flush()
+			for seq := range n {
+				p.Due(0, uint64(seq+1), 1, start.UnixNano(), ledger.ToKeep, 0, body(seq))
+			}
+			w.Flush()
+		}
+		ear.Sighting(&ledger.Sighting{Seen: start, Seq: uint64(k + 1), Values: body(k)})
+	}
+	require.NoError(t, w.Close())
+	for _, room := range []int64{20_000, 1 << 40} {
+		e, err := evidence.Open(path, evidence.Options{Room: room, Same: same, Temp: []string{t.TempDir()}})
+		require.NoError(t, err)
+		require.NoError(t, e.Finish())
+		last := uint64(0)
+		require.NoError(t, e.Cases(func(c *evidence.Case) error {
+			last++
+			require.Equal(t, last, c.Seq)
+			require.True(t, c.Known && len(c.Sightings) == 1 && c.Sightings[0].Same, "%+v", c)
+			return nil
+		}))
+		assert.EqualValues(t, n, last)
+		assert.Equal(t, room < 1<<40, e.Sorted > 1)
+		require.NoError(t, e.Close())
+	}
+}

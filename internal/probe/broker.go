@@ -115,6 +115,7 @@ func (p *prober) broker(ctx context.Context, l *crowd.Link, d *fleet.Device) {
 			"password or client id"), false
 	})
 	p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
+		p.part = true // of CONNECT
 		if said != "" {
 			return said, p.late(refusedCauses(refused.Code, d)), false
 		}

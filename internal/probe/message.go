@@ -45,7 +45,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 	if over := s.Device.Cast.Link.Protocol; over == crowd.HTTP &&
 		(p.fail || m != nil && (m.Outcome == outcome.Accepted || m.Code == 401 || m.Code == 403)) {
 		p.do(ctx, "credentials accepted", func(context.Context) (string, []string, bool) {
-			p.measured = 1 // of the request below
+			p.part = true // of the request below
 			if m.Outcome != outcome.Accepted {
 				return c.Redact(m.Outcome.String() + ": " + m.Text), p.late(messageCauses(s, m)), false
 			}
@@ -105,7 +105,7 @@ func (p *prober) message(ctx context.Context, c *crowd.Crowd, f *fleet.Fleet, s 
 		if w.Asks() {
 			what = "store finds it"
 			p.do(ctx, "read-back answers", func(context.Context) (string, []string, bool) {
-				p.measured = 1 // of the questions below
+				p.part = true // of the questions below
 				h := book.Witnesses[i].Heard[1]
 				if book.Sighting(i, s.Index, m.Seq) == nil && !h.Complete && h.Why != "" &&
 					!strings.HasPrefix(h.Why, find.Unmarked) {

@@ -32,9 +32,9 @@ func (r Result) String() string { return [...]string{"ok", "failed", "skipped", 
 type Step struct {
 	Name   string
 	Result Result
-	Took   time.Duration
-	Says   string   // what was seen
-	Causes []string // of a failure, the likeliest first
+	Took   time.Duration // 0: it is a part of another
+	Says   string        // what was seen
+	Causes []string      // of a failure, the likeliest first
 }
 
 // Report is the way over one link.
@@ -64,6 +64,7 @@ type prober struct {
 	see      func(Step)
 	fail     bool
 	measured time.Duration // of the step being made, where it is not the time that looking took
+	part     bool          // the step being made is a part of another
 	doubt    bool          // the step being made holds, and is doubtful
 	token    string
 	renew    time.Time // when it has to be changed
@@ -78,10 +79,13 @@ func (p *prober) do(ctx context.Context, name string, f func(context.Context) (s
 		ctx, cancel := context.WithTimeout(ctx, stepTime)
 		defer cancel()
 		began := time.Now()
-		p.measured, p.doubt = 0, false
+		p.measured, p.part, p.doubt = 0, false, false
 		says, causes, ok := f(ctx)
 		s.Took, s.Says, s.Causes = time.Since(began), says, causes
-		if p.measured > 0 {
+		switch {
+		case p.part:
+			s.Took = 0
+		case p.measured > 0:
 			s.Took = p.measured
 		}
 		if s.Result = OK; !ok {

@@ -148,6 +148,8 @@ witnesses: {`+witness+`}
 		steps := []string{}
 		for _, x := range r.Steps {
 			steps = append(steps, x.Name+" "+x.Result.String())
+			part := x.Name == "credentials accepted" || x.Name == "read-back answers"
+			assert.Equal(t, part, x.Took == 0, "%s is a part of another step, or takes its time: %s", x.Name, x.Took)
 		}
 		// Where there is a store, it tells the time, and is asked.
 		steps = slices.DeleteFunc(steps, func(s string) bool { return s == "clocks agree ok" || s == "read-back answers ok" })

@@ -152,7 +152,7 @@ func (p *liar) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 func TestRandomRegistries(t *testing.T) {
 	dir := t.TempDir()
 	if testing.Short() {
-		*seeds = min(*seeds, 100)
+		*seeds = min(*seeds, 40)
 	}
 	for seed := *firstSeed; seed < *firstSeed+uint64(*seeds) && !t.Failed(); seed++ {
 		synctest.Test(t, func(t *testing.T) { randomRegistry(t, seed, filepath.Join(dir, fmt.Sprint(seed))) })

@@ -1,6 +1,7 @@
 package tally
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -9,7 +10,9 @@ import (
 
 	"runcrowd/internal/evidence"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/outcome"
 	"runcrowd/internal/proof"
+	"runcrowd/internal/verdict"
 )
 
 // A value is clipped beyond two hundred bytes of JSON.
@@ -222,4 +225,36 @@ func TestWhoIsThrownOff(t *testing.T) {
 	x.connections()
 	assert.Equal(t, 4, x.res.ThrownOff.Devices)
 	assert.Equal(t, []string{"a", "c", "d"}, x.res.ThrownOff.Examples)
+}
+
+// A requirement on rounds of which none was played is not met, and ends no program.
+func TestNoRound(t *testing.T) {
+	c := (&Result{}).checkRounds(&proof.Requirement{Key: "proven", Rounds: proof.Rounds{Name: "each", From: 1}})
+	assert.NotEqual(t, proof.Met, c.State)
+}
+
+// So many times are kept in which a witness could not listen, and so many ways of altering, and no more.
+func TestWhatIsKeptIsBounded(t *testing.T) {
+	at := time.Unix(1000, 0)
+	w := ledger.Witness{Name: "ear", Proof: "received", Heard: map[int]ledger.Hearing{1: {Complete: true}}}
+	for i := range mostDeaf + 2 {
+		from := at.Add(time.Duration(i) * time.Minute)
+		w.Gaps = append(w.Gaps, ledger.Gap{From: from, To: from.Add(30 * time.Second), Why: "cut"})
+	}
+	fields := mostAlike + 2
+	sent, found := make([]string, fields), make([]string, fields)
+	for i := range fields {
+		sent[i], found[i] = fmt.Sprintf(`"f%d":1`, i), fmt.Sprintf(`"f%d":2`, i)
+	}
+	body := func(list []string) []byte { return []byte("{" + strings.Join(list, ",") + "}") }
+	sentAt := at.Add(-time.Hour)
+	b := &ledger.Book{Facts: ledger.Facts{Run: "k3f9a2xy", Start: sentAt, Ended: true, Rounds: []ledger.Round{{N: 1, Begin: sentAt}},
+		Streams: []ledger.Stream{{Device: "buoy-1", Kind: "buoy", Reading: "state"}}, Witnesses: []ledger.Witness{w}},
+		Messages:  [][]ledger.Message{{{Seq: 1, Round: 1, Due: sentAt, Sent: sentAt, At: sentAt, Attempts: 1, Outcome: outcome.Accepted, Carried: body(sent)}}},
+		Sightings: []ledger.Sighting{{Seq: 1, Seen: sentAt.Add(time.Millisecond), Values: body(found)}}}
+	r, err := Watch(evidence.Of(b, verdict.Same(&b.Facts)), Options{}).Judge()
+	assert.NoError(t, err)
+	assert.Equal(t, 1, r.Total[verdict.Altered])
+	assert.Len(t, r.Deaf, mostDeaf)
+	assert.Len(t, r.Alike, mostAlike)
 }

@@ -79,3 +79,26 @@ func TestHowFarOrderLooks(t *testing.T) {
 		assert.EqualValues(t, want, behind.Len(), n)
 	}
 }
+
+// Turns mix where the one ends after the next began, and they say different things.
+func TestTurnsThatMix(t *testing.T) {
+	for _, c := range []struct {
+		to, from int64
+		a, b     [2]bool // calls, arms
+		mix      bool
+	}{
+		{11, 10, [2]bool{true, false}, [2]bool{false, true}, true}, {10, 10, [2]bool{true, false}, [2]bool{false, true}, false},
+		{11, 10, [2]bool{true, false}, [2]bool{true, false}, false}, {11, 10, [2]bool{false, true}, [2]bool{false, true}, false},
+		{11, 10, [2]bool{true, false}, [2]bool{true, true}, true}, {11, 10, [2]bool{true, true}, [2]bool{false, true}, true},
+		{9, 10, [2]bool{true, false}, [2]bool{false, true}, false},
+	} {
+		a, b := turn{to: c.to, calls: c.a[0], arms: c.a[1]}, turn{from: c.from, calls: c.b[0], arms: c.b[1]}
+		assert.Equal(t, c.mix, a.mixes(&b), "%+v", c)
+	}
+	// Where two mix, neither is sure; a third that stands apart is.
+	h := &history{turns: []turn{{from: 0, to: 5, arms: true, sure: true, first: 1}, {from: 4, to: 4, calls: true, sure: true, first: 2},
+		{from: 9, to: 9, arms: true, sure: true, first: 3}, {from: 12, to: 12, calls: true, sure: true, first: 4}}}
+	calls := h.expected()
+	assert.Len(t, calls, 2)
+	assert.Equal(t, []bool{false, true}, []bool{calls[0].sure, calls[1].sure})
+}

@@ -1,0 +1,130 @@
+package ledger
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"runcrowd/internal/outcome"
+)
+
+// blocks is a ledger of a page with a block for each function, and where these blocks stand.
+func blocks(t *testing.T, of ...func(p *Page)) (path string, at []int64) {
+	path = filepath.Join(t.TempDir(), "ledger")
+	w, err := Create(path, "k3f9a2xy", "harbour", noon)
+	require.NoError(t, err)
+	w.Stream(0, Stream{Device: "buoy-1", Reading: "state"})
+	w.Round(Round{N: 1, Begin: noon})
+	w.Flush()
+	p := w.Page()
+	for _, write := range of {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		at = append(at, info.Size())
+		write(p)
+		w.Flush()
+	}
+	w.End(false)
+	require.NoError(t, w.Close())
+	return path, at
+}
+
+func due(seqs ...uint64) func(p *Page) {
+	return func(p *Page) {
+		for _, n := range seqs {
+			p.Due(0, n, 1, noon.UnixNano(), ToKeep, 0, []byte(`{"a":1}`))
+		}
+	}
+}
+
+// flip breaks a byte of a file.
+func flip(t *testing.T, path string, at int64) {
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	data[at] ^= 1
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+}
+
+// Numbers of messages go on one by one. Where a part of the ledger is damaged, it can have held so many, and
+// no more; what is told of a message stands after it.
+func TestNumbersGoOn(t *testing.T) {
+	sent := func(n uint64) func(p *Page) { return func(p *Page) { p.Sent(0, n, noon.UnixNano(), false) } }
+	settled := func(n uint64) func(p *Page) {
+		return func(p *Page) { p.Settled(0, n, noon.UnixNano(), outcome.Accepted, 0, "") }
+	}
+	const hole = 3 + maxHole // the last that can come after the third
+	for name, c := range map[string]struct {
+		last func(p *Page)
+		torn bool // the block between is damaged
+		err  string
+		n    uint64 // the last message then
+	}{
+		"the next":                     {due(7), false, "", 7},
+		"the same":                     {due(6), false, "message 6 of stream 0 is out of place", 0},
+		"one is left out":              {due(8), false, "message 8 of stream 0 is out of place", 0},
+		"the next, after damage":       {due(7), true, "", 7},
+		"right after damage":           {due(4), true, "", 4},
+		"an old one":                   {due(3), true, "message 3 of stream 0 is out of place", 0},
+		"as many as can be":            {due(hole), true, "", hole},
+		"more than can be":             {due(hole + 1), true, fmt.Sprintf("message %d of stream 0 is out of place", hole+1), 0},
+		"sent":                         {sent(6), false, "", 6},
+		"sent, before it was due":      {sent(7), false, "a record of message 7 of stream 0 stands before the message", 0},
+		"no message":                   {sent(0), false, "a record of message 0 of stream 0 stands before the message", 0},
+		"sent, of those that are lost": {sent(6), true, "", 6},
+		"settled, as far as can be":    {settled(hole), true, "", hole},
+		"settled, further":             {settled(hole + 1), true, fmt.Sprintf("a record of message %d of stream 0 stands before the message", hole+1), 0},
+	} {
+		path, at := blocks(t, due(1, 2, 3), due(4, 5, 6), c.last)
+		if c.torn {
+			flip(t, path, at[1]+frameSize+bodyHead+3)
+		}
+		f, err := Look(path)
+		if c.err != "" {
+			assert.ErrorContains(t, err, c.err, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		assert.Equal(t, []uint64{c.n}, f.Last, name)
+		assert.Equal(t, c.torn, f.Lost, name)
+		assert.Len(t, f.Damage, map[bool]int{true: 1}[c.torn], name)
+	}
+}
+
+// A length that is damaged costs no memory, and its own block alone; nor do many small blocks in a row.
+func TestADamagedLengthCostsNoMemory(t *testing.T) {
+	path, at := blocks(t, due(1), due(2), due(3))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	for _, length := range []uint32{0, bodyHead, bodyHead + 1, longest, longest + 1, 1<<31 - 1, 1<<32 - 1} {
+		binary.BigEndian.PutUint32(data[at[1]+keySize:], length)
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		f, err := Look(path)
+		runtime.ReadMemStats(&after)
+		require.NoError(t, err, length)
+		assert.Equal(t, []uint64{3}, f.Last)
+		assert.Equal(t, []Damage{{at[1], at[2] - at[1]}}, f.Damage, length)
+		assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(2*longest+8*ahead), length)
+	}
+}
+
+// When a run ends, and how long it stood still, is told by the last that is told of it.
+func TestWhatIsToldOfTime(t *testing.T) {
+	path, _ := blocks(t, func(p *Page) {
+		p.Due(0, 1, 1, noon.UnixNano(), ToKeep, 0, nil)
+		p.Due(0, 2, 1, noon.Add(time.Second).UnixNano(), ToKeep, 0, nil)
+		p.Due(0, 3, 1, noon.Add(time.Second/2).UnixNano(), ToKeep, 0, nil) // in another round's order
+		p.Due(0, 4, 2, noon.Add(time.Minute).UnixNano(), ToKeep, 0, nil)   // of a round that is none
+	})
+	f, err := Look(path)
+	require.NoError(t, err)
+	assert.True(t, f.Played.Equal(noon.Add(time.Second)), f.Played)
+}
