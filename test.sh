@@ -53,7 +53,6 @@ export GOFLAGS=-trimpath
 checks=$(mktemp)
 sources() {
   set -e
-  renice -n 10 $BASHPID >/dev/null 2>&1 || true
   echo "go vet"; go vet ./...
   echo "staticcheck"; go tool staticcheck ./...
   echo "static build"; ./build.sh

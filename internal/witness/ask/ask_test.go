@@ -136,6 +136,12 @@ func (s *web) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			fmt.Sscan(line, &code)
 			status = code
 		default:
+			if text == "gone" {
+				if c, _, err := w.(http.Hijacker).Hijack(); err == nil {
+					c.Close()
+				}
+				return
+			}
 			if text == "cut" {
 				w.Header().Set("Content-Length", "100")
 				io.WriteString(w, `{"rows":[{"m":1},`)
@@ -220,6 +226,8 @@ func TestWhatAQueryReads(t *testing.T) {
 		"busy": {plain, map[string][]string{"/r": {"503\nx", "429\nx", `{"rows":[{"m":1}]}`}}, `| again again {"m":1}`, 1, "", 600 * time.Millisecond},
 		"busy for as long as it says": {plain, map[string][]string{"/r": {"503\nRetry-After: 7\nx", `{"rows":[{"m":1}]}`}},
 			`| again {"m":1}`, 1, "", 7 * time.Second},
+		"gone, and back":    {plain, map[string][]string{"/r": {"gone", `{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1, "", 0}, // the client asks again by itself
+		"gone for good":     {plain, map[string][]string{"/r": {"gone"}}, "", 0, "http://127.0.0.1/r: the platform closed the connection", time.Minute},
 		"cut off":           {plain, map[string][]string{"/r": {"cut", `{"rows":[{"m":1}]}`}}, `| {"m":1} again {"m":1}`, 1, "", 200 * time.Millisecond},
 		"busy for too long": {plain, map[string][]string{"/r": {"503\nx"}}, "", 0, "http://127.0.0.1/r answered with status 503 Service Unavailable: “x”", time.Minute},
 		"refused":           {plain, map[string][]string{"/r": {"403\nnot yours"}}, "|", 0, "http://127.0.0.1/r answered with status 403 Forbidden: “not yours”", 0},
@@ -295,6 +303,7 @@ func TestWhatAQueryReads(t *testing.T) {
 				} else {
 					assert.EqualError(t, err, c.err)
 				}
+				assert.Equal(t, name == "not there", errors.Is(err, ask.ErrUnknown), "of a later page, it tells nothing")
 				assert.Equal(t, c.pages, pages)
 				assert.Equal(t, c.took, time.Since(began))
 				if c.told != "" {

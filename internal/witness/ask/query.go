@@ -208,7 +208,7 @@ func (q *query) Ask(ctx hearing.Context, about Question) (pages int, err error) 
 		return pages, unknownDevice{err}
 	}
 	var ue *url.Error
-	if errors.As(err, &ue) && ctx.Err() == nil {
+	if errors.As(err, &ue) && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
 		what, _ := link.Explain(err, hostOf(ue.URL))
 		return pages, fmt.Errorf("%s: %s", ue.URL, what)
 	}
