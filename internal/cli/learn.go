@@ -3,7 +3,6 @@ package cli
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -168,10 +167,8 @@ func (e *env) hear(l *learning, heard *sketch.Heard) (redact func(string) string
 	l.at.Password = "" // it was the listener's; devices have their own
 	ctx, stop := interruptible()
 	defer stop()
-	ctx, enough := context.WithTimeout(ctx, d)
-	defer enough()
 	fmt.Fprintf(e.stderr, "Listening to %s on %s for %s. Ctrl-C ends it earlier.\n", foreign.Line(filter, 60), spec.Link.URL(), quantity.FormatDuration(d))
-	unheard, err := listen.Record(ctx, f, spec, heard.Add)
+	unheard, err := listen.Record(ctx, d, f, spec, heard.Add)
 	if err != nil {
 		return nil, fail(err, f.Crowd)
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -57,7 +58,7 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 			if err := checkFormat(l.format); err != nil {
 				return err
 			}
-			ctx, stop, err := l.until()
+			ctx, lasts, stop, err := l.until()
 			if err != nil {
 				return err
 			}
@@ -67,12 +68,12 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 					return errors.New("--who goes with a crowd file, which says what devices there are")
 				}
 				s.Address = args[0]
-				return e.overview(ctx, s, &l)
+				return e.overview(ctx, lasts, s, &l)
 			}
 			if s.User+s.Password+s.CA != "" {
 				return errors.New("--user, --password-env and --ca go with an address; a crowd file has them in its links")
 			}
-			return e.listenFile(ctx, args[0], &l)
+			return e.listenFile(ctx, lasts, args[0], &l)
 		},
 	}
 	f := cmd.Flags()
@@ -87,22 +88,21 @@ It goes on until Ctrl-C, or until --for or --count is reached.`,
 	return cmd
 }
 
-// until is a context that ends with Ctrl-C, and after the time of --for.
-func (l *listening) until() (context.Context, context.CancelFunc, error) {
+// until is a context that ends with Ctrl-C, and the time of --for; 0: there is none.
+func (l *listening) until() (context.Context, time.Duration, context.CancelFunc, error) {
 	ctx, stop := interruptible()
 	if l.length == "" {
-		return ctx, stop, nil
+		return ctx, 0, stop, nil
 	}
 	d, err := quantity.ParseDuration(l.length)
 	if err != nil || d <= 0 {
 		stop()
-		return nil, nil, fmt.Errorf("--for: %q is not a time above zero, such as 30s", l.length)
+		return nil, 0, nil, fmt.Errorf("--for: %q is not a time above zero, such as 30s", l.length)
 	}
-	ctx, cancel := context.WithTimeout(ctx, d)
-	return ctx, func() { cancel(); stop() }, nil
+	return ctx, d, stop, nil
 }
 
-func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
+func (e *env) listenFile(ctx context.Context, lasts time.Duration, path string, l *listening) error {
 	f, err := loadFleet(path, nil)
 	if err != nil {
 		return err
@@ -150,7 +150,7 @@ func (e *env) listenFile(ctx context.Context, path string, l *listening) error {
 			fmt.Fprintf(e.stderr, "Listening as %s %s.\n", w.Name, at)
 		}
 		g.Go(func() error {
-			deaf, err := listen.To(ctx, f, w, h.hear)
+			deaf, err := listen.To(ctx, lasts, f, w, h.hear)
 			unheard[i] = deaf
 			if err != nil {
 				h.enough()

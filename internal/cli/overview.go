@@ -57,7 +57,7 @@ func (e *env) listenerAt(s sketch.Options, filter string) (*fleet.Fleet, *crowd.
 }
 
 // overview shows what comes out of a broker, topic by topic.
-func (e *env) overview(ctx context.Context, s sketch.Options, l *listening) error {
+func (e *env) overview(ctx context.Context, lasts time.Duration, s sketch.Options, l *listening) error {
 	filter := l.topic
 	if filter == "" {
 		filter = "#"
@@ -89,7 +89,7 @@ func (e *env) overview(ctx context.Context, s sketch.Options, l *listening) erro
 	var unheard listen.Unheard
 	go func() {
 		var err error
-		unheard, err = listen.Record(ctx, f, spec, take)
+		unheard, err = listen.Record(ctx, lasts, f, spec, take)
 		heard <- err
 	}()
 	live, width := terminal(e.stdout)

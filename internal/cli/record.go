@@ -109,14 +109,11 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 	}
 	ctx, stop := interruptible()
 	defer stop()
+	lasts := time.Duration(0)
 	if o.length != "" {
-		d, err := quantity.ParseDuration(o.length)
-		if err != nil || d <= 0 {
+		if lasts, err = quantity.ParseDuration(o.length); err != nil || lasts <= 0 {
 			return fmt.Errorf("--for: %q is not a time above zero, such as 24h", o.length)
 		}
-		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeout(ctx, d)
-		defer cancel()
 	}
 	r := &recorder{only: o, mask: recording.Mask{Names: o.mask}}
 	ctx, r.enough = context.WithCancel(ctx)
@@ -130,7 +127,7 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 		r.mask.Hide = f.Crowd.Redact
 		fmt.Fprintf(e.stderr, "Recording %s of %s. Ctrl-C ends it.\n", strings.Join(spec.Filters, ", "), spec.Link.URL())
 		take = func() error {
-			unheard, err := listen.Record(ctx, f, spec, r.take)
+			unheard, err := listen.Record(ctx, lasts, f, spec, r.take)
 			if err != nil {
 				return fail(err, f.Crowd)
 			}
@@ -143,7 +140,12 @@ func (e *env) recordInto(path string, o *recordingOf) error {
 			return fmt.Errorf("--intake: cannot listen at %s: %w", o.intake, err)
 		}
 		fmt.Fprintf(e.stderr, "Recording what comes to http://%s, and answering %d. Ctrl-C ends it.\n", l.Addr(), o.status)
-		take = func() error { return r.serve(ctx, l) }
+		take = func() error {
+			if lasts > 0 {
+				defer time.AfterFunc(lasts, r.enough).Stop()
+			}
+			return r.serve(ctx, l)
+		}
 	}
 	if r.w, err = recording.Create(path, opt); err != nil {
 		return err

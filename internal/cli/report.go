@@ -504,7 +504,7 @@ func (e *env) sumUp(folder string, d *devicesOf) error {
 			return err
 		}
 		var names []string
-		for i := range facts.Witnesses {
+		for i := range facts.Own() {
 			if p := facts.Witnesses[i].Proof; p == "received" || p == "stored" {
 				names = append(names, facts.Witnesses[i].Name)
 			}

@@ -40,6 +40,7 @@ type output struct {
 	memory       memory
 	to           targetFlags // files to write at the end
 	metrics, log string
+	part         partFlags
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -150,6 +151,7 @@ could not be reached; 4 interrupted.`,
 		},
 	}
 	o.flags(cmd)
+	o.part.flags(cmd)
 	with.flag(cmd)
 	with.shortFlags(cmd)
 	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
@@ -223,7 +225,26 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, err
 	}
-	if other := run.Plays(o.out, c.Name); other != "" {
+	part, from, err := o.part.read(os.LookupEnv)
+	if err != nil {
+		return nil, err
+	}
+	startAt, over, err := o.part.start(time.Now())
+	if err != nil {
+		return nil, err
+	}
+	if over > 0 {
+		fmt.Fprintf(e.stderr, "Warning: the time of --start-at is over since %s: the run begins at once.\n", over.Round(time.Second))
+	}
+	var only []*fleet.Device
+	if part != nil {
+		if only = f.Share(part.Share()); len(only) == 0 {
+			return nil, fmt.Errorf("part %s has no device: the crowd has %s", part.Share(), plural(len(f.Devices), "device"))
+		}
+		if from != "--part" && !o.quiet {
+			fmt.Fprintf(e.stderr, "This is part %s of the run %s, as %s says.\n", part.Share(), part.Name, from)
+		}
+	} else if other := run.Plays(o.out, c.Name); other != "" {
 		fmt.Fprintf(e.stderr, "Warning: %s still plays, and is a run of this crowd, too: where both reach the same broker, "+
 			"their devices throw each other off.\n", other)
 	}
@@ -243,7 +264,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	}
 	defer closeLog(e)
 	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how, Log: log,
-		Key: e.key(true)})
+		Key: e.key(true), Part: part, StartAt: startAt, Only: only})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -576,6 +597,14 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is
 // told, and judged as not heard.
 func (e *env) hearAgain(folder string, ask run.Again, own bool) error {
+	for _, part := range run.Parts(folder) {
+		if err := e.hearAgain(part, ask, own); err != nil {
+			return err
+		}
+	}
+	if run.Parts(folder) != nil {
+		return nil
+	}
 	b, err := run.LookLedger(folder)
 	if err != nil {
 		return err

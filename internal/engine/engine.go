@@ -142,7 +142,6 @@ func Shape(f *fleet.Fleet, under link.Network) {
 func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run string) *Engine {
 	e := &Engine{fleet: f, links: links, run: run}
 	e.excused, e.corrupted = make([]ledger.Spans, len(f.Streams)), make([]ledger.Spans, len(f.Streams))
-	e.Counts.Devices = int64(len(f.Devices))
 	e.pool.New = newMessage
 	for range runtime.GOMAXPROCS(0) {
 		e.loops = append(e.loops, &loop{engine: e, page: w.Page(), bell: make(chan struct{}, 1),
@@ -152,6 +151,10 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 	for i, d := range f.Devices {
 		e.devices[i].Device, e.devices[i].shape = d, d.Shaper
 		e.devices[i].page = e.loopOf(i).page
+		if d.Elsewhere {
+			continue
+		}
+		e.Counts.Devices++
 		greets := func(s *fleet.Stream) bool { return s.Reading.OnConnect }
 		e.devices[i].greets = slices.ContainsFunc(d.Streams, greets) || slices.ContainsFunc(d.Behind,
 			func(b *fleet.Device) bool { return slices.ContainsFunc(b.Streams, greets) })
@@ -169,7 +172,7 @@ func New(f *fleet.Fleet, links map[*crowd.Link]link.Link, w *ledger.Writer, run 
 
 // Describe is a stream as the ledger defines it.
 func Describe(f *fleet.Fleet, s *fleet.Stream) ledger.Stream {
-	d := ledger.Stream{Device: s.Device.Name, Kind: s.Device.Cast.Kind.Name, Reading: s.Reading.Name}
+	d := ledger.Stream{Device: s.Device.Name, Kind: s.Device.Cast.Kind.Name, Reading: s.Reading.Name, Elsewhere: s.Device.Elsewhere}
 	for i := range f.Crowd.Witnesses {
 		if !f.Sees(i, s.Device) {
 			d.Unseen = append(d.Unseen, i)
@@ -392,7 +395,9 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 }
 
 // plays tells whether a device takes part.
-func (e *Engine) plays(device int) bool { return e.part == nil || e.part[-1-device] }
+func (e *Engine) plays(device int) bool {
+	return !e.fleet.Devices[device].Elsewhere && (e.part == nil || e.part[-1-device])
+}
 
 // settle waits until every message has its outcome: as long as the platform answers some, or
 // takes some of QoS 0, and at most for the given time without. A run that is interrupted is not waited for longer than

@@ -59,10 +59,11 @@ func (s *Sighting) Mark(run string) ledger.Mark {
 	return ledger.Mark{Run: run, Device: s.Device, Reading: s.Reading, Seq: s.seq}
 }
 
-// place is a part of the ledger; of length 0 without one.
+// place is a part of a ledger; of length 0 without one.
 type place struct {
-	at int64
-	n  int32
+	at   int64
+	n    int32
+	file int32 // which of the ledgers
 }
 
 // bytesAt are bytes at a place, which may be in memory.
@@ -105,6 +106,8 @@ type Options struct {
 	Compare func(*ledger.Facts) func(stream, witness int, sent, found []byte) bool
 	// Temp are the folders tried for a temporary file, in turn.
 	Temp []string
+	// Names are what the parts of a run are called; empty: nobody says.
+	Names []string
 }
 
 // DefaultMemory is the limit where none is given.
@@ -118,7 +121,8 @@ type Evidence struct {
 	// Timed: some witness tells when messages were stored.
 	Timed bool
 
-	scan   *ledger.Scanner
+	scans  []*scanned // the ledgers; none: it is of a book
+	now    int        // which of them is read
 	opt    Options
 	room   int64 // of the chunk
 	err    error
@@ -127,25 +131,59 @@ type Evidence struct {
 	Sorted int // how often memory was full
 }
 
+// scanned is one of the ledgers.
+type scanned struct {
+	*ledger.Scanner
+	same func(stream, witness int, sent, found []byte) bool
+}
+
 // Open opens a ledger to gather from it.
-func Open(path string, opt Options) (*Evidence, error) {
-	s, err := ledger.NewScanner(path)
-	if err != nil {
-		return nil, err
-	}
-	if opt.Compare != nil {
-		opt.Same = opt.Compare(&s.Facts)
-	}
+func Open(path string, opt Options) (*Evidence, error) { return OpenParts([]string{path}, opt) }
+
+// OpenParts opens the ledgers of the parts of a run, to gather from them as from one: see ledger.Together.
+func OpenParts(paths []string, opt Options) (*Evidence, error) {
 	if opt.Memory == 0 {
 		opt.Memory = DefaultMemory
 	}
-	e := &Evidence{Facts: &s.Facts, scan: s, opt: opt, room: cmp.Or(opt.Room, opt.Memory/4)}
+	e := &Evidence{opt: opt, room: cmp.Or(opt.Room, opt.Memory/4)}
 	e.Commands.pending = map[uint64]*ledger.Command{}
-	if size, _ := s.Size(); size > 2*e.room { // it will be filled
+	size := int64(0)
+	for _, path := range paths {
+		s, err := ledger.NewScanner(path)
+		if err != nil {
+			e.Close()
+			return nil, err
+		}
+		x := &scanned{s, opt.Same}
+		if opt.Compare != nil {
+			x.same = opt.Compare(&s.Facts)
+		}
+		if i := len(e.scans); i < len(opt.Names) {
+			s.Facts.Name = opt.Names[i]
+		}
+		e.scans = append(e.scans, x)
+		n, _ := s.Size()
+		size += n
+	}
+	if e.Facts = &e.scans[0].Facts; len(paths) > 1 {
+		e.Facts = &ledger.Facts{} // they are known at the end
+	}
+	if opt.Compare != nil || opt.Same != nil {
+		e.opt.Same = e.same
+	}
+	if size > 2*e.room { // it will be filled
 		e.chunk.arena = make([]byte, 0, e.room*2/5)
 		e.chunk.cases, e.chunk.seen = make([]open, 0, e.room/400), make([]seen, 0, e.room/400)
 	}
 	return e, nil
+}
+
+// same tells whether what a witness found is what was sent.
+func (e *Evidence) same(stream, witness int, sent, found []byte) bool {
+	if w := len(e.scans[0].Facts.Witnesses); w > 0 && len(e.scans) > 1 {
+		return e.scans[min(witness/w, len(e.scans)-1)].same(stream, witness%w, sent, found)
+	}
+	return e.scans[0].same(stream, witness, sent, found)
 }
 
 // Of is the evidence of a book in memory.
@@ -183,20 +221,36 @@ func Of(b *ledger.Book, same func(stream, witness int, sent, found []byte) bool)
 
 // Gather reads what the ledger holds and was not read yet. It may be called while the
 // ledger is being written.
-func (e *Evidence) Gather() error { return e.scan.Scan(e.add) }
+func (e *Evidence) Gather() error {
+	for i, s := range e.scans {
+		e.now = i
+		if err := s.Scan(e.add); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // Finish reads the rest: the ledger is not written any more, or what is written from now
 // on is left out.
 func (e *Evidence) Finish() error {
-	if e.scan == nil {
-		e.Commands.finish()
-		return nil
-	}
 	if err := e.Gather(); err != nil {
 		return err
 	}
-	if _, err := e.scan.Finish(); err != nil {
-		return err
+	var all []*ledger.Facts
+	for _, s := range e.scans {
+		f, err := s.Scanner.Finish()
+		if err != nil {
+			return err
+		}
+		all = append(all, f)
+	}
+	if len(all) > 1 {
+		f, err := ledger.Together(all)
+		if err != nil {
+			return err
+		}
+		*e.Facts = *f
 	}
 	e.Commands.finish()
 	return nil
@@ -207,10 +261,11 @@ func (e *Evidence) Close() error {
 	if e.runs != nil {
 		e.runs.close()
 	}
-	if e.scan == nil {
-		return nil
+	var err error
+	for _, s := range e.scans {
+		err = cmp.Or(err, s.Close())
 	}
-	return e.scan.Close()
+	return err
 }
 
 // bytes are those at a place; nil after an error, which Cases tells.
@@ -218,7 +273,7 @@ func (e *Evidence) bytes(p bytesAt) []byte {
 	if p.b != nil || p.n == 0 {
 		return p.b
 	}
-	b, err := e.scan.Read(p.at, int(p.n))
+	b, err := e.scans[p.file].Read(p.at, int(p.n))
 	if err != nil {
 		e.err = cmp.Or(e.err, fmt.Errorf("the ledger cannot be read at byte %d: %w", p.at, err))
 	}
@@ -368,7 +423,7 @@ func (e *Evidence) add(r *ledger.Record) error {
 	case ledger.DueRecord:
 		x := e.chunk.open(key{uint32(r.Stream), r.Seq})
 		x.known, x.round, x.due, x.meant, x.calls = true, int32(r.Round), r.At, r.Meant, r.Calls
-		x.carried = place{at: r.Carried.At, n: int32(len(r.Carried.B))}
+		x.carried = place{at: r.Carried.At, n: int32(len(r.Carried.B)), file: int32(e.now)}
 		x.carriedFrom, x.carriedTo = e.chunk.keep(r.Carried.B)
 		for i := x.first; i > 0 && e.opt.Same != nil; i = e.chunk.seen[i-1].next { // it was seen before this was written
 			s := &e.chunk.seen[i-1]
@@ -389,10 +444,17 @@ func (e *Evidence) add(r *ledger.Record) error {
 		e.chunk.open(key{uint32(r.Stream), r.Seq}).copies++
 	case ledger.SettledRecord:
 		x := e.chunk.open(key{uint32(r.Stream), r.Seq})
-		x.at, x.outcome, x.code, x.text = r.At, r.Outcome, int32(r.Code), place{at: r.Text.At, n: int32(len(r.Text.B))}
+		x.at, x.outcome, x.code, x.text = r.At, r.Outcome, int32(r.Code), place{at: r.Text.At, n: int32(len(r.Text.B)), file: int32(e.now)}
 	case ledger.SightingRecord:
+		if e.now > 0 { // its witnesses come after those of the parts before
+			r.Sighting.Witness += e.now * len(e.scans[0].Facts.Witnesses)
+		}
 		e.sighting(&r.Sighting, r.At, r.Stored, r.ValuesAt)
 	default:
+		r.Seq += uint64(e.now) << 40 // each part counts its commands
+		if r.Type == ledger.CommandRecord {
+			r.Command.Number = r.Seq
+		}
 		e.Commands.record(r)
 		return nil
 	}
@@ -407,7 +469,7 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 	c := &e.chunk
 	k := key{uint32(s.Stream), s.Seq}
 	x := seen{witness: int32(s.Witness), seen: at, stored: stored, row: s.Row,
-		values: place{at: values, n: int32(len(s.Values))}}
+		values: place{at: values, n: int32(len(s.Values)), file: int32(e.now)}}
 	if s.Stream < 0 {
 		k.stream = stray
 	}
@@ -435,7 +497,7 @@ func (e *Evidence) sighting(s *ledger.Sighting, at, stored, values int64) {
 	if o.known && e.opt.Same != nil && e.opt.Same(s.Stream, s.Witness, c.arena[o.carriedFrom:o.carriedTo], s.Values) {
 		x.flags |= same
 	}
-	if e.scan == nil || !o.known {
+	if len(e.scans) == 0 || !o.known {
 		x.valuesFrom, x.valuesTo = c.keep(s.Values)
 	}
 	c.seen = append(c.seen, x)
@@ -564,10 +626,10 @@ func (e *Evidence) join(c *Case, parts []*part) {
 		for i := range p.seen {
 			s := &p.seen[i]
 			if len(list) >= MostSightings && slices.ContainsFunc(list,
-				func(x Sighting) bool { return x.Witness == int(s.witness) }) {
+				func(x Sighting) bool { return x.Witness == e.Facts.WitnessOf(int(s.witness), c.Stream) }) {
 				continue
 			}
-			x := Sighting{Witness: int(s.witness), Seen: when(s.seen), Stored: when(s.stored), Row: s.row,
+			x := Sighting{Witness: e.Facts.WitnessOf(int(s.witness), c.Stream), Seen: when(s.seen), Stored: when(s.stored), Row: s.row,
 				values: bytesAt{s.values, p.bytes(s)}, from: e,
 				Again: s.flags&again != 0, Perhaps: s.flags&perhaps != 0, Asked: s.flags&asked != 0, Unsure: s.flags&unsure != 0,
 				Same: s.flags&same != 0}

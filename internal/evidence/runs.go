@@ -104,6 +104,7 @@ func (r *runs) int(v int64)   { r.buf = binary.AppendVarint(r.buf, v) }
 func (r *runs) place(p place) {
 	r.uint(uint64(p.n))
 	if p.n > 0 {
+		r.uint(uint64(p.file))
 		r.uint(uint64(p.at))
 	}
 }
@@ -235,7 +236,7 @@ func (d *fields) text() string {
 
 func (d *fields) place() (p place) {
 	if p.n = int32(d.uint()); p.n > 0 {
-		p.at = int64(d.uint())
+		p.file, p.at = int32(d.uint()), int64(d.uint())
 	}
 	return p
 }

@@ -28,6 +28,7 @@ type Fleet struct {
 	Devices     []*Device
 	Streams     []*Stream
 	sees        [][]bool // by witness and device; nil for a witness that sees all
+	Part        Part     // which of the devices are played here
 
 	keys sync.Mutex // of what a device is, where another one looks at it
 }
@@ -54,6 +55,8 @@ type Device struct {
 	Network  link.Network // its own; nil: that of its link
 	Commands []*Command
 	Streams  []*Stream
+	// Elsewhere: another part of the crowd plays it.
+	Elsewhere bool
 }
 
 // Command is a command of one device.

@@ -2,7 +2,8 @@ package ledger
 
 import (
 	"bytes"
-	"sort"
+	"cmp"
+	"slices"
 	"time"
 
 	"runcrowd/internal/outcome"
@@ -87,7 +88,7 @@ func read(path string, wanted func(*Record) bool) (*Book, error) {
 	for len(b.Messages) < len(b.Streams) {
 		b.Messages = append(b.Messages, nil)
 	}
-	sort.Slice(b.Commands, func(i, j int) bool { return b.Commands[i].Number < b.Commands[j].Number })
+	slices.SortStableFunc(b.Commands, func(x, y Command) int { return cmp.Compare(x.Number, y.Number) })
 	return b, nil
 }
 

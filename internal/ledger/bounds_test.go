@@ -45,7 +45,9 @@ func small(t *testing.T, more func(w *ledger.Writer, page, witness *ledger.Page,
 
 // A part of a ledger is read from the first to the last of its messages, both included, of one stream.
 func TestReadingAPart(t *testing.T) {
-	path := small(t, nil)
+	path := small(t, func(_ *ledger.Writer, page, _ *ledger.Page, start time.Time) {
+		page.Command(&ledger.Command{Number: 1, Device: "buoy-2", At: start})
+	})
 	b, err := ledger.ReadOf(path, 1, 2, 4)
 	require.NoError(t, err)
 	var got []string
@@ -63,6 +65,7 @@ func TestReadingAPart(t *testing.T) {
 	}
 	assert.Equal(t, []string{"1.2", "1.3", "1.4"}, got)
 	assert.Len(t, b.Messages, 2, "a list for each stream")
+	assert.Empty(t, b.Commands, "they are of no message")
 }
 
 // What is of a stream, a witness or an alert that the ledger does not define, the next after the last,
@@ -84,15 +87,27 @@ func TestWhatIsOfNothing(t *testing.T) {
 		"a count": func(_ *ledger.Writer, _, witness *ledger.Page, start time.Time) {
 			witness.Count(0, 2, true, start, 7)
 		},
+		"a connection": func(_ *ledger.Writer, page, _ *ledger.Page, start time.Time) {
+			page.Link(&ledger.LinkEvent{Stream: 2, At: start, What: ledger.Up})
+		},
+		"a closing": func(_ *ledger.Writer, page, _ *ledger.Page, start time.Time) {
+			page.Link(&ledger.LinkEvent{At: start, What: ledger.Down, Times: 1, After: ledger.Entry{Stream: 2, Seq: 1}})
+		},
+		"what was done": func(_ *ledger.Writer, page, _ *ledger.Page, start time.Time) {
+			page.Done(&ledger.Done{Stream: 2, Event: "outage", At: start})
+		},
 		"a message": func(_ *ledger.Writer, page, _ *ledger.Page, start time.Time) {
 			page.Due(2, 1, 1, start.UnixNano(), ledger.ToKeep, 0, []byte(`{}`))
 		},
 	} {
 		b, err := ledger.Read(small(t, more))
-		if err == nil {
-			assert.Equal(t, 5, len(b.Messages[0]), name)
-			assert.GreaterOrEqual(t, len(b.Sightings), 10, name)
+		if name != "a sighting of a witness" {
+			assert.Error(t, err, name)
+			continue
 		}
+		require.NoError(t, err, name)
+		assert.Equal(t, 5, len(b.Messages[0]), name)
+		assert.Equal(t, 10, b.Witnesses[0].Sightings, name)
 	}
 }
 

@@ -27,8 +27,8 @@
 //
 //	 1  the run: its identity, the crowd, when it began; and which format of ledger this is
 //	    run text, crowd text, start int, format uint
-//	 2  a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for
-//	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint), calls uint
+//	 2  a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for; elsewhere: another part of the crowd plays it
+//	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint), calls uint, elsewhere bool
 //	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
 //	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, alerts uint
 //	 4  a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a row is the platform's, 2 where it is the device's, 0 where that is found out

@@ -24,6 +24,8 @@ type Stream struct {
 	List bool
 	// Unseen are the witnesses that need not find its messages.
 	Unseen []int
+	// Elsewhere: another part of the crowd plays it.
+	Elsewhere bool
 	// Tolerances maps fields to how far a found number may be off.
 	Tolerances map[string]float64
 	// Calls has a bit for each alert that its values may call for.
@@ -256,6 +258,7 @@ type Gap struct {
 // Witness is a witness and how it was heard.
 type Witness struct {
 	Name   string
+	Part   int // of the parts that are judged together, from 0
 	Proof  string
 	Within time.Duration
 	// WatchCopies is how long it listens for a second copy behind the first, Wait how long a
@@ -663,6 +666,7 @@ func (l *Actions) breaks(x *Done) {
 // Facts is what a ledger tells beside the messages: it does not grow with their number.
 type Facts struct {
 	Run, Crowd string
+	Name       string // what a part of a run is called
 	Start      time.Time
 	Streams    []Stream
 	// Last is, by stream, the last sequence number that is known to have been due.
@@ -688,6 +692,9 @@ type Facts struct {
 	Damage      []Damage
 	// Lost: blocks are missing that told of messages.
 	Lost bool
+
+	parts []*Facts // those that this is made of; nil: it is of one ledger
+	owner []int32  // by stream: which of them plays it; -1: none
 }
 
 // Whole tells whether the ledger has all that was written of messages: the run came to

@@ -33,10 +33,10 @@ const pageSize = 128 << 10
 
 // format is that of ledgers. The header line has it, and the first record: the line may be
 // damaged.
-const format = 11
+const format = 12
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 11 "
+const header = "runcrowd ledger 12 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (

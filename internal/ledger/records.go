@@ -137,7 +137,8 @@ var records = [...]struct {
 		c.int("start", &x.begun)
 		c.uint("format", &x.format)
 	}},
-	recStream: {"a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for",
+	recStream: {"a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for; " +
+		"elsewhere: another part of the crowd plays it",
 		func(c *coder, x *entry) {
 			s := &x.stream
 			c.whole("index", &x.index)
@@ -151,6 +152,7 @@ var records = [...]struct {
 			mapping(c, "units", "field", &s.Units, func(v *string) { c.text("unit", v) })
 			list(c, "unseen", &s.Unseen, func(w *int) { c.whole("witness", w) })
 			c.uint("calls", &s.Calls)
+			c.bool("elsewhere", &s.Elsewhere)
 		}},
 	recRound: {"a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, " +
 		"witnesses and alerts are defined", func(c *coder, x *entry) {

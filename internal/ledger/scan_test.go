@@ -1,11 +1,16 @@
+//go:build unix
+
 package ledger
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"os"
 	"path/filepath"
 	"runtime"
+	"syscall"
 	"testing"
 	"time"
 
@@ -127,4 +132,129 @@ func TestWhatIsToldOfTime(t *testing.T) {
 	f, err := Look(path)
 	require.NoError(t, err)
 	assert.True(t, f.Played.Equal(noon.Add(time.Second)), f.Played)
+}
+
+// A block may be longer than what is read at once; what is no file of its own is no ledger.
+func TestLongBlocks(t *testing.T) {
+	long := bytes.Repeat([]byte("x"), longest+1)
+	path, _ := blocks(t, due(1), func(p *Page) { p.Due(0, 2, 1, noon.UnixNano(), ToKeep, 0, long) }, due(3))
+	b, err := Read(path)
+	require.NoError(t, err)
+	assert.Empty(t, b.Damage)
+	assert.Equal(t, long, b.Messages[0][1].Carried)
+	assert.Len(t, b.Messages[0], 3)
+	dir := t.TempDir()
+	require.NoError(t, os.Symlink(path, filepath.Join(dir, "link")))
+	require.NoError(t, syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o600))
+	for _, name := range []string{"link", "pipe"} {
+		_, err := Read(filepath.Join(dir, name))
+		assert.Equal(t, ErrNotALedger, err, name)
+	}
+	_, err = Read(filepath.Join(dir, "none"))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+}
+
+// A ledger that begins with another record than that of the run says so.
+func TestAnotherBeginning(t *testing.T) {
+	path, _ := blocks(t, due(1))
+	data, err := os.ReadFile(path)
+	require.NoError(t, err)
+	body := append(bytes.Clone(data[headerSize+frameSize:headerSize+frameSize+bodyHead]), recEnd, 0)
+	frame := append(bytes.Clone(data[headerSize:headerSize+keySize]), make([]byte, 8)...)
+	binary.BigEndian.PutUint32(frame[keySize:], uint32(len(body)))
+	binary.BigEndian.PutUint32(frame[keySize+4:], crc32.Checksum(body, castagnoli))
+	require.NoError(t, os.WriteFile(path, append(append(bytes.Clone(data[:headerSize]), frame...), body...), 0o600))
+	_, err = Read(path)
+	assert.ErrorContains(t, err, "stands before the one that says what run it is of")
+}
+
+// What a ledger is about is taken from its end only where it cannot be read at its beginning; where it stands at
+// neither, that is an error.
+func TestWhereTheDefinitionsAreRead(t *testing.T) {
+	write := func(closed, round bool) (path string, second int64) {
+		path = filepath.Join(t.TempDir(), "ledger")
+		w, err := Create(path, "k3f9a2xy", "harbour", noon)
+		require.NoError(t, err)
+		w.Stream(0, Stream{Device: "buoy-1", Reading: "state"})
+		w.Flush()
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		w.Witness(0, &Witness{Name: "ear", Proof: "received"})
+		w.Flush()
+		if round {
+			w.Round(Round{N: 1, Begin: noon})
+			w.Flush()
+			due(1, 2)(w.Page())
+			w.Flush()
+		}
+		if !closed {
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			defer func() { require.NoError(t, os.WriteFile(path, data, 0o600)) }() // as if the process had been killed
+		}
+		w.End(false)
+		require.NoError(t, w.Close())
+		return path, info.Size()
+	}
+	for _, c := range []struct {
+		closed, round bool
+		broken        int // 1: the first block, 2: the second
+		given         bool
+		err           string
+	}{
+		{closed: true, round: true}, {closed: true}, {round: true}, {},
+		{closed: true, round: true, broken: 1, given: true}, {closed: true, round: true, broken: 2, given: true},
+		{closed: true, broken: 2, given: true},
+		{round: true, broken: 1, err: "where it says what run it is of"},
+		{round: true, broken: 2, err: "where it says what devices and witnesses there are"},
+	} {
+		path, second := write(c.closed, c.round)
+		switch c.broken {
+		case 1:
+			flip(t, path, int64(headerSize+frameSize+bodyHead+2))
+		case 2:
+			flip(t, path, second+frameSize+bodyHead+2)
+		}
+		s, err := NewScanner(path)
+		require.NoError(t, err)
+		assert.Equal(t, c.given, s.given, "%+v", c)
+		require.NoError(t, s.Close())
+		f, err := Look(path)
+		if c.err != "" {
+			assert.ErrorContains(t, err, c.err, "%+v", c)
+			continue
+		}
+		require.NoError(t, err, "%+v", c)
+		assert.Len(t, f.Streams, 1)
+		assert.Len(t, f.Witnesses, 1)
+	}
+}
+
+// So many times are kept in which a process stood still; the rest is one.
+func TestStillIsBounded(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := Create(path, "k3f9a2xy", "harbour", noon)
+	require.NoError(t, err)
+	for i := range mostStill + 2 {
+		at := noon.Add(time.Duration(i) * time.Minute)
+		w.Still(at, at.Add(time.Second))
+	}
+	require.NoError(t, w.Close())
+	f, err := Look(path)
+	require.NoError(t, err)
+	assert.Len(t, f.Still, mostStill)
+	assert.True(t, f.Still[mostStill-1].From.Equal(noon.Add((mostStill-1)*time.Minute)))
+	assert.True(t, f.Still[mostStill-1].To.Equal(noon.Add((mostStill+1)*time.Minute+time.Second)))
+}
+
+// Neighbours are one span, from whichever side they come.
+func TestNeighboursAreOneSpan(t *testing.T) {
+	var s Spans
+	for _, n := range []uint64{9, 8, 7, 3, 4, 6, 5, 5} {
+		s.Add(n)
+	}
+	assert.Equal(t, [][2]uint64{{3, 9}}, s.Ranges(9))
+	s.Add(1)
+	assert.Equal(t, [][2]uint64{{1, 1}, {3, 9}}, s.Ranges(9))
+	assert.Equal(t, 8, s.Len())
 }

@@ -53,10 +53,10 @@ func (t *tallied) add(stream int, seq uint64) {
 }
 
 // list is the parts in order.
-func (t *tallied) list() []Lost {
-	return slices.SortedFunc(maps.Values(t.parts), func(a, b Lost) int {
-		return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Part, b.Part))
-	})
+func (t *tallied) list() []Lost { return slices.SortedFunc(maps.Values(t.parts), inOrder) }
+
+func inOrder(a, b Lost) int {
+	return cmp.Or(cmp.Compare(a.Stream, b.Stream), cmp.Compare(a.Part, b.Part))
 }
 
 // lacks is what was told, and not read; false: what was read is not a part of it.
@@ -74,6 +74,7 @@ func (t *tallied) lacks(told map[part]Lost, others uint64) (list []Lost, is bool
 			list = append(list, Lost{Stream: k.stream, Part: k.n, N: y.N - x.N, Sum: y.Sum - x.Sum})
 		}
 	}
+	slices.SortFunc(list, inOrder)
 	return list, true
 }
 

@@ -20,7 +20,7 @@ func (p *prober) firstCall(ctx context.Context, f *fleet.Fleet, w *crowd.Witness
 		waiting, cancel := context.WithTimeout(ctx, callTime)
 		defer cancel()
 		called := false
-		_, err := listen.To(waiting, f, w, func(listen.Overheard) {
+		_, err := listen.To(waiting, 0, f, w, func(listen.Overheard) {
 			called = true
 			cancel()
 		})

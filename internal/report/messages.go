@@ -73,8 +73,8 @@ func (m *Message) of(f *ledger.Facts, j *verdict.Judge, c *evidence.Case, r *ver
 		m.Carried = json.RawMessage(says.Carried)
 	}
 	for w := range f.Witnesses {
-		if f.Witnesses[w].Proof == ledger.Counts || f.Witnesses[w].Proof == "alerts" {
-			continue
+		if f.Witnesses[w].Proof == ledger.Counts || f.Witnesses[w].Proof == "alerts" || w != f.Witness(w%f.Own(), c.Stream) {
+			continue // or it is that of another part
 		}
 		t := Testimony{Witness: f.Witnesses[w].Name, State: verdict.Unasked.String()}
 		if w < len(r.States) {

@@ -2,6 +2,7 @@ package report
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"runcrowd/internal/quantity"
@@ -27,6 +28,8 @@ func Standing(r *tally.Result) string {
 		return fmt.Sprintf("The run was interrupted: %s.", played)
 	case !r.Ended:
 		return fmt.Sprintf("The run was cut off: %s, as far as its ledger tells.", played)
+	case len(r.Missing) > 0:
+		return fmt.Sprintf("Not all parts of the run are here: it lacks %s.", plural(len(r.Missing), "part"))
 	}
 	return ""
 }
@@ -102,6 +105,9 @@ func remarks(r *tally.Result) (list []remark) {
 			verdict.Span(sum), r.Still[0].From.UTC().Format("15:04:05.000")),
 			": it was stopped, or got no turn. What came meanwhile was read later, so delays over such a time are not known.",
 			false})
+	}
+	for _, text := range append(slices.Clone(r.Missing), r.Attempts...) {
+		list = append(list, remark{What: capital(text) + "."})
 	}
 	for _, d := range r.Damage {
 		list = append(list, remark{What: fmt.Sprintf("The ledger is damaged: %d bytes at byte %d cannot be read. What was "+

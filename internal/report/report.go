@@ -29,6 +29,8 @@ type Document struct {
 	Playing         bool                  `json:"playing"`
 	DamagedBytes    int64                 `json:"damaged_bytes"`
 	Interrupted     bool                  `json:"interrupted"`
+	Missing         []string              `json:"parts_missing,omitempty"`
+	Attempts        []string              `json:"attempts_not_counted,omitempty"`
 	Due             int                   `json:"due"`
 	Verdicts        map[string]int        `json:"verdicts"`
 	Kinds           []group               `json:"kinds"`
@@ -127,7 +129,7 @@ func (in *Input) Met() bool {
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
 	d := Document{Format: Version, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
-		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Due: r.Total.Due(),
+		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Missing: r.Missing, Attempts: r.Attempts, Due: r.Total.Due(),
 		Verdicts: byVerdict(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount,
 		UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,

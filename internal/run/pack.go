@@ -39,12 +39,22 @@ func Pack(folder, path string, results []string, redact func(string) string) (le
 	if err != nil {
 		return nil, err
 	}
-	own := map[string]bool{LedgerFile: true, ManifestFile: true, CrowdFile: true, ReportJSON: true, ReportText: true}
-	for _, name := range results {
-		own[name] = true
+	own := map[string]bool{}
+	add := func(in string, m *Manifest) {
+		for _, name := range append([]string{LedgerFile, ManifestFile, CrowdFile, ReportJSON, ReportText}, results...) {
+			own[in+name] = true
+		}
+		for _, f := range m.Files {
+			own[in+f.Copy] = true
+		}
 	}
-	for _, f := range m.Files {
-		own[f.Copy] = true
+	add("", m)
+	for _, part := range Parts(folder) {
+		p, err := ReadManifest(part)
+		if err != nil {
+			return nil, err
+		}
+		add(filepath.Base(part)+"/", p)
 	}
 	to, err := wholefile.New(path, false)
 	if err != nil {
@@ -70,7 +80,7 @@ func Pack(folder, path string, results []string, redact func(string) string) (le
 		switch {
 		case err != nil || relErr != nil:
 			return errors.Join(err, relErr)
-		case d.IsDir() || rel == ledger.LockName:
+		case d.IsDir() || filepath.Base(rel) == ledger.LockName:
 			return nil
 		case !own[filepath.ToSlash(rel)] || !info.Mode().IsRegular():
 			left = append(left, rel)

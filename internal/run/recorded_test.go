@@ -262,7 +262,7 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	lines, retained := 0, 0
 	recorded, heard := make(chan error, 1), make(chan bool, 100)
 	go func() {
-		_, err := listen.Record(ctx, f, &crowd.Witness{Name: "record", Filters: []string{"old/#"}, QoS: 2, Link: c.Links[0]},
+		_, err := listen.Record(ctx, 0, f, &crowd.Witness{Name: "record", Filters: []string{"old/#"}, QoS: 2, Link: c.Links[0]},
 			func(l *recording.Line) {
 				if lines++; l.Retained {
 					retained++
@@ -334,7 +334,7 @@ plan: {for: 2s, settle: 20s}
 	var got []recording.Line
 	recorded, listens := make(chan error, 1), make(chan bool, 1)
 	go func() {
-		_, err := listen.Record(ctx, f, &crowd.Witness{Name: "record", Filters: []string{"new/#"}, QoS: 2, Link: c.Links[0]},
+		_, err := listen.Record(ctx, 0, f, &crowd.Witness{Name: "record", Filters: []string{"new/#"}, QoS: 2, Link: c.Links[0]},
 			func(l *recording.Line) {
 				if got = append(got, *l); len(got) == 1 {
 					listens <- true

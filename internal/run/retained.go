@@ -72,7 +72,7 @@ func ClearRetained(ctx context.Context, f *fleet.Fleet, devices []*fleet.Device,
 	var todo []*fleet.Device
 	tried := map[*crowd.Link]bool{}
 	for _, d := range f.Devices {
-		if topics[d] == nil {
+		if topics[d] == nil || d.Elsewhere {
 			continue
 		}
 		if l := d.Cast.Link; !tried[l] {

@@ -18,6 +18,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -68,11 +69,16 @@ type Manifest struct {
 	Started    time.Time           `json:"started"`
 	Version    string              `json:"version"`
 	Require    []proof.Requirement `json:"require"`
+	Part       *Part               `json:"part,omitempty"` // nil: it is the whole run
 	Files      []ManifestFileEntry `json:"files,omitempty"`
 	// SealedBy names the key of the user who played it, and Seal is made with that key of all
 	// the rest: requirements, and what the crowd file and the files beside it were.
 	SealedBy string `json:"sealed_by,omitempty"`
 	Seal     string `json:"seal,omitempty"`
+
+	parts    []*Manifest // of a run in parts, those that are judged
+	missing  []string    // the others
+	attempts []string    // and attempts that are not judged
 }
 
 // ManifestFileEntry is a file that the crowd file reads, and its copy in the run
@@ -117,6 +123,8 @@ type Session struct {
 	turns     func() clock.Turns
 	made      bool // its folder was made by it
 	opt       Options
+	giveWay   context.CancelFunc // ends the playing
+	gaveWay   atomic.Bool        // to another attempt at its part
 
 	mu       sync.Mutex
 	progress Progress
@@ -217,6 +225,10 @@ type Options struct {
 	Key *seal.Key
 	// Judging, if not nil, gathers the evidence while the run plays.
 	Judging *Judging
+	// Part, if not nil, says which part of a run this is. The fleet was shared accordingly.
+	Part *Part
+	// StartAt is when the first round begins; zero: at once.
+	StartAt time.Time
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
@@ -259,6 +271,11 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	}
 	s.Folder = filepath.Join(opt.Out, fmt.Sprintf("%s-%s-%s", c.Name, s.start.UTC().Format("20060102-150405"), s.ID))
 	s.opt = opt
+	if opt.Part != nil {
+		if err := s.claim(); err != nil {
+			return nil, &StorageError{s.Folder, err}
+		}
+	}
 	if err := s.make(opt); err != nil {
 		return nil, &StorageError{s.Folder, err}
 	}
@@ -271,6 +288,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	catalog := match.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Listen, catalog.Tell = opt.Network, opt.Listen, s.engine.Tell
 	catalog.Corrupted = s.engine.Corrupted
+	catalog.Fresh = opt.Part != nil
 	if catalog.Index != nil {
 		s.engine.Carried = catalog.Index.Add
 	}
@@ -453,7 +471,7 @@ func (s *Session) make(opt Options) (err error) {
 		return err
 	}
 	// What a run leaves is its owner's alone.
-	if err := os.Mkdir(s.Folder, 0o700); err != nil {
+	if err := os.Mkdir(s.Folder, 0o700); err != nil && !s.made { // that of a part was made when it was claimed
 		return err
 	}
 	s.made = true
@@ -468,7 +486,7 @@ func (s *Session) make(opt Options) (err error) {
 func (s *Session) fill(opt Options) (err error) {
 	m := Manifest{Run: s.ID, Crowd: s.crowd.Name, File: opt.File, SHA256: s.crowd.Digest(),
 		CopySHA256: digest(s.crowd.Copy()), Seed: s.crowd.Seed, Started: s.start.UTC(),
-		Version: opt.Version, Require: s.crowd.Require}
+		Version: opt.Version, Require: s.crowd.Require, Part: s.opt.Part}
 	if len(s.crowd.Files) > 0 {
 		if err := os.Mkdir(filepath.Join(s.Folder, FilesFolder), 0o700); err != nil {
 			return err
@@ -518,6 +536,12 @@ func (s *Session) watchFolder(ctx context.Context) {
 				"at the end", s.Folder)
 			return
 		}
+		if newer := s.newer(); newer != "" {
+			s.note("another attempt at this part began later (%s): this one gives way", newer)
+			s.gaveWay.Store(true)
+			s.giveWay()
+			return
+		}
 	}
 }
 
@@ -561,6 +585,9 @@ func (s *Session) discard() {
 	}
 	os.RemoveAll(filepath.Join(s.Folder, FilesFolder))
 	os.Remove(s.Folder)
+	if s.opt.Part != nil {
+		os.Remove(filepath.Dir(s.Folder)) // where no other part is in it
+	}
 }
 
 // Play plays all rounds. When ctx is done, devices stop; what is in flight is
@@ -569,6 +596,7 @@ func (s *Session) discard() {
 func (s *Session) Play(ctx context.Context) error {
 	play, stop := context.WithCancel(ctx)
 	defer stop()
+	s.giveWay = stop
 	go func() {
 		select {
 		case <-s.ledger.Failed():
@@ -626,11 +654,13 @@ func (s *Session) Play(ctx context.Context) error {
 // wait waits for the time of day at which the run begins, and says when the first round
 // does.
 func (s *Session) wait(ctx context.Context) time.Time {
-	day := s.crowd.Plan.Begin.Day
-	if !day.Is {
+	day, at := s.crowd.Plan.Begin.Day, s.opt.StartAt
+	switch {
+	case day.Is:
+		at = day.Next(clock.Now())
+	case at.IsZero():
 		return clock.Now()
 	}
-	at := day.Next(clock.Now())
 	s.pause(ctx, 1, at)
 	return at
 }
@@ -675,7 +705,7 @@ func (s *Session) planBegin(first time.Time, n int) time.Time {
 		return plan.Begin.At.Add(time.Duration(n-1) * step)
 	case plan.Begin.Past > 0:
 		return clock.Now().Add(-plan.Begin.Past)
-	case plan.Speed != crowd.Speed{}:
+	case plan.Speed != crowd.Speed{}, !s.opt.StartAt.IsZero():
 		return first.Add(time.Duration(n-1) * step)
 	}
 	return clock.Now()
@@ -691,7 +721,7 @@ func (s *Session) Send(ctx context.Context, one *engine.Single) error {
 // finish closes the session's ledger.
 func (s *Session) finish(ctx context.Context) error {
 	s.set(func(p *Progress) { p.Phase = Done })
-	interrupted := ctx.Err() != nil
+	interrupted := ctx.Err() != nil || s.gaveWay.Load()
 	s.close()
 	if s.ledger.Err() == nil {
 		if s.turns != nil {

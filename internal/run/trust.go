@@ -37,6 +37,16 @@ func (m *Manifest) sealed() ([]byte, error) {
 
 // Origin tells whose a run folder is, by the user's key.
 func (m *Manifest) Origin(k *seal.Key) Origin {
+	if m.parts != nil {
+		all := Own
+		for _, p := range m.parts {
+			switch o := p.Origin(k); {
+			case o == Altered, all == Own:
+				all = o
+			}
+		}
+		return all
+	}
 	text, err := m.sealed()
 	switch {
 	case err == nil && k.Sealed(text, m.Seal):

@@ -43,6 +43,9 @@ func ReadManifest(folder string) (*Manifest, error) {
 	if !info.IsDir() {
 		return nil, fmt.Errorf("%s: is a file; name the run folder that a run left", folder)
 	}
+	if parts := Parts(folder); parts != nil {
+		return together(parts)
+	}
 	text, err := files.ReadIn(folder, ManifestFile)
 	if err != nil {
 		return nil, fmt.Errorf("%s: is no run folder: it has no %s", folder, ManifestFile)
@@ -147,7 +150,9 @@ func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[str
 func (roundExpect) Calls() bool { return false } // its time is over
 
 // Busy tells whether a process plays or verifies the run of a folder.
-func Busy(folder string) bool { return ledger.Busy(filepath.Join(folder, LedgerFile)) }
+func Busy(folder string) bool {
+	return slices.ContainsFunc(Parts(folder), Busy) || ledger.Busy(filepath.Join(folder, LedgerFile))
+}
 
 // Plays is a run folder of a crowd in a folder that is played just now; empty: there is none.
 func Plays(dir, crowd string) string {
@@ -205,6 +210,9 @@ func HearAgain(ctx context.Context, folder string, c *crowd.Crowd, how Again) er
 	m, err := ReadManifest(folder)
 	if err != nil {
 		return err
+	}
+	if m.Part != nil {
+		f.Share(m.Part.Share())
 	}
 	// Keys never reach a run folder: witnesses that need one find it where it was.
 	f.Credentials = credential.New(c)
@@ -346,8 +354,19 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 // openEvidence opens the ledger of a run folder to gather from it, within some memory; 0
 // is the usual.
 func openEvidence(folder string, memory int64) (*evidence.Evidence, error) {
-	e, err := evidence.Open(filepath.Join(folder, LedgerFile),
-		evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}})
+	opt := evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}}
+	paths := []string{filepath.Join(folder, LedgerFile)}
+	if Parts(folder) != nil {
+		m, err := ReadManifest(folder)
+		if err != nil {
+			return nil, err
+		}
+		paths = nil
+		for _, p := range m.parts {
+			paths, opt.Names = append(paths, filepath.Join(folder, p.Part.folder(), LedgerFile)), append(opt.Names, p.Part.String())
+		}
+	}
+	e, err := evidence.OpenParts(paths, opt)
 	if err != nil {
 		return nil, ledgerError(folder, err)
 	}
@@ -367,6 +386,22 @@ func ledgerError(folder string, err error) error {
 
 // LookLedger reads what the ledger of a run folder tells beside its messages.
 func LookLedger(folder string) (*ledger.Facts, error) {
+	if Parts(folder) != nil {
+		m, err := ReadManifest(folder)
+		if err != nil {
+			return nil, err
+		}
+		var all []*ledger.Facts
+		for _, p := range m.parts {
+			f, err := LookLedger(filepath.Join(folder, p.Part.folder()))
+			if err != nil {
+				return nil, err
+			}
+			f.Name = p.Part.String()
+			all = append(all, f)
+		}
+		return ledger.Together(all)
+	}
 	f, err := ledger.Look(filepath.Join(folder, LedgerFile))
 	return f, ledgerError(folder, err)
 }
@@ -387,6 +422,9 @@ func loadCopy(folder string, from file.Sources) (*crowd.Crowd, error) {
 	m, err := ReadManifest(folder)
 	if err != nil {
 		return nil, err
+	}
+	if m.parts != nil { // they have the same
+		return loadCopy(filepath.Join(folder, m.parts[0].Part.folder()), from)
 	}
 	if list := Changed(folder); len(list) > 0 {
 		return nil, fmt.Errorf("%s: %s is not as the run left it: it was changed, or is missing; put it back", folder,
@@ -450,7 +488,7 @@ func judge(folder string, m *Manifest, w *tally.Watcher, playing bool) (*Judgeme
 	if res.Run != m.Run {
 		return nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, res.Run, ManifestFile, m.Run)
 	}
-	res.Playing = !res.Ended && playing
+	res.Playing, res.Missing, res.Attempts = !res.Ended && playing, m.missing, m.attempts
 	return &Judgement{res, res.Check(m.Require)}, nil
 }
 
@@ -467,6 +505,14 @@ func Changed(folder string) []string {
 		return nil
 	}
 	var list []string
+	for _, p := range m.parts {
+		for _, name := range Changed(filepath.Join(folder, p.Part.folder())) {
+			list = append(list, p.Part.folder()+"/"+name)
+		}
+	}
+	if m.parts != nil {
+		return list
+	}
 	look := func(name, want string) {
 		if text, err := files.ReadIn(folder, name); err != nil ||
 			digest(text) != want {

@@ -380,7 +380,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 			h = &history{stream: -1}
 		}
 		c, x := &counts[k.alert], &f.Alerts[k.alert]
-		w := &f.Witnesses[x.Witness]
+		w := &f.Witnesses[f.Witness(x.Witness, h.stream)]
 		calls := h.expected()
 		over := match(calls, spans(said[k], w), x.Within)
 		find := func(v AlertVerdict, t *turn, s *ledger.Said, why string) {
@@ -427,7 +427,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 				find(Unsure, q.turn, nil, h.doubt(q))
 			default:
 				c.Called++
-				if why := unheard(f, w, q, x.Within); why != "" {
+				if why := unheard(f.Of(h.stream).Lost, w, q, x.Within); why != "" {
 					c.Unknown++
 					find(Unsure, q.turn, nil, why)
 					continue
@@ -517,7 +517,7 @@ func meanwhile(w *ledger.Witness, q *call) string {
 }
 
 // unheard tells why it is not known whether an alert was given; empty: it was not.
-func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) string {
+func unheard(lost bool, w *ledger.Witness, q *call, within time.Duration) string {
 	until := q.by + int64(within)
 	for i := range w.Gaps {
 		g := &w.Gaps[i]
@@ -532,7 +532,7 @@ func unheard(f *ledger.Facts, w *ledger.Witness, q *call, within time.Duration) 
 		return "its witness was not heard to the end of the round"
 	case !h.Complete:
 		return "its witness was not heard to the end of the round: " + h.Why
-	case f.Lost:
+	case lost:
 		return "the ledger is damaged"
 	}
 	return ""

@@ -258,3 +258,27 @@ func TestWhatIsKeptIsBounded(t *testing.T) {
 	assert.Len(t, r.Deaf, mostDeaf)
 	assert.Len(t, r.Alike, mostAlike)
 }
+
+// The stretches at both ends of a run are left out where enough are left; those in which nothing was sent always.
+func TestBlocksOf(t *testing.T) {
+	for sent, want := range map[int]int{0: 0, 1: 1, leastBlocks + 2: leastBlocks + 2, leastBlocks + 3: leastBlocks + 1} {
+		s := &Series{Step: time.Second, Steps: make([]Step, 2)}
+		for range sent {
+			s.Steps = append(s.Steps, Step{Sent: 1})
+		}
+		s.Steps = append(s.Steps, make([]Step, 3)...)
+		list, _ := blocksOf(s)
+		assert.Len(t, list, want, sent)
+	}
+}
+
+// Of the messages after which the platform closed connections as often, the first by device and number is named.
+func TestClosingsAlike(t *testing.T) {
+	for range 20 { // a map has no order
+		x := &Tally{facts: &ledger.Facts{Streams: []ledger.Stream{{Device: "b", Reading: "state"}, {Device: "a", Reading: "state"}}}}
+		x.facts.Links.Closings = map[ledger.Entry]int{{Stream: 0, Seq: 1}: 3, {Stream: 1, Seq: 9}: 3, {Stream: 1, Seq: 4}: 3, {Stream: 1, Seq: 2}: 2,
+			{Stream: 2, Seq: 1}: 9, {Stream: -1, Seq: 1}: 9}
+		x.connections()
+		assert.Equal(t, []Closing{{Reading: "state", Times: 11, Devices: 2, Device: "a", Seq: 4, Most: 3}}, x.res.Closings)
+	}
+}

@@ -21,6 +21,8 @@ type Counted struct {
 	Most   int64 `json:"ours_at_most"`
 	Theirs int64 `json:"theirs"`
 	Heard  bool  `json:"heard"`
+	// OfAll: it counts what all parts of a crowd sent, and not by device.
+	OfAll bool `json:"of_all_parts,omitempty"`
 	// Devices are those that it was told of one by one, those that differ first.
 	Devices []CountedDevice `json:"devices,omitempty"`
 	Differ  int             `json:"devices_that_differ"`
@@ -92,12 +94,16 @@ func (t *Tally) counting(c *evidence.Case, r *verdict.Ruling, recovered bool) {
 
 // counted sets what counting witnesses say beside ours.
 func (t *Tally) counted() (list []Counted) {
+	shared := slices.ContainsFunc(t.facts.Streams, func(s ledger.Stream) bool { return s.Elsewhere }) || t.facts.Own() < len(t.facts.Witnesses)
 	for w := range t.facts.Witnesses {
 		x := &t.facts.Witnesses[w]
 		if x.Proof != ledger.Counts {
 			continue
 		}
 		c := Counted{Witness: x.Name, Heard: x.Now != nil}
+		if t.facts.Own() < len(t.facts.Witnesses) {
+			c.Witness += " of " + t.facts.PartName(x.Part)
+		}
 		for _, r := range t.facts.Rounds {
 			c.Heard = c.Heard && x.Heard[r.N].Complete
 		}
@@ -124,7 +130,7 @@ func (t *Tally) counted() (list []Counted) {
 				c.Devices = append(c.Devices, d)
 			}
 		}
-		if !one {
+		if c.OfAll = shared && !one; !one {
 			c.Theirs = x.Now[-1] - x.Before[-1]
 		}
 		slices.SortStableFunc(c.Devices, func(a, b CountedDevice) int {
@@ -155,6 +161,8 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 		switch {
 		case !x.Heard:
 			got, state = x.Witness+" could not be asked", proof.Undecided
+		case x.OfAll:
+			got, state = x.Witness+" counts what all parts of the crowd sent, and not by device: which of it a part sent is not known", proof.Undecided
 		case x.Differ > 0:
 			d := &x.Devices[0]
 			got, state = fmt.Sprintf("%s has %d, and %s went out", d.Device, d.Theirs, fromTo(d.Least, d.Most)), proof.NotMet

@@ -152,7 +152,9 @@ type Result struct {
 	AlertFindings    []AlertFinding
 	Ended            bool
 	Interrupted      bool
-	Recovered        int // messages known only from sightings
+	Missing          []string // of a run in parts: those that are missing
+	Attempts         []string // of a run in parts: attempts that are not counted
+	Recovered        int      // messages known only from sightings
 	Torn             int64
 	Damage           []ledger.Damage
 	Deaf             []Deaf  // when witnesses could not listen

@@ -146,13 +146,13 @@ type rows struct {
 
 func newRows(f *ledger.Facts, witness string) *rows {
 	r := &rows{facts: f, witness: -1}
-	for w := range f.Witnesses {
+	for w := range f.Own() {
 		if witness != "" && f.Witnesses[w].Name == witness {
 			r.witness = w
 			return r
 		}
 	}
-	for w := range f.Witnesses {
+	for w := range f.Own() {
 		switch proof := f.Witnesses[w].Proof; {
 		case proof == "stored" && (r.witness < 0 || f.Witnesses[r.witness].Proof != "stored"), proof == "received" &&
 			r.witness < 0:
@@ -196,7 +196,7 @@ func (r *rows) add(c *evidence.Case, v verdict.Verdict, recovered bool) {
 	}
 	var found *evidence.Sighting
 	for i := range c.Sightings {
-		if s := &c.Sightings[i]; s.Witness == r.witness && !s.Unsure {
+		if s := &c.Sightings[i]; s.Witness == r.facts.Witness(r.witness, c.Stream) && !s.Unsure {
 			found = s // the last is what it holds
 		}
 	}
@@ -251,6 +251,9 @@ func (r *rows) result() []Row {
 	list := make([]Row, 0, len(r.facts.Streams))
 	for stream := range r.facts.Streams {
 		s := &r.facts.Streams[stream]
+		if s.Elsewhere {
+			continue
+		}
 		row := Row{Device: s.Device, Kind: s.Kind, Reading: s.Reading, stream: stream}
 		if i, any := at[stream]; any {
 			row = r.list[i]

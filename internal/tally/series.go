@@ -59,8 +59,8 @@ type series struct {
 }
 
 func newSeries(f *ledger.Facts) *series {
-	s := &series{Series: Series{Begin: f.Start, Step: firstStep}, witnesses: len(f.Witnesses)}
-	for i := range f.Witnesses {
+	s := &series{Series: Series{Begin: f.Start, Step: firstStep}, witnesses: f.Own()}
+	for i := range f.Own() {
 		s.Names = append(s.Names, f.Witnesses[i].Name)
 	}
 	return s
@@ -130,16 +130,17 @@ func (s *series) add(f *ledger.Facts, c *evidence.Case, r *verdict.Ruling) {
 	seen := make([]bool, s.witnesses)
 	for i := range c.Sightings {
 		x := &c.Sightings[i]
-		if x.Witness < 0 || x.Witness >= s.witnesses || seen[x.Witness] || x.Unsure || x.Asked && x.Stored.IsZero() {
+		w := x.Witness - f.Witness(0, c.Stream)
+		if w < 0 || w >= s.witnesses || seen[w] || x.Unsure || x.Asked && x.Stored.IsZero() {
 			continue
 		}
-		seen[x.Witness] = true
+		seen[w] = true
 		at := x.Seen
 		if x.Stored.Before(at) && !x.Stored.Before(c.Sent) { // else it is no time of our clock
 			at = x.Stored
 		}
 		if step := s.at(at); step != nil {
-			step.Found[x.Witness]++
+			step.Found[w]++
 		}
 	}
 	for w, d := range r.Delays {

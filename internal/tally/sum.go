@@ -12,7 +12,7 @@ import (
 )
 
 // Whole tells whether the run was played to its end: a part of a plan is not the plan.
-func (r *Result) Whole() bool { return r.Ended && !r.Interrupted }
+func (r *Result) Whole() bool { return r.Ended && !r.Interrupted && len(r.Missing) == 0 }
 
 // Result sums up. The tally cannot be added to any more.
 func (t *Tally) Result(survey *verdict.Survey) *Result {
@@ -57,7 +57,9 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 	}
 	devices := map[string]bool{}
 	for i := range f.Streams {
-		devices[f.Streams[i].Device] = true
+		if !f.Streams[i].Elsewhere {
+			devices[f.Streams[i].Device] = true
+		}
 	}
 	r.DeviceCount = len(devices)
 	rank := map[string]int{}
@@ -80,7 +82,12 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 	}
 	for i := range f.Witnesses {
 		w := &f.Witnesses[i]
-		report := WitnessReport{Name: w.Name, Proves: w.Proof, Sightings: w.Sightings, Heard: true, Asks: !w.Listens}
+		if i < f.Own() {
+			r.Witnesses = append(r.Witnesses, WitnessReport{Name: w.Name, Proves: w.Proof, Heard: true, Asks: !w.Listens})
+		}
+		report := &r.Witnesses[i%f.Own()]
+		report.Sightings += w.Sightings
+		before := len(report.Why)
 		for _, n := range rounds {
 			h, ok := w.Heard[n]
 			if !ok {
@@ -103,7 +110,11 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 			}
 		}
 		report.Why = append(report.Why, survey.ClockSays(i)...)
-		r.Witnesses = append(r.Witnesses, report)
+		if f.Own() < len(f.Witnesses) {
+			for k := range report.Why[before:] {
+				report.Why[before+k] = "of " + f.PartName(w.Part) + ": " + report.Why[before+k]
+			}
+		}
 	}
 	r.Holes = longestHoles(r.Holes)
 	t.connections()

@@ -145,6 +145,9 @@ func (t *Tally) Add(c *evidence.Case) {
 		t.unmatched(c)
 		return
 	}
+	if t.facts.Streams[c.Stream].Elsewhere {
+		return // what is found of it is of another part
+	}
 	if c.Stream != t.stream {
 		t.leave()
 		t.enter(c.Stream)
@@ -156,7 +159,7 @@ func (t *Tally) Add(c *evidence.Case) {
 		return
 	case c.Seq > last:
 		// What a killed run sent last may be missing from its ledger.
-		if t.facts.Whole() || c.Seq > last+maxGap || c.Seq > max(t.prev, last)+tailGap {
+		if t.facts.Of(c.Stream).Whole() || c.Seq > last+maxGap || c.Seq > max(t.prev, last)+tailGap {
 			t.unmatched(c)
 			return
 		}

@@ -27,7 +27,7 @@ func mayBreak(c *evidence.Case) bool {
 // MayBeGone tells whether a message that nothing acknowledges may have been lost by a
 // connection that the plan broke, or that was lost with damage: nobody is to blame for it.
 func (j *Judge) MayBeGone(c *evidence.Case) bool {
-	return c.Outcome == outcome.NotAsked && !c.Sent.IsZero() && (j.broken(c) || j.facts.Lost)
+	return c.Outcome == outcome.NotAsked && !c.Sent.IsZero() && (j.broken(c) || j.facts.Of(c.Stream).Lost)
 }
 
 // broken tells whether the plan broke the connection of a device while a message of it was
@@ -70,7 +70,7 @@ func (j *Judge) excused(w int, c *evidence.Case) string {
 		switch {
 		case j.broken(c):
 			return "the plan broke its connection just then, and nothing acknowledges QoS 0"
-		case j.facts.Lost:
+		case j.facts.Of(c.Stream).Lost:
 			return "the ledger is damaged: whether the plan broke its connection just then is not known, and nothing " +
 				"acknowledges QoS 0"
 		}

@@ -32,12 +32,12 @@ func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 	switch {
 	case recovered:
 		f.Outcome, f.Said = "unknown", "sent in the last moment before the run was killed; the ledger does not tell of it"
-		if j.facts.Lost {
+		if j.facts.Of(c.Stream).Lost {
 			f.Said = "what the ledger tells of it is damaged"
 		}
-	case c.Outcome == outcome.Open && j.facts.Lost:
+	case c.Outcome == outcome.Open && j.facts.Of(c.Stream).Lost:
 		f.Outcome, f.Said = "unknown", "its answer may be in the damaged part of the ledger"
-	case c.Outcome == outcome.Open && !j.facts.Ended:
+	case c.Outcome == outcome.Open && !j.facts.Of(c.Stream).Ended:
 		f.Outcome, f.Said = "unknown", "the run was killed before its answer was written"
 	}
 	return f

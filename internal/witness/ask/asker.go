@@ -164,7 +164,7 @@ func (a *Asker) Ready(ctx hearing.Context, d *fleet.Device) error {
 func (a *Asker) Devices() []*fleet.Device {
 	var list []*fleet.Device
 	for _, d := range a.Catalog.Fleet.Devices {
-		if a.Sees(d) || a.Spec.Hears {
+		if a.Sees(d) || a.Spec.Hears && !d.Elsewhere {
 			list = append(list, d)
 			if !a.Spec.PerDevice && !a.Spec.InGroups() {
 				break

@@ -5,9 +5,11 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -225,6 +227,22 @@ func TestALongRowOfAProgram(t *testing.T) {
 	assert.Equal(t, `| {"m":"`+strings.Repeat("x", 9000)+`"}`, told)
 }
 
+// A program is found from the folder of the crowd file, also where that is named from here.
+func TestAProgramBesideTheFile(t *testing.T) {
+	dir := t.TempDir()
+	t.Chdir(dir)
+	require.NoError(t, os.Mkdir("harbour", 0o700))
+	put(t, "harbour", "look.sh", "#!/bin/sh\npwd >&2; echo '{\"m\":1}'\n")
+	require.NoError(t, os.Chmod("harbour/look.sh", 0o700))
+	w := witnesstest.New(t, "harbour", crowd(`program: [./look.sh], device: .d, mark: .m`))
+	a, err := ask.New(w.Base)
+	require.NoError(t, err)
+	require.NoError(t, a.Ready(t.Context(), w.Fleet.Devices[0]))
+	told, _, err := asked(t.Context(), a, w, true)
+	require.NoError(t, err)
+	assert.Equal(t, `| {"m":1}`, told)
+}
+
 func TestProgramsThatAreNotThere(t *testing.T) {
 	dir := t.TempDir()
 	put(t, dir, "look.sh", "#!/bin/sh\nsleep 60\n")
@@ -311,6 +329,16 @@ func TestWhatADatabaseTells(t *testing.T) {
 	a, err = ask.New(w.Base)
 	require.NoError(t, err)
 	defer a.Stop()
+	dialled := ""
+	w.Catalog.Network = func(_ context.Context, _, address string) (net.Conn, error) {
+		dialled = address
+		return nil, syscall.ECONNREFUSED
+	}
+	through, err := ask.New(w.Base)
+	require.NoError(t, err)
+	defer through.Stop()
+	assert.Error(t, through.Ready(t.Context(), w.Fleet.Devices[0]))
+	assert.Equal(t, "127.0.0.1:1", dialled, "the network of the run")
 	err = a.Ready(t.Context(), w.Fleet.Devices[0])
 	require.ErrorAs(t, err, &reach)
 	assert.Equal(t, "postgres://127.0.0.1:1/base", reach.Address)

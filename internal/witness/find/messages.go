@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"runcrowd/internal/clock"
@@ -60,10 +61,47 @@ func (q *messages) Start(ctx hearing.Context) error {
 	if err := q.Ready(ctx, devices[0]); err != nil {
 		return err
 	}
+	if q.Catalog.Fresh {
+		if err := q.unused(ctx, devices); err != nil {
+			return err
+		}
+	}
 	if q.Catalog.Index != nil && q.Since.IsZero() {
 		return q.placeOld(ctx, devices)
 	}
 	return nil
+}
+
+// unused looks whether the platform has messages of this run already. Its identity was made of a name: where that
+// was given to another run, each message would be found twice, or with the values of the other.
+func (q *messages) unused(ctx hearing.Context, devices []*fleet.Device) error {
+	looking, stop := context.WithTimeout(ctx, max(q.Spec.Timeout, time.Second))
+	defer stop()
+	var used atomic.Bool
+	q.All(looking, devices[:1], hearing.Round{Begin: time.Unix(0, 0)}, true, func() ask.Taker { return &looker{q, &used} })
+	if used.Load() { // what could not be read tells nothing
+		return fmt.Errorf("the witness %q: the platform has messages of a run of this name already; give each run a name of its own, "+
+			"with --run", q.Spec.Name)
+	}
+	return ctx.Err()
+}
+
+// looker looks for marks of the run, and takes nothing.
+type looker struct {
+	q    *messages
+	used *atomic.Bool
+}
+
+func (l *looker) Turn(*ask.Cursor)      {}
+func (l *looker) Begin(*ask.Cursor)     {}
+func (l *looker) End(*ask.Cursor) error { return nil }
+func (l *looker) Row(row any, on *ask.Cursor) {
+	on.Ours, on.Fresh = on.Ours+1, on.Fresh+1
+	for _, p := range l.q.split(row, on.Device, -1) {
+		if m := l.q.Catalog.Mark(p.Mark); m.Ours && (m.Stream < 0 || !l.q.Catalog.Fleet.Streams[m.Stream].Device.Elsewhere) { // other parts may send already
+			l.used.Store(true)
+		}
+	}
 }
 
 // Stop implements hearing.Witness.

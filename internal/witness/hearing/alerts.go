@@ -125,6 +125,9 @@ func (b *Base) Said(v any, topic string, x *ledger.Said) {
 		if d != nil && len(d.Streams) > 0 {
 			y.Stream, y.Device = d.Streams[0].Index, d.Name
 		}
+		if b.Elsewhere(y.Stream) {
+			continue
+		}
 		if b.Page != nil {
 			y.Device, y.Text = b.Catalog.Fleet.Crowd.Redact(y.Device), b.Catalog.Fleet.Crowd.Redact(y.Text)
 			b.Page.Said(b.Index, &y)

@@ -38,9 +38,22 @@ func (b *Base) Sees(d *fleet.Device) bool { return b.Catalog.Fleet.Sees(b.Index,
 
 // Note writes a sighting and remembers that its message was found.
 func (b *Base) Note(x *ledger.Sighting) {
+	if b.Elsewhere(x.Stream) {
+		return
+	}
 	b.InPlace(x)
 	b.Page.Sighting(x)
 	b.Remember(x.Stream, x.Seq)
+}
+
+// Elsewhere tells whether another part of the crowd looks after what is found of a stream: of those that it
+// plays, and the first part of what is of none. What lies where only this part looks, nobody else finds.
+func (b *Base) Elsewhere(stream int) bool {
+	f := b.Catalog.Fleet
+	if b.Spec.PerDevice || b.Spec.InGroups() {
+		return false
+	}
+	return stream < 0 && f.Part.N > 1 || stream >= 0 && f.Streams[stream].Device.Elsewhere
 }
 
 // InPlace leaves out where a sighting was filed, where that is its own place.

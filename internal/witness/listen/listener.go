@@ -318,7 +318,9 @@ func (e *listener) unmarkedOurs(m *message, p *match.Part, filed int) bool {
 		for _, c := range list {
 			y := ledger.Sighting{Witness: e.Index, Seen: m.at, Stream: c.Stream, Seq: c.Seq, Unsure: true}
 			y.Values, _ = json.Marshal(values)
-			e.Page.Sighting(&y) // it is waited for all the same: it may still come as it was sent
+			if !e.Elsewhere(c.Stream) {
+				e.Page.Sighting(&y) // it is waited for all the same: it may still come as it was sent
+			}
 		}
 		return true
 	}

@@ -316,7 +316,7 @@ func TestWhoseAMessageIs(t *testing.T) {
 		})
 	}
 	w := witnesstest.New(t, t.TempDir(), seaCrowd("{field: mark}", plainReading, `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/${device}", rows: ".[]"}}`))
-	_, err := To(t.Context(), w.Fleet, w.Fleet.Crowd.Witnesses[0], nil)
+	_, err := To(t.Context(), 0, w.Fleet, w.Fleet.Crowd.Witnesses[0], nil)
 	assert.EqualError(t, err, "it asks, and does not listen")
 }
 

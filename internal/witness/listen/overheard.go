@@ -49,19 +49,18 @@ func (u *Unheard) add(g *ledger.Gap) {
 	u.Kept = u.Kept && g.Kept
 }
 
-// To hears what comes out where a witness listens, until ctx is done, and tells see of each
-// message. The error is why it could not begin.
-func To(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) (Unheard, error) {
+// To hears what comes out where a witness listens, for some time from when it does (0: for ever) or until ctx is
+// done, and tells see of each message. The error is why it could not begin.
+func To(ctx hearing.Context, lasts time.Duration, f *fleet.Fleet, spec *crowd.Witness, see func(Overheard)) (Unheard, error) {
 	if !spec.Listens() {
 		return Unheard{}, errors.New("it asks, and does not listen")
 	}
-	return listen(ctx, f, spec, func(e *listener) { e.tap = see })
+	return listen(ctx, lasts, f, spec, func(e *listener) { e.tap = see })
 }
 
-// Record hears what comes out at a subscription as it comes, until ctx is done. What see is
-// given is its own.
-func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) (Unheard, error) {
-	return listen(ctx, f, spec, func(e *listener) {
+// Record hears what comes out at a subscription as it comes, as long as To does. What see is given is its own.
+func Record(ctx hearing.Context, lasts time.Duration, f *fleet.Fleet, spec *crowd.Witness, see func(*recording.Line)) (Unheard, error) {
+	return listen(ctx, lasts, f, spec, func(e *listener) {
 		e.record = func(m *message) {
 			l := &recording.Line{At: m.at, Topic: m.topic, Body: bytes.Clone(m.body), QoS: m.qos, Retained: m.retained,
 				ContentType: m.kind,
@@ -74,7 +73,7 @@ func Record(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, see func(*
 	})
 }
 
-func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) (Unheard, error) {
+func listen(ctx hearing.Context, lasts time.Duration, f *fleet.Fleet, spec *crowd.Witness, prepare func(*listener)) (Unheard, error) {
 	b, err := hearing.New(spec, 0, match.NewCatalog(f, "listen"), nil)
 	if err != nil {
 		return Unheard{}, err
@@ -91,7 +90,11 @@ func listen(ctx hearing.Context, f *fleet.Fleet, spec *crowd.Witness, prepare fu
 	if err := e.Start(ctx); err != nil {
 		return Unheard{}, err
 	}
-	<-ctx.Done()
+	if lasts > 0 {
+		hearing.Sleep(ctx, lasts)
+	} else {
+		<-ctx.Done()
+	}
 	ended := time.Now()
 	e.Stop() // before the question: or a connection that comes back meanwhile tells of the same time
 	if _, down, why := e.source.state(); !down.IsZero() && down.Before(ended) {

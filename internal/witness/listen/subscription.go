@@ -62,6 +62,7 @@ type subscription struct {
 	why       string
 	connected bool
 	stands    bool                // the subscriptions are in the session
+	taken     bool                // another client took the session over: what the broker kept went there
 	ids       map[uint16]delivery // what came last under each packet identifier of the session
 	again     bool                // it subscribed anew: retained messages of this run may come once more
 }
@@ -79,8 +80,11 @@ func newSubscription(spec *crowd.Witness, c *match.Catalog) (*subscription, erro
 	}
 	s := &subscription{spec: spec, broker: guest.Broker(spec.Link, &own), soon: make(chan struct{}, 1)}
 	s.broker.Network = c.Network
-	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: "runcrowd-" + c.Run + "-" + spec.Name,
-		KeepAlive: 30, CleanStart: true}
+	id := "runcrowd-" + c.Run + "-" + spec.Name
+	if p := c.Fleet.Part; !p.Whole() { // each part has its own
+		id += fmt.Sprintf("-%d", p.N)
+	}
+	s.connect = mqttwire.Connect{Version: byte(spec.Link.Version), ClientID: id, KeepAlive: 30, CleanStart: true}
 	if s.connect.Version == mqttwire.V5 {
 		s.connect.SessionExpiry = subscriptionExpiry
 	}
@@ -122,8 +126,9 @@ func (s *subscription) open(ctx hearing.Context) error {
 	s.opened++
 	s.leaving = false
 	s.mu.Unlock()
-	kept := s.ack.SessionPresent && s.stands
-	if !kept {
+	stands := s.ack.SessionPresent && s.stands
+	kept := stands && !s.taken
+	if !stands {
 		// A session that is lost before all of it is answered may stand with a part of it, or nothing.
 		s.again, s.ids, s.stands = s.connected, nil, false
 		asking, cancel := context.WithTimeout(ctx, s.broker.Timeout)
@@ -144,7 +149,7 @@ func (s *subscription) open(ctx hearing.Context) error {
 			}
 		}
 	}
-	s.stands = true
+	s.stands, s.taken = true, false
 	s.hearMu.Lock()
 	if !s.down.IsZero() {
 		s.listener.gap(&ledger.Gap{From: s.down, To: clock.Now(), Kept: kept, Why: s.why})
@@ -168,6 +173,9 @@ func (s *subscription) listen(ctx hearing.Context) {
 		s.line.Close()
 		if ctx.Err() != nil {
 			return
+		}
+		if gone, is := errors.AsType[*mqttsession.DisconnectError](err); is && gone.Code == takenOver {
+			s.taken = true
 		}
 		s.mu.Lock()
 		leaving := s.leaving
@@ -345,6 +353,9 @@ func (s *subscription) take(p *mqttwire.Packet) {
 	}
 	s.listener.take(m)
 }
+
+// takenOver is the reason of a broker that gave a session to another client (MQTT 5, section 3.14.2.1).
+const takenOver = 0x8e
 
 // pingEvery is how often the broker is asked whether it still answers.
 const pingEvery = 250 * time.Millisecond

@@ -245,16 +245,22 @@ func TestSubscriptionNotesWhatItHears(t *testing.T) {
 	})
 }
 
-// A lost connection is a gap, unless the broker kept the session:
-// then only QoS 0 can be missing.
+// A lost connection is a gap, unless the broker kept the session: then only QoS 0 can be missing. Where another
+// client had it meanwhile, it got what was kept.
 func TestLostConnection(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		for _, kept := range []bool{false, true} {
+		for name, kept := range map[string]bool{"it is forgotten": false, "it is kept": true, "another took it": true} {
+			taken := name == "another took it"
 			b := newBroker(t, 5)
 			e := newListener(t, b, "5")
 			p := e.start(b)
 			publish(p, "buoy-1", 1, 1, 1, false)
 			p.Expect(packets.Puback)
+			why := "the platform closed the connection"
+			if taken {
+				p.Write(packets.Packet{FixedHeader: packets.FixedHeader{Type: packets.Disconnect}, ReasonCode: 0x8e})
+				why = "the broker disconnected: session taken over by another connection with the same client id (0x8E)"
+			}
 			p.Close()
 			p, hello := b.Accept(packets.Packet{SessionPresent: kept})
 			assert.False(t, hello.Connect.Clean, "it asks for its session")
@@ -263,15 +269,15 @@ func TestLostConnection(t *testing.T) {
 			}
 			publish(p, "buoy-1", 2, 1, 2, false)
 			p.Expect(packets.Puback)
-			complete, why := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
-			assert.True(t, complete, why)
+			complete, unheard := e.hear(p, hearing.Round{N: 1, Expect: expect{2}})
+			assert.True(t, complete, unheard)
 			got := e.book()
 			assert.Equal(t, []string{"1@", "2@"}, seqs(got))
 			require.Len(t, got.Witnesses[0].Gaps, 1)
 			d := got.Witnesses[0].Gaps[0]
-			assert.Equal(t, kept, d.Kept)
+			assert.Equal(t, kept && !taken, d.Kept, name)
 			assert.True(t, d.To.After(d.From))
-			assert.Equal(t, "the platform closed the connection", d.Why)
+			assert.Equal(t, why, d.Why)
 		}
 	})
 }
@@ -604,7 +610,7 @@ func TestListeningThatIsRefused(t *testing.T) {
 	f := oneBuoy(t, "127.0.0.1:1")
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 	defer cancel()
-	_, err := listen.To(ctx, f, f.Crowd.Witnesses[0], nil)
+	_, err := listen.To(ctx, 0, f, f.Crowd.Witnesses[0], nil)
 	assert.ErrorContains(t, err, "nothing listens there")
 }
 
@@ -644,7 +650,7 @@ func TestWhatARecordingMisses(t *testing.T) {
 		var unheard listen.Unheard
 		go func() {
 			var err error
-			unheard, err = listen.Record(ctx, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: c.Links[0]},
+			unheard, err = listen.Record(ctx, 0, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: c.Links[0]},
 				func(l *recording.Line) {
 					heard <- l.Topic
 					if bytes.Contains(l.Body, []byte("state/3")) {
@@ -842,4 +848,27 @@ func TestASessionWithoutItsSubscription(t *testing.T) {
 		}
 		assert.NotEmpty(t, got.Witnesses[0].Gaps)
 	})
+}
+
+// How long it listens counts from when it does: a broker that is slow to accept it takes nothing away.
+func TestListeningForAWhile(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	b := &broker{brokertest.On(t, 5, l), nil}
+	f := oneBuoy(t, b.Addr().String())
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	heard, done := make(chan string, 9), make(chan error, 1)
+	go func() {
+		_, err := listen.Record(ctx, time.Second, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: f.Crowd.Links[0]},
+			func(l *recording.Line) { heard <- l.Topic })
+		done <- err
+	}()
+	time.Sleep(1100 * time.Millisecond)
+	p, _ := b.Accept(packets.Packet{})
+	grant(t, p)
+	publish(p, "buoy-1", 1, 1, 1, false)
+	assert.Equal(t, "harbour/buoy-1/state", <-heard)
+	require.NoError(t, <-done)
+	assert.NoError(t, ctx.Err(), "it ended by itself")
 }

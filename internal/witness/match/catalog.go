@@ -20,6 +20,8 @@ type Catalog struct {
 	// Listen is how callbacks are listened for; nil is net.Listen.
 	Listen func(network, address string) (net.Listener, error)
 	Folder string // of the crowd file: names of files are looked for from there
+	// Fresh: the platform can have nothing of the run yet.
+	Fresh bool
 	// Tell is told what a user should know; nil: nobody is.
 	Tell func(text string)
 	// Corrupted tells whether a message was sent so that nothing may be kept of it: its mark is
