@@ -282,3 +282,58 @@ func TestClosingsAlike(t *testing.T) {
 		assert.Equal(t, []Closing{{Reading: "state", Times: 11, Devices: 2, Device: "a", Seq: 4, Most: 3}}, x.res.Closings)
 	}
 }
+
+// A process stood still for long where it is more than a twentieth of the run.
+func TestHowLongItStoodStill(t *testing.T) {
+	r := &Result{Still: []ledger.Still{{To: time.Time{}.Add(time.Second)}, {To: time.Time{}.Add(time.Second)}}}
+	assert.Empty(t, late(r, 2*lateShare*time.Second))
+	assert.Equal(t, "it stood still for 2s", late(r, 2*lateShare*time.Second-1))
+}
+
+// A platform is crowded where it accepts some devices, and cuts several off before it accepts them.
+func TestCrowded(t *testing.T) {
+	for _, c := range []struct {
+		refused, up int
+		early, is   bool
+	}{{2, 1, true, true}, {2, 0, true, false}, {1, 1, true, false}, {2, 1, false, false}} {
+		x := &Tally{facts: &ledger.Facts{}}
+		x.facts.Links.Devices = map[int]*ledger.DeviceLinks{}
+		for i := range c.refused + c.up {
+			x.facts.Streams = append(x.facts.Streams, ledger.Stream{Device: string(rune('a' + i))})
+			d := &ledger.DeviceLinks{Fails: 1, Why: "closed", Early: c.early}
+			if i >= c.refused {
+				d = &ledger.DeviceLinks{Ups: 1}
+			}
+			x.facts.Links.Devices[i] = d
+		}
+		x.connections()
+		assert.Len(t, x.res.Never, 1)
+		assert.Equal(t, c.is, x.res.Never[0].Crowded, "%+v", c)
+		assert.Equal(t, c.refused, x.res.Never[0].Devices)
+	}
+}
+
+// Delays are compared only where both runs have some.
+func TestDelaysOfOneRunAlone(t *testing.T) {
+	some, none := &Result{Acknowledged: Delays{N: 1}}, &Result{}
+	for _, pair := range [][2]*Result{{some, none}, {none, some}, {none, none}} {
+		assert.Empty(t, Compare(pair[0], pair[1], [2][]proof.Check{}, Comparing{}).Delays)
+	}
+	assert.NotEmpty(t, Compare(some, some, [2][]proof.Check{}, Comparing{}).Delays)
+}
+
+// Alerts are in time, not, or perhaps, up to the limit.
+func TestAlertsAtTheirLimit(t *testing.T) {
+	for _, c := range []struct {
+		least, most time.Duration
+		n           int
+		state       proof.State
+		got         string
+	}{{90, 100, 5, proof.Met, "95ms"}, {100, 101, 5, proof.Undecided, "95ms"}, {101, 102, 5, proof.NotMet, "95ms"},
+		{0, 0, 0, proof.NotMet, "nothing to measure"}} {
+		a := AlertCount{Name: "low", Delays: Delays{N: c.n, P99: 95 * time.Millisecond}}
+		a.sure = [2]Delays{{N: c.n, P99: c.least * time.Millisecond}, {N: c.n, P99: c.most * time.Millisecond}}
+		got := (&Result{Rounds: []Group{{}}, Alerts: []AlertCount{a}}).checkAlerts(&proof.Requirement{Delay: "p99", Limit: 100 * time.Millisecond})
+		assert.Equal(t, []any{c.state, c.got}, []any{got.State, got.Got}, "%+v", c)
+	}
+}

@@ -973,3 +973,40 @@ func TestSeveralReadingsThatAreCutOff(t *testing.T) {
 		assert.True(t, complete, why)
 	})
 }
+
+// A part of a crowd does not begin where the platform has messages of its name already: of its devices, or of none.
+func TestANameThatWasUsed(t *testing.T) {
+	for name, c := range map[string]struct {
+		row   string
+		fresh bool
+		err   error
+		used  bool
+	}{
+		"none":                       {row: "", fresh: true},
+		"of its own":                 {row: `{"m":"MARK0/3","v":{}}`, fresh: true, used: true},
+		"of its own, and it is sure": {row: `{"m":"MARK0/3","v":{}}`},
+		"of another part":            {row: `{"m":"MARK1/3","v":{}}`, fresh: true},
+		"of none":                    {row: `{"m":"` + witnesstest.Run + `/tug/place/1","v":{}}`, fresh: true, used: true},
+		"of another run":             {row: `{"m":"zzzzzzzz/gauge-1/level/1","v":{}}`, fresh: true},
+		"it cannot be asked":         {row: "", fresh: true, err: errors.New("no such page")},
+	} {
+		w := witnesstest.New(t, t.TempDir(), crowd("{field: mark}", store))
+		w.Fleet.Share(fleet.Part{N: 1, Of: 2})
+		w.Catalog.Fresh = c.fresh
+		row := c.row
+		for i := range w.Fleet.Streams {
+			row = strings.ReplaceAll(row, fmt.Sprintf("MARK%d/3", i), w.Mark(i, 3))
+		}
+		a := pages(row)
+		a.err = c.err
+		wit, err := find.Messages(&ask.Asker{Base: w.Base, Source: &platform{t: t, world: w, answers: []answer{a}}})
+		require.NoError(t, err)
+		err = wit.Start(t.Context())
+		if c.used {
+			assert.ErrorContains(t, err, "the platform has messages of a run of this name already", name)
+		} else {
+			assert.NoError(t, err, name)
+		}
+		assert.Empty(t, w.Noted(), name)
+	}
+}

@@ -2,11 +2,13 @@ package hearing_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 
+	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
 	"runcrowd/internal/witness/hearing"
 	"runcrowd/internal/witness/match"
@@ -188,4 +190,30 @@ alerts:
 alerts: {low: {heard_by: alarm, about: .d, when: a < 1, reading: state, device_name: "B"}}`)
 	_, err := hearing.New(same.Fleet.Crowd.Witnesses[1], 1, same.Catalog, nil)
 	assert.EqualError(t, err, `the alert "low": buoy-1 and buoy-2 are both called "B": whom it is about could not be told`)
+}
+
+// Of a crowd in parts, each part looks after its own devices, the first after what is of none; and after all that
+// lies where it alone looks.
+func TestWhatAnotherPartLooksAfter(t *testing.T) {
+	const alone = `witnesses: {store: {proves: stored, get: "http://127.0.0.1:1/${device}", rows: ".[]", mark: .m}}`
+	for _, c := range []struct {
+		witness string
+		n, of   int
+		want    []bool // of none, and of the three devices
+	}{
+		{ear, 0, 0, []bool{false, false, false, false}}, {ear, 1, 2, []bool{false, false, true, false}}, {ear, 2, 2, []bool{true, true, false, true}},
+		{alone, 1, 2, []bool{false, false, false, false}}, {alone, 2, 2, []bool{false, false, false, false}},
+	} {
+		w := world(t, c.witness)
+		w.Fleet.Share(fleet.Part{N: c.n, Of: c.of})
+		var got []bool
+		for stream := -1; stream < 3; stream++ {
+			got = append(got, w.Elsewhere(stream))
+			x := ledger.Sighting{Stream: stream, Seq: 1, Device: "x", Reading: "y"}
+			w.Note(&x)
+		}
+		own := slices.DeleteFunc(slices.Clone(c.want), func(elsewhere bool) bool { return elsewhere })
+		assert.Len(t, w.Noted(), len(own))
+		assert.Equal(t, c.want, got, "%+v", c)
+	}
 }
