@@ -168,7 +168,7 @@ func OpenParts(paths []string, opt Options) (*Evidence, error) {
 	if e.Facts = &e.scans[0].Facts; len(paths) > 1 {
 		e.Facts = &ledger.Facts{} // they are known at the end
 	}
-	if opt.Compare != nil || opt.Same != nil {
+	if e.scans[0].same != nil {
 		e.opt.Same = e.same
 	}
 	if size > 2*e.room { // it will be filled

@@ -711,8 +711,7 @@ func (s *Scanner) message(c *coder, rec byte, r *Record) error {
 func (s *Scanner) sighting(c *coder, see func(*Record) error) error {
 	r := &s.entry.Record
 	x := &r.Sighting
-	if x.Stream >= len(s.Facts.Streams) {
-		c.fail()
+	if !s.within(c, x.Stream) {
 		return nil
 	}
 	if x.Witness >= len(s.Facts.Witnesses) {

@@ -258,3 +258,105 @@ func TestNeighboursAreOneSpan(t *testing.T) {
 	assert.Equal(t, [][2]uint64{{1, 1}, {3, 9}}, s.Ranges(9))
 	assert.Equal(t, 8, s.Len())
 }
+
+// frames are where the blocks of a ledger stand, and behind the last.
+func frames(t *testing.T, path string) (at []int64) {
+	s, err := NewScanner(path)
+	require.NoError(t, err)
+	defer s.Close()
+	for pos := int64(headerSize); ; {
+		at = append(at, pos)
+		body, from, err := s.frame(pos)
+		require.NoError(t, err)
+		if body == nil {
+			return at
+		}
+		pos = from + int64(len(body))
+	}
+}
+
+// A block that stands in the file once more is read once, also where the ledger was reopened since.
+func TestABlockThatStandsTwice(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "ledger")
+	w, err := Create(path, "k3f9a2xy", "harbour", noon)
+	require.NoError(t, err)
+	w.Stream(0, Stream{Device: "buoy-1", Reading: "state"})
+	w.Witness(0, &Witness{Name: "ear", Proof: "received", Listens: true})
+	w.Round(Round{N: 1, Begin: noon})
+	w.Flush()
+	due(1, 2, 3)(w.Page())
+	ear := w.WitnessPage(0)
+	ear.Sighting(&Sighting{Seq: 1, Seen: noon})
+	w.Flush()
+	ear.Sighting(&Sighting{Seq: 2, Seen: noon})
+	w.End(false)
+	require.NoError(t, w.Close())
+	again, err := Reopen(path)
+	require.NoError(t, err)
+	again.WitnessPage(0).Sighting(&Sighting{Seq: 3, Seen: noon})
+	require.NoError(t, again.Close())
+	whole, err := os.ReadFile(path)
+	require.NoError(t, err)
+	b, err := Read(path)
+	require.NoError(t, err)
+	require.Len(t, b.Sightings, 3)
+	at := frames(t, path)
+	for i := range len(at) - 1 { // each of them, at the end
+		require.NoError(t, os.WriteFile(path, append(bytes.Clone(whole), whole[at[i]:at[i+1]]...), 0o600))
+		b, err := Read(path)
+		require.NoError(t, err, i)
+		assert.Len(t, b.Sightings, 3, i)
+		assert.Len(t, b.Messages[0], 3, i)
+		assert.Equal(t, []Damage{{at[len(at)-1], at[i+1] - at[i]}}, b.Damage, i)
+	}
+}
+
+// Pages of witnesses that are none, and what of them is lost, end no program; what is lost of a page of messages before
+// the first round takes no definition with it.
+func TestPagesOfNoWitness(t *testing.T) {
+	for _, closed := range []bool{true, false} {
+		for _, round := range []bool{true, false} {
+			path := filepath.Join(t.TempDir(), "ledger")
+			w, err := Create(path, "k3f9a2xy", "harbour", noon)
+			require.NoError(t, err)
+			w.Stream(0, Stream{Device: "buoy-1", Reading: "state"})
+			w.Witness(0, &Witness{Name: "ear", Proof: "received", Listens: true})
+			if round {
+				w.Round(Round{N: 1, Begin: noon})
+			}
+			w.Flush()
+			none, page := w.WitnessPage(5), w.Page()
+			for seq := range uint64(3) {
+				none.Sighting(&Sighting{Witness: 5, Seq: seq + 1, Seen: noon})
+				w.Flush()
+				due(seq + 1)(page)
+				w.Flush()
+			}
+			data, err := os.ReadFile(path)
+			require.NoError(t, err)
+			w.End(false)
+			require.NoError(t, w.Close())
+			if closed {
+				data, err = os.ReadFile(path)
+				require.NoError(t, err)
+			}
+			require.NoError(t, os.WriteFile(path, data, 0o600))
+			at := frames(t, path)
+			for i := 1; i < 8; i++ {
+				require.NoError(t, os.WriteFile(path, data, 0o600))
+				flip(t, path, at[i]+frameSize+bodyHead+2)
+				f, err := Look(path)
+				if !closed && (i == 1 || !round) { // it is the block of the definitions, or may be one
+					require.ErrorContains(t, err, "where it says what devices and witnesses there are")
+					continue
+				}
+				require.NoError(t, err, "%t %t %d", closed, round, i)
+				assert.Len(t, f.Streams, 1)
+				assert.Empty(t, f.Witnesses[0].Lost)
+				if closed && i > 1 {
+					assert.Empty(t, f.Witnesses[0].Gaps, "what is lost is no witness's: block %d", i)
+				}
+			}
+		}
+	}
+}

@@ -195,3 +195,25 @@ func TestACallbacksRemarks(t *testing.T) {
 		assert.Len(t, w.Noted(), 20)
 	})
 }
+
+// A witness that stops ends the calls that it still answers, after a moment.
+func TestACallThatLastsWhenItStops(t *testing.T) {
+	dir := t.TempDir()
+	synctest.Test(t, func(t *testing.T) {
+		w, n := witnesstest.New(t, dir, seaCrowd("{field: mark}", plainReading, `witnesses: {hook: {proves: received, callback: "http://127.0.0.1:90/x", respond: {delay: 1h}}}`)), memnet.New()
+		w.Catalog.Listen = n.Listen
+		e, err := newListener(w.Base)
+		require.NoError(t, err)
+		require.NoError(t, e.Start(t.Context()))
+		c, err := n.Dial(t.Context(), "tcp", "127.0.0.1:90")
+		require.NoError(t, err)
+		defer c.Close()
+		fmt.Fprint(c, "POST /x HTTP/1.1\r\nHost: x\r\nContent-Length: 2\r\n\r\n{}")
+		synctest.Wait()
+		began := time.Now()
+		e.Stop()
+		_, err = io.ReadAll(c) // it is closed, and long before it would be answered
+		assert.Less(t, time.Since(began), time.Minute)
+		_ = err
+	})
+}
