@@ -346,7 +346,7 @@ func TestPagesOfNoWitness(t *testing.T) {
 				require.NoError(t, os.WriteFile(path, data, 0o600))
 				flip(t, path, at[i]+frameSize+bodyHead+2)
 				f, err := Look(path)
-				if !closed && (i == 1 || !round) { // it is the block of the definitions, or may be one
+				if !closed && (i == 1 || !round && i < 7) { // it is the block of the definitions, or may be one
 					require.ErrorContains(t, err, "where it says what devices and witnesses there are")
 					continue
 				}
