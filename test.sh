@@ -69,25 +69,31 @@ sources() {
 echo "gofmt"; test -z "$(gofmt -l . | tee /dev/stderr)"
 # Compiled first: a compiler at work beside them makes tests of timing slow.
 echo "compiling the tests"
-long="./internal/run ./internal/cli ./internal/sketch ./internal/tally ./internal/ledger ./internal/register"
-CGO_ENABLED=0 go list -export -test $long >/dev/null
+# The race detector has nothing to find where nothing runs beside something else.
+beside=$(grep -rlE '^\s*go (func|[a-z])|sync\.|errgroup|\.Go\(' --include='*.go' internal | xargs -n1 dirname | sort -u | sed 's#^#./#')
+# Played whole are those of which the race detector plays a part, and those that it does not play.
+long="./internal/run ./internal/cli ./internal/ledger ./internal/register"
+alone=$(comm -23 <(go list -f '{{.Dir}}' ./... | sed "s#^$PWD#.#" | sort) <(echo "$beside"))
 race=
 if command -v gcc >/dev/null 2>&1; then
   race=1
-  CGO_ENABLED=1 go list -export -test -race ./... >/dev/null
+  CGO_ENABLED=1 go list -export -test -race $beside >/dev/null
+else
+  alone=./...
 fi
+CGO_ENABLED=0 go list -export -test $long $alone >/dev/null
 (sources) >"$checks" 2>&1 &
 reading=$!
 trap 'kill $reading 2>/dev/null || true; rm -f "$checks"' EXIT
 if [ -n "$race" ]; then
   # The longest comes first: the others run beside it. Of those played whole below, a part.
   echo "go test, with the race detector"
-  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -vet=off -p 4 -timeout 25m "$@" ./internal/run ./internal/cli ./...
+  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -vet=off -p 3 -timeout 25m "$@" ./internal/run ./internal/cli $beside
 else
   echo "The race detector is skipped: it needs gcc."
 fi
-echo "go test, all of the longest"
-RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -p 4 -timeout 25m "$@" $long
+echo "go test, all of the longest, and what runs by itself"
+RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -p 3 -timeout 25m "$@" $long $alone
 passed=0
 wait $reading || passed=$?
 cat "$checks"

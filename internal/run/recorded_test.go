@@ -259,13 +259,20 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	w, err := recording.Create(filepath.Join(dir, "w.jsonl"), recording.Options{})
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
-	lines, retained := 0, 0
+	lines, retained, due := 0, 0, 0
+	began := time.Time{}
 	recorded, heard := make(chan error, 1), make(chan bool, 100)
 	go func() {
 		_, err := listen.Record(ctx, 0, f, &crowd.Witness{Name: "record", Filters: []string{"old/#"}, QoS: 2, Link: c.Links[0]},
 			func(l *recording.Line) {
-				if lines++; l.Retained {
+				if lines++; lines == 1 {
+					began = l.At
+				}
+				if l.Retained {
 					retained++
+				}
+				if l.At.Sub(began) < 4*time.Second { // as long as it is played again
+					due++
 				}
 				if w.Write(l) != nil || lines == 33 {
 					cancel()
@@ -289,7 +296,7 @@ witnesses: {ear: {proves: received, subscribe: "old/#", wait: 20s}}
 	text := strings.NewReplacer("MQTT", m.addr, "MARK", "mark: {user_property: new-mark}", "MORE", "", ", EVENTS",
 		"").Replace(again)
 	p = playFile(t, dir, text)
-	assert.Equal(t, 33, p.result.Total[verdict.Proven], "%s %+v", p.says(), p.checks)
+	assert.Equal(t, due, p.result.Total[verdict.Proven], "%s %+v", p.says(), p.checks)
 }
 
 // What is recorded goes out as it was, to the byte and to the property: recorded once more it
