@@ -49,23 +49,8 @@ fi
 # change is compiled once, wherever the sources are.
 export GOFLAGS=-trimpath
 
-# What reads the sources, and plays nothing, runs beside the tests, which mostly wait.
-checks=$(mktemp)
-sources() {
-  set -e
-  echo "go vet"; go vet ./...
-  echo "staticcheck"; go tool staticcheck ./...
-  echo "static build"; ./build.sh
-  echo "go vet for windows"; GOOS=windows CGO_ENABLED=0 go vet ./...
-  echo "go build for darwin"; GOOS=darwin CGO_ENABLED=0 go build ./...
-  # Known vulnerabilities of what is linked in, where their list can be had.
-  if getent hosts vuln.go.dev >/dev/null 2>&1; then
-    echo "govulncheck"; go tool govulncheck ./...
-  else
-    echo "The scan for known vulnerabilities is skipped: vuln.go.dev cannot be reached from here."
-  fi
-}
-
+echo "go vet";      go vet ./...
+echo "staticcheck"; go tool staticcheck ./...
 echo "gofmt"; test -z "$(gofmt -l . | tee /dev/stderr)"
 # Compiled first: a compiler at work beside them makes tests of timing slow.
 echo "compiling the tests"
@@ -82,19 +67,22 @@ else
   alone=./...
 fi
 CGO_ENABLED=0 go list -export -test $long $alone >/dev/null
-(sources) >"$checks" 2>&1 &
-reading=$!
-trap 'kill $reading 2>/dev/null || true; rm -f "$checks"' EXIT
 if [ -n "$race" ]; then
   # The longest comes first: the others run beside it. Of those played whole below, a part.
   echo "go test, with the race detector"
-  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -vet=off -p 3 -timeout 25m "$@" ./internal/run ./internal/cli $beside
+  RUNCROWD_REAL=$real CGO_ENABLED=1 go test -race -short -vet=off -timeout 25m "$@" ./internal/run ./internal/cli $beside
 else
   echo "The race detector is skipped: it needs gcc."
 fi
 echo "go test, all of the longest, and what runs by itself"
-RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -p 3 -timeout 25m "$@" $long $alone
-passed=0
-wait $reading || passed=$?
-cat "$checks"
-exit $passed
+RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -timeout 25m "$@" $long $alone
+echo "static build"
+./build.sh
+echo "go vet for windows";   GOOS=windows CGO_ENABLED=0 go vet ./...
+echo "go build for darwin";  GOOS=darwin CGO_ENABLED=0 go build ./...
+# Known vulnerabilities of what is linked in, where their list can be had.
+if getent hosts vuln.go.dev >/dev/null 2>&1; then
+  echo "govulncheck"; go tool govulncheck ./...
+else
+  echo "The scan for known vulnerabilities is skipped: vuln.go.dev cannot be reached from here."
+fi

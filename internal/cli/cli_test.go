@@ -27,7 +27,7 @@ import (
 
 func TestMain(m *testing.M) {
 	if strings.HasSuffix(os.Args[0], ".test") { // and not the program that scripts run
-		flag.Set("test.parallel", testload.Parallel(14)) // they mostly wait
+		flag.Set("test.parallel", testload.Parallel(10)) // they mostly wait
 	}
 	testscript.Main(m, map[string]func(){
 		"runcrowd": func() { os.Exit(cli.Main(os.Args, os.Stdout, os.Stderr)) },

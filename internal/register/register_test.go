@@ -174,7 +174,7 @@ func TestRegisterUnregister(t *testing.T) {
 func TestGoesOn(t *testing.T) {
 	p, dir := newRegistry(t), t.TempDir()
 	ctx, cancel := context.WithCancel(t.Context())
-	p.pace = "2/s" // the third would be asked for half a second later
+	p.pace = "20/m" // the third would be asked for three seconds later
 	p.before = func(_ http.ResponseWriter, r *http.Request) bool {
 		if r.Method == http.MethodPost && len(p.bodies) == 1 {
 			cancel()

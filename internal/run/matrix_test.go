@@ -38,7 +38,7 @@ import (
 // The tests of this package mostly wait: many can do so at once.
 func TestMain(m *testing.M) {
 	flag.Parse()
-	flag.Set("test.parallel", testload.Parallel(24))
+	flag.Set("test.parallel", testload.Parallel(16))
 	code := m.Run()
 	for _, stop := range servers {
 		stop()

