@@ -58,7 +58,7 @@ echo "compiling the tests"
 beside=$(grep -rlE '^\s*go (func|[a-z])|sync\.|errgroup|\.Go\(' --include='*.go' internal | xargs -n1 dirname | sort -u | sed 's#^#./#')
 # Played whole are those of which the race detector plays a part, and those that it does not play.
 long="./internal/run ./internal/cli ./internal/ledger ./internal/register"
-alone=$(comm -23 <(go list -f '{{.Dir}}' ./... | sed "s#^$PWD#.#" | sort) <(echo "$beside"))
+alone=$(comm -23 <(go list ./... | sed 's#^runcrowd#.#' | sort) <(echo "$beside"))
 race=
 if command -v gcc >/dev/null 2>&1; then
   race=1
