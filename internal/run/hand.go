@@ -280,8 +280,12 @@ func ByHand(ctx context.Context, folder string, q *HandRequest) (*HandAnswer, er
 // PlayedNow lists the run folders in a folder that somebody plays, the newest first.
 func PlayedNow(dir string) (list []string) {
 	entries, _ := os.ReadDir(dir)
+	var folders []string
 	for i := len(entries) - 1; i >= 0; i-- {
 		folder := filepath.Join(dir, entries[i].Name())
+		folders = append(append(folders, folder), Parts(folder)...)
+	}
+	for _, folder := range folders {
 		if info, err := os.Lstat(filepath.Join(folder, HandSocket)); err != nil || info.Mode()&os.ModeSocket == 0 {
 			continue
 		}
