@@ -260,6 +260,8 @@ func TestWhatAQueryReads(t *testing.T) {
 			map[string][]string{`/r d=gauge-1&n=1`: {`{"rows":[{"m":1}]}`}, `/r d=gauge-1&n=2`: {`{"rows":[{"m":2}]}`}}, `| {"m":1} | {"m":2}`, 2, "", 0},
 		"a body with no place for it": {strings.Replace(post, `'{"d":"${device}"}'`, `"select ${device}"`, 1) + `, page: {n: $page}`, map[string][]string{`/r select gauge-1`: {`{"rows":[]}`}}, `|`, 1,
 			"page has no place: query is no JSON object", 0},
+		"a list with no place for it": {strings.Replace(post, `'{"d":"${device}"}'`, `'["${device}"]'`, 1) + `, page: {n: $page}`, map[string][]string{`/r ["gauge-1"]`: {`{"rows":[]}`}}, `|`, 1,
+			"page has no place: query is no JSON object", 0},
 		"pages by their number": {plain + `, page: {p: "if $count == 2 then $page + 1 else null end"}`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}]}`},
 			"/r?p=2": {`{"rows":[{"m":3}]}`}}, `| {"m":1} {"m":2} | {"m":3}`, 2, "", 0},
 		"pages by an offset": {plain + `, page: {o: "if $sofar < 3 then $sofar else null end"}`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}]}`},

@@ -96,7 +96,8 @@ func (l *looker) Turn(*ask.Cursor)      {}
 func (l *looker) Begin(*ask.Cursor)     {}
 func (l *looker) End(*ask.Cursor) error { return nil }
 func (l *looker) Row(row any, on *ask.Cursor) {
-	on.Ours, on.Fresh = on.Ours+1, on.Fresh+1
+	on.Ours++
+	on.Fresh++ // or the pages would seem to bring nothing new
 	for _, p := range l.q.split(row, on.Device, -1) {
 		if m := l.q.Catalog.Mark(p.Mark); m.Ours && (m.Stream < 0 || !l.q.Catalog.Fleet.Streams[m.Stream].Device.Elsewhere) { // other parts may send already
 			l.used.Store(true)
