@@ -89,7 +89,8 @@ func (p *partFlags) read(getenv func(string) (string, bool)) (part *run.Part, fr
 func scheduled(part *run.Part, getenv func(string) (string, bool), number func(string, int) (int, error)) (from string, err error) {
 	index, least, step := 0, 0, 1
 	count, err := number(partsVariable, 0)
-	if _, is := getenv(slurmTask); is {
+	set := func(name string) bool { text, _ := getenv(name); return text != "" }
+	if set(slurmTask) {
 		of := 0
 		for _, x := range []struct {
 			to        *int
@@ -101,8 +102,12 @@ func scheduled(part *run.Part, getenv func(string) (string, bool), number func(s
 			}
 		}
 		index, from = (index-least)/max(1, step), slurmTask
+		if err == nil && count > 0 && of > 0 && count != of { // where only some are begun again, the first is another
+			return "", fmt.Errorf("--part auto: %s says %d parts, and %s %d; write which part this is, such as --part 3/8", partsVariable, count,
+				slurmCount, of)
+		}
 		count = cmp.Or(count, of)
-	} else if _, is := getenv(kubeIndex); is {
+	} else if set(kubeIndex) {
 		if err == nil {
 			index, err = number(kubeIndex, 0)
 		}

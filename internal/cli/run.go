@@ -233,6 +233,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, err
 	}
+	if o.part.startAt != "" && c.Plan.Begin.Day.Is {
+		return nil, errors.New("--start-at does not go with a plan that begins at a time of day; leave one of them out")
+	}
 	if over > 0 {
 		fmt.Fprintf(e.stderr, "Warning: the time of --start-at is over since %s: the run begins at once.\n", over.Round(time.Second))
 	}
@@ -568,8 +571,14 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 			"in its folder, and nothing is written there.")
 	}
 	if !offline {
-		if err := e.hearAgain(folder, ask, own); err != nil {
-			return err
+		folders := m.JudgedParts(folder)
+		if folders == nil {
+			folders = []string{folder}
+		}
+		for _, folder := range folders {
+			if err := e.hearAgain(folder, ask, own); err != nil {
+				return err
+			}
 		}
 	}
 	j, err := run.Judge(folder, how)
@@ -597,14 +606,6 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is
 // told, and judged as not heard.
 func (e *env) hearAgain(folder string, ask run.Again, own bool) error {
-	for _, part := range run.Parts(folder) {
-		if err := e.hearAgain(part, ask, own); err != nil {
-			return err
-		}
-	}
-	if run.Parts(folder) != nil {
-		return nil
-	}
 	b, err := run.LookLedger(folder)
 	if err != nil {
 		return err

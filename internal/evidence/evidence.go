@@ -106,8 +106,6 @@ type Options struct {
 	Compare func(*ledger.Facts) func(stream, witness int, sent, found []byte) bool
 	// Temp are the folders tried for a temporary file, in turn.
 	Temp []string
-	// Names are what the parts of a run are called; empty: nobody says.
-	Names []string
 }
 
 // DefaultMemory is the limit where none is given.
@@ -131,41 +129,47 @@ type Evidence struct {
 	Sorted int // how often memory was full
 }
 
+// Part is the ledger of a part of a run.
+type Part struct {
+	Path string
+	Name string // what it is called
+	Run  string // what it has to be of
+}
+
 // scanned is one of the ledgers.
 type scanned struct {
 	*ledger.Scanner
+	Part
 	same func(stream, witness int, sent, found []byte) bool
 }
 
 // Open opens a ledger to gather from it.
-func Open(path string, opt Options) (*Evidence, error) { return OpenParts([]string{path}, opt) }
+func Open(path string, opt Options) (*Evidence, error) { return OpenParts([]Part{{Path: path}}, opt) }
 
-// OpenParts opens the ledgers of the parts of a run, to gather from them as from one: see ledger.Together.
-func OpenParts(paths []string, opt Options) (*Evidence, error) {
+// OpenParts opens the ledgers of one part of a run or several, to gather from them as from one: see ledger.Together.
+func OpenParts(parts []Part, opt Options) (*Evidence, error) {
 	if opt.Memory == 0 {
 		opt.Memory = DefaultMemory
 	}
 	e := &Evidence{opt: opt, room: cmp.Or(opt.Room, opt.Memory/4)}
 	e.Commands.pending = map[uint64]*ledger.Command{}
 	size := int64(0)
-	for _, path := range paths {
-		s, err := ledger.NewScanner(path)
+	for _, p := range parts {
+		s, err := ledger.NewScanner(p.Path)
 		if err != nil {
 			e.Close()
-			return nil, err
+			return nil, p.error(err)
 		}
-		x := &scanned{s, opt.Same}
+		x := &scanned{s, p, opt.Same}
 		if opt.Compare != nil {
 			x.same = opt.Compare(&s.Facts)
 		}
-		if i := len(e.scans); i < len(opt.Names) {
-			s.Facts.Name = opt.Names[i]
-		}
+		s.Facts.Name = p.Name
 		e.scans = append(e.scans, x)
 		n, _ := s.Size()
 		size += n
 	}
-	if e.Facts = &e.scans[0].Facts; len(paths) > 1 {
+	if e.Facts = &e.scans[0].Facts; len(parts) > 1 {
 		e.Facts = &ledger.Facts{} // they are known at the end
 	}
 	if e.scans[0].same != nil {
@@ -176,6 +180,14 @@ func OpenParts(paths []string, opt Options) (*Evidence, error) {
 		e.chunk.cases, e.chunk.seen = make([]open, 0, e.room/400), make([]seen, 0, e.room/400)
 	}
 	return e, nil
+}
+
+// error says of which part an error is.
+func (p *Part) error(err error) error {
+	if p.Name == "" || err == nil {
+		return err
+	}
+	return fmt.Errorf("of %s: %w", p.Name, err)
 }
 
 // same tells whether what a witness found is what was sent.
@@ -225,7 +237,7 @@ func (e *Evidence) Gather() error {
 	for i, s := range e.scans {
 		e.now = i
 		if err := s.Scan(e.add); err != nil {
-			return err
+			return s.error(err)
 		}
 	}
 	return nil
@@ -239,9 +251,12 @@ func (e *Evidence) Finish() error {
 	}
 	var all []*ledger.Facts
 	for _, s := range e.scans {
-		f, err := s.Scanner.Finish()
+		f, err := s.Finish()
+		if err == nil && s.Run != "" && f.Run != s.Run {
+			err = fmt.Errorf("it is of the run %s, and should be of %s", f.Run, s.Run)
+		}
 		if err != nil {
-			return err
+			return s.error(err)
 		}
 		all = append(all, f)
 	}

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -271,4 +272,25 @@ func (f *Facts) PartName(k int) string {
 		return f.Name
 	}
 	return f.parts[k].Name
+}
+
+// Readable tells whether a ledger says what it is about, and that something was played; it reads no further than to the
+// first message. Errors are those of a Scanner.
+func Readable(path string) error {
+	s, err := NewScanner(path)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	enough := errors.New("enough")
+	if err := s.Scan(func(*Record) error { return enough }); err == enough {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	f, err := s.Finish()
+	if err == nil && len(f.Rounds) == 0 {
+		return errors.New("it ends before the first round")
+	}
+	return err
 }

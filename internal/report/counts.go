@@ -20,6 +20,10 @@ func counts(b *strings.Builder, r *tally.Result, st Style) {
 		case !c.Heard:
 			fmt.Fprintf(b, "\n%s\n", st.paint(doubt, fmt.Sprintf("The witness %s could not count to the end", c.Witness)))
 			continue
+		case c.OfAll:
+			fmt.Fprintf(b, "\n%s\n", st.paint(doubt, fmt.Sprintf("The witness %s counts %d messages, of all parts of the crowd together; %s went out of "+
+				"those that are judged", c.Witness, c.Theirs, ourCount(c.Least, c.Most))))
+			continue
 		case c.Of == 0 || c.Differ == 0:
 			style, how := good, ""
 			if !fits {

@@ -353,10 +353,11 @@ func List(dir string) ([]Kept, error) {
 				Checks      []proof.Check  `json:"requirements"`
 				Ended       bool           `json:"ended"`
 				Interrupted bool           `json:"interrupted"`
+				Missing     []string       `json:"parts_missing"`
 			}
 			if json.Unmarshal(text, &r) == nil && r.Run == m.Run {
 				k.Undecided = !r.Met && !slices.ContainsFunc(r.Checks, func(c proof.Check) bool { return c.State == proof.NotMet })
-				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended && !r.Interrupted
+				k.Judged, k.Due, k.Proven, k.Met, k.Ended = true, r.Due, r.Verdicts["proven"], r.Met, r.Ended && !r.Interrupted && len(r.Missing) == 0
 			}
 		}
 		list = append(list, k)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/base32"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
+	"runcrowd/internal/wholefile"
 )
 
 // Part says which part of a run a run folder holds, and which attempt at it.
@@ -71,7 +73,7 @@ func partOf(name string) (n, of, attempt int, is bool) {
 	if attempt = 1; m[3] != "" {
 		attempt, _ = strconv.Atoi(m[3])
 	}
-	return n, of, attempt, true
+	return n, of, attempt, n <= of && of <= fleet.MostParts
 }
 
 // WholeFolder is the folder that holds the run folders of the parts of a run, in a folder.
@@ -148,12 +150,7 @@ func Parts(folder string) (list []string) {
 			all = append(all, found{n, attempt, filepath.Join(folder, e.Name())})
 		}
 	}
-	slices.SortFunc(all, func(a, b found) int {
-		if a.n != b.n {
-			return a.n - b.n
-		}
-		return a.attempt - b.attempt
-	})
+	slices.SortFunc(all, func(a, b found) int { return cmp.Or(cmp.Compare(a.n, b.n), cmp.Compare(a.attempt, b.attempt)) })
 	for _, f := range all {
 		list = append(list, f.path)
 	}
@@ -181,8 +178,8 @@ func together(folders []string) (*Manifest, error) {
 		case m.Part.Name != first.Part.Name || m.Part.Of != first.Part.Of:
 			return nil, fmt.Errorf("%s: it is part %d of %d of the run %q, and others beside it are of %d, of the run %q", folder, n, of,
 				m.Part.Name, first.Part.Of, first.Part.Name)
-		case m.SHA256 != first.SHA256 || m.Seed != first.Seed:
-			return nil, fmt.Errorf("%s: it was played from another crowd file than the parts beside it", folder)
+		case m.CopySHA256 != first.CopySHA256 || m.Seed != first.Seed || !slices.Equal(m.Files, first.Files):
+			return nil, fmt.Errorf("%s: it was played from another crowd file than the parts beside it, or with other values", folder)
 		}
 		by[n] = append(by[n], m)
 	}
@@ -191,13 +188,13 @@ func together(folders []string) (*Manifest, error) {
 	for n := 1; n <= first.Part.Of; n++ {
 		list := by[n]
 		if len(list) == 0 {
-			all.missing = append(all.missing, fmt.Sprintf("part %d of %d is missing: nothing is known of its devices", n, first.Part.Of))
+			all.missing = append(all.missing, fmt.Sprintf("part %d of %d is missing: nothing is known of its devices, nor of what was filed under them", n, first.Part.Of))
 			continue
 		}
+		at := func(m *Manifest) string { return filepath.Join(filepath.Dir(folders[0]), m.Part.folder(), LedgerFile) }
 		counts := len(list) - 1
-		for i := range list {
-			folder := filepath.Join(filepath.Dir(folders[0]), list[i].Part.folder())
-			if f, err := ledger.Look(filepath.Join(folder, LedgerFile)); err == nil && f.Ended && !f.Interrupted {
+		for i := 0; len(list) > 1 && i < len(list); i++ {
+			if f, err := ledger.Look(at(list[i])); err == nil && f.Ended && !f.Interrupted {
 				counts = i
 			}
 		}
@@ -207,7 +204,14 @@ func together(folders []string) (*Manifest, error) {
 					"other marks", m.Part.Attempt, n, m.Part.Of, list[counts].Part.Attempt))
 			}
 		}
+		if err := ledger.Readable(at(list[counts])); err != nil { // one that was killed at once says nothing
+			all.missing = append(all.missing, fmt.Sprintf("%s cannot be read (%s): nothing is known of its devices, nor of what was filed under them", list[counts].Part, wholefile.Cause(err)))
+			continue
+		}
 		all.parts = append(all.parts, list[counts])
+	}
+	if len(all.parts) == 0 {
+		return nil, fmt.Errorf("%s: no part of the run can be read: %s", filepath.Dir(folders[0]), strings.Join(all.missing, "; "))
 	}
 	all.Run = all.parts[0].Run
 	return &all, nil

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -17,6 +18,7 @@ import (
 
 	"runcrowd/internal/credential"
 	"runcrowd/internal/fleet"
+	"runcrowd/internal/proof"
 	"runcrowd/internal/run"
 	"runcrowd/internal/standin"
 	"runcrowd/internal/verdict"
@@ -174,7 +176,7 @@ func TestFlawsAreFoundInParts(t *testing.T) {
 			}
 			require.NoError(t, os.RemoveAll(filepath.Join(folder, "part-2-of-3")))
 			gone := judge()
-			assert.Equal(t, []string{"part 2 of 3 is missing: nothing is known of its devices"}, gone.result.Missing)
+			assert.Equal(t, []string{"part 2 of 3 is missing: nothing is known of its devices, nor of what was filed under them"}, gone.result.Missing)
 			assert.False(t, gone.result.Whole())
 			assert.Zero(t, gone.result.Total[verdict.Unknown])
 			for _, f := range gone.result.Findings {
@@ -240,9 +242,73 @@ func TestWhatAreNotParts(t *testing.T) {
 		assert.ErrorContains(t, judge(), "they are not parts of one run: two of them play hub-")
 		require.NoError(t, os.WriteFile(at, own, 0o600))
 		require.NoError(t, judge())
+		// One that says nothing is missing; without any there is nothing to judge.
+		for _, left := range [][]byte{nil, own[:50], own[:120]} {
+			require.NoError(t, os.WriteFile(at, left, 0o600))
+			j, err := run.Judge(folder, run.Judging{})
+			require.NoError(t, err)
+			require.Len(t, j.Result.Missing, 1)
+			assert.Contains(t, j.Result.Missing[0], "part 2 of 2 cannot be read (")
+			assert.Equal(t, j.Result.Total.Due(), j.Result.Total[verdict.Proven])
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "part-1-of-2", run.LedgerFile), nil, 0o600))
+		assert.ErrorContains(t, judge(), "no part of the run can be read: part 1 of 2 cannot be read")
+		require.NoError(t, os.WriteFile(filepath.Join(folder, "part-1-of-2", run.LedgerFile), data, 0o600))
+		require.NoError(t, os.WriteFile(at, own, 0o600))
+		require.NoError(t, os.Mkdir(filepath.Join(folder, "part-9-of-2"), 0o700))
+		require.NoError(t, judge(), "that is no part")
 		other := w.playPart(t, roads, "another", 2, 2, nil)
+		theirs, err := os.ReadFile(filepath.Join(other, run.LedgerFile))
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(at, theirs, 0o600))
+		assert.ErrorContains(t, judge(), "of part 2 of 2: it is of the run ", "the same part of another run")
 		require.NoError(t, os.RemoveAll(filepath.Join(folder, "part-2-of-2")))
 		require.NoError(t, os.Rename(other, filepath.Join(folder, "part-2-of-2")))
 		assert.ErrorContains(t, judge(), `it is part 2 of 2 of the run "another", and others beside it are of 2, of the run "tonight"`)
+	})
+}
+
+// Where a part has no device that a witness looks for, the witness has nothing to find, in no round; and an event that
+// befalls none of its devices is no event that was not carried out.
+func TestPartsOfAFew(t *testing.T) {
+	t.Parallel()
+	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
+		text := strings.NewReplacer("require: {proven: 100%}", "require: {proven: 100%, events: done}", "chance: 50% per minute", "at: 1s").Replace(roads)
+		folder := w.playParts(t, text, "tonight", 10)
+		j, err := run.Judge(folder, run.Judging{})
+		require.NoError(t, err)
+		assert.Equal(t, j.Result.Total.Due(), j.Result.Total[verdict.Proven])
+		for _, x := range j.Result.Witnesses {
+			assert.True(t, x.Heard, "%+v", x)
+		}
+		for _, c := range j.Checks {
+			assert.Equal(t, proof.Met, c.State, "%+v", c)
+		}
+		for _, part := range run.Parts(folder) {
+			j, err := run.Judge(part, run.Judging{})
+			require.NoError(t, err)
+			for _, c := range j.Checks {
+				assert.NotEqual(t, proof.NotMet, c.State, "%s: %+v", part, c)
+			}
+		}
+	})
+}
+
+// What a platform counts is of both attempts at a part: it accuses nobody.
+func TestCountsOfAttempts(t *testing.T) {
+	t.Parallel()
+	inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
+		text := strings.Replace(roads, "require: {proven: 100%}", `  many: {proves: counts, get: "http://HTTP/stored/${device}", rows: "[.][]", count: .total}
+require: {counts: exact}`, 1)
+		done := make(chan string, 1)
+		go func() { done <- w.playPart(t, text, "tonight", 1, 1, nil) }()
+		time.Sleep(3 * time.Second)
+		second := w.playPart(t, text, "tonight", 1, 1, nil)
+		<-done
+		for _, folder := range []string{second, filepath.Dir(second)} {
+			j, err := run.Judge(folder, run.Judging{})
+			require.NoError(t, err)
+			assert.NotEqual(t, proof.NotMet, j.Checks[0].State, "%+v", j.Checks)
+		}
 	})
 }

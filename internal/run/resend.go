@@ -36,6 +36,9 @@ func Resend(c *crowd.Crowd, folder string) (messages int, cleanup func(), err er
 			readings[[2]string{m.Name, r.Name}] = r
 		}
 	}
+	if parts := Parts(folder); parts != nil {
+		return 0, nil, fmt.Errorf("%s holds the parts of a run; name one of them, such as %s", folder, parts[0])
+	}
 	path := filepath.Join(folder, LedgerFile)
 	s, err := ledger.NewScanner(path)
 	if err != nil {

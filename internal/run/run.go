@@ -299,7 +299,6 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 			WatchCopies: spec.WatchCopies, Wait: spec.Wait, Listens: spec.Listens(), Latest: spec.Latest, Types: types(spec),
 			TimeOf: timeOf(spec), Fields: rules(c, spec)})
 		if !spec.OnlyHears() && !slices.ContainsFunc(devices, func(d *fleet.Device) bool { return f.Sees(i, d) }) {
-			page.Heard(i, 1, true, "") // it has nothing to find
 			s.witnesses, s.pages = append(s.witnesses, nil), append(s.pages, page)
 			continue
 		}
@@ -796,7 +795,8 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 	}
 	var g errgroup.Group
 	for i, w := range s.witnesses {
-		if w == nil {
+		if w == nil { // it has nothing to find
+			s.pages[i].Heard(i, n, true, "")
 			continue
 		}
 		g.Go(func() error {

@@ -149,6 +149,14 @@ func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[str
 
 func (roundExpect) Calls() bool { return false } // its time is over
 
+// JudgedParts are the run folders of the parts that are judged together in a folder; nil where it holds none.
+func (m *Manifest) JudgedParts(folder string) (list []string) {
+	for _, p := range m.parts {
+		list = append(list, filepath.Join(folder, p.Part.folder()))
+	}
+	return list
+}
+
 // Busy tells whether a process plays or verifies the run of a folder.
 func Busy(folder string) bool {
 	return slices.ContainsFunc(Parts(folder), Busy) || ledger.Busy(filepath.Join(folder, LedgerFile))
@@ -355,18 +363,18 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 // is the usual.
 func openEvidence(folder string, memory int64) (*evidence.Evidence, error) {
 	opt := evidence.Options{Memory: memory, Compare: verdict.Same, Temp: []string{folder}}
-	paths := []string{filepath.Join(folder, LedgerFile)}
+	parts := []evidence.Part{{Path: filepath.Join(folder, LedgerFile)}}
 	if Parts(folder) != nil {
 		m, err := ReadManifest(folder)
 		if err != nil {
 			return nil, err
 		}
-		paths = nil
+		parts = nil
 		for _, p := range m.parts {
-			paths, opt.Names = append(paths, filepath.Join(folder, p.Part.folder(), LedgerFile)), append(opt.Names, p.Part.String())
+			parts = append(parts, evidence.Part{Path: filepath.Join(folder, p.Part.folder(), LedgerFile), Name: p.Part.String(), Run: p.Run})
 		}
 	}
-	e, err := evidence.OpenParts(paths, opt)
+	e, err := evidence.OpenParts(parts, opt)
 	if err != nil {
 		return nil, ledgerError(folder, err)
 	}
@@ -392,12 +400,12 @@ func LookLedger(folder string) (*ledger.Facts, error) {
 			return nil, err
 		}
 		var all []*ledger.Facts
-		for _, p := range m.parts {
-			f, err := LookLedger(filepath.Join(folder, p.Part.folder()))
+		for i, part := range m.JudgedParts(folder) {
+			f, err := LookLedger(part)
 			if err != nil {
 				return nil, err
 			}
-			f.Name = p.Part.String()
+			f.Name = m.parts[i].Part.String()
 			all = append(all, f)
 		}
 		return ledger.Together(all)
@@ -489,7 +497,21 @@ func judge(folder string, m *Manifest, w *tally.Watcher, playing bool) (*Judgeme
 		return nil, fmt.Errorf("%s: its ledger is of the run %s, its %s of the run %s", folder, res.Run, ManifestFile, m.Run)
 	}
 	res.Playing, res.Missing, res.Attempts = !res.Ended && playing, m.missing, m.attempts
-	return &Judgement{res, res.Check(m.Require)}, nil
+	j := &Judgement{res, res.Check(m.Require)}
+	if len(m.attempts) > 0 || m.Part != nil && m.Part.Attempt > 1 {
+		j.besideAttempts(m.Require)
+	}
+	return j, nil
+}
+
+// besideAttempts lets what a platform counts, and gives alerts for, decide nothing where another attempt may have sent
+// beside the one that is judged: no mark tells these apart.
+func (j *Judgement) besideAttempts(list []proof.Requirement) {
+	for i := range j.Checks {
+		if c := &j.Checks[i]; c.State == proof.NotMet && (list[i].Measure == proof.Alerts || list[i].Measure == proof.Counted) {
+			c.State, c.Got = proof.Undecided, c.Got+"; another attempt at a part may have sent, too"
+		}
+	}
 }
 
 // digest identifies a file's text (SHA-256, hexadecimal).
@@ -505,9 +527,9 @@ func Changed(folder string) []string {
 		return nil
 	}
 	var list []string
-	for _, p := range m.parts {
-		for _, name := range Changed(filepath.Join(folder, p.Part.folder())) {
-			list = append(list, p.Part.folder()+"/"+name)
+	for _, part := range m.JudgedParts(folder) {
+		for _, name := range Changed(part) {
+			list = append(list, filepath.Base(part)+"/"+name)
 		}
 	}
 	if m.parts != nil {

@@ -377,7 +377,7 @@ func (n *alerts) result(f *ledger.Facts, opt Options) (counts []AlertCount, find
 	for _, k := range keys {
 		h := n.by[k]
 		if h == nil {
-			h = &history{stream: -1}
+			h = &history{stream: said[k][0].Stream}
 		}
 		c, x := &counts[k.alert], &f.Alerts[k.alert]
 		w := &f.Witnesses[f.Witness(x.Witness, h.stream)]

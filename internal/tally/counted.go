@@ -94,14 +94,14 @@ func (t *Tally) counting(c *evidence.Case, r *verdict.Ruling, recovered bool) {
 
 // counted sets what counting witnesses say beside ours.
 func (t *Tally) counted() (list []Counted) {
-	shared := slices.ContainsFunc(t.facts.Streams, func(s ledger.Stream) bool { return s.Elsewhere }) || t.facts.Own() < len(t.facts.Witnesses)
 	for w := range t.facts.Witnesses {
 		x := &t.facts.Witnesses[w]
 		if x.Proof != ledger.Counts {
 			continue
 		}
 		c := Counted{Witness: x.Name, Heard: x.Now != nil}
-		if t.facts.Own() < len(t.facts.Witnesses) {
+		several := t.facts.Own() < len(t.facts.Witnesses)
+		if several {
 			c.Witness += " of " + t.facts.PartName(x.Part)
 		}
 		for _, r := range t.facts.Rounds {
@@ -130,7 +130,7 @@ func (t *Tally) counted() (list []Counted) {
 				c.Devices = append(c.Devices, d)
 			}
 		}
-		if c.OfAll = shared && !one; !one {
+		if c.OfAll = (t.res.shared || several) && !one; !one {
 			c.Theirs = x.Now[-1] - x.Before[-1]
 		}
 		slices.SortStableFunc(c.Devices, func(a, b CountedDevice) int {

@@ -154,6 +154,7 @@ type Result struct {
 	Interrupted      bool
 	Missing          []string // of a run in parts: those that are missing
 	Attempts         []string // of a run in parts: attempts that are not counted
+	shared           bool     // some devices are played by parts that are not judged here
 	Recovered        int      // messages known only from sightings
 	Torn             int64
 	Damage           []ledger.Damage

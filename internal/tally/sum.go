@@ -57,7 +57,7 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 	}
 	devices := map[string]bool{}
 	for i := range f.Streams {
-		if !f.Streams[i].Elsewhere {
+		if r.shared = r.shared || f.Streams[i].Elsewhere; !f.Streams[i].Elsewhere {
 			devices[f.Streams[i].Device] = true
 		}
 	}

@@ -860,11 +860,11 @@ func TestListeningForAWhile(t *testing.T) {
 	defer cancel()
 	heard, done := make(chan string, 9), make(chan error, 1)
 	go func() {
-		_, err := listen.Record(ctx, time.Second, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: f.Crowd.Links[0]},
+		_, err := listen.Record(ctx, 3*time.Second, f, &crowd.Witness{Name: "record", Filters: []string{"harbour/#"}, QoS: 2, Link: f.Crowd.Links[0]},
 			func(l *recording.Line) { heard <- l.Topic })
 		done <- err
 	}()
-	time.Sleep(1100 * time.Millisecond)
+	time.Sleep(3100 * time.Millisecond)
 	p, _ := b.Accept(packets.Packet{})
 	grant(t, p)
 	publish(p, "buoy-1", 1, 1, 1, false)
