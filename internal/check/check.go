@@ -61,6 +61,7 @@ type Load struct {
 	// Alerts are how often each is called for in the first round, as far as it was looked at.
 	Alerts []CalledFor
 	Span   time.Duration
+	Needs  Needs
 }
 
 // Share is a kind and how many devices it has.
@@ -83,6 +84,7 @@ type LinkLoad struct {
 // Options are what depends on the machine.
 type Options struct {
 	MaxFiles int // most open files of a process; 0: not known
+	Parts    int // in which the crowd is played; 0: in one
 }
 
 // sampled is how many devices of a group are looked at whole; the others are
@@ -118,11 +120,9 @@ func Check(f *fleet.Fleet, opt Options) ([]Warning, Load) {
 	c.witnesses()
 	c.bodies()
 	c.sums()
-	for _, l := range c.load.Links {
-		if opt.MaxFiles > 0 && l.Connections > opt.MaxFiles-50 {
-			c.add(f.Crowd.Link(l.Name).Pos, "the link %q needs %d connections, and this machine allows a process %d open "+
-				"files; raise it (ulimit -n), or use fewer devices", l.Name, l.Connections, opt.MaxFiles)
-		}
+	c.load.Needs = c.needs(max(1, opt.Parts), opt.MaxFiles)
+	if n := &c.load.Needs; n.MaxFiles > 0 && n.Files > n.MaxFiles {
+		c.add(crowd.Pos{}, "%s", n.TooMany())
 	}
 	for i, n := range c.more {
 		if n > 0 {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -24,6 +25,7 @@ import (
 func (e *env) check() *cobra.Command {
 	var format string
 	var strict, watch bool
+	var parts int
 	var with changes
 	cmd := &cobra.Command{
 		Use:   "check [FILE]",
@@ -39,6 +41,8 @@ first messages, and reports what it finds. It connects to nothing.
              in plain text, no TLS to another machine
   load       what the platform has to expect: messages, bytes and connections a
              second, the most joins a second, the largest message
+  needs      what this machine needs to play it, about: open files, memory, cores, disk; with
+             --parts 8, what each of eight parts needs
 
 With --watch it checks again at each save, of the file or of one in its folder that it names, until
 Ctrl-C.
@@ -55,21 +59,22 @@ Exit codes: 0 no mistake; 1 a warning, with --strict; 2 a mistake.`,
 				if format != "text" {
 					return errors.New("--watch is for people; with --format json, check each time anew")
 				}
-				return e.watchFile(crowdFile(args), with)
+				return e.watchFile(crowdFile(args), with, parts)
 			}
-			return e.checkFile(crowdFile(args), with, format, strict)
+			return e.checkFile(crowdFile(args), with, parts, format, strict)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "text or json")
 	with.flag(cmd)
 	with.shortFlags(cmd)
+	cmd.Flags().IntVar(&parts, "parts", 1, "in how many parts the crowd is played: tell what each needs")
 	cmd.Flags().BoolVar(&watch, "watch", false, "check again at each save, until Ctrl-C")
 	cmd.Flags().BoolVar(&strict, "strict", false, "exit code 1 where there is a warning")
 	return cmd
 }
 
 // watchFile checks a file at each save.
-func (e *env) watchFile(path string, with changes) error {
+func (e *env) watchFile(path string, with changes, parts int) error {
 	ctx, stop := interruptible()
 	defer stop()
 	live, _ := terminal(e.stdout)
@@ -82,7 +87,7 @@ func (e *env) watchFile(path string, with changes) error {
 			case <-time.After(200 * time.Millisecond):
 			}
 			if _, err := os.Stat(path); seen == "" && err != nil {
-				return e.checkFile(path, with, "text", false)
+				return e.checkFile(path, with, parts, "text", false)
 			}
 			continue
 		}
@@ -91,7 +96,7 @@ func (e *env) watchFile(path string, with changes) error {
 			fmt.Fprint(e.raw, "\x1b[H\x1b[2J\x1b[3J") // the screen, and what was scrolled off
 		}
 		fmt.Fprintf(e.stdout, "%s\n\n", time.Now().Format("15:04:05"))
-		if err := e.checkFile(path, with, "text", false); err != nil {
+		if err := e.checkFile(path, with, parts, "text", false); err != nil {
 			fmt.Fprintln(e.stdout, err) // it is what is asked for, and no failure
 		}
 		fmt.Fprint(e.stdout, "\nIt is checked again at each save; Ctrl-C ends it.\n")
@@ -115,7 +120,10 @@ func filesBeside(path string) string {
 	return b.String()
 }
 
-func (e *env) checkFile(path string, with changes, format string, strict bool) error {
+func (e *env) checkFile(path string, with changes, parts int, format string, strict bool) error {
+	if parts < 1 || parts > fleet.MostParts {
+		return fmt.Errorf("--parts: a crowd is played in 1 to %d parts, not in %d", fleet.MostParts, parts)
+	}
 	f, err := loadFleet(path, with)
 	if err != nil {
 		p := problemsOf(err)
@@ -127,7 +135,7 @@ func (e *env) checkFile(path string, with changes, format string, strict bool) e
 		}
 		return err
 	}
-	warnings, load := check.Check(f, check.Options{MaxFiles: maxFiles()})
+	warnings, load := check.Check(f, check.Options{MaxFiles: maxFiles(), Parts: parts})
 	p := f.Crowd.Problems()
 	for _, w := range warnings {
 		p.Add(w.Pos, "%s", w.Text)
@@ -224,6 +232,7 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 		line("takes", "%s, and the time until the witnesses are heard",
 			quantity.FormatDuration(l.Length.Round(time.Millisecond)))
 	}
+	b.WriteString(needsText(&l.Needs))
 	for i, r := range l.Recordings {
 		if i == 0 {
 			b.WriteString("What is played again\n")
@@ -260,6 +269,34 @@ func loadText(f *fleet.Fleet, l *check.Load) string {
 	return b.String()
 }
 
+// needsText tells what a process needs that plays the crowd, or a part of it.
+func needsText(n *check.Needs) string {
+	var b strings.Builder
+	line := func(name, format string, args ...any) {
+		fmt.Fprintf(&b, "  %-12s %s\n", name, fmt.Sprintf(format, args...))
+	}
+	if b.WriteString("What it needs here, about\n"); n.Parts > 1 {
+		b.Reset()
+		fmt.Fprintf(&b, "What each of %d parts needs, about\n", n.Parts)
+		line("devices", "%s", thousands(float64(n.Devices)))
+	}
+	files := thousands(float64(n.Files))
+	if n.MaxFiles > 0 {
+		files += fmt.Sprintf("; this machine allows a process %s", thousands(float64(n.MaxFiles)))
+	}
+	line("open files", "%s", files)
+	line("memory", "%s", size(n.Memory))
+	if n.Cores < 0.1 {
+		line("cores", "less than 0.1")
+	} else {
+		line("cores", "%s", rate(n.Cores))
+	}
+	if n.Ledger > 0 {
+		line("disk", "%s for the ledger", size(n.Ledger))
+	}
+	return b.String()
+}
+
 // count is a number of things.
 func count(n int, what string) string {
 	if n != 1 {
@@ -291,6 +328,8 @@ func thousands(x float64) string {
 
 func size(bytes float64) string {
 	switch {
+	case bytes >= 1e9:
+		return fmt.Sprintf("%.1f GB", bytes/1e9)
 	case bytes >= 1e6:
 		return fmt.Sprintf("%.1f MB", bytes/1e6)
 	case bytes >= 1e4:
@@ -335,6 +374,9 @@ func (e *env) checkJSON(path string, mistakes, warnings *crowd.Problems, f *flee
 			"messages": l.Messages,
 			"rounds":   f.Crowd.Plan.Rounds, "largest_body_bytes": l.Largest, "largest_body_of": l.LargestOf,
 			"seconds": l.Length.Seconds()}
+		n := &l.Needs
+		doc["needs"] = map[string]any{"parts": n.Parts, "devices": n.Devices, "open_files": n.Files, "open_files_allowed": n.MaxFiles,
+			"parts_within_open_files": n.Enough, "memory_bytes": math.Round(n.Memory), "cores": n.Cores, "ledger_bytes": math.Round(n.Ledger)}
 		if len(l.Recordings) > 0 {
 			doc["recordings"] = l.Recordings
 		}

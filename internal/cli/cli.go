@@ -202,7 +202,7 @@ which brings its own platform, or write a crowd file of your own with new.`,
 	})
 	root.AddCommand(e.demo(), e.try(), e.newFile(), e.check(), e.preview(), e.roster(), e.signals(), e.formulas(), e.schema(),
 		e.certs(), e.register(), e.unregister(), e.probe(), e.send(), e.ask(), e.do(), e.listen(), e.record(), e.run(),
-		e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.pack(), e.standin())
+		e.verify(), e.devices(), e.messages(), e.reportTo(), e.compare(), e.runs(), e.parts(), e.pack(), e.standin())
 	root.SetVersionTemplate(versionLine())
 	root.InitDefaultCompletionCmd()
 	e.tellBash(root)

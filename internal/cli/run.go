@@ -475,8 +475,9 @@ func writeReports(folder string, in *report.Input, doc []byte) error {
 func (e *env) verify() *cobra.Command {
 	var format string
 	var again, offline, trust bool
-	var wait string
+	var wait, await string
 	var mem memory
+	var to targetFlags
 	cmd := &cobra.Command{
 		Use:   "verify RUN",
 		Short: "Judge a run folder again",
@@ -490,6 +491,9 @@ what is missing, whatever the crowd file says. A run that still plays is only re
 That goes for runs that you played on this machine. A run folder of somebody else, or
 one that was changed, is judged by the evidence in it alone, and nothing is written
 into it; what its witnesses would use is listed. With --trust they are asked.
+
+A run in parts is judged as one run. With --await-parts 2h it waits up to two hours until every
+part has ended.
 
 Exit codes: 0 all requirements are met; 1 one is not met; 2 the folder cannot be
 judged; 4 they are met, but the run was interrupted or killed before its end.`,
@@ -514,6 +518,15 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if err != nil {
 				return err
 			}
+			list, err := to.targets()
+			if err != nil {
+				return err
+			}
+			if await != "" {
+				if err := e.awaitParts(args[0], await); err != nil {
+					return err
+				}
+			}
 			open := e.unpacked
 			if isPack(args[0]) {
 				open = e.opened
@@ -529,7 +542,7 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 				}
 				offline = true
 			}
-			return e.judge(folder, format, how, ask, offline, trust)
+			return e.judge(folder, format, how, list, ask, offline, trust)
 		},
 	}
 	cmd.Flags().StringVar(&format, "format", "text", "the report on standard output: text or json")
@@ -538,8 +551,28 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 	cmd.Flags().BoolVar(&offline, "offline", false, "contact no platform; judge from the recorded evidence")
 	cmd.Flags().BoolVar(&trust, "trust", false, "treat the run folder as your own, though somebody else made it or it was "+
 		"changed")
+	cmd.Flags().StringVar(&await, "await-parts", "", "of a run in parts: wait until every part has ended, at most this long, such as 2h")
+	to.flags(cmd, "a file to write as well, such as report.html, as report does")
 	mem.flag(cmd)
 	return cmd
+}
+
+// awaitParts waits for the parts of a run.
+func (e *env) awaitParts(folder, most string) error {
+	d, err := quantity.ParseDuration(most)
+	if err != nil || d <= 0 {
+		return fmt.Errorf("--await-parts: %q is no time; write, for example, --await-parts 2h", most)
+	}
+	ctx, stop := interruptible()
+	defer stop()
+	open := run.AwaitParts(ctx, folder, d)
+	if ctx.Err() != nil {
+		return &exitError{exitInterrupted, errors.New("interrupted; nothing was judged")}
+	}
+	for _, x := range open { // what is there is judged, and says what is missing
+		fmt.Fprintf(e.stderr, "Waited %s for %s.\n", quantity.FormatDuration(d), x)
+	}
+	return nil
 }
 
 // key is the user's key; nil, and told, where there is none and none can be made.
@@ -551,7 +584,7 @@ func (e *env) key(make bool) *seal.Key {
 	return k
 }
 
-func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offline, trust bool) error {
+func (e *env) judge(folder, format string, how run.Judging, to []target, ask run.Again, offline, trust bool) error {
 	m, err := run.ReadManifest(folder)
 	if err != nil {
 		return err
@@ -581,13 +614,19 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 			}
 		}
 	}
+	w := e.create(to, &how)
 	j, err := run.Judge(folder, how)
 	if err != nil {
+		w.abandon()
 		return err
 	}
 	in, err := e.report(folder, j, format, own && !run.Busy(folder))
 	if err != nil {
+		w.abandon()
 		return err
+	}
+	if err = w.end(in, format != "text"); err != nil && !in.Met() { // how the run went weighs more
+		fmt.Fprintf(e.stderr, "runcrowd: %s\n", err)
 	}
 	if format == "text" && in.Result.Torn > 0 && !in.Result.Playing {
 		fmt.Fprintf(e.stdout, "\n%d bytes of the ledger of run %s were not written whole, because it was killed, and were "+
@@ -597,10 +636,10 @@ func (e *env) judge(folder, format string, how run.Judging, ask run.Again, offli
 	switch {
 	case !in.Met():
 		return &exitError{code: exitBroken}
-	case !in.Result.Whole():
+	case err == nil && !in.Result.Whole():
 		return &exitError{code: exitInterrupted} // a part of a plan is not the plan
 	}
-	return nil
+	return err
 }
 
 // hearAgain asks the witnesses that can still be asked. What cannot be asked is

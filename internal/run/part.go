@@ -2,6 +2,7 @@ package run
 
 import (
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"encoding/base32"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"runcrowd/internal/fleet"
 	"runcrowd/internal/ledger"
@@ -215,4 +217,43 @@ func together(folders []string) (*Manifest, error) {
 	}
 	all.Run = all.parts[0].Run
 	return &all, nil
+}
+
+// AwaitParts waits until every part of a run has ended: until the last attempt at each has left its report. It ends
+// sooner where ctx does, and tells which parts have not ended. The folder may be one that is still to come.
+func AwaitParts(ctx context.Context, folder string, most time.Duration) (open []string) {
+	over, stop := context.WithTimeout(ctx, most)
+	defer stop()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		if open = openParts(folder); len(open) == 0 {
+			return nil
+		}
+		select {
+		case <-over.Done():
+			return open
+		case <-tick.C:
+		}
+	}
+}
+
+// openParts are the parts of a run that have not ended.
+func openParts(folder string) (open []string) {
+	last, of := map[int]string{}, 0
+	for _, path := range Parts(folder) { // the attempts at each from the first
+		n, all, _, _ := partOf(filepath.Base(path))
+		last[n], of = path, all
+	}
+	if of == 0 {
+		return []string{"every part: none has begun"}
+	}
+	for n := 1; n <= of; n++ {
+		if last[n] == "" {
+			open = append(open, fmt.Sprintf("part %d of %d: it has not begun", n, of))
+		} else if _, err := os.Stat(filepath.Join(last[n], ReportJSON)); err != nil {
+			open = append(open, fmt.Sprintf("part %d of %d: %s has no report yet", n, of, filepath.Base(last[n])))
+		}
+	}
+	return open
 }

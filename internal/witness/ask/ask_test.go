@@ -654,6 +654,7 @@ func TestSignedQuestions(t *testing.T) {
 	}{
 		"it is let in":          {answer: `{"rows":[]}`},
 		"it is not":             {answer: "403\nnot SUM, go away", err: "403 Forbidden: “not «secret», go away”"},
+		"it has no right":       {answer: "401\nwho is SUM?", err: "401 Unauthorized: “who is «secret»?”"},
 		"it cannot be computed": {signing: "${unbase64(request.path)}", answer: `{"rows":[]}`, err: "signing: sum: "},
 		"it is no header":       {signing: "${request.body}\\n", answer: `{"rows":[]}`, err: "the header Authorization holds a line break"},
 	} {
@@ -677,6 +678,7 @@ func TestSignedQuestions(t *testing.T) {
 				} else {
 					require.NoError(t, err)
 				}
+				assert.LessOrEqual(t, len(s.asked), 1)
 				if c.signing == "" {
 					assert.Equal(t, "H1 "+want, s.headers.Get("Authorization"))
 					assert.Equal(t, "000000 plain", s.headers.Get("X-At")+" "+s.headers.Get("X-Plain"))

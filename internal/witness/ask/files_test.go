@@ -182,6 +182,8 @@ func TestWhatAProgramTells(t *testing.T) {
 		"it fails":                {`echo '{"m":1}'; echo "no such  table" >&2; exit 3`, "", "failed: exit status 3; it says: “no such table”"},
 		"it fails silently":       {`exit 3`, "", "failed: exit status 3"},
 		"it fails at length":      {`for i in $(seq 400); do printf '%04d ' $i >&2; done; exit 3`, "", "it says: “… 0341 0342"},
+		"it fails, and says all":  {`for i in $(seq 60); do printf '%04d ' $i >&2; done; exit 3`, "", "it says: “0001 0002"},
+		"just what can be said":   {`head -c 300 /dev/zero | tr '\0' x >&2; exit 3`, "", "it says: “xxx"},
 		"a long line":             {`head -c 1100 /dev/zero | tr '\0' ' '; echo`, "", "prints a line longer than max_row, 1 KiB; raise it"},
 		"a line that fits":        {`head -c 1014 /dev/zero | tr '\0' ' '; printf '{"m":1}\n'`, `| {"m":1}`, ""},
 		"too much":                {`for i in $(seq 300); do echo '{"m":1}'; done`, "", "prints more than max_answer, 2 KiB; let it print less, or raise it"},
@@ -250,7 +252,9 @@ func TestProgramsThatAreNotThere(t *testing.T) {
 		w := witnesstest.New(t, dir, crowd(`program: `+program+`, device: .d, mark: .m`))
 		a, err := ask.New(w.Base)
 		require.NoError(t, err)
-		assert.ErrorContains(t, a.Ready(t.Context(), w.Fleet.Devices[0]), "cannot be run: ", name)
+		err = a.Ready(t.Context(), w.Fleet.Devices[0])
+		assert.ErrorContains(t, err, "cannot be run: ", name)
+		assert.NotContains(t, err.Error(), "exec: ", name)
 		_, _, err = asked(t.Context(), a, w, true)
 		assert.ErrorContains(t, err, "cannot be run: ", name)
 	}
@@ -309,6 +313,9 @@ func TestWhatADatabaseTells(t *testing.T) {
 			}
 			require.NoError(t, err)
 			assert.Equal(t, []any{c.told, 1}, []any{told, pages})
+			told, _, err = asked(t.Context(), a, w, true)
+			require.NoError(t, err)
+			assert.Equal(t, c.told, told, "asked again")
 			_, decides := a.Offset()
 			assert.False(t, decides, "what writes the rows may have another clock")
 		})

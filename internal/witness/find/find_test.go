@@ -333,6 +333,12 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			`{"d":"gauge-1","t":"«@1s»","v":{"a":7},"id":1}`)}, expect: witnesstest.Messages(3),
 			noted: append([]string{`gauge-1/level/1 unsure row {"a":7}`, `gauge-1/level/2 unsure row {"a":7}`,
 				`gauge-1/level/3 unsure row {"a":7}`}, nothing...)},
+		"of a reading that is none": {witness: strings.Replace(at, "device: .d", "device: .d, reading: .r", 1), carried: carried, answers: []answer{pages(
+			`{"d":"gauge-1","r":"tide","t":"«@1s»","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: append([]string{`gauge-1/level/1 at /tide row {"a":1}`}, nothing...)},
+		"of a reading of two": {witness: at, carried: carried, readings: `, state: {every: 1s, path: "/in", fields: {at: {signal: clock}, c: 1}}`,
+			answers: []answer{pages(`{"d":"gauge-1","t":"«@1s»","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(1),
+			noted: append([]string{`gauge-1/level/1 row {"a":1}`}, nothing...)},
 		"one alone, with other values": {witness: at, carried: carried, answers: []answer{pages(
 			`{"d":"gauge-1","t":"«@1s»","v":{"a":7},"id":1}`)}, expect: witnesstest.Messages(1),
 			noted: append([]string{`gauge-1/level/1 row {"a":7}`}, nothing...)},
@@ -372,6 +378,14 @@ func TestWhatIsFoundWithoutMarks(t *testing.T) {
 			{"d":"gauge-1","v":{"a":1},"id":1}`)}, expect: witnesstest.Messages(3),
 			noted: append([]string{`gauge-1/level/1 row {"a":1}`, `gauge-1/level/2 row {"a":7}`, `gauge-1/level/3 row {"a":3}`},
 				nothing...)},
+		"none, the newest first, and several of one time": {witness: strings.Replace(order, "wait", "time: .t, wait", 1), mark: "none",
+			carried: []string{`{"a":1}`, `{"a":2}`, `{"a":4}`, `{"a":3}`},
+			answers: []answer{pages(`{"d":"gauge-1","v":{"a":3},"id":4,"t":"«@2s»"}
+			{"d":"gauge-1","v":{"a":7},"id":3,"t":"«@1s»"}
+			{"d":"gauge-1","v":{"a":2},"id":2,"t":"«@1s»"}
+			{"d":"gauge-1","v":{"a":1},"id":1,"t":"«@1s»"}`)}, expect: witnesstest.Messages(4),
+			noted: append([]string{`gauge-1/level/1 row stored 1s {"a":1}`, `gauge-1/level/2 row stored 1s {"a":2}`,
+				`gauge-1/level/3 row stored 1s {"a":7}`, `gauge-1/level/4 row stored 2s {"a":3}`}, nothing...)},
 		"none, equal ones": {witness: order, mark: "none", carried: []string{`{"a":1}`, `{"a":1}`},
 			answers: []answer{pages(`{"d":"gauge-1","v":{"a":1},"id":1}
 			{"d":"gauge-1","v":{"a":1.0},"id":2}`)}, expect: witnesstest.Messages(2), asked: 2,
@@ -919,6 +933,8 @@ alerts: {low: {heard_by: alarm, about: .d, when: a < 1, within: 1s}}`))
 		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: h.Sum64(), Device: "gauge-1"})
 		wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
 		assert.Equal(t, []string{`low of gauge-1 {"d":"gauge-1","id":2}`}, w.Noted())
+		// Also one of which only an earlier hearing saw something.
+		wit.(hearing.AlertKnower).KnowSaid(&ledger.Said{Row: 7, Device: "gauge-9"})
 		p.answers, p.gone = []answer{{err: ask.ErrUnknown}}, "gauge-1"
 		complete, why := wit.Hear(t.Context(), hearing.Round{N: 1, Begin: time.Now(), Expect: witnesstest.Expect{}})
 		assert.False(t, complete)
