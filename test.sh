@@ -5,15 +5,18 @@
 #   ./test.sh                 installs with apt what is missing, and says what, first
 #   ./test.sh --no-install    installs nothing; says what it skips
 #   ./test.sh -run Name       arguments go to go test
+#   ./test.sh cluster         only a crowd in parts on a real Slurm, on this machine, in two minutes
 #
 # The tests need a C compiler (for the race detector) and servers that we did not write: the
 # brokers Mosquitto, RabbitMQ and ejabberd, the web server nginx, the databases PostgreSQL and
-# MariaDB, and the browser Chromium. They start them themselves, on free ports.
+# MariaDB, the browser Chromium, and the scheduler Slurm. They start them themselves, on free ports.
 set -euo pipefail
 cd "$(dirname "$0")"
 
 install=yes
 if [ "${1:-}" = --no-install ]; then install=; shift; fi
+cluster=
+if [ "${1:-}" = cluster ]; then cluster=1; shift; fi
 
 missing=()
 need() { # need COMMAND PACKAGE
@@ -21,14 +24,24 @@ need() { # need COMMAND PACKAGE
   missing+=("$2")
 }
 need go golang-go
-need gcc gcc
-need mosquitto mosquitto
-need nginx nginx-light
-need rabbitmq-server rabbitmq-server
-need ejabberdctl ejabberd
-need postgres postgresql
-need mariadbd mariadb-server
-need chromium chromium
+if [ -z "$cluster" ]; then
+  need gcc gcc
+  need mosquitto mosquitto
+  need nginx nginx-light
+  need rabbitmq-server rabbitmq-server
+  need ejabberdctl ejabberd
+  need postgres postgresql
+  need mariadbd mariadb-server
+  need chromium chromium
+fi
+slurm=
+if [ "$(id -u)" = 0 ]; then # its daemons want to be root
+  slurm=1
+  need munged munge
+  need slurmctld slurmctld
+  need slurmd slurmd
+  need sbatch slurm-client
+fi
 
 # With this set, a test that needs a real server fails where it is missing.
 real=1
@@ -42,7 +55,16 @@ if [ ${#missing[@]} -gt 0 ]; then
   else
     echo "Not installed: ${missing[*]}. What needs one of them is skipped."
     real=
+    if [[ " ${missing[*]} " == *" slurm"* || " ${missing[*]} " == *" munge "* ]]; then slurm=; fi
   fi
+fi
+
+on_slurm() {
+  PATH=$PATH:/usr/sbin RUNCROWD_CLUSTER=1 CGO_ENABLED=0 go test -vet=off -count=1 -timeout 15m "$@" ./internal/jobs -run TestOnSlurm
+}
+if [ -n "$cluster" ]; then
+  on_slurm -v "$@"
+  exit
 fi
 
 # Compiled without the paths of this machine, as the program is that build.sh makes: what did not
@@ -67,6 +89,14 @@ else
   alone=./...
 fi
 CGO_ENABLED=0 go list -export -test $long $alone >/dev/null
+# A crowd in parts on a real Slurm waits most of its time, and does so beside the others.
+if [ -n "$slurm" ] && [ $# = 0 ]; then
+  said=$(mktemp)
+  on_slurm >"$said" 2>&1 &
+  beside_all=$!
+else
+  echo "The try on Slurm is skipped: it needs root and Slurm, and goes with no arguments."
+fi
 if [ -n "$race" ]; then
   # The longest comes first: the others run beside it. Of those played whole below, a part.
   echo "go test, with the race detector"
@@ -76,6 +106,12 @@ else
 fi
 echo "go test, all of the longest, and what runs by itself"
 RUNCROWD_REAL=$real CGO_ENABLED=0 go test -vet=off -timeout 25m "$@" $long $alone
+if [ -n "$slurm" ] && [ $# = 0 ]; then
+  echo "go test, on a real Slurm"
+  wait "$beside_all" || { cat "$said"; rm "$said"; exit 1; }
+  cat "$said"
+  rm "$said"
+fi
 echo "static build"
 ./build.sh
 echo "go vet for windows";   GOOS=windows CGO_ENABLED=0 go vet ./...

@@ -2,6 +2,7 @@ package ask_test
 
 import (
 	"bufio"
+	"compress/gzip"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -70,6 +71,14 @@ func (t *taker) tell(what string) {
 func (t *taker) text() string {
 	return strings.NewReplacer("page attempt attempt", "|", "page attempt", "|", "attempt", "again").Replace(
 		strings.Join(t.told, " "))
+}
+
+func gzipped(text string) string {
+	var b strings.Builder
+	z := gzip.NewWriter(&b)
+	z.Write([]byte(text))
+	z.Close()
+	return b.String()
 }
 
 func crowd(witness string) string {
@@ -280,6 +289,8 @@ func TestWhatAQueryReads(t *testing.T) {
 		"more than there are": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1},{"m":2}],"all":1}`}}, `| {"m":1} {"m":2}`, 1,
 			"http://127.0.0.1/r: the platform says that there are 1 rows in all, and its pages brought 2; check next, page and total", 0},
 		"how many, it does not say": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}]}`}}, `| {"m":1}`, 1, "", 0},
+		"none, it says":             {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[],"all":0}`}}, `|`, 1, "", 0},
+		"compressed":                {plain, map[string][]string{"/r": {"Content-Encoding: gzip\n" + gzipped(`{"rows":[{"m":1}]}`)}}, `| {"m":1}`, 1, "", 0},
 		"a total that is none": {plain + `, total: .all`, map[string][]string{"/r": {`{"rows":[{"m":1}],"all":"many"}`}}, `| {"m":1}`, 0,
 			"http://127.0.0.1/r: total is “\"many\"”, which is no number of rows", 0},
 		"CSV":                            {lines + "csv", map[string][]string{"/r": {"mm,d\n1,a\n2,\"b\nc\"\n"}}, `| {"d":"a","mm":"1"} {"d":"b\nc","mm":"2"}`, 1, "", 0},
@@ -550,7 +561,9 @@ func TestAskingAboutAll(t *testing.T) {
 				return a.All(t.Context(), a.Devices(), hearing.Round{N: 1, Begin: time.Now()}, true,
 					func() ask.Taker { return &taker{err: c.taken} })
 			}
-			pages, got, err := play(c.first)
+			pages, got, err := a.All(t.Context(), nil, hearing.Round{N: 1, Begin: time.Now()}, true, func() ask.Taker { return &taker{} })
+			assert.Equal(t, []any{0, 0, nil}, []any{pages, len(got), err}, "about nobody")
+			pages, got, err = play(c.first)
 			if c.then[0] != nil {
 				require.NoError(t, err)
 				pages, got, err = play(c.then)
@@ -583,6 +596,8 @@ func TestTheTimeThatAskingTakes(t *testing.T) {
 	a := &ask.Asker{Base: w.Base}
 	assert.Equal(t, 3*time.Second, a.Room(0))
 	assert.Equal(t, 4500*time.Millisecond, a.Room(3))
+	w.Spec.Pace = 0
+	assert.Equal(t, 3*time.Second, a.Room(3))
 	cut, cancel := context.WithCancel(t.Context())
 	cancel()
 	for why, c := range map[string]struct {

@@ -199,9 +199,7 @@ func (t *tail) Write(b []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.b = append(t.b, b...)
-	if n := len(t.b) - 1000; n > 0 {
-		t.b = append(t.b[:0], t.b[n:]...)
-	}
+	t.b = append(t.b[:0], t.b[max(0, len(t.b)-1000):]...)
 	return len(b), nil
 }
 

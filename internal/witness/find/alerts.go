@@ -150,9 +150,7 @@ func (q *alerts) KnowSaid(x *ledger.Said) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.rows[x.Row] = true
-	if of := q.Catalog.Device(x.Device); of != nil {
-		q.Knows(of)
-	}
+	q.Knows(q.Catalog.Device(x.Device))
 }
 
 var _ hearing.AlertKnower = (*alerts)(nil)

@@ -522,24 +522,25 @@ func TestAnswersThatAreCutOff(t *testing.T) {
 		expect  witnesstest.Expect
 		rows    int // what is told of at most; 0: it is whole
 	}{
-		"ten, and one is missing":            {store, pages(rows(to(1, 10)...)), witnesstest.Messages(11), 10},
-		"ten of ten":                         {store, pages(rows(to(1, 10)...)), witnesstest.Messages(10), 0},
-		"nine of eleven":                     {store, pages(rows(to(1, 9)...)), witnesstest.Messages(11), 0},
-		"ten, of which one is a copy":        {store, pages(rows(append(to(1, 9), 9)...)), witnesstest.Messages(9), 10},
-		"ten on two pages":                   {store, pages(rows(to(1, 5)...), rows(to(6, 10)...)), witnesstest.Messages(11), 0},
-		"ten, and there is no limit":         {limit("none"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
-		"seven, which is the limit":          {limit("7"), pages(rows(to(1, 7)...)), witnesstest.Messages(7), 7},
-		"six, under the limit":               {limit("7"), pages(rows(to(1, 6)...)), witnesstest.Messages(7), 0},
-		"ten, under the limit":               {limit("12"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
-		"the last are missing of both":       {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(12), 7},
-		"the first are missing of both":      {each, both(rows(to(6, 12)...), rows(to(6, 12)...)), twice(12), 7},
-		"some are missing of both":           {each, both(rows(1, 3, 4, 6, 8, 10, 12), rows(1, 2, 5, 7, 9, 10, 12)), twice(12), 0},
-		"all have the same, none is missing": {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(7), 0},
-		"one more of one":                    {each, both(rows(to(1, 8)...), rows(to(1, 7)...)), twice(12), 0},
-		"one is missing of each":             {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(8), 0},
-		"two are missing of each":            {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(9), 7},
-		"two rows":                           {each, both(rows(1, 2), rows(1, 2)), twice(9), 0},
-		"three rows":                         {each, both(rows(1, 2, 3), rows(1, 2, 3)), twice(9), 3},
+		"ten, and one is missing":                {store, pages(rows(to(1, 10)...)), witnesstest.Messages(11), 10},
+		"ten of ten":                             {store, pages(rows(to(1, 10)...)), witnesstest.Messages(10), 0},
+		"seven of twelve, and no more was asked": {store, pages(rows(to(1, 7)...)), witnesstest.Messages(12), 0},
+		"nine of eleven":                         {store, pages(rows(to(1, 9)...)), witnesstest.Messages(11), 0},
+		"ten, of which one is a copy":            {store, pages(rows(append(to(1, 9), 9)...)), witnesstest.Messages(9), 10},
+		"ten on two pages":                       {store, pages(rows(to(1, 5)...), rows(to(6, 10)...)), witnesstest.Messages(11), 0},
+		"ten, and there is no limit":             {limit("none"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
+		"seven, which is the limit":              {limit("7"), pages(rows(to(1, 7)...)), witnesstest.Messages(7), 7},
+		"six, under the limit":                   {limit("7"), pages(rows(to(1, 6)...)), witnesstest.Messages(7), 0},
+		"ten, under the limit":                   {limit("12"), pages(rows(to(1, 10)...)), witnesstest.Messages(11), 0},
+		"the last are missing of both":           {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(12), 7},
+		"the first are missing of both":          {each, both(rows(to(6, 12)...), rows(to(6, 12)...)), twice(12), 7},
+		"some are missing of both":               {each, both(rows(1, 3, 4, 6, 8, 10, 12), rows(1, 2, 5, 7, 9, 10, 12)), twice(12), 0},
+		"all have the same, none is missing":     {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(7), 0},
+		"one more of one":                        {each, both(rows(to(1, 8)...), rows(to(1, 7)...)), twice(12), 0},
+		"one is missing of each":                 {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(8), 0},
+		"two are missing of each":                {each, both(rows(to(1, 7)...), rows(to(1, 7)...)), twice(9), 7},
+		"two rows":                               {each, both(rows(1, 2), rows(1, 2)), twice(9), 0},
+		"three rows":                             {each, both(rows(1, 2, 3), rows(1, 2, 3)), twice(9), 3},
 		"ten of one, and some are missing of the other": {each, both(rows(to(1, 10)...), rows(1, 2, 3, 4, 6, 8, 9)),
 			witnesstest.Expect{Last: map[int]uint64{0: 10, 1: 9}}, 0},
 		"ten of eleven, of which one was not sent": {store, pages(rows(append(to(1, 9), 11)...)),
@@ -982,8 +983,8 @@ func TestSeveralReadingsThatAreCutOff(t *testing.T) {
 	})
 	x = hearingCase{mark: "{field: m}", witness: each, devices: 5, answers: []answer{{of: map[string][]string{}}}, expect: witnesstest.Expect{Last: map[int]uint64{}}}
 	for d := range 5 { // one is missing of each, the last: that may be chance
-		x.answers[0].of[fmt.Sprintf("gauge-%d", d+1)] = []string{row(d, 1) + row(d, 2) + row(d, 3)}
-		x.expect.Last[d] = 4
+		x.answers[0].of[fmt.Sprintf("gauge-%d", d+1)] = []string{row(d, 1) + row(d, 2) + row(d, 3) + row(d, 4)}
+		x.expect.Last[d] = 5
 	}
 	x.hear(t, func(t *testing.T, _ *witnesstest.World, _ *platform, complete bool, why string) {
 		assert.True(t, complete, why)

@@ -65,7 +65,7 @@ func (q *taker) placed(x ledger.Sighting, p *match.Part, d *fleet.Device, on *as
 	q.mu.Unlock()
 	alike := match.Alike(list, digests)
 	switch {
-	case len(list) == 0: // another run's, or one whose time was changed
+	// Where the list is empty it is another run's, or one whose time was changed.
 	case nth < old || len(alike) == 0: // it was there before the run, or took its place; or it is none exactly
 		for _, e := range list {
 			q.unsure(x, e)
@@ -109,7 +109,7 @@ func (q *messages) placeOld(ctx hearing.Context, devices []*fleet.Device) error 
 	q.Since = q.AsFrom(clock.Now())
 	if b := q.Catalog.Fleet.Crowd.Plan.Begin; !b.At.IsZero() && b.At.Before(q.Since) {
 		q.Since = q.AsFrom(b.At)
-	} else if b.Past > 0 {
+	} else {
 		q.Since = q.Since.Add(-b.Past)
 	}
 	q.old, q.olds = map[match.Occasion]int{}, true

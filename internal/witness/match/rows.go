@@ -28,7 +28,7 @@ func keyOf(x *ledger.Sighting) copyKey {
 
 // plain tells whether it is a message of the run in its own place: nearly all are.
 func (k *copyKey) plain() bool {
-	return k.stream >= 0 && k.device == "" && k.reading == "" && k.seq <= MaxSeq
+	return *k == copyKey{stream: max(k.stream, 0), seq: min(k.seq, MaxSeq)}
 }
 
 // Rows is what is known of the rows in which a querying witness found messages. It takes
