@@ -128,10 +128,36 @@ func TestWarnings(t *testing.T) {
 	list, _ = look(t, check.Options{MaxFiles: 60})
 	require.Len(t, list, 1)
 	assert.Contains(t, list[0].Text,
-		`the link "sea" needs 12 connections, and this machine allows a process 60 open files`)
+		`it needs about 67 open files in a process, and this machine allows 60; play it in 3 parts (run --part), or raise the limit`)
+	list, _ = look(t, check.Options{MaxFiles: 60, Parts: 3})
+	assert.Empty(t, list)
+	list, _ = look(t, check.Options{MaxFiles: 30})
+	require.Len(t, list, 1)
+	assert.Contains(t, list[0].Text, "this machine allows 30; raise the limit (ulimit -Hn 67, as root)", "no parts are small enough")
 	list, _ = look(t, check.Options{},
 		`mqtt: mqtt://127.0.0.1:1883 => mqtt: mqtt://127.0.0.1:1883, password: "${access_token}", access_token: {text: "${device}"}`)
 	assert.Empty(t, list)
+}
+
+// What a process needs grows with the devices that it plays, with their connections, and with what is sent.
+func TestNeeds(t *testing.T) {
+	need := func(parts int, edits ...string) check.Needs {
+		_, l := look(t, check.Options{Parts: parts}, edits...)
+		return l.Needs
+	}
+	one, many, tls := need(1), need(1, "count: 12 => count: 5000"), need(1, "count: 12 => count: 5000", "mqtt: mqtt:// => mqtt: mqtts://")
+	assert.Equal(t, 15, one.Devices)
+	assert.Equal(t, 4988, many.Files-one.Files)
+	assert.InDelta(t, 4988*16e3, many.Memory-one.Memory, 250e6)
+	assert.InDelta(t, 5000*28e3, tls.Memory-many.Memory, 1)
+	assert.Greater(t, many.Cores, 100*one.Cores)
+	assert.Greater(t, many.Ledger, 100*one.Ledger)
+	eight := need(8, "count: 12 => count: 5000")
+	assert.Equal(t, 626, eight.Devices)
+	assert.Less(t, eight.Memory, many.Memory/2)
+	assert.InDelta(t, many.Cores/8, eight.Cores, many.Cores/100)
+	assert.Equal(t, 15, need(1).MostParts)
+	assert.Zero(t, need(1, "for: 1m => for: 1m, rounds: {every: 2m}").Ledger)
 }
 
 func TestLoad(t *testing.T) {

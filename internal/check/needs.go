@@ -34,7 +34,7 @@ const (
 	httpCore        = 130e-6  //
 	witnessCore     = 20e-6   // more, for each witness
 	spareFiles      = 50      // beside connections
-	mostKnown       = 1 << 30 // what is known of messages is kept in files from then on
+	mostKnown       = 512e6   // what is known of messages is sorted on disk from then on (--memory)
 )
 
 // TooMany says what can be done where a process may not have so many files open.
@@ -83,8 +83,12 @@ func (c *checker) needs(parts, maxFiles int) Needs {
 	if room := maxFiles - beside; maxFiles > 0 && room > 0 {
 		n.Enough = max(1, (connected+room-1)/room)
 	}
+	known := min(mostKnown, messageMemory*share*l.Messages)
+	if l.Messages == 0 { // without end
+		known = mostKnown
+	}
 	n.Memory = baseMemory + deviceMemory*float64(len(f.Devices)) + share*(connectedMemory*float64(connected)+
-		secureMemory*float64(secure)) + min(mostKnown, messageMemory*share*l.Messages)
+		secureMemory*float64(secure)) + known
 	n.Ledger = share * l.Messages * (messageLedger + seenLedger*watched)
 	return n
 }

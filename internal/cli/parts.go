@@ -23,6 +23,7 @@ type partsFlags struct {
 	parts   int
 	to      string
 	startAt string
+	later   bool
 	force   bool
 	with    changes
 }
@@ -32,6 +33,7 @@ func (p *partsFlags) flags(cmd *cobra.Command, to, what string) {
 	f.IntVar(&p.parts, "parts", 0, "in how many parts the crowd is played")
 	f.StringVar(&p.to, "to", to, what)
 	f.StringVar(&p.startAt, "start-at", "", "when all parts begin, such as 2026-01-15T02:00:00Z; without it, each as soon as it may")
+	f.BoolVar(&p.later, "ask-later", false, "the parts ask the platform nothing: it is asked once, when they are judged")
 	f.BoolVar(&p.force, "force", false, "write over files that are there already")
 	p.with.flag(cmd)
 }
@@ -59,6 +61,9 @@ func (p *partsFlags) job(path string) (*jobs.Job, error) {
 	j := &jobs.Job{Crowd: f.Crowd, Needs: load.Needs, Length: load.Length}
 	for _, x := range p.with {
 		j.More = append(j.More, "--set", x)
+	}
+	if p.later {
+		j.More = append(j.More, "--ask-later")
 	}
 	if p.startAt != "" {
 		j.More = append(j.More, "--start-at", p.startAt)

@@ -41,6 +41,8 @@ type output struct {
 	to           targetFlags // files to write at the end
 	metrics, log string
 	part         partFlags
+	askLater     bool
+	judgeLater   bool
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -152,6 +154,9 @@ could not be reached; 4 interrupted.`,
 	}
 	o.flags(cmd)
 	o.part.flags(cmd)
+	cmd.Flags().BoolVar(&o.judgeLater, "judge-later", false, "only play and record: verify judges what was recorded; exit code 0 where it was "+
+		"played to its end")
+	cmd.Flags().BoolVar(&o.askLater, "ask-later", false, "do not ask the platform what it has after each round: verify asks it when the run is over")
 	with.flag(cmd)
 	with.shortFlags(cmd)
 	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
@@ -221,6 +226,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if err != nil {
 		return nil, err
 	}
+	if o.judgeLater && (o.format != "text" || len(o.to.list) > 0) {
+		return nil, errors.New("--judge-later makes no report: leave --format and --to out, and give them to verify")
+	}
 	results, err := o.results(c)
 	if err != nil {
 		return nil, err
@@ -266,8 +274,12 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		return nil, err
 	}
 	defer closeLog(e)
-	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: &how, Log: log,
-		Key: e.key(true), Part: part, StartAt: startAt, Only: only})
+	judging := &how
+	if o.judgeLater {
+		judging = nil
+	}
+	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: judging, Log: log,
+		Key: e.key(true), Part: part, StartAt: startAt, Only: only, AskLater: o.askLater})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}
@@ -293,6 +305,15 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	if n, first := s.ValuesFailed(); n > 0 {
 		fmt.Fprintf(e.stderr, "In %s a value could not be made; null or the nearest that fits was sent; the first: %s\n",
 			plural(int(n), "message"), c.Redact(first.Error()))
+	}
+	if o.judgeLater {
+		p := s.Progress()
+		fmt.Fprintf(e.stdout, "%s of %s were acknowledged; what became of them is not judged yet.\nJudge it with: %s verify %s\n",
+			thousands(float64(p.Accepted)), count(int(p.Due), "message"), e.program, s.Folder)
+		if ctx.Err() != nil || s.GaveWay() {
+			return nil, &exitError{code: exitInterrupted}
+		}
+		return nil, nil
 	}
 	for i := range c.Results { // those of the file stand in the run folder, and come first
 		results[i].path = filepath.Join(s.Folder, results[i].path)

@@ -122,11 +122,12 @@ func (j *Job) Kubernetes() ([]byte, error) {
 		}
 		x["Items"], x["Data"] = items, data
 	}
-	x["PlayArgs"] = append([]string{"/runcrowd", "run", file, "--part", "auto", "--out", "/runs", "--quiet"}, j.More...)
+	x["PlayArgs"] = append([]string{"/runcrowd", "run", file, "--part", "auto", "--out", "/runs", "--quiet", "--judge-later"},
+		j.More...)
 	folder := run.WholeFolder("/runs", j.Crowd.Name, j.Name)
 	wait := "24h"
 	if d := j.longest(); d > 0 {
-		wait = (d + 30*time.Minute).Round(time.Minute).String()
+		wait = (2*d + 2*time.Hour).Round(time.Minute).String() // also where parts have to wait for a place, or begin again
 		wait = strings.TrimSuffix(wait, "0s")
 	}
 	x["JudgeArgs"] = []string{"/runcrowd", "verify", folder, "--await-parts", wait, "--trust", "--to", folder + "/report.html", "--force"}

@@ -155,7 +155,7 @@ func TestTheScriptsOfSlurm(t *testing.T) {
 	assert.Error(t, err)
 	out, err := play("play.sbatch", "HARBOUR_TOKEN=x", "SLURM_ARRAY_TASK_ID=2", "SLURM_ARRAY_JOB_ID=4711")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"run", j.File, "--part", "2/2", "--run", "4711", "--out", "/shared/runs", "--quiet", "--set", "plan.for=9m",
+	assert.Equal(t, []string{"run", j.File, "--part", "2/2", "--run", "4711", "--out", "/shared/runs", "--quiet", "--judge-later", "--set", "plan.for=9m",
 		"--set", "plan.for=`9m`"}, strings.Split(strings.TrimSpace(out), "\n"))
 	out, err = play("judge.sbatch")
 	require.NoError(t, err)

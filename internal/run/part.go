@@ -219,7 +219,7 @@ func together(folders []string) (*Manifest, error) {
 	return &all, nil
 }
 
-// AwaitParts waits until every part of a run has ended: until the last attempt at each has left its report. It ends
+// AwaitParts waits until every part of a run has ended: until the last attempt at each says so in its folder. It ends
 // sooner where ctx does, and tells which parts have not ended. The folder may be one that is still to come.
 func AwaitParts(ctx context.Context, folder string, most time.Duration) (open []string) {
 	over, stop := context.WithTimeout(ctx, most)
@@ -251,8 +251,8 @@ func openParts(folder string) (open []string) {
 	for n := 1; n <= of; n++ {
 		if last[n] == "" {
 			open = append(open, fmt.Sprintf("part %d of %d: it has not begun", n, of))
-		} else if _, err := os.Stat(filepath.Join(last[n], ReportJSON)); err != nil {
-			open = append(open, fmt.Sprintf("part %d of %d: %s has no report yet", n, of, filepath.Base(last[n])))
+		} else if _, err := os.Stat(filepath.Join(last[n], EndedFile)); err != nil {
+			open = append(open, fmt.Sprintf("part %d of %d: %s has not ended", n, of, filepath.Base(last[n])))
 		}
 	}
 	return open

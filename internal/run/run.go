@@ -54,7 +54,8 @@ const (
 	CrowdFile    = "crowd.yaml"
 	ReportText   = "report.txt"
 	ReportJSON   = "report.json"
-	FilesFolder  = "files" // copies of rosters and other files beside the crowd file
+	EndedFile    = "ended.txt" // of a part that was played to its end
+	FilesFolder  = "files"     // copies of rosters and other files beside the crowd file
 )
 
 // Manifest says what a run folder is of.
@@ -229,6 +230,8 @@ type Options struct {
 	Part *Part
 	// StartAt is when the first round begins; zero: at once.
 	StartAt time.Time
+	// AskLater leaves what querying witnesses are asked after each round to HearAgain.
+	AskLater bool
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
@@ -743,8 +746,18 @@ func (s *Session) finish(ctx context.Context) error {
 		s.abandon()
 		return &StorageError{s.Folder, err}
 	}
+	if s.opt.Part != nil && !interrupted { // whoever waits for the parts of a run looks for it
+		p := s.Progress()
+		text := fmt.Sprintf("%s was played to its end: %d messages were due, %d were acknowledged.\n", s.opt.Part, p.Due, p.Accepted)
+		if err := wholefile.WriteOwn(filepath.Join(s.Folder, EndedFile), []byte(text)); err != nil {
+			return &StorageError{s.Folder, err}
+		}
+	}
 	return nil
 }
+
+// GaveWay tells whether another attempt at its part began while it played.
+func (s *Session) GaveWay() bool { return s.gaveWay.Load() }
 
 // longer is by how much a round may outlast its plan before that is told.
 const longer = time.Second
@@ -797,6 +810,10 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 	for i, w := range s.witnesses {
 		if w == nil { // it has nothing to find
 			s.pages[i].Heard(i, n, true, "")
+			continue
+		}
+		if s.opt.AskLater && !s.crowd.Witnesses[i].Listens() {
+			s.pages[i].Heard(i, n, false, "it was not asked yet (--ask-later): verify asks it")
 			continue
 		}
 		g.Go(func() error {
