@@ -23,18 +23,18 @@ type Needs struct {
 
 // What the parts of a crowd cost; docs/scale.md says how it was measured.
 const (
-	baseMemory      = 35e6    // the program
-	deviceMemory    = 4.2e3   // a device of the crowd, wherever it is played
-	connectedMemory = 12e3    // more, for one with a connection of its own
-	secureMemory    = 28e3    // more, over TLS
-	messageMemory   = 0.7e3   // a message: what is known of it while the run plays
-	messageLedger   = 135.0   // bytes on disk
-	seenLedger      = 90.0    // more, for each witness
-	mqttCore        = 80e-6   // seconds a message
-	httpCore        = 130e-6  //
-	witnessCore     = 20e-6   // more, for each witness
-	spareFiles      = 50      // beside connections
-	mostKnown       = 512e6   // what is known of messages is sorted on disk from then on (--memory)
+	baseMemory      = 35e6   // the program
+	deviceMemory    = 4.2e3  // a device of the crowd, wherever it is played
+	connectedMemory = 12e3   // more, for one with a connection of its own
+	secureMemory    = 28e3   // more, over TLS
+	messageMemory   = 0.7e3  // a message: what is known of it while the run plays
+	messageLedger   = 135.0  // bytes on disk
+	seenLedger      = 90.0   // more, for each witness
+	mqttCore        = 80e-6  // seconds a message
+	httpCore        = 130e-6 //
+	witnessCore     = 20e-6  // more, for each witness
+	spareFiles      = 50     // beside connections
+	mostKnown       = 512e6  // what is known of messages is sorted on disk from then on (--memory)
 )
 
 // TooMany says what can be done where a process may not have so many files open.

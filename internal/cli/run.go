@@ -43,6 +43,9 @@ type output struct {
 	part         partFlags
 	askLater     bool
 	judgeLater   bool
+	resume       string // the folder of a run that goes on
+	rest         *fleet.Fleet
+	restOf       *run.Part
 }
 
 func (o *output) flags(cmd *cobra.Command) {
@@ -82,7 +85,7 @@ const leastMemory = 16 << 20
 
 func (e *env) run() *cobra.Command {
 	var o output
-	var begin, like string
+	var begin, like, resume string
 	var with changes
 	cmd := &cobra.Command{
 		Use:   "run [FILE]",
@@ -115,14 +118,23 @@ could not be reached; 4 interrupted.`,
 			"runcrowd run harbour/crowd.yaml --format json > report.json\n  runcrowd run harbour/crowd.yaml --begin " +
 			"2026-01-15T02:00:00Z\n  runcrowd run harbour/crowd.yaml --for 30s --set kinds.buoy.readings.state.every=100ms",
 		Args: func(cmd *cobra.Command, args []string) error {
-			if like != "" && len(args) == 0 {
+			if resume != "" && len(args) > 0 {
+				return errors.New("--resume goes on with a run as it was, and its folder has the crowd file: leave FILE out")
+			}
+			if (like != "" || resume != "") && len(args) == 0 {
 				return nil
 			}
 			return oneCrowd(cmd, args)
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := checkFormat(o.format); err != nil {
 				return err
+			}
+			if resume != "" {
+				if like != "" || begin != "" || len(with) > 0 || o.part != (partFlags{}) || cmd.Flags().Changed("out") {
+					return errors.New("--resume goes on with a run as it was: what would change it does not go with it")
+				}
+				return e.runOn(resume, &o)
 			}
 			if like != "" {
 				if begin != "" {
@@ -160,6 +172,7 @@ could not be reached; 4 interrupted.`,
 	with.flag(cmd)
 	with.shortFlags(cmd)
 	cmd.Flags().StringVar(&like, "like", "", "the folder of an earlier run, whose messages are sent again")
+	cmd.Flags().StringVar(&resume, "resume", "", "the folder of a run that was killed or interrupted: go on with its plan where it stopped")
 	cmd.Flags().StringVar(&begin, "begin", "", "when the plan's clock begins: a time (2026-01-15T02:00:00Z), a time of "+
 		"day to wait for (\"02:00\", UTC), or how long ago (-7d)")
 	return cmd
@@ -203,6 +216,24 @@ func (e *env) runLike(args []string, like string, o *output) error {
 	return err
 }
 
+// runOn goes on with a run that stopped.
+func (e *env) runOn(name string, o *output) error {
+	folder, err := run.Find(usualRuns, name)
+	if err != nil {
+		return err
+	}
+	f, m, err := run.LoadRest(folder)
+	if err != nil {
+		return err
+	}
+	if m.Origin(e.key(false)) != run.Own || len(run.Changed(folder)) > 0 {
+		return fmt.Errorf("%s was not played by you here, or was changed: it cannot go on", folder)
+	}
+	o.resume, o.rest, o.restOf = folder, f, m.Part
+	_, err = e.play(f.Crowd, m.File, o, nil)
+	return err
+}
+
 // played is what a run left.
 type played struct {
 	folder string
@@ -218,7 +249,10 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 	view := newView(e, c, o.quiet)
 	defer e.onInterrupt(cancel, &session, view)()
 
-	f, err := fleet.Build(c, credential.New(c))
+	f, err := o.rest, error(nil)
+	if f == nil {
+		f, err = fleet.Build(c, credential.New(c))
+	}
 	if err != nil {
 		return nil, fail(err, c)
 	}
@@ -248,6 +282,9 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		fmt.Fprintf(e.stderr, "Warning: the time of --start-at is over since %s: the run begins at once.\n", over.Round(time.Second))
 	}
 	var only []*fleet.Device
+	if o.resume != "" {
+		part, from = o.restOf, "--part"
+	}
 	if part != nil {
 		if only = f.Share(part.Share()); len(only) == 0 {
 			return nil, fmt.Errorf("part %s has no device: the crowd has %s", part.Share(), plural(len(f.Devices), "device"))
@@ -255,7 +292,7 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		if from != "--part" && !o.quiet {
 			fmt.Fprintf(e.stderr, "This is part %s of the run %s, as %s says.\n", part.Share(), part.Name, from)
 		}
-	} else if other := run.Plays(o.out, c.Name); other != "" {
+	} else if other := run.Plays(o.out, c.Name); other != "" && o.resume == "" {
 		fmt.Fprintf(e.stderr, "Warning: %s still plays, and is a run of this crowd, too: where both reach the same broker, "+
 			"their devices throw each other off.\n", other)
 	}
@@ -279,7 +316,8 @@ func (e *env) play(c *crowd.Crowd, file string, o *output, after func(*played)) 
 		judging = nil
 	}
 	s, err := run.Open(ctx, f, run.Options{Out: o.out, Version: Version(), File: file, Judging: judging, Log: log,
-		Key: e.key(true), Part: part, StartAt: startAt, Only: only, AskLater: o.askLater})
+		Key: e.key(true), Part: part, StartAt: startAt, Only: only, AskLater: o.askLater,
+		Resume: o.resume})
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, &exitError{exitInterrupted, errors.New("interrupted before anything was sent")}

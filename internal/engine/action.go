@@ -21,6 +21,7 @@ type act struct {
 	from    int64        // by the plan's clock
 	to      int64        // the same; 0: no end
 	actions []action
+	told    bool         // it was done before the run went on, and is done again
 	left    map[int]bool // streams whose next message it concerns; nil: all messages
 }
 

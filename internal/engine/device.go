@@ -73,7 +73,8 @@ type stream struct {
 	*fleet.Stream
 	retained bool // a retained message went out
 	seq      uint64
-	tick     uint64          // messages of this round so far
+	tick     uint64          // messages of this round of the plan so far
+	before   uint64          // of these, those that were sent before the run went on
 	slot     uint64          // the tick of its reading at which the next one is due
 	from     int64           // when the device joins in this round
 	kind     string          // content type of its bodies

@@ -64,6 +64,9 @@ type Engine struct {
 	story       *story
 	context     context.Context                 // of the round
 	beside      sync.WaitGroup                  // what is done beside the loops
+	rest        *Rest                           // of a plan whose run goes on; nil: it is played from its beginning
+	shift       int                             // by how much a round's number is above that of the plan's round
+	resumed     int64                           // from when on the round is played, by the plan's clock; 0: from its beginning
 	part        map[int]bool                    // streams that take part, and -1 minus devices; nil: all
 	watched     atomic.Pointer[map[int]*Recent] // streams whose values somebody looks at; nil: none
 	see         func(*Rehearsed) bool           // nothing is sent: it is only seen
@@ -255,8 +258,8 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 	l.bodies.Fixed = nil
 }
 
-// Play plays one round, from begin on by the plan's clock, until the plan's end or until ctx
-// is done. When it returns, every message of the round is settled, but for those
+// Play plays one round, which begins at a time of the plan's clock, until the plan's end or until ctx
+// is done. Where the run goes on in its middle, begin is when it began. When it returns, every message of the round is settled, but for those
 // whose HTTP request is just being cancelled: closing the links waits for them.
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	plan := &e.fleet.Crowd.Plan
@@ -334,14 +337,20 @@ func (e *Engine) shows(end int64) time.Time {
 // lastRound tells whether no round comes behind the one that is played.
 func (e *Engine) lastRound() bool {
 	p := &e.fleet.Crowd.Plan
-	return p.Rounds > 0 && e.round >= p.Rounds || e.ended.Load()
+	return p.Rounds > 0 && e.round-e.shift >= p.Rounds || e.ended.Load()
 }
 
 // prepare puts into the plan of each loop what a round begins with, and says when it ends.
 // Only are the streams that take part; nil: all.
 func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end int64) {
 	plan := &e.fleet.Crowd.Plan
-	e.round, e.begin, e.clock = round, begin, clockOf(plan, begin)
+	e.round, e.begin, e.resumed = round, begin, 0
+	from := begin
+	if r := e.rest; r != nil && round == r.Round && r.From > 0 {
+		from = begin.Add(r.From)
+		e.resumed = from.UnixNano()
+	}
+	e.clock = clockOf(plan, from)
 	if e.live = 0; plan.Begin.Past > 0 {
 		e.live = clock.Nano()
 	}
@@ -357,7 +366,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 	}
 	var late, own map[int]bool
 	if len(plan.Events) > 0 {
-		line, err := timeline.New(plan, e.fleet.Crowd.Seed, round, e.fleet.Candidates())
+		line, err := timeline.New(plan, e.fleet.Crowd.Seed, round-e.shift, e.fleet.Candidates())
 		if err != nil {
 			e.fail(err)
 			line, _ = timeline.New(&crowd.Plan{}, 0, 0, nil)
@@ -377,12 +386,25 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 			continue
 		}
 		l := e.loopOf(i)
-		l.plan = append(l.plan, entry{at: join, what: joins, index: i})
+		comes := join
+		if e.resumed > 0 && join < e.resumed { // all come again, as they did at the beginning
+			if comes = e.resumed + join - begin.UnixNano(); comes >= end {
+				comes = e.resumed
+			}
+		}
+		l.plan = append(l.plan, entry{at: comes, what: joins, index: i})
 		for _, s := range d.Streams {
 			st := &e.streams[s.Index]
-			st.tick, st.slot, st.from, st.since, st.every, st.never, st.next = 0, 0, join, 0, 0, false, 0
+			st.tick, st.slot, st.from, st.since, st.every, st.never, st.next, st.before = 0, 0, join, 0, 0, false, 0, 0
+			if e.resumed > 0 {
+				st.tick, st.before = e.rest.Ticks[s.Index], e.rest.Ticks[s.Index]
+				d.said += int(st.tick) * s.Reading.Batch
+			}
 			if e.part != nil && !e.part[s.Index] || d.Cast.Recording != nil || s.Reading.OnConnect {
 				continue
+			}
+			if e.resumed > 0 {
+				st.resume(begin.UnixNano(), e.resumed-1)
 			}
 			if due := st.due(begin.UnixNano()); due < end {
 				st.next = due
@@ -454,7 +476,7 @@ func (e *Engine) Failure() (int64, error) {
 // just played: from the first to before the second.
 func (e *Engine) Range(stream int) (from, to uint64) {
 	s := &e.streams[stream]
-	return s.seq - s.tick*uint64(s.Reading.Batch) + 1, s.seq + 1
+	return s.seq - (s.tick-s.before)*uint64(s.Reading.Batch) + 1, s.seq + 1
 }
 
 // Excused tells whether no witness needs to find a message, because it was

@@ -46,10 +46,19 @@ func (l *loop) look(at, end int64) {
 	n := (at - begin) / int64(storyPart)
 	for _, h := range e.story.part(n) {
 		if from := begin + int64(h.From); e.loopOf(h.Device) == l && e.plays(h.Device) && from < end {
-			a := l.newAct(&e.devices[h.Device], e.fleet.Crowd.Plan.Events[h.Event])
-			if a.from = from; h.To != timeline.Never {
-				a.to = begin + int64(h.To)
+			d, event, to := &e.devices[h.Device], e.fleet.Crowd.Plan.Events[h.Event], int64(0)
+			if h.To != timeline.Never {
+				to = begin + int64(h.To)
 			}
+			before := from < e.resumed
+			if before {
+				if event, to = l.stillDone(d, event, to); event == nil {
+					continue
+				}
+				from = e.resumed
+			}
+			a := l.newAct(d, event)
+			a.from, a.to, a.told = from, to, before && to == 0
 			heap.Push(&l.plan, entry{at: from, what: begins, index: a.n})
 		}
 	}
@@ -147,6 +156,9 @@ func (l *loop) tellDone(a *act, told ledger.Action, over bool, why string) {
 	d := a.device
 	if l.engine.see != nil || len(d.Streams) == 0 {
 		return
+	}
+	if a.told {
+		return // it was told when it was done, before the run went on
 	}
 	told.Value = l.engine.fleet.Crowd.Redact(told.Value)
 	x := &ledger.Done{Stream: d.Streams[0].Index, Round: l.engine.round, Action: told, At: clock.Now(), Over: over,

@@ -29,8 +29,8 @@
 //	    run text, crowd text, start int, format uint
 //	 2  a reading of a device; index counts from 0; calls has a bit for each alert that its values may call for; elsewhere: another part of the crowd plays it
 //	    index uint, device text, kind text, reading text, qos0 bool, may_repeat bool, list bool, tolerances list(field text, tolerance text), units list(field text, unit text), unseen list(witness uint), calls uint, elsewhere bool
-//	 3  a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, witnesses and alerts are defined
-//	    round uint, begin time, end time, clock time, speed text, streams uint, witnesses uint, alerts uint
+//	 3  a round that is to be played, when the plan's clock began, how fast it goes, which round of the plan it is, how far into it it begins (in nanoseconds: the rest of a round in which the run stopped), and how many streams, witnesses and alerts are defined
+//	    round uint, begin time, end time, clock time, speed text, plan uint, from int, streams uint, witnesses uint, alerts uint
 //	 4  a witness; index counts from 0, within, watch_copies and wait are in nanoseconds; types is 0 where it keeps values with their types, 1 without truth values, 2 as texts alone; time_of is 1 where the time of a row is the platform's, 2 where it is the device's, 0 where that is found out
 //	    index uint, name text, proof text, within int, watch_copies int, wait int, listens bool, latest bool, types byte, time_of byte, fields list(name text, ignored bool, as text, tolerance text, factor text, offset text)
 //	 5  a message that is due; what the platform has to do: to keep it (0), to refuse it (1), to discard it (2), to keep it once (3); calls has two bits for each alert, the lower one if its values call for it, the higher one if they arm it again; carried is the JSON object of its fields
@@ -85,6 +85,10 @@
 //	    page uint, parts list(stream uint, part uint, sightings uint, sum uint)
 //	30  before the file is closed: once more the records of the run, and of streams, witnesses and alerts
 //	    records bytes
+//	31  the run goes on with its plan: when it had stopped, and whether its process was killed
+//	    at time, stopped time, killed bool
+//	32  sequence numbers, from the first to the last, that a killed process may have used: nothing tells of such messages
+//	    stream uint, from uint, to uint
 //
 // Blocks are written at least every FlushEvery. A process that is killed loses
 // what was not yet in a block. A block that is torn or damaged is recognised by its

@@ -178,6 +178,16 @@ type Round struct {
 	Over       time.Time // when the devices had stopped; zero: it is not known
 	Stopped    time.Time // what the plan's clock showed then
 	Open       int       // messages that were under way when the time of the plan was over
+	// Plan is which round of the plan it is, and From how far into it it begins: more than 0 where it is the rest
+	// of a round in which the run stopped.
+	Plan int
+	From time.Duration
+}
+
+// Resumed is that a run went on with its plan.
+type Resumed struct {
+	At, Stopped time.Time
+	Killed      bool // its process was killed: what it sent last is not known
 }
 
 // Window is the time that all of a round lies in: on our clock, and on the plan's, which the
@@ -684,6 +694,8 @@ type Facts struct {
 	// Turns is how that process got its turns.
 	Turns clock.Turns
 
+	// Resumed are the times at which the run went on.
+	Resumed     []Resumed
 	Ended       bool // the run came to its own end; false after a kill
 	Interrupted bool
 	LastWrite   time.Time
@@ -693,8 +705,40 @@ type Facts struct {
 	// Lost: blocks are missing that told of messages.
 	Lost bool
 
+	// skipped are, by stream, the sequence numbers that killed processes may have used.
+	skipped map[int]Spans
+
 	parts []*Facts // those that this is made of; nil: it is of one ledger
 	owner []int32  // by stream: which of them plays it; -1: none
+}
+
+// Skipped tells whether a sequence number was left out: a process that was killed may have used it, and nothing
+// is known of it.
+func (f *Facts) Skipped(stream int, seq uint64) bool { return f.Of(stream).skipped[stream].Has(seq) }
+
+// SkippedTo is the last of the sequence numbers in a row that were left out, from one on; 0: that one was not.
+func (f *Facts) SkippedTo(stream int, seq uint64) uint64 {
+	list := f.Of(stream).skipped[stream]
+	if i := list.at(seq); i < len(list) && list[i].from <= seq {
+		return list[i].to - 1
+	}
+	return 0
+}
+
+// Killed tells whether the process that sent a message was killed: it may not have written what became of it.
+func (f *Facts) Killed(stream int, seq uint64) bool {
+	f = f.Of(stream)
+	if !f.Ended {
+		return true
+	}
+	last := f.skipped[stream]
+	return len(last) > 0 && seq < last[len(last)-1].to
+}
+
+// Settled tells whether the ledger has all that was written of a message: its process came to its own end, and
+// nothing is damaged.
+func (f *Facts) Settled(stream int, seq uint64) bool {
+	return !f.Killed(stream, seq) && !f.Of(stream).Lost
 }
 
 // Whole tells whether the ledger has all that was written of messages: the run came to

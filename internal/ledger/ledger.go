@@ -33,7 +33,7 @@ const pageSize = 128 << 10
 
 // format is that of ledgers. The header line has it, and the first record: the line may be
 // damaged.
-const format = 12
+const format = 13
 
 // header begins the header line; the key follows, and a line break.
 const header = "runcrowd ledger 12 "
@@ -69,7 +69,8 @@ type Writer struct {
 	start time.Time
 	// session is how often the file was opened again.
 	session int
-	defined [3]int // streams, witnesses and alerts
+	stopped time.Time // when the last was written before that
+	defined [3]int    // streams, witnesses and alerts
 
 	mu     sync.Mutex // guards what follows; never held while the file is written
 	err    error
@@ -451,7 +452,7 @@ func (p *Page) write(rec byte) {
 	p.mu.Unlock()
 }
 
-// Reopen opens a ledger to append evidence to it, a witness heard again later. ErrBusy:
+// Reopen opens a ledger to append to it: a witness is heard again later, or the run goes on. ErrBusy:
 // another process writes it.
 func Reopen(path string) (*Writer, error) {
 	l, err := lock(path)
@@ -461,14 +462,15 @@ func Reopen(path string) (*Writer, error) {
 	s, facts, err := look(path)
 	var f *os.File
 	if err == nil {
-		f, err = folder.Open(filepath.Dir(path), filepath.Base(path), os.O_APPEND|os.O_WRONLY)
+		f, err = folder.Open(filepath.Dir(path), filepath.Base(path), os.O_APPEND|os.O_RDWR)
 	}
 	if err != nil {
 		l.Unlock()
 		return nil, err
 	}
 	w := open(f, l, s.key, facts.Start)
-	w.session = s.session + 1
+	w.session, w.stopped = s.session+1, facts.LastWrite
+	w.defined = [3]int{len(facts.Streams), len(facts.Witnesses), len(facts.Alerts)}
 	w.own.mu.Lock()
 	w.own.x.at = clock.Now()
 	w.own.write(recReopened)
@@ -476,6 +478,9 @@ func Reopen(path string) (*Writer, error) {
 	go w.flusher()
 	return w, nil
 }
+
+// Stopped is when the last was written before the file was opened again.
+func (w *Writer) Stopped() time.Time { return w.stopped }
 
 // ErrNotALedger is the error for a file that is none.
 var ErrNotALedger = errors.New("this is not a ledger")

@@ -9,24 +9,34 @@ import (
 
 // What can be noted. Each method fills the entry of its page and writes it.
 
-// Stream defines a stream; its index is its place in the order of definition.
+// Stream defines a stream; its index is its place in the order of definition. In a file that was opened again it is
+// defined already.
 func (w *Writer) Stream(index int, s Stream) {
+	if w.session > 0 {
+		return
+	}
 	w.own.mu.Lock()
 	w.defined[0]++
 	w.own.x.index, w.own.x.stream = index, s
 	w.own.write(recStream)
 }
 
-// Witness defines a witness by its place in the file.
+// Witness defines a witness by its place in the file, as Stream does a stream.
 func (w *Writer) Witness(index int, x *Witness) {
+	if w.session > 0 {
+		return
+	}
 	w.own.mu.Lock()
 	w.defined[1]++
 	w.own.x.index, w.own.x.wit = index, *x
 	w.own.write(recWitness)
 }
 
-// Alert defines an alert by its place in the file.
+// Alert defines an alert by its place in the file, as Stream does a stream.
 func (w *Writer) Alert(index int, x *Alert) {
+	if w.session > 0 {
+		return
+	}
 	w.own.mu.Lock()
 	w.defined[2]++
 	w.own.x.index, w.own.x.alert = index, *x
@@ -61,6 +71,21 @@ func (w *Writer) Retained(link string, topics int) {
 	w.own.mu.Lock()
 	w.own.x.retained = Retained{link, topics}
 	w.own.write(recRetained)
+}
+
+// Resumed notes that the run goes on with its plan.
+func (w *Writer) Resumed(x Resumed) {
+	w.own.mu.Lock()
+	w.own.x.resumed = x
+	w.own.write(recResumed)
+}
+
+// Skipped notes that sequence numbers of a stream are left out, from the first to the last: a process that was
+// killed may have used them for messages of which nothing was written.
+func (w *Writer) Skipped(stream int, from, to uint64) {
+	w.own.mu.Lock()
+	w.own.x.skipped = skipped{stream, from, to}
+	w.own.write(recSkipped)
 }
 
 // Still notes that this process stood still for a time.

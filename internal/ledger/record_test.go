@@ -127,6 +127,8 @@ func TestTheCommentSaysWhatIsWritten(t *testing.T) {
 	require.NoError(t, w.Close())
 	again, err := Reopen(path)
 	require.NoError(t, err)
+	again.Resumed(Resumed{At: start.Add(time.Hour), Stopped: start, Killed: true})
+	again.Skipped(0, 2, 9)
 	require.NoError(t, again.Close())
 
 	b, err := os.ReadFile(path)

@@ -39,6 +39,8 @@ const (
 	recRetained
 	recSeen
 	recDefinitions
+	recResumed
+	recSkipped
 )
 
 // entry is any record: each type has some of its parts.
@@ -69,6 +71,14 @@ type entry struct {
 	still          Still
 	turns          clock.Turns
 	retained       Retained
+	resumed        Resumed
+	skipped        skipped
+}
+
+// skipped are sequence numbers of a stream, from the first to the last.
+type skipped struct {
+	stream   int
+	from, to uint64
 }
 
 // count is what a platform says it has.
@@ -154,14 +164,16 @@ var records = [...]struct {
 			c.uint("calls", &s.Calls)
 			c.bool("elsewhere", &s.Elsewhere)
 		}},
-	recRound: {"a round that is to be played, when the plan's clock began, how fast it goes, and how many streams, " +
-		"witnesses and alerts are defined", func(c *coder, x *entry) {
+	recRound: {"a round that is to be played, when the plan's clock began, how fast it goes, which round of the plan it is, how far " +
+		"into it it begins (in nanoseconds: the rest of a round in which the run stopped), and how many streams, witnesses and alerts are defined", func(c *coder, x *entry) {
 		r := &x.round
 		c.whole("round", &r.N)
 		c.time("begin", &r.Begin)
 		c.time("end", &r.End)
 		c.time("clock", &r.Clock)
 		c.text("speed", &r.Speed)
+		c.whole("plan", &r.Plan)
+		c.span("from", &r.From)
 		c.whole("streams", &x.defined[0])
 		c.whole("witnesses", &x.defined[1])
 		c.whole("alerts", &x.defined[2])
@@ -288,6 +300,17 @@ var records = [...]struct {
 		c.text("text", &x.Answer.Text)
 	}},
 	recReopened: {"the file was opened again, to add evidence", func(c *coder, x *entry) { c.time("at", &x.at) }},
+	recResumed: {"the run goes on with its plan: when it had stopped, and whether its process was killed", func(c *coder, x *entry) {
+		c.time("at", &x.resumed.At)
+		c.time("stopped", &x.resumed.Stopped)
+		c.bool("killed", &x.resumed.Killed)
+	}},
+	recSkipped: {"sequence numbers, from the first to the last, that a killed process may have used: nothing tells of such messages",
+		func(c *coder, x *entry) {
+			c.whole("stream", &x.skipped.stream)
+			c.uint("from", &x.skipped.from)
+			c.uint("to", &x.skipped.to)
+		}},
 	recClock: {"by how much the clock of a witness's platform is ahead of ours, in nanoseconds, as it tells itself",
 		func(c *coder, x *entry) {
 			c.whole("witness", &x.witness)

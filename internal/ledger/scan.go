@@ -627,6 +627,18 @@ func (s *Scanner) next(c *coder, see func(*Record) error) error {
 		f.Ended, f.Interrupted = true, x.interrupted
 	case recReopened:
 		s.opened = x.at
+	case recResumed:
+		f.Resumed = append(f.Resumed, x.resumed)
+		f.Ended, f.Interrupted = false, false
+	case recSkipped:
+		if k := x.skipped; s.within(c, k.stream) && k.from > f.Last[k.stream] && k.to >= k.from {
+			if f.skipped == nil {
+				f.skipped = map[int]Spans{}
+			}
+			list := f.skipped[k.stream]
+			list.AddRange(k.from, k.to)
+			f.skipped[k.stream], f.Last[k.stream] = list, k.to
+		}
 	case recSeen:
 		p := s.pages[x.index]
 		if p == nil {

@@ -50,6 +50,15 @@ func (s *Spans) Add(n uint64) {
 	*s = list
 }
 
+// AddRange adds the numbers from the first to the last, which lie behind all that are there.
+func (s *Spans) AddRange(first, last uint64) {
+	if n := len(*s); n > 0 && (*s)[n-1].to >= first {
+		(*s)[n-1].to = max((*s)[n-1].to, last+1)
+		return
+	}
+	*s = append(*s, span{first, last + 1})
+}
+
 // Ranges are the first spans, each from its first to its last number.
 func (s Spans) Ranges(most int) (list [][2]uint64) {
 	for _, x := range s[:min(len(s), most)] {

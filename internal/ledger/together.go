@@ -118,7 +118,7 @@ func (f *Facts) join(p *Facts) {
 	f.Played, f.LastWrite = later(f.Played, p.Played), later(f.LastWrite, p.LastWrite)
 	f.Ended, f.Interrupted, f.Lost = f.Ended && p.Ended, f.Interrupted || p.Interrupted, f.Lost || p.Lost
 	f.Good, f.Torn, f.Damage = f.Good+p.Good, f.Torn+p.Torn, append(f.Damage, p.Damage...)
-	f.Still = append(f.Still, p.Still...)
+	f.Still, f.Resumed = append(f.Still, p.Still...), append(f.Resumed, p.Resumed...)
 	f.Turns.Looks += p.Turns.Looks
 	for i, n := range p.Turns.Late {
 		f.Turns.Late[i] += n

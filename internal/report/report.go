@@ -31,6 +31,7 @@ type Document struct {
 	Interrupted     bool                  `json:"interrupted"`
 	Missing         []string              `json:"parts_missing,omitempty"`
 	Attempts        []string              `json:"attempts_not_counted,omitempty"`
+	Resumed         []tally.Resumed       `json:"resumed,omitempty"`
 	Due             int                   `json:"due"`
 	Verdicts        map[string]int        `json:"verdicts"`
 	Kinds           []group               `json:"kinds"`
@@ -129,7 +130,7 @@ func (in *Input) Met() bool {
 func JSON(in *Input) ([]byte, error) {
 	r := in.Result
 	d := Document{Format: Version, Run: r.Run, Crowd: r.Crowd, Folder: in.Folder, Started: r.Start.UTC(), Met: in.Met(),
-		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Missing: r.Missing, Attempts: r.Attempts, Due: r.Total.Due(),
+		Ended: r.Ended, Playing: r.Playing, DamagedBytes: damaged(r), Interrupted: r.Interrupted, Missing: r.Missing, Attempts: r.Attempts, Resumed: r.Resumed, Due: r.Total.Due(),
 		Verdicts: byVerdict(&r.Total), Kinds: groups(r.Kinds), Rounds: groups(r.Rounds),
 		Devices: groups(r.Devices), Proofs: r.Proofs, Require: in.Checks, Unmatched: r.UnmatchedCount,
 		UnmatchedSample: r.Unmatched, OutOfOrder: r.OutOfOrder,

@@ -93,6 +93,9 @@ func (s *Session) OpenHand() (closeIt func()) {
 	s.mu.Lock()
 	s.hand = h
 	s.mu.Unlock()
+	if s.opt.Resume != "" { // that of a process that was killed: the ledger is ours now
+		os.Remove(filepath.Join(s.Folder, HandSocket))
+	}
 	path, release, err := socketPath(s.Folder)
 	if err == nil {
 		if h.listener, err = net.Listen("unix", path); err != nil {

@@ -110,22 +110,28 @@ type Session struct {
 	Folder string
 	ID     string
 
-	crowd     *crowd.Crowd
-	fleet     *fleet.Fleet
-	links     map[*crowd.Link]link.Link
-	ledger    *ledger.Writer
-	engine    *engine.Engine
-	hand      *hand             // nil: nobody can act on it
-	witnesses []hearing.Witness // nil where a single message is none of its business
-	pages     []*ledger.Page
-	start     time.Time
-	follower  *follower
-	log       *slog.Logger // nil: there is none
-	turns     func() clock.Turns
-	made      bool // its folder was made by it
-	opt       Options
-	giveWay   context.CancelFunc // ends the playing
-	gaveWay   atomic.Bool        // to another attempt at its part
+	crowd              *crowd.Crowd
+	fleet              *fleet.Fleet
+	links              map[*crowd.Link]link.Link
+	ledger             *ledger.Writer
+	engine             *engine.Engine
+	hand               *hand             // nil: nobody can act on it
+	witnesses          []hearing.Witness // nil where a single message is none of its business
+	pages              []*ledger.Page
+	start              time.Time
+	follower           *follower
+	log                *slog.Logger // nil: there is none
+	turns              func() clock.Turns
+	made               bool // its folder was made by it
+	opt                Options
+	rest               *engine.Rest       // of a run that goes on; nil: it is a new one
+	stopped            ledger.Resumed     // of such a run
+	skip               []uint64           // and how many sequence numbers it leaves out, by stream
+	past               *evidence.Evidence // of it, while it is opened
+	cannot             map[int]string     // why a witness of it cannot be asked
+	firstRound, pinned time.Time          // when its first round began; and the last, by the plan's clock, where that is another
+	giveWay            context.CancelFunc // ends the playing
+	gaveWay            atomic.Bool        // to another attempt at its part
 
 	mu       sync.Mutex
 	progress Progress
@@ -232,6 +238,9 @@ type Options struct {
 	StartAt time.Time
 	// AskLater leaves what querying witnesses are asked after each round to HearAgain.
 	AskLater bool
+	// Resume is the folder of a run that stopped, and goes on; empty: a new run is made. The fleet is that of
+	// LoadRest.
+	Resume string
 }
 
 // Open reaches the platform, makes the run folder and starts the witnesses. The
@@ -246,7 +255,7 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	if err := registered(f, devices); err != nil {
 		return nil, err
 	}
-	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now(), log: opt.Log}
+	s := &Session{ID: newID(), crowd: c, fleet: f, links: opt.Links, start: clock.Now(), log: opt.Log, opt: opt}
 	if s.links == nil {
 		s.links = Links(c, opt.Network)
 	}
@@ -273,14 +282,21 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 		}
 	}
 	s.Folder = filepath.Join(opt.Out, fmt.Sprintf("%s-%s-%s", c.Name, s.start.UTC().Format("20060102-150405"), s.ID))
-	s.opt = opt
-	if opt.Part != nil {
+	switch {
+	case opt.Resume != "":
+		if err := s.reopen(); err != nil {
+			return nil, err
+		}
+		defer func(e *evidence.Evidence) { e.Close() }(s.past)
+	case opt.Part != nil:
 		if err := s.claim(); err != nil {
 			return nil, &StorageError{s.Folder, err}
 		}
-	}
-	if err := s.make(opt); err != nil {
-		return nil, &StorageError{s.Folder, err}
+		fallthrough
+	default:
+		if err := s.make(opt); err != nil {
+			return nil, &StorageError{s.Folder, err}
+		}
 	}
 	s.engine = engine.New(f, s.links, s.ledger, s.ID)
 	s.engine.Network, s.engine.Log = opt.Network, opt.Log
@@ -288,10 +304,16 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 	if s.engine.Outside, err = newOutside(f, opt.Network); err != nil {
 		return nil, err
 	}
+	if s.rest != nil {
+		s.engine.GoOn(s.rest)
+	}
 	catalog := match.NewCatalog(f, s.ID)
 	catalog.Network, catalog.Listen, catalog.Tell = opt.Network, opt.Listen, s.engine.Tell
 	catalog.Corrupted = s.engine.Corrupted
-	catalog.Fresh = opt.Part != nil
+	catalog.Fresh = opt.Part != nil && opt.Resume == ""
+	if opt.Resume != "" { // what its crowd file names is beside the file that was played
+		catalog.Folder = filepath.Dir(opt.File)
+	}
 	if catalog.Index != nil {
 		s.engine.Carried = catalog.Index.Add
 	}
@@ -327,14 +349,25 @@ func Open(ctx context.Context, f *fleet.Fleet, opt Options) (_ *Session, err err
 			return nil, &StorageError{s.Folder, err}
 		}
 	}
-	for _, w := range s.witnesses {
+	for i, w := range s.witnesses {
 		if w == nil {
+			continue
+		}
+		if why := s.knowCounts(i); why != "" {
+			s.cannot[i], s.witnesses[i] = why, nil
+			w.Stop()
 			continue
 		}
 		if err := w.Start(ctx); err != nil {
 			return nil, err
 		}
+		if s.past != nil {
+			if err := tellKnown(s.past, w, i); err != nil {
+				return nil, ledgerError(s.Folder, err)
+			}
+		}
 	}
+	s.goesOn()
 	return s, nil
 }
 
@@ -617,10 +650,10 @@ func (s *Session) Play(ctx context.Context) error {
 	}()
 	go s.watchFolder(looking)
 	plan := &s.crowd.Plan
-	first := s.wait(play)
-	good := 0 // the last round that is known to meet what is required
-	for n := 1; (plan.Rounds == 0 || n <= plan.Rounds) && play.Err() == nil; n++ {
-		if n > 1 {
+	first, start, shift := s.begins(play)
+	good := start + shift - 1 // the last round that is known to meet what is required
+	for n := start; (plan.Rounds == 0 || n <= plan.Rounds) && play.Err() == nil; n++ {
+		if n > start || s.rest != nil && s.rest.From == 0 && n > 1 {
 			planned := first.Add(s.step(n))
 			if plan.Every == 0 || plan.Speed.Max {
 				planned = clock.Now()
@@ -630,20 +663,23 @@ func (s *Session) Play(ctx context.Context) error {
 				break
 			}
 		}
-		begin := s.planBegin(first, n)
-		s.round(play, n, begin, func() { s.engine.Play(play, n, begin) })
+		begin, from, nth := s.planBegin(first, n), time.Duration(0), n+shift
+		if s.rest != nil && n == start && s.rest.From > 0 {
+			begin, from = s.restBegin(begin), s.rest.From
+		}
+		s.round(play, nth, n, begin, from, func() { s.engine.Play(play, nth, begin) })
 		if s.engine.Ended() {
 			break
 		}
 		// Judging reads the whole ledger, so it is done only when it can end the run.
-		if plan.GiveUp == 0 || n-good < plan.GiveUp || n == plan.Rounds || play.Err() != nil {
+		if plan.GiveUp == 0 || nth-good < plan.GiveUp || n == plan.Rounds || play.Err() != nil {
 			continue
 		}
-		switch met, err := s.lastMet(good, n); {
+		switch met, err := s.lastMet(good, nth); {
 		case err != nil:
-			s.note("round %d could not be judged: %s", n, err)
-		case n-met >= plan.GiveUp:
-			s.note("the run ends: %d rounds in a row did not meet the requirements", n-met)
+			s.note("round %d could not be judged: %s", nth, err)
+		case nth-met >= plan.GiveUp:
+			s.note("the run ends: %d rounds in a row did not meet the requirements", nth-met)
 			stop()
 			return s.finish(ctx)
 		default:
@@ -716,7 +752,7 @@ func (s *Session) planBegin(first time.Time, n int) time.Time {
 // Send sends one message in place of the plan, and hears the witnesses. The error is as
 // that of Play.
 func (s *Session) Send(ctx context.Context, one *engine.Single) error {
-	s.round(ctx, 1, time.Time{}, func() { s.engine.Send(ctx, 1, one) })
+	s.round(ctx, 1, 1, time.Time{}, 0, func() { s.engine.Send(ctx, 1, one) })
 	return s.finish(ctx)
 }
 
@@ -762,11 +798,11 @@ func (s *Session) GaveWay() bool { return s.gaveWay.Load() }
 // longer is by how much a round may outlast its plan before that is told.
 const longer = time.Second
 
-// round plays one round, which begins at a time of the plan's clock, and hears the
-// witnesses for it. Without that time, it is over at once.
-func (s *Session) round(ctx context.Context, n int, planned time.Time, play func()) {
+// round plays one round, the n-th, which is one of the plan's and begins at a time of the plan's clock, or the rest of it,
+// and hears the witnesses for it. Without that time, it is over at once.
+func (s *Session) round(ctx context.Context, n, of int, planned time.Time, from time.Duration, play func()) {
 	plan := &s.crowd.Plan
-	r := ledger.Round{N: n, Begin: clock.Now()}
+	r := ledger.Round{N: n, Plan: of, From: from, Begin: clock.Now()}
 	if s.log != nil {
 		s.log.Info("round begins", "round", n)
 	}
@@ -776,7 +812,7 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 		s.length(&r, planned)
 	}
 	s.set(func(p *Progress) {
-		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, n, plan.Rounds, r.Begin, r.End
+		p.Phase, p.Round, p.Rounds, p.Begin, p.End = Playing, of, plan.Rounds, r.Begin, r.End
 	})
 	s.ledger.Round(r)
 	s.ledger.Flush() // what defines the round is on its way to the disk before its first message
@@ -808,8 +844,8 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 	}
 	var g errgroup.Group
 	for i, w := range s.witnesses {
-		if w == nil { // it has nothing to find
-			s.pages[i].Heard(i, n, true, "")
+		if w == nil { // it has nothing to find, or cannot go on
+			s.pages[i].Heard(i, n, s.cannot[i] == "", s.cannot[i])
 			continue
 		}
 		if s.opt.AskLater && !s.crowd.Witnesses[i].Listens() {
@@ -832,10 +868,10 @@ func (s *Session) round(ctx context.Context, n int, planned time.Time, play func
 // length says how long a round is to last, and by which clock.
 func (s *Session) length(r *ledger.Round, begin time.Time) {
 	plan := &s.crowd.Plan
-	lasts := plan.Lasts(begin)
+	lasts := max(0, plan.Lasts(begin)-r.From)
 	pinned := plan.Begin.Past > 0 || !plan.Begin.At.IsZero() || plan.Speed != crowd.Speed{}
 	if pinned {
-		r.Clock = begin
+		r.Clock = begin.Add(r.From)
 	}
 	switch {
 	case plan.Speed.Max:

@@ -77,13 +77,14 @@ type expectations struct {
 	ends      [][]uint32
 	excused   []ledger.Spans // by stream
 	corrupted []ledger.Spans // the same
+	facts     *ledger.Facts
 }
 
 // mostRounds bounds what a number of a ledger may cost in memory.
 const mostRounds = 10_000_000
 
 func expected(e *evidence.Evidence) (*expectations, error) {
-	x := &expectations{ends: make([][]uint32, len(e.Streams)), excused: make([]ledger.Spans, len(e.Streams)),
+	x := &expectations{facts: e.Facts, ends: make([][]uint32, len(e.Streams)), excused: make([]ledger.Spans, len(e.Streams)),
 		corrupted: make([]ledger.Spans, len(e.Streams))}
 	last := 0 // the last round that witnesses can be heard for; a damaged number is none
 	for _, r := range e.Rounds {
@@ -145,7 +146,10 @@ func (e roundExpect) Range(stream int) (from, to uint64) {
 	return from, uint64(ends[e.round-1])
 }
 
-func (e roundExpect) Excused(stream int, seq uint64) bool { return e.excused[stream].Has(seq) }
+// Excused implements hearing.Expect: no witness needs to find what was perhaps never sent.
+func (e roundExpect) Excused(stream int, seq uint64) bool {
+	return e.excused[stream].Has(seq) || e.facts.Skipped(stream, seq)
+}
 
 func (roundExpect) Calls() bool { return false } // its time is over
 
@@ -248,15 +252,8 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	if err := e.Finish(); err != nil {
 		return ledgerError(folder, err)
 	}
-	if len(f.Streams) != len(e.Streams) {
-		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder,
-			len(f.Streams), len(e.Streams))
-	}
-	for i, s := range f.Streams {
-		if d := engine.Describe(f, s); d.Device != e.Streams[i].Device || d.Reading != e.Streams[i].Reading {
-			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder,
-				d.Device, e.Streams[i].Device)
-		}
+	if err := fits(f, e.Facts, folder); err != nil {
+		return err
 	}
 	x, err := expected(e)
 	if err != nil {
@@ -293,6 +290,21 @@ func hearAgain(ctx context.Context, f *fleet.Fleet, w *ledger.Writer, folder str
 	return nil
 }
 
+// fits tells whether the streams of a fleet are those of a ledger.
+func fits(f *fleet.Fleet, x *ledger.Facts, folder string) error {
+	if len(f.Streams) != len(x.Streams) {
+		return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %d streams, the ledger has %d", folder,
+			len(f.Streams), len(x.Streams))
+	}
+	for i, s := range f.Streams {
+		if d := engine.Describe(f, s); d.Device != x.Streams[i].Device || d.Reading != x.Streams[i].Reading {
+			return fmt.Errorf("the crowd file in %s does not fit its ledger: it describes %s where the ledger has %s", folder,
+				d.Device, x.Streams[i].Device)
+		}
+	}
+	return nil
+}
+
 func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *crowd.Witness, c *crowd.Crowd,
 	catalog *match.Catalog, i int, page *ledger.Page) error {
 	wit, err := witness.New(spec, i, catalog, page)
@@ -314,28 +326,8 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 	if err := wit.Start(ctx); err != nil {
 		return err
 	}
-	if k, ok := wit.(hearing.AlertKnower); ok {
-		for n := range e.Alerts {
-			if e.Alerts[n].Witness == i {
-				for s := range e.Alerts[n].Said {
-					k.KnowSaid(&e.Alerts[n].Said[s])
-				}
-			}
-		}
-	}
-	if k, ok := wit.(hearing.Knower); ok {
-		err := e.Cases(func(c *evidence.Case) error {
-			for n := range c.Sightings {
-				if s := &c.Sightings[n]; s.Witness == i {
-					known := s.Ledger(c)
-					k.Know(&known)
-				}
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
+	if err := tellKnown(e, wit, i); err != nil {
+		return err
 	}
 	for n, r := range e.Rounds {
 		if spec.Latest && n < len(e.Rounds)-1 {
@@ -357,6 +349,32 @@ func hearOne(ctx context.Context, e *evidence.Evidence, x *expectations, spec *c
 		}
 	}
 	return nil
+}
+
+// tellKnown tells a witness what it is known to have found and said before.
+func tellKnown(e *evidence.Evidence, wit hearing.Witness, i int) error {
+	if k, ok := wit.(hearing.AlertKnower); ok {
+		for n := range e.Alerts {
+			if e.Alerts[n].Witness == i {
+				for s := range e.Alerts[n].Said {
+					k.KnowSaid(&e.Alerts[n].Said[s])
+				}
+			}
+		}
+	}
+	k, ok := wit.(hearing.Knower)
+	if !ok {
+		return nil
+	}
+	return e.Cases(func(c *evidence.Case) error {
+		for n := range c.Sightings {
+			if s := &c.Sightings[n]; s.Witness == i {
+				known := s.Ledger(c)
+				k.Know(&known)
+			}
+		}
+		return nil
+	})
 }
 
 // openEvidence opens the ledger of a run folder to gather from it, within some memory; 0

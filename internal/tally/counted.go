@@ -27,6 +27,7 @@ type Counted struct {
 	Devices []CountedDevice `json:"devices,omitempty"`
 	Differ  int             `json:"devices_that_differ"`
 	Of      int             `json:"devices_counted"` // 0: it tells of all together
+	fewer   int             // devices of which it has fewer than it must
 }
 
 // CountedDevice is Counted of one device.
@@ -127,6 +128,9 @@ func (t *Tally) counted() (list []Counted) {
 				if c.Of++; !d.Fits() {
 					c.Differ++
 				}
+				if d.Theirs < d.Least {
+					c.fewer++
+				}
 				c.Devices = append(c.Devices, d)
 			}
 		}
@@ -163,6 +167,9 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 			got, state = x.Witness+" could not be asked", proof.Undecided
 		case x.OfAll:
 			got, state = x.Witness+" counts what all parts of the crowd sent, and not by device: which of it a part sent is not known", proof.Undecided
+		case r.cut && x.fewer == 0 && (x.Differ > 0 || x.Theirs > x.Most):
+			got, state = fmt.Sprintf("%s counts %d, and %s went out; the run was killed, and what it sent last is not known", x.Witness, x.Theirs,
+				fromTo(x.Least, x.Most)), proof.Undecided
 		case x.Differ > 0:
 			d := &x.Devices[0]
 			got, state = fmt.Sprintf("%s has %d, and %s went out", d.Device, d.Theirs, fromTo(d.Least, d.Most)), proof.NotMet

@@ -94,7 +94,7 @@ func (r *Result) check(q *proof.Requirement) proof.Check {
 		c.Got = r.undone(q.Events, false)
 		if met = c.Got == ""; met {
 			c.Got = "done"
-		} else if r.Interrupted || !r.Ended || r.shared { // it may have come later, or to others
+		} else if r.Interrupted || r.cut || r.shared { // it may have come later, or to others
 			c.State = proof.Undecided
 			return c
 		}

@@ -105,6 +105,16 @@ type Alike struct {
 	Found string `json:"found"`
 }
 
+// Resumed is that a run stopped, and went on with its plan.
+type Resumed struct {
+	Stopped time.Time     `json:"stopped"`
+	At      time.Time     `json:"went_on"`
+	Killed  bool          `json:"killed"` // else it was interrupted
+	Round   int           `json:"round"`  // in which it went on; 0: in none
+	Plan    int           `json:"round_of_the_plan"`
+	From    time.Duration `json:"-"` // how far into that
+}
+
 // Result is the judgement of a run.
 type Result struct {
 	Run, Crowd     string
@@ -154,8 +164,10 @@ type Result struct {
 	Interrupted      bool
 	Missing          []string // of a run in parts: those that are missing
 	Attempts         []string // of a run in parts: attempts that are not counted
-	shared           bool     // some devices are played by parts that are not judged here
-	Recovered        int      // messages known only from sightings
+	Resumed          []Resumed
+	cut              bool // a process that played it was killed: what it sent last is not known
+	shared           bool // some devices are played by parts that are not judged here
+	Recovered        int  // messages known only from sightings
 	Torn             int64
 	Damage           []ledger.Damage
 	Deaf             []Deaf  // when witnesses could not listen

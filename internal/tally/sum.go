@@ -21,6 +21,17 @@ func (t *Tally) Result(survey *verdict.Survey) *Result {
 	f, r := t.facts, &t.res
 	r.Run, r.Crowd, r.Start, r.Ended, r.Interrupted, r.Torn, r.Damage, r.Links = f.Run, f.Crowd, f.Start, f.Ended, f.Interrupted, f.Torn, f.Damage, f.Links
 	r.Proofs = t.proofs[:]
+	for _, x := range f.Resumed {
+		y := Resumed{At: x.At, Stopped: x.Stopped, Killed: x.Killed}
+		for _, round := range f.Rounds { // the first that began after it
+			if !round.Begin.Before(x.At) {
+				y.Round, y.Plan, y.From = round.N, round.Plan, round.From
+				break
+			}
+		}
+		r.Resumed = append(r.Resumed, y)
+	}
+	r.cut = !f.Ended || slices.ContainsFunc(f.Resumed, func(x ledger.Resumed) bool { return x.Killed })
 	r.Took = max(0, f.LastWrite.Sub(f.Start))
 	for name, c := range t.byKind {
 		r.Kinds = append(r.Kinds, Group{name, *c})

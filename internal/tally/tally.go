@@ -190,11 +190,16 @@ func (t *Tally) leave() {
 }
 
 // fill counts the messages of the stream before a sequence number that no record tells of:
-// sequence numbers have no holes, so they were due.
+// sequence numbers have no holes but those that are known, so they were due.
 func (t *Tally) fill(seq uint64) {
 	for n := t.prev + 1; n < seq; n++ {
-		t.count(&evidence.Case{Stream: t.stream, Seq: n}, true)
+		if end := t.facts.SkippedTo(t.stream, n); end > 0 { // perhaps it was sent, in the last moment before the run was killed
+			n = min(end, seq-1)
+			t.prev = n
+			continue
+		}
 		t.prev = n
+		t.count(&evidence.Case{Stream: t.stream, Seq: n}, true)
 	}
 }
 

@@ -71,7 +71,7 @@ type Ruling struct {
 func (j *Judge) Rule(c *evidence.Case, recovered bool) *Ruling {
 	r := &j.ruling
 	*r = Ruling{States: r.States[:0], Delays: r.Delays[:0]}
-	open := recovered || c.Outcome == outcome.Open && !j.facts.Of(c.Stream).Whole()
+	open := recovered || c.Outcome == outcome.Open && !j.facts.Settled(c.Stream, c.Seq)
 	if c.Meant == ledger.ToRefuse || c.Meant == ledger.ToDiscard {
 		j.keptOut(c, open)
 		return r

@@ -171,7 +171,7 @@ func (l *look) notFound() (said, bool) {
 
 // neverSent tells whether a message surely never left.
 func (j *Judge) neverSent(c *evidence.Case, recovered bool) bool {
-	return c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Of(c.Stream).Whole()
+	return c.Outcome == outcome.Unsent || c.Outcome == outcome.Dropped || c.Attempts == 0 && !recovered && j.facts.Settled(c.Stream, c.Seq)
 }
 
 // current tells whether a sighting is what the platform holds now: of a row, only its last
@@ -250,7 +250,7 @@ func (l *look) moreCopies() (said, bool) {
 	case len(l.copies) <= l.allowed():
 		return said{}, false
 	// A record that it was sent again may be missing.
-	case !l.stream().QoS0 && (l.recovered || l.facts.Of(l.c.Stream).Lost || l.c.Outcome == outcome.Open && !l.facts.Of(l.c.Stream).Whole()):
+	case !l.stream().QoS0 && (l.recovered || l.facts.Of(l.c.Stream).Lost || l.c.Outcome == outcome.Open && !l.facts.Settled(l.c.Stream, l.c.Seq)):
 		return l.foundAs(InDoubt, sayAttempts)
 	case len(l.copies) <= 1+l.c.Anew: // the first sending was as good as surely never taken
 		return l.foundAs(InDoubt, saySentAnew)

@@ -37,7 +37,7 @@ func (j *Judge) Finding(c *evidence.Case, recovered bool) Finding {
 		}
 	case c.Outcome == outcome.Open && j.facts.Of(c.Stream).Lost:
 		f.Outcome, f.Said = "unknown", "its answer may be in the damaged part of the ledger"
-	case c.Outcome == outcome.Open && !j.facts.Of(c.Stream).Ended:
+	case c.Outcome == outcome.Open && j.facts.Killed(c.Stream, c.Seq):
 		f.Outcome, f.Said = "unknown", "the run was killed before its answer was written"
 	}
 	return f
