@@ -111,6 +111,9 @@ one that was played.
 Ctrl-C once stops the devices, waits for the witnesses and reports. Ctrl-C twice
 leaves at once; the run folder can still be verified.
 
+With --resume a run that was killed or interrupted goes on with its plan where it stopped, in its own
+run folder and under the same marks.
+
 Exit codes: 0 every requirement is met; 1 the run was played, but a requirement is
 not met or undecided; 2 the command, the file or the disk is wrong; 3 the platform
 could not be reached; 4 interrupted.`,

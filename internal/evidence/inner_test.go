@@ -1,6 +1,7 @@
 package evidence
 
 import (
+	"errors"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -23,4 +24,12 @@ func TestWhatIsFoundWithoutEndTakesNoMemory(t *testing.T) {
 	}
 	b.Sightings = append(b.Sightings, ledger.Sighting{Seq: 1, Witness: 1}, ledger.Sighting{Seq: 1, Witness: 1}, ledger.Sighting{Seq: 2})
 	assert.Len(t, Of(b, nil).chunk.seen, MostSightings+2)
+}
+
+// An error of a part says of which; that of a run that has none says nothing of parts.
+func TestErrorsOfParts(t *testing.T) {
+	err := errors.New("it is damaged")
+	assert.Equal(t, err, (&Part{}).error(err))
+	assert.NoError(t, (&Part{Name: "part 1 of 2"}).error(nil))
+	assert.EqualError(t, (&Part{Name: "part 1 of 2"}).error(err), "of part 1 of 2: it is damaged")
 }

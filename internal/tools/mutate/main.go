@@ -11,6 +11,7 @@ package main
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -32,13 +33,44 @@ var rooms = []string{"./internal/verdict", "./internal/evidence", "./internal/ta
 	"./internal/witness/hearing", "./internal/witness/listen", "./internal/witness/ask", "./internal/witness/find",
 	"./internal/witness/count", "./internal/ledger"}
 
+// sameText lists the mutants that change nothing.
+//
+//go:embed same.txt
+var sameText string
+
+// same are the mutants that change nothing, by file, line and change, and how many were met of each.
+var same = func() map[string]int {
+	list := map[string]int{}
+	for line := range strings.Lines(sameText) {
+		parts := strings.Split(strings.TrimSpace(line), " | ")
+		if len(parts) == 4 && !strings.HasPrefix(line, "#") {
+			list[strings.Join(parts[:3], " | ")] = 0
+		}
+	}
+	return list
+}()
+
+// tries are the mutants that may change something.
+func (r *room) tries() (list []*mutant) {
+	for _, m := range r.mutants {
+		key := fmt.Sprintf("%s | %s | %s", filepath.Base(m.file), m.source, m.what)
+		if n, is := same[key]; is {
+			same[key] = n + 1
+			continue
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
 // mutant is one change of one file of a room.
 type mutant struct {
-	room *room
-	file string
-	line int
-	what string
-	n    int // by which it is switched on
+	room   *room
+	file   string
+	line   int
+	what   string
+	source string // the line
+	n      int    // by which it is switched on
 }
 
 func (m *mutant) String() string {
@@ -54,16 +86,17 @@ func main() {
 		"noticed")
 	flag.Parse()
 	list := flag.Args()
-	if len(list) == 0 {
+	whole := len(list) == 0
+	if whole {
 		list = rooms
 	}
-	if err := run(list, *n, *seed, *jobs, *most, *limit); err != nil {
+	if err := run(list, whole, *n, *seed, *jobs, *most, *limit); err != nil {
 		fmt.Fprintln(os.Stderr, "mutate:", err)
 		os.Exit(1)
 	}
 }
 
-func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.Duration) error {
+func run(paths []string, whole bool, n int, seed uint64, jobs int, most float64, limit time.Duration) error {
 	dir, err := os.MkdirTemp("", "mutate-")
 	if err != nil {
 		return err
@@ -76,7 +109,13 @@ func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.
 		if err := r.build(); err != nil {
 			return fmt.Errorf("%s: %w", path, err)
 		}
-		rooms, all = append(rooms, r), append(all, r.mutants...)
+		rooms, all = append(rooms, r), append(all, r.tries()...)
+	}
+	left := 0
+	for key, n := range same {
+		if left += n; n == 0 && whole {
+			fmt.Fprintln(os.Stderr, "same.txt names what is not there any more:", key)
+		}
 	}
 	rng := rand.New(rand.NewPCG(seed, 1))
 	rng.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
@@ -123,7 +162,7 @@ func run(paths []string, n int, seed uint64, jobs int, most float64, limit time.
 		return errors.New("there is no mutant")
 	}
 	share := 100 * float64(len(alive)) / float64(len(all))
-	fmt.Printf("%d of %d alive: %.1f %%; there are %d mutants\n", len(alive), len(all), share, total)
+	fmt.Printf("%d of %d alive: %.1f %%; there are %d mutants, and %d that change nothing\n", len(alive), len(all), share, total, left)
 	if share > most {
 		return fmt.Errorf("more than %g %% are alive", most)
 	}
@@ -175,8 +214,9 @@ func (r *room) build() error {
 			if err != nil {
 				return fmt.Errorf("%s: %w", file, err)
 			}
+			lines := strings.Split(string(source), "\n")
 			for _, m := range list {
-				m.room, m.file = r, file
+				m.room, m.file, m.source = r, file, strings.TrimSpace(lines[m.line-1])
 			}
 			pkg, r.mutants = name, append(r.mutants, list...)
 			if err := put(file, broken); err != nil {

@@ -49,8 +49,8 @@ func (b *Base) hears() error {
 		m := &formula.Machine{}
 		for _, d := range b.Catalog.Fleet.Devices {
 			name := d.Name
-			if n.DeviceName != nil && n.DeviceName[d.Cast] != nil {
-				if name, err = n.DeviceName[d.Cast].Expand(m, d.Env); err != nil {
+			if text := n.DeviceName[d.Cast]; text != nil {
+				if name, err = text.Expand(m, d.Env); err != nil {
 					return fmt.Errorf("the alert %q: device_name: %w", n.Name, err)
 				}
 			}

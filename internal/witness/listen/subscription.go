@@ -293,6 +293,9 @@ func (s *subscription) Ponged(_ int, took time.Duration) {
 // lagged notes that the witness lagged up to now. The caller holds mu.
 func (s *subscription) lagged(now time.Time) {
 	why := fmt.Sprintf("up to %d messages waited for it, for some time", s.waited)
+	if s.waited == 0 {
+		why = "its broker answered late, and no message waited"
+	}
 	if s.busy.Load() {
 		why += ", because this machine was busy"
 	}
