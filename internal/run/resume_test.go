@@ -229,6 +229,7 @@ func TestRunsThatCannotGoOn(t *testing.T) {
 		"nobody knows how far it came":                                  "for: 6s => for: 6s\n  speed: max",
 		"its plan begins in the past":                                   "begin: 2026-01-15T02:00:00Z => begin: -6s",
 		"secrets stood in the crowd file in plain text, and are not in": `sea: {mqtt: "mqtt://MQTT"} => sea: {mqtt: "mqtt://MQTT", password: a-plain-secret-text}`,
+		"the broker keeps the sessions of buoy (clean_start: false)":    `sea: {mqtt: "mqtt://MQTT"} => sea: {mqtt: "mqtt://MQTT", clean_start: false, session_expiry: 1h}`,
 		"its ledger is damaged":                                         "",
 	} {
 		inWorld(t, standin.Config{}, func(t *testing.T, w *world) {
@@ -236,6 +237,9 @@ func TestRunsThatCannotGoOn(t *testing.T) {
 			if from, to, is := strings.Cut(change, " => "); is {
 				require.Contains(t, text, from)
 				text = strings.Replace(text, from, to, 1)
+			}
+			if strings.Contains(change, "clean_start") {
+				text = strings.Replace(text, "buoy: {link: sea, readings: {state: {every: 400ms, qos: 1", "buoy: {link: sea, readings: {state: {every: 400ms, qos: 2", 1)
 			}
 			folder := w.play(t, text).folder
 			cut(t, folder, 0.5)
@@ -253,6 +257,38 @@ func TestRunsThatCannotGoOn(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, was.Last, is.Last, says)
 			assert.Empty(t, is.Resumed, says)
+		})
+	}
+}
+
+// What was sent and not recorded may have raised an alert: none is missing then that was raised before, nor is one unexpected
+// or repeated. One that the platform does not raise at all is missing.
+func TestAlertsOfARunThatWasKilled(t *testing.T) {
+	t.Parallel()
+	const text = `
+crowd: roads
+links: {sea: {mqtt: "mqtt://MQTT"}}
+kinds: {buoy: {readings: {state: {every: 100ms, topic: "harbour/${device}/state", qos: 1, fields: {battery_v: 12.5}}}}}
+devices: [{kind: buoy, count: 6, name: "buoy-${n}"}]
+plan:
+  for: 6s
+  events: [{name: cold, at: 3s, who: buoy, do: {set: {battery_v: 10.5}}}, {name: warm, at: 4s, who: buoy, do: {set: {battery_v: 12.6}}}, {name: night, at: 5s, who: buoy, do: {set: {battery_v: 10.4}}}]
+witnesses: {alarm: {proves: alerts, get: "http://HTTP/alerts", rows: ".alerts[]", row: .id, time: .at, wait: 5s}}
+alerts: {low-battery: {heard_by: alarm, about: .device, match: .rule == "low-battery", when: battery_v < 11, until: battery_v > 11.5, within: 2s}}
+require: {alerts: exact}
+`
+	rule, err := standin.ParseRule("low-battery: battery_v < 11 until > 11.5")
+	require.NoError(t, err)
+	for _, share := range []float64{0.2, 0.35, 0.45, 0.5, 0.55, 0.6, 0.65, 0.7, 0.75} {
+		inWorld(t, standin.Config{Rules: []standin.Rule{rule}}, func(t *testing.T, w *world) {
+			folder := w.play(t, text).folder
+			cut(t, folder, share)
+			require.NoError(t, w.goOn(context.Background(), folder))
+			p := w.judge(t, folder)
+			assert.NotEqual(t, proof.NotMet, p.checks[0].State, "at %v: %+v", share, p.checks)
+			for _, a := range p.result.Alerts {
+				assert.Zero(t, a.Missing+a.Late, "at %v: %+v", share, a)
+			}
 		})
 	}
 }

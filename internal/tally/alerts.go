@@ -117,17 +117,44 @@ func (n *alerts) add(f *ledger.Facts, c *evidence.Case, v verdict.Verdict, recov
 		if mask&(1<<i) == 0 {
 			continue
 		}
-		k := about{i, f.Streams[c.Stream].Device}
-		h := n.by[k]
-		if h == nil {
-			if n.by == nil {
-				n.by = map[about]*history{}
-			}
-			h = &history{stream: c.Stream}
-			n.by[k] = h
-		}
-		n.turn(h, c, v, f.Alerts[i].Fields, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
+		n.turn(n.of(i, f.Streams[c.Stream].Device, c.Stream), c, v, f.Alerts[i].Fields, recovered, c.Calls>>(2*i)&1 != 0, c.Calls>>(2*i)&2 != 0)
 	}
+}
+
+// gap notes that messages of a stream may have been sent of which nothing is known, up to one.
+func (n *alerts) gap(f *ledger.Facts, stream int, seq uint64) {
+	for i := range f.Alerts {
+		if f.Streams[stream].Calls&(1<<i) == 0 {
+			continue
+		}
+		h := n.of(i, f.Streams[stream].Device, stream)
+		from := h.prev.Sent
+		if from.IsZero() {
+			from = f.Start
+		}
+		to := from
+		for _, x := range f.Of(stream).Resumed { // until its run went on
+			if to = x.At; x.Killed && x.At.After(from) {
+				break
+			}
+		}
+		h.turns = append(h.turns, turn{from: from.UnixNano(), to: to.UnixNano(), first: seq, last: seq, calls: true, arms: true})
+		h.prev = Turn{Sent: to}
+	}
+}
+
+// of is what is known of a device and an alert.
+func (n *alerts) of(alert int, device string, stream int) *history {
+	k := about{alert, device}
+	h := n.by[k]
+	if h == nil {
+		if n.by == nil {
+			n.by = map[about]*history{}
+		}
+		h = &history{stream: stream}
+		n.by[k] = h
+	}
+	return h
 }
 
 // reached tells whether the platform has a message as it was sent; or whether it may have it.

@@ -196,6 +196,7 @@ func (t *Tally) fill(seq uint64) {
 		if end := t.facts.SkippedTo(t.stream, n); end > 0 { // perhaps it was sent, in the last moment before the run was killed
 			n = min(end, seq-1)
 			t.prev = n
+			t.alerts.gap(t.facts, t.stream, n)
 			continue
 		}
 		t.prev = n

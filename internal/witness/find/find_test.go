@@ -232,6 +232,11 @@ func (c *hearingCase) play(t *testing.T) {
 		assert.Equal(t, c.why, why)
 		assert.Equal(t, c.why == "", complete)
 		assert.Equal(t, w.Text(strings.Join(c.noted, "\n")), strings.Join(w.Noted(), "\n"))
+		if c.mark == "none" { // of all, each time: where a row stands among the others decides
+			for _, q := range p.asked {
+				assert.True(t, strings.HasSuffix(q, " whole"), q)
+			}
+		}
 		if c.asked > 0 {
 			assert.Len(t, p.asked, c.asked, "%v", p.asked)
 		}
@@ -998,7 +1003,9 @@ func TestANameThatWasUsed(t *testing.T) {
 		fresh bool
 		err   error
 		used  bool
+		part  int // 0: the first
 	}{
+		"of another part, the first": {row: `{"m":"MARK0/3","v":{}}`, fresh: true, part: 2},
 		"none":                       {row: "", fresh: true},
 		"of its own":                 {row: `{"m":"MARK0/3","v":{}}`, fresh: true, used: true},
 		"of its own, and it is sure": {row: `{"m":"MARK0/3","v":{}}`},
@@ -1008,7 +1015,7 @@ func TestANameThatWasUsed(t *testing.T) {
 		"it cannot be asked":         {row: "", fresh: true, err: errors.New("no such page")},
 	} {
 		w := witnesstest.New(t, t.TempDir(), crowd("{field: mark}", store))
-		w.Fleet.Share(fleet.Part{N: 1, Of: 2})
+		w.Fleet.Share(fleet.Part{N: max(1, c.part), Of: 2})
 		w.Catalog.Fresh = c.fresh
 		row := c.row
 		for i := range w.Fleet.Streams {
