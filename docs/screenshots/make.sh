@@ -59,7 +59,7 @@ shot demo 46 'runcrowd demo --for 5s --quiet'
 shot demo-flaw 72 'runcrowd demo --for 5s --quiet --flaw lose=1 --flaw alter=2'
 printf '%s\n' '{"deviceId": "buoy-007", "at": "2030-06-01T12:00:00Z", "wave": {"m": 1.2, "period_s": 8}, "lamp": "on"}' > real.json
 shot try 30 'runcrowd try mqtt://127.0.0.1:1883 "harbour/{device}/state" --sample real.json --quiet'
-shot check 18 'runcrowd check harbour/crowd.yaml'
+shot check 25 'runcrowd check harbour/crowd.yaml'
 shot mistakes 24 'runcrowd check harbour/typos.yaml'
 shot preview 44 'runcrowd preview harbour/crowd.yaml --who buoy-007 --at 15:00'
 cp "$here/../../examples/storm.crowd.yaml" harbour/storm.yaml

@@ -138,7 +138,7 @@ func (c *comparer) member(diffs []Difference, path string, sent, found any, ther
 	if rule.Tolerance > 0 {
 		tolerance = rule.Tolerance
 	}
-	if n, is := sent.(json.Number); is && rule.Changes() && (rule.Factor != 0 || rule.Offset != 0) {
+	if n, is := sent.(json.Number); is && (rule.Factor != 0 || rule.Offset != 0) {
 		if f, is := found.(json.Number); is {
 			d := Difference{Field: path, Sent: show(sent), Found: show(found), Unit: c.stream.Units[path]}
 			x, okX := decimal.Parse(n.String())
