@@ -68,9 +68,13 @@ type Command struct {
 
 // Identity is who the device is to its platform.
 func (d *Device) Identity() link.Identity {
+	exactly := func(d *Device) bool {
+		return slices.ContainsFunc(d.Streams, func(s *Stream) bool { return s.Reading.QoS == 2 })
+	}
 	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password,
 		Path: d.Path,
-		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks, Network: d.Network}
+		Cert: d.Cert, Tokens: d.Tokens, Will: d.Will, Asks: d.Asks, Network: d.Network,
+		Exactly: exactly(d) || slices.ContainsFunc(d.Behind, exactly)}
 }
 
 // Stream is one reading of one device.

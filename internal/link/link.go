@@ -99,6 +99,8 @@ type Identity struct {
 	// Stranger: it shows other credentials than the device's, and takes over nothing that was
 	// opened, or left, with those.
 	Stranger bool
+	// Exactly: it publishes messages of QoS 2.
+	Exactly bool
 }
 
 // Will is what the broker publishes when it loses a device (MQTT 5, section

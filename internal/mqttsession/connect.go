@@ -33,6 +33,11 @@ func (s *Session) connack(now time.Time, p *mqttwire.Packet) error {
 		s.leave(0x82, false) // section 3.2.2.1.1; 3.1.1, section 3.2.2.2, leaves it to the client
 		return &SessionError{}
 	}
+	if s.unknown = p.SessionPresent && !s.had && s.opt.Exactly; s.unknown {
+		s.state = Connected
+		s.leave(0, false)
+		return &UnknownSessionError{}
+	}
 	s.state, s.ack = Connected, *p
 	s.ack.UserProp = nil
 	s.window = s.most()

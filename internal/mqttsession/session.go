@@ -110,6 +110,7 @@ type Options struct {
 	MaxPacket    int           // largest packet that is taken, in bytes
 	Timeout      time.Duration // how long the server may leave a PINGREQ unanswered; half of it, an acknowledgement; 0: for ever
 	FirstID      uint16        // the identifier before the first that is used; a random one keeps two clients of one id apart
+	Exactly      bool          // it publishes messages of QoS 2
 	Saved        *Saved        // what an earlier Session of this client left behind; nil: nothing
 }
 
@@ -169,6 +170,7 @@ type Session struct {
 	resuming  bool            // flights of before wait to be sent
 	held      bool            // what was in flight waits for the answer to a ping
 	single    bool            // messages go one by one
+	unknown   bool            // the server has a session of which nothing is known
 	downgrade bool            // the server answered PUBACK to a message of QoS 2
 }
 
@@ -264,6 +266,9 @@ func (s *Session) most() int {
 
 // Kept tells whether the server may keep the session when the connection is gone.
 func (s *Session) Kept() bool { return s.had }
+
+// Unknown tells whether the server has a session that has to be begun anew.
+func (s *Session) Unknown() bool { return s.unknown }
 
 // Ack is the CONNACK of this connection.
 func (s *Session) Ack() *mqttwire.Packet { return &s.ack }
@@ -427,6 +432,15 @@ func refers(reason, reference string) string {
 		return reason
 	}
 	return fmt.Sprintf("%s: it refers to %s", reason, foreign.Line(reference, foreign.Most))
+}
+
+// UnknownSessionError is a CONNACK that says that the server took up a session of which nothing is known here, as
+// after a process was killed: it could take a new message of QoS 2 for an old one (sections 3.2.2.1.1, 4.3.3). The
+// session has to be begun anew, with a clean start.
+type UnknownSessionError struct{}
+
+func (e *UnknownSessionError) Error() string {
+	return "the broker has a session of this client id, of which nothing is known here"
 }
 
 // SessionError is a CONNACK that says that the server took up a session where a clean

@@ -64,15 +64,8 @@ func whyNotOn(c *crowd.Crowd) string {
 			return fmt.Sprintf("messages of %s carry no mark of their own: what was sent last could be taken for what would be sent next", k.Name)
 		}
 	}
-	for _, x := range c.Casts {
-		if x.Recording != nil {
-			return "it plays a recording"
-		}
-		// The broker would take a new message for an old one that has the same packet identifier (MQTT 5, section 4.3.3).
-		if x.Link.Protocol == crowd.MQTT && !x.Link.CleanStart &&
-			slices.ContainsFunc(x.Readings, func(r *crowd.Reading) bool { return r.QoS == 2 }) {
-			return fmt.Sprintf("the broker keeps the sessions of %s (clean_start: false), with messages of QoS 2 that nobody knows any more", x.Kind.Name)
-		}
+	if slices.ContainsFunc(c.Casts, func(x *crowd.Cast) bool { return x.Recording != nil }) {
+		return "it plays a recording"
 	}
 	if slices.ContainsFunc(plan.Events, func(e *crowd.Event) bool { return e.Does(crowd.ActionRegister, crowd.ActionUnregister) }) {
 		return "its plan registers devices"

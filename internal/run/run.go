@@ -608,6 +608,10 @@ func (s *Session) restore() error {
 
 // discard removes a run folder in which nothing was recorded.
 func (s *Session) discard() {
+	if s.opt.Resume != "" && s.ledger != nil { // what was recorded stays
+		s.abandon()
+		s.ledger.Close()
+	}
 	if !s.made {
 		return
 	}

@@ -116,7 +116,8 @@ var linkMap = &mapping{name: "link", doc: "A link: protocol, address, credential
 		{name: "keep_alive", typ: duration(time.Second, 65535*time.Second), def: "1m", goes: "MQTT",
 			doc: "Keep-alive of the connection."},
 		{name: "clean_start", typ: truth, def: "true", goes: "MQTT", doc: "Begin without what the broker may have kept of " +
-			"an earlier session."},
+			"an earlier session. A device that sends QoS 2 takes up no session of an earlier run, even with false: the broker could " +
+			"take its messages for earlier ones."},
 		{name: "session_expiry", typ: duration(0, century), def: "5m", goes: "MQTT", doc: "How long the broker keeps the " +
 			"session of a lost connection (version 5)."},
 		{name: "end_session", typ: truth, goes: "MQTT", doc: "End a device's session on the broker when it leaves for " +

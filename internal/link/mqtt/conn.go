@@ -371,7 +371,15 @@ func (c *Conn) open(ctx context.Context, at Endpoint, bare bool) (token string, 
 	if err != nil {
 		return token, err
 	}
-	if err := c.Shake(ctx, nc, token, renew, bare); err != nil {
+	err = c.Shake(ctx, nc, token, renew, bare)
+	if errors.As(err, new(*mqttsession.UnknownSessionError)) { // what an earlier process left: it is begun anew
+		c.down(nc, nil)
+		if nc, err = at.Dial(ctx); err != nil {
+			return token, err
+		}
+		err = c.Shake(ctx, nc, token, renew, bare)
+	}
+	if err != nil {
 		c.down(nc, nil)
 		return token, &handshakeError{err}
 	}
@@ -387,7 +395,7 @@ func (c *Conn) Shake(ctx context.Context, nc net.Conn, token string, renew time.
 	c.token, c.renew, c.draining = token, renew, false
 	// In version 3.1.1 a clean session ends with its connection; in version 5 the
 	// session outlives it, and clean_start is for the first connection.
-	clean := cfg.CleanStart && !c.s.Kept()
+	clean := cfg.CleanStart && !c.s.Kept() || c.s.Unknown()
 	err := c.s.Open(clock.Now(), c.link.connectPacket(c.id, token, clean))
 	if err == nil {
 		c.write()

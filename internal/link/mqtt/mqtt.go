@@ -274,7 +274,7 @@ func (l *Link) NewConn(id link.Identity) *Conn {
 	c := &Conn{link: l, id: id, ctx: ctx, cancel: cancel, home: l.place(id), wake: make(chan struct{}, 1),
 		over: make(chan struct{})}
 	opt := mqttsession.Options{InFlight: l.cfg.InFlight, TopicAliases: l.cfg.TopicAliases, MaxPacket: maxIncoming,
-		Timeout: l.cfg.Timeout}
+		Timeout: l.cfg.Timeout, Exactly: id.Exactly}
 	if l.cfg.Version == mqttwire.V5 && l.cfg.SessionExpiry > 0 || !l.cfg.CleanStart {
 		// The broker may keep messages of an earlier run, or of another client with the
 		// same id, that it knows by identifiers such as 1.

@@ -35,11 +35,7 @@ func message(seq uint64, qos byte) *link.Message {
 }
 
 func connect(t *testing.T, cfg mqtt.Config) (link.Conn, *linktest.Sink) {
-	l := mqtt.New(cfg)
-	s := &linktest.Sink{}
-	c := l.Connect(link.Identity{Name: "buoy", ClientID: "buoy"}, s)
-	t.Cleanup(func() { c.Close(true); l.Close() })
-	return c, s
+	return connectAs(t, cfg, link.Identity{})
 }
 
 func TestAcknowledgementsAreMatched(t *testing.T) {

@@ -424,3 +424,34 @@ func TestASessionWithoutItsSubscriptions(t *testing.T) {
 		l.Close()
 	}
 }
+
+// A session that an earlier process left, with identifiers of QoS 2 of which nothing is known here, is begun anew: the
+// broker would take new messages for the old ones. Without QoS 2 there is nothing that it could mistake.
+func TestASessionOfAnEarlierProcess(t *testing.T) {
+	for _, version := range []int{4, 5} {
+		for _, exactly := range []bool{true, false} {
+			b := brokertest.New(t, byte(version))
+			cfg := config(b, version)
+			cfg.CleanStart, cfg.SessionExpiry = false, time.Hour
+			c, s := connectAs(t, cfg, link.Identity{Exactly: exactly})
+			p, hello := b.Accept(packets.Packet{SessionPresent: true})
+			assert.False(t, hello.Connect.Clean)
+			if exactly {
+				assert.Equal(t, packets.Disconnect, p.Read().FixedHeader.Type)
+				p.Close()
+				p, hello = b.Accept(packets.Packet{})
+				assert.True(t, hello.Connect.Clean, "it begins anew")
+			}
+			c.Send(message(1, 2))
+			m := publish(t, p, "m1")
+			assert.False(t, m.FixedHeader.Dup)
+			p.Ack(packets.Pubrec, m.PacketID, 0)
+			assert.Equal(t, packets.Pubrel, p.Read().FixedHeader.Type)
+			p.Ack(packets.Pubcomp, m.PacketID, 0)
+			s.Has(t, "1 accepted 0 ")
+			p.Close()
+			_, hello = b.Accept(packets.Packet{SessionPresent: true})
+			assert.False(t, hello.Connect.Clean, "its own session it takes up")
+		}
+	}
+}
