@@ -44,10 +44,16 @@ func LoadRest(path string) (*fleet.Fleet, *Manifest, error) {
 	keys := credential.New(c)
 	keys.Open = func(name string) ([]byte, error) { return files.Read(m.File, name) }
 	f, err := fleet.Build(c, keys)
-	if err == nil && m.Part != nil {
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(f.NotRegistered()) > 0 {
+		return nil, nil, fmt.Errorf("%s cannot go on: what the platform gave its devices when they were registered is not in the run folder", path)
+	}
+	if m.Part != nil {
 		f.Share(m.Part.Share())
 	}
-	return f, m, err
+	return f, m, nil
 }
 
 // whyNotOn tells why a run of a crowd cannot go on, whatever happened to it; empty: it can.
