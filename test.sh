@@ -62,6 +62,10 @@ fi
 on_slurm() {
   PATH=$PATH:/usr/sbin RUNCROWD_CLUSTER=1 CGO_ENABLED=0 go test -vet=off -count=1 -timeout 15m "$@" ./internal/jobs -run TestOnSlurm
 }
+if [ -n "$cluster" ] && [ -z "$slurm" ]; then
+  echo "Slurm's daemons want to be root, and to be installed: run this as root, without --no-install."
+  exit 1
+fi
 if [ -n "$cluster" ]; then
   on_slurm -v "$@"
   exit

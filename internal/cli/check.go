@@ -275,10 +275,11 @@ func needsText(n *check.Needs) string {
 	line := func(name, format string, args ...any) {
 		fmt.Fprintf(&b, "  %-12s %s\n", name, fmt.Sprintf(format, args...))
 	}
-	if b.WriteString("What it needs here, about\n"); n.Parts > 1 {
-		b.Reset()
+	if n.Parts > 1 {
 		fmt.Fprintf(&b, "What each of %d parts needs, about\n", n.Parts)
 		line("devices", "%s", thousands(float64(n.Devices)))
+	} else {
+		b.WriteString("What it needs here, about\n")
 	}
 	files := thousands(float64(n.Files))
 	if n.MaxFiles > 0 {

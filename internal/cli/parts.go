@@ -5,8 +5,10 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -104,13 +106,12 @@ crowd file reads from the environment is handed on from the shell that submits; 
 			if err != nil {
 				return err
 			}
-			for to, name := range map[*string]string{&j.File: crowdFile(args), &j.Out: out} {
-				if *to, err = filepath.Abs(name); err != nil {
-					return err
+			j.File, j.Out, j.Program = crowdFile(args), out, program
+			for _, path := range []*string{&j.File, &j.Out, &j.Program} {
+				if path == &j.Program && !strings.Contains(program, "/") {
+					continue // it is found by its name
 				}
-			}
-			if j.Program = program; strings.Contains(program, "/") {
-				if j.Program, err = filepath.Abs(program); err != nil {
+				if *path, err = filepath.Abs(*path); err != nil {
 					return err
 				}
 			}
@@ -121,7 +122,7 @@ crowd file reads from the environment is handed on from the shell that submits; 
 			if err := os.MkdirAll(p.to, 0o755); err != nil {
 				return err
 			}
-			for _, name := range []string{"play.sbatch", "judge.sbatch", "submit.sh"} {
+			for _, name := range slices.Sorted(maps.Keys(list)) { // all of them, before any is written
 				if err := wholefile.Free(filepath.Join(p.to, name), p.force); err != nil {
 					return err
 				}

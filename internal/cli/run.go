@@ -230,7 +230,7 @@ func (e *env) runOn(name string, o *output) error {
 		return err
 	}
 	if m.Origin(e.key(false)) != run.Own || len(run.Changed(folder)) > 0 {
-		return fmt.Errorf("%s was not played by you here, or was changed: it cannot go on", folder)
+		return fmt.Errorf("%s was not played by you here, or was changed: it cannot go on; begin a new run", folder)
 	}
 	o.resume, o.rest, o.restOf = folder, f, m.Part
 	_, err = e.play(f.Crowd, m.File, o, nil)
@@ -399,12 +399,18 @@ func (o *output) results(c *crowd.Crowd) ([]target, error) {
 	for _, name := range c.Results { // the file was checked
 		own = append(own, target{name, report.FormatOf(name)})
 	}
-	more, err := o.to.targets()
+	more, err := o.to.beside(o.format)
+	return append(own, more...), err
+}
+
+// beside are the files to write beside a report on standard output, in its format.
+func (f *targetFlags) beside(format string) ([]target, error) {
+	list, err := f.targets()
 	if err != nil {
 		return nil, err
 	}
-	for _, t := range more {
-		if t.path == "-" && o.format == "json" {
+	for _, t := range list {
+		if t.path == "-" && format == "json" {
 			return nil, errors.New("--to - and --format json both write to standard output; give --to a file")
 		}
 		if dir := filepath.Dir(t.path); t.path != "-" {
@@ -413,7 +419,7 @@ func (o *output) results(c *crowd.Crowd) ([]target, error) {
 			}
 		}
 	}
-	return append(own, more...), nil
+	return list, nil
 }
 
 // openLog opens the file of --log, to add to it; nil without one.
@@ -580,14 +586,14 @@ judged; 4 they are met, but the run was interrupted or killed before its end.`,
 			if err != nil {
 				return err
 			}
-			list, err := to.targets()
-			if err != nil {
-				return err
-			}
 			if await != "" {
 				if err := e.awaitParts(args[0], await); err != nil {
 					return err
 				}
+			}
+			list, err := to.beside(format)
+			if err != nil {
+				return err
 			}
 			open := e.unpacked
 			if isPack(args[0]) {

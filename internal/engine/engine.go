@@ -259,8 +259,9 @@ func (e *Engine) Send(ctx context.Context, round int, one *Single) {
 }
 
 // Play plays one round, which begins at a time of the plan's clock, until the plan's end or until ctx
-// is done. Where the run goes on in its middle, begin is when it began. When it returns, every message of the round is settled, but for those
-// whose HTTP request is just being cancelled: closing the links waits for them.
+// is done. Where the run goes on in its middle, begin is when it began. When it returns, every message
+// of the round is settled, but for those whose HTTP request is just being cancelled: closing the links
+// waits for them.
 func (e *Engine) Play(ctx context.Context, round int, begin time.Time) {
 	plan := &e.fleet.Crowd.Plan
 	end := e.prepare(round, begin, nil)
@@ -411,6 +412,7 @@ func (e *Engine) prepare(round int, begin time.Time, only []*fleet.Stream) (end 
 				l.plan = append(l.plan, entry{at: due, what: speaks, index: s.Index})
 			}
 		}
+		d.quiet = e.resumed > 0 && plan.Messages > 0 && d.said >= plan.Messages // it said it before the run stopped
 	}
 	e.replays(end)
 	return end

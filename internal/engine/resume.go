@@ -1,9 +1,9 @@
 package engine
 
 import (
-	"runcrowd/internal/crowd"
 	"time"
 
+	"runcrowd/internal/crowd"
 	"runcrowd/internal/ledger"
 )
 

@@ -69,7 +69,8 @@ type Command struct {
 // Identity is who the device is to its platform.
 func (d *Device) Identity() link.Identity {
 	exactly := func(d *Device) bool {
-		return slices.ContainsFunc(d.Streams, func(s *Stream) bool { return s.Reading.QoS == 2 })
+		return slices.ContainsFunc(d.Streams, func(s *Stream) bool { return s.Reading.QoS == 2 }) ||
+			slices.ContainsFunc(d.Cast.Commands, func(k *crowd.Command) bool { return k.Answer != nil && k.Answer.QoS == 2 })
 	}
 	return link.Identity{Device: d.Index, Name: d.Name, ClientID: d.ClientID, Username: d.Username, Password: d.Password,
 		Path: d.Path,

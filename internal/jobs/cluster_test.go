@@ -216,12 +216,17 @@ func TestOnSlurm(t *testing.T) {
 
 	// A time limit ends the parts in order: what was sent until then is judged.
 	array, runs = submit("cut", "60s")
-	playing := func() bool {
+	playing := func() bool { // what defines the run is in it, and some seconds of messages
 		list, _ := filepath.Glob(filepath.Join(runs, "*", "part-*", "ledger"))
-		return len(list) == 8
+		n := 0
+		for _, name := range list {
+			if info, err := os.Stat(name); err == nil && info.Size() > 8_000 {
+				n++
+			}
+		}
+		return n == 8
 	}
-	s.await(time.Minute, "ledgers of all parts", playing)
-	time.Sleep(3 * time.Second) // something was sent
+	s.await(time.Minute, "messages of all parts", playing)
 	s.run("scancel", "--batch", "--signal=TERM", array)
 	s.await(2*time.Minute, "end of the jobs", gone)
 	v, parts = judged(runs, array)
@@ -234,8 +239,7 @@ func TestOnSlurm(t *testing.T) {
 
 	// A node is lost: its parts begin again on the other, while their first attempts may live on.
 	array, runs = submit("storm", "60s")
-	s.await(time.Minute, "ledgers of all parts", playing)
-	time.Sleep(3 * time.Second)
+	s.await(time.Minute, "messages of all parts", playing)
 	lost := strings.Fields(s.run("squeue", "-h", "-r", "-t", "R", "-w", "n1", "-o", "%K"))
 	require.NotEmpty(t, lost)
 	s.kill("n1", syscall.SIGKILL)

@@ -22,6 +22,7 @@ import (
 
 	"runcrowd/internal/check"
 	"runcrowd/internal/crowd"
+	"runcrowd/internal/quantity"
 	"runcrowd/internal/run"
 )
 
@@ -59,8 +60,14 @@ func (j *Job) longest() time.Duration {
 	return j.Length + j.Length/10 + time.Duration(max(1, j.Crowd.Plan.Rounds))*3*after + 10*time.Minute
 }
 
-// fill is what the texts are made from.
-func (j *Job) fill() map[string]any {
+// fill is what the texts are made from. No secret may stand in them.
+func (j *Job) fill() (map[string]any, error) {
+	for _, arg := range j.More {
+		if j.Crowd.Redact(arg) != arg {
+			return nil, errors.New("a value that is given with --set is a secret, and would stand in what is written: write ${env.NAME} in " +
+				"its place in the crowd file, and export NAME")
+		}
+	}
 	// What is judged may take as much as it is given by default, beside what was known while it played.
 	mib := func(bytes float64) int { return int(math.Ceil((bytes+400e6)/(1<<20)/100)) * 100 }
 	minutes := int(math.Ceil(j.longest().Minutes()))
@@ -70,12 +77,12 @@ func (j *Job) fill() map[string]any {
 	}
 	slices.Sort(env)
 	return map[string]any{
-		"Crowd": j.Crowd.Name, "Parts": j.Needs.Parts, "Files": j.Needs.Files, "MaxFiles": j.Needs.Files > 1000,
+		"Crowd": j.Crowd.Name, "Parts": j.Needs.Parts, "Files": j.Needs.Files, "ManyFiles": j.Needs.Files > 1000,
 		"Cores": int(math.Ceil(max(j.Needs.Cores, 0.1))), "Milli": int(math.Ceil(max(j.Needs.Cores, 0.1)*10)) * 100,
 		"MiB": mib(j.Needs.Memory), "Twice": 2 * mib(j.Needs.Memory), "Minutes": minutes, "Env": env, "Out": j.Out, "More": j.More,
 		"Program": j.Program, "File": j.File,
 		"Storage": 1024 + int(2*j.Needs.Ledger*float64(j.Needs.Parts)/(1<<20)),
-	}
+	}, nil
 }
 
 // Slurm writes the script of an array that plays the parts, that of a job that judges them, and one that submits both;
@@ -85,9 +92,13 @@ func (j *Job) Slurm() (map[string][]byte, error) {
 	if odd := regexp.MustCompile(`[^\w./+:@=-]`).FindString(j.Out); odd != "" {
 		return nil, fmt.Errorf("the folder of the runs, %s, has a %q, and sbatch reads its name in a way of its own; name another folder", j.Out, odd)
 	}
+	x, err := j.fill()
+	if err != nil {
+		return nil, err
+	}
 	list := map[string][]byte{}
 	for _, name := range []string{"play.sbatch", "judge.sbatch", "submit.sh"} {
-		text, err := render(name, j.fill())
+		text, err := render(name, x)
 		if err != nil {
 			return nil, err
 		}
@@ -105,7 +116,10 @@ type item struct{ Key, Path string }
 // Kubernetes writes a manifest: a volume, the crowd's files, an Indexed Job that plays the parts, and a Job that judges
 // them. No secret is in it.
 func (j *Job) Kubernetes() ([]byte, error) {
-	x := j.fill()
+	x, err := j.fill()
+	if err != nil {
+		return nil, err
+	}
 	name := label(j.Crowd.Name, 20) + "-" + label(j.Name, 24)
 	x["Name"], x["Image"], x["Run"] = name, j.Image, j.Name
 	x["Secret"] = label(j.Crowd.Name, 40) + "-secrets"
@@ -125,10 +139,9 @@ func (j *Job) Kubernetes() ([]byte, error) {
 	x["PlayArgs"] = append([]string{"/runcrowd", "run", file, "--part", "auto", "--out", "/runs", "--quiet", "--judge-later"},
 		j.More...)
 	folder := run.WholeFolder("/runs", j.Crowd.Name, j.Name)
-	wait := "24h"
-	if d := j.longest(); d > 0 {
-		wait = (2*d + 2*time.Hour).Round(time.Minute).String() // also where parts have to wait for a place, or begin again
-		wait = strings.TrimSuffix(wait, "0s")
+	wait := "1d"
+	if d := j.longest(); d > 0 { // also where parts have to wait for a place, or begin again
+		wait = quantity.FormatDuration((2*d + 2*time.Hour).Round(time.Minute))
 	}
 	x["JudgeArgs"] = []string{"/runcrowd", "verify", folder, "--await-parts", wait, "--trust", "--to", folder + "/report.html", "--force"}
 	return render("kubernetes.yaml", x)

@@ -170,6 +170,13 @@ func TestTheScriptsOfSlurm(t *testing.T) {
 	list, err = j.Slurm()
 	require.NoError(t, err)
 	assert.Contains(t, string(list["play.sbatch"]), "#SBATCH --cpus-per-task=3\n#SBATCH --mem=3300M\n")
+	j.More = []string{"--set", "links.sea.password=" + secret}
+	_, err = j.Slurm()
+	assert.ErrorContains(t, err, "a value that is given with --set is a secret")
+	j.Folder = "crowds/skerry"
+	_, err = j.Kubernetes()
+	assert.ErrorContains(t, err, "a value that is given with --set is a secret")
+	j.More = nil
 	j.Out = "/shared/my runs"
 	_, err = j.Slurm()
 	assert.ErrorContains(t, err, `has a " ", and sbatch reads its name in a way of its own`)

@@ -36,7 +36,7 @@ const pageSize = 128 << 10
 const format = 13
 
 // header begins the header line; the key follows, and a line break.
-const header = "runcrowd ledger 12 "
+const header = "runcrowd ledger 13 "
 
 // keySize is how many bytes the key has, headerSize the whole line.
 const (

@@ -108,15 +108,16 @@ func remarks(r *tally.Result) (list []remark) {
 	}
 	for _, x := range r.Resumed {
 		how, rest := "interrupted", ""
+		last := ""
 		if x.Killed {
-			how = "killed"
+			how, last = "killed", " What it sent in its last moment is known only where a witness found it."
 		}
 		if x.From > 0 {
 			rest = fmt.Sprintf(": round %d is the rest of round %d of the plan, from %s on", x.Round, x.Plan,
 				quantity.FormatDuration(x.From.Round(time.Millisecond)))
 		}
-		list = append(list, remark{What: fmt.Sprintf("The run was %s at %s, and went on at %s%s.", how,
-			x.Stopped.UTC().Format("2006-01-02 15:04:05"), x.At.UTC().Format("2006-01-02 15:04:05 UTC"), rest)})
+		list = append(list, remark{What: fmt.Sprintf("The run was %s at %s, and went on at %s%s.%s", how,
+			x.Stopped.UTC().Format("2006-01-02 15:04:05"), x.At.UTC().Format("2006-01-02 15:04:05 UTC"), rest, last)})
 	}
 	for _, text := range append(slices.Clone(r.Missing), r.Attempts...) {
 		list = append(list, remark{What: capital(text) + "."})

@@ -134,7 +134,8 @@ func (n *alerts) gap(f *ledger.Facts, stream int, seq uint64) {
 		}
 		to := from
 		for _, x := range f.Of(stream).Resumed { // until its run went on
-			if to = x.At; x.Killed && x.At.After(from) {
+			if x.Killed && x.At.After(from) {
+				to = x.At
 				break
 			}
 		}

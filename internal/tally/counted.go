@@ -167,7 +167,7 @@ func (r *Result) checkCounted(q *proof.Requirement) proof.Check {
 			got, state = x.Witness+" could not be asked", proof.Undecided
 		case x.OfAll:
 			got, state = x.Witness+" counts what all parts of the crowd sent, and not by device: which of it a part sent is not known", proof.Undecided
-		case r.cut && x.fewer == 0 && (x.Differ > 0 || x.Theirs > x.Most):
+		case r.cut && x.fewer == 0 && x.Theirs >= x.Least: // as many may be some too few, and some of which nothing is known
 			got, state = fmt.Sprintf("%s counts %d, and %s went out; the run was killed, and what it sent last is not known", x.Witness, x.Theirs,
 				fromTo(x.Least, x.Most)), proof.Undecided
 		case x.Differ > 0:
